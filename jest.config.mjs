@@ -1,0 +1,17 @@
+/** Tests are TypeScript, transpiled as they are loaded; system and real tests run the built program. */
+const base = {
+  testEnvironment: 'node',
+  transform: { '\\.[jt]s$': ['@swc/jest', { jsc: { parser: { syntax: 'typescript' }, target: 'es2023' } }] },
+  transformIgnorePatterns: ['/node_modules/(?!(p-limit|yocto-queue)/)'],
+};
+
+export default {
+  maxWorkers: 2,
+  projects: ['unit', 'system', 'real'].map((name) => ({
+    ...base,
+    displayName: name,
+    roots: [`<rootDir>/test/${name}`],
+    testMatch: ['**/*.test.ts'],
+    setupFilesAfterEnv: name === 'unit' ? [] : ['<rootDir>/test/support/setup.ts'],
+  })),
+};

@@ -1,0 +1,20 @@
+import { answer } from '../answer';
+import { command, configOption, dryRunOption, jobsOption } from '../options';
+
+/** `hod assemble`. */
+export function assembleCommand() {
+  return command('assemble', 'make one index of images for different platforms; needs no hod.yaml', [
+    ['hod assemble registry.test/skerry/timetable:2.4.0 out/amd64 out/arm64.tar', 'two image layouts'],
+    ['hod assemble registry.test/skerry/timetable out/all.tar#amd64 registry.test/skerry/timetable@sha256:…', 'no tag'],
+  ])
+    .argument('<target>', 'the repository to write into; a tag named here is fixed: it is never moved')
+    .argument('<members...>', 'image layouts (a folder or a .tar, with #name for one entry) or references')
+    .addOption(configOption())
+    .addOption(dryRunOption())
+    .addOption(jobsOption())
+    .action(async (target, members, options) => {
+      const { assemble } = await import('../../operations/assemble');
+      const { assembleView } = await import('../views/assemble');
+      await answer(options, () => assemble({ target, members, ...options }), assembleView);
+    });
+}

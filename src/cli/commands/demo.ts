@@ -1,0 +1,15 @@
+import { command } from '../options';
+
+/** `hod demo`. */
+export function demoCommand() {
+  return command('demo', 'the whole day on a sample product, in one go', [
+    ['hod demo', 'in a temporary folder'],
+    ['hod demo --folder /tmp/skerry --keep-running', 'and go on by hand'],
+  ])
+    .option('--folder <dir>', 'make everything here (default: a new temporary folder)')
+    .option('--keep-running', 'leave the registries up until Ctrl-C', false)
+    .action(async (options) => {
+      const { runDemo } = await import('../demo');
+      await runDemo(options);
+    });
+}

@@ -1,0 +1,18 @@
+import { answer } from '../answer';
+import { command, configOption, jobsOption } from '../options';
+
+/** `hod show`. */
+export function showCommand() {
+  return command('show', 'one image or index: its digest, platforms, sizes and annotations', [
+    ['hod show registry.test/skerry/timetable:2.4.0', 'in a registry'],
+    ['hod show out/timetable.tar', 'a build output'],
+  ])
+    .argument('<ref>', 'a reference, or the path of an image layout')
+    .addOption(configOption())
+    .addOption(jobsOption())
+    .action(async (reference, options) => {
+      const { show } = await import('../../operations/show');
+      const { showView } = await import('../views/show');
+      await answer(options, () => show({ reference, ...options }), showView);
+    });
+}

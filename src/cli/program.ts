@@ -1,0 +1,35 @@
+import { Command } from '@commander-js/extra-typings';
+import { assembleCommand } from './commands/assemble';
+import { configCommand } from './commands/config';
+import { demoCommand } from './commands/demo';
+import { promoteCommand } from './commands/promote';
+import { publishCommand } from './commands/publish';
+import { sandboxCommand } from './commands/sandbox';
+import { showCommand } from './commands/show';
+import { statusCommand } from './commands/status';
+
+/** All commands, in the order of a release engineer's day. Loads nothing that one command alone needs. */
+export function buildProgram(version: string): Command {
+  const program = new Command('hod')
+    .description(
+      'Publishes container images with commit and version tags, assembles multi-architecture indexes, ' +
+        'and promotes the same digests from environment to environment.',
+    )
+    .version(version, '--version', 'print the version of Hod')
+    .helpOption('-h, --help', 'print help')
+    .helpCommand('help [command]', 'print help about a command')
+    .enablePositionalOptions()
+    .addHelpText('after', '\nBegin with `hod demo`: it runs the whole day on a sample product.');
+  const commands = [
+    configCommand(),
+    publishCommand(),
+    assembleCommand(),
+    promoteCommand(),
+    statusCommand(),
+    showCommand(),
+    sandboxCommand(),
+    demoCommand(),
+  ];
+  commands.forEach((each) => program.addCommand(each));
+  return program;
+}

@@ -1,0 +1,20 @@
+import type { AssembleResult } from '../../operations/results';
+import { tagLines, transferLine } from './delivery';
+import { columns, formatBytes, formatCount, shortCommit } from './format';
+import type { Style } from './style';
+
+/** What `assemble` answers to people. */
+export function assembleView(result: AssembleResult, style: Style): string {
+  const verb = result.dryRun ? 'Would assemble' : 'Assembled';
+  const members = result.members.map(({ platform, digest, size, revision }) => {
+    return [platform, digest, formatBytes(size), revision === null ? '' : `commit ${shortCommit(revision)}`];
+  });
+  return [
+    `${verb} an index of ${formatCount(result.members.length, 'image')}`,
+    `  ${result.repository}@${result.digest}`,
+    ...tagLines(result.tags, style),
+    `  ${style.faint(transferLine(result.transfer))}`,
+    '',
+    ...columns(members, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell)),
+  ].join('\n');
+}

@@ -1,0 +1,52 @@
+/** Bytes as people read them: `512 B`, `48.2 kB`, `1.07 GB`. */
+export function formatBytes(bytes: number): string {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB'];
+  let value = bytes;
+  let unit = 0;
+  while (value >= 1000 && unit < units.length - 1) {
+    value /= 1000;
+    unit += 1;
+  }
+  return `${unit === 0 ? value : value.toPrecision(3)} ${units[unit] ?? ''}`;
+}
+
+/** How long ago something was: `just now`, `5 min`, `3 h`, `2 d`. */
+export function formatAge(since: string, now: Date): string {
+  const minutes = Math.floor((now.getTime() - Date.parse(since)) / 60_000);
+  if (minutes < 1) {
+    return 'just now';
+  }
+  if (minutes < 60) {
+    return `${minutes} min`;
+  }
+  return minutes < 48 * 60 ? `${Math.floor(minutes / 60)} h` : `${Math.floor(minutes / (24 * 60))} d`;
+}
+
+/** `1 blob`, `2 blobs`. */
+export function formatCount(count: number, noun: string): string {
+  return `${count} ${noun}${count === 1 ? '' : 's'}`;
+}
+
+/** The beginning of a commit id, as people write it. */
+export function shortCommit(commit: string): string {
+  return commit.slice(0, 12);
+}
+
+/** Lines with columns of equal width; the last column is not padded. */
+export function columns(
+  rows: readonly (readonly string[])[],
+  indent: string,
+  paint: (cell: string, column: number, row: number) => string,
+): string[] {
+  const widths: number[] = [];
+  for (const row of rows) {
+    row.forEach((cell, column) => (widths[column] = Math.max(widths[column] ?? 0, cell.length)));
+  }
+  return rows.map((row, at) => {
+    const cells = row.map((cell, column) => {
+      const padding = ' '.repeat((widths[column] ?? 0) - cell.length);
+      return paint(cell, column, at) + (column === row.length - 1 ? '' : padding);
+    });
+    return `${indent}${cells.join('  ')}`.trimEnd();
+  });
+}

@@ -1,0 +1,28 @@
+import type { ShowResult } from '../../operations/results';
+import { columns, formatBytes, formatCount, shortCommit } from './format';
+import type { Style } from './style';
+
+/** What `show` answers to people. */
+export function showView(result: ShowResult, style: Style): string {
+  const facts: [string, string][] = [
+    ['digest', result.digest],
+    ['type', result.mediaType],
+    ['size', `${formatBytes(result.size)} (${result.size} bytes)`],
+    ...Object.entries(result.annotations),
+  ];
+  const platforms = result.platforms.map(({ platform, digest, size, layers, revision }) => [
+    platform,
+    digest,
+    formatBytes(size),
+    formatCount(layers, 'layer'),
+    revision === null ? '' : `commit ${shortCommit(revision)}`,
+  ]);
+  return [
+    style.strong(result.reference),
+    ...columns(facts, '  ', (cell, column) => (column === 0 ? style.faint(cell) : cell)),
+    '',
+    ...(platforms.length === 0
+      ? ['  It holds no image that runs somewhere.']
+      : columns(platforms, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell))),
+  ].join('\n');
+}

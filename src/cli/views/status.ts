@@ -1,0 +1,44 @@
+import Table from 'cli-table3';
+import type { StatusResult } from '../../operations/results';
+import { formatAge, shortCommit } from './format';
+import type { Style } from './style';
+
+/** The board: a row for each image, a column for each environment. */
+export function statusView(result: StatusResult, style: Style, now: Date): string {
+  const environments = result.environments.map(({ environment }) => environment);
+  const images = [...new Set(result.environments.flatMap(({ images: all }) => all.map(({ image }) => image)))];
+  if (images.length === 0) {
+    return `Nothing was published of ${style.strong(result.product)} yet: ${environments.join(', ')} are empty.`;
+  }
+  const table = new Table({
+    head: [style.strong(result.product), ...environments.map((name) => style.strong(name))],
+    style: { head: [], border: [] },
+  });
+  for (const image of images) {
+    const cells = result.environments.map(({ images: all }) => {
+      const found = all.find((each) => each.image === image);
+      if (found === undefined) {
+        return style.faint('–');
+      }
+      const { version, commit, since, drift } = found;
+      const mark =
+        drift.state === 'none' ? '' : ` ${drift.state === 'drifted' ? style.bad('drift') : style.notice('?')}`;
+      const name = version === null ? style.strong(shortCommit(commit)) : style.strong(version);
+      const detail = version === null ? '' : `${shortCommit(commit)}  `;
+      return `${name}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
+    });
+    table.push([image, ...cells]);
+  }
+  return [table.toString(), ...driftLines(result, style)].join('\n');
+}
+
+function driftLines(result: StatusResult, style: Style): string[] {
+  return result.environments.flatMap(({ environment, images }) =>
+    images
+      .filter(({ drift }) => drift.state !== 'none')
+      .map(({ image, drift }) => {
+        const word = drift.state === 'drifted' ? style.bad('drift') : style.notice('unknown');
+        return `${word}  ${environment} ${image}: ${drift.detail}`;
+      }),
+  );
+}

@@ -1,0 +1,22 @@
+import type { WriteStream } from 'node:tty';
+import picocolors from 'picocolors';
+
+/** Colours by meaning; without a terminal they leave text as it is. */
+export interface Style {
+  /** A name that the eye looks for. */
+  readonly strong: (text: string) => string;
+  /** What matters less. */
+  readonly faint: (text: string) => string;
+  /** Something was done. */
+  readonly good: (text: string) => string;
+  /** Something was left alone, or deserves a look. */
+  readonly notice: (text: string) => string;
+  /** Something is wrong. */
+  readonly bad: (text: string) => string;
+}
+
+/** The style for a stream: colours only on a terminal, and not where they are not wanted. */
+export function styleFor(stream: Pick<WriteStream, 'isTTY'>, wanted: boolean): Style {
+  const colors = picocolors.createColors(wanted && stream.isTTY && !process.env['NO_COLOR']);
+  return { strong: colors.bold, faint: colors.dim, good: colors.green, notice: colors.yellow, bad: colors.red };
+}

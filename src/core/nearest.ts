@@ -1,0 +1,9 @@
+import { distance } from 'fastest-levenshtein';
+
+/** The known name that a misspelt one most likely means, if one is near enough. */
+export function nearestName(name: string, known: readonly string[]): string | undefined {
+  const limit = Math.max(2, Math.floor(name.length / 3));
+  const ranked = known.map((each) => ({ each, far: distance(name, each) })).sort((a, b) => a.far - b.far);
+  const [best] = ranked;
+  return best !== undefined && best.far <= limit ? best.each : undefined;
+}

@@ -1,0 +1,29 @@
+import { z } from 'zod';
+import { HodError } from '../errors';
+import { issuesToText, parseJson } from './manifest';
+import { platformSchema, type Platform } from './platform';
+
+/** What Hod reads from the config of an image (OCI image specification, config.md). */
+export interface ImageConfig {
+  platform: Platform;
+  labels: Readonly<Record<string, string>>;
+}
+
+const schema = platformSchema.extend({
+  config: z.object({ Labels: z.record(z.string(), z.string()).nullish() }).nullish(),
+});
+
+/** Parses the config of an image. Throws a `corrupt` error, naming `from`, if it is not one. */
+export function parseConfig(bytes: Uint8Array, from: string): ImageConfig {
+  const parsed = schema.safeParse(parseJson(bytes) ?? null);
+  if (!parsed.success) {
+    throw new HodError('corrupt', {
+      what: 'this image config cannot be read',
+      object: from,
+      why: issuesToText(parsed.error),
+      next: 'build the image again; nothing was tagged',
+    });
+  }
+  const { config, ...platform } = parsed.data;
+  return { platform, labels: config?.Labels ?? {} };
+}

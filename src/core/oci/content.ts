@@ -1,0 +1,175 @@
+import { HodError } from '../errors';
+import { parseConfig } from './config';
+import { annotationKeys } from './annotations';
+import type { Descriptor } from './descriptor';
+import { digestHasher, type Digest } from './digest';
+import { blobsOf, manifestSizeLimit, parseManifest, type ImageManifest, type Manifest } from './manifest';
+import { isImageConfig } from './media-types';
+import { formatPlatform, isRunnable, type Platform } from './platform';
+import type { Repository } from './reference';
+
+/** A place that content is read from: an image layout, or a repository. */
+export interface ContentSource {
+  /** How people name this place, for messages. */
+  readonly label: string;
+  /** The repository, where the place is one: content can then be mounted within its registry. */
+  readonly repository?: Repository;
+  /** The bytes of a manifest, unchecked. Throws `missing` where there is none. */
+  readManifest(descriptor: Descriptor): Promise<Uint8Array>;
+  /** The bytes of a blob, unchecked, as they arrive. Throws `missing` where there is none. */
+  openBlob(descriptor: Descriptor): Promise<AsyncIterable<Uint8Array>>;
+  /** Throws `missing` or `corrupt` where it is cheap to know that a blob is not whole. */
+  checkBlob?(descriptor: Descriptor): Promise<void>;
+}
+
+/** A manifest, where its content is read from, and the manifests below it. */
+export interface ContentNode {
+  readonly manifest: Manifest;
+  readonly source: ContentSource;
+  readonly children: readonly ContentNode[];
+}
+
+// Deeper nesting than any builder writes; stops a document that refers to itself through its parents.
+const depthLimit = 8;
+
+/**
+ * Reads a manifest and all manifests below it, each checked against its descriptor, and checks that
+ * their blobs are there, as far as the source tells cheaply.
+ */
+export async function readContent(source: ContentSource, root: Descriptor, depth = 0): Promise<ContentNode> {
+  const { mediaType, digest, size } = root;
+  const from = `${source.label}@${digest}`;
+  if (depth > depthLimit) {
+    throw new HodError('corrupt', { what: 'an index is nested too deeply', object: from });
+  }
+  if (size > manifestSizeLimit) {
+    throw new HodError('corrupt', {
+      what: 'this manifest is too large',
+      object: from,
+      why: `its descriptor says ${size} bytes; registries take ${manifestSizeLimit}`,
+    });
+  }
+  const manifest = parseManifest(await source.readManifest(root), { from, mediaType, digest, size });
+  if (manifest.kind === 'image') {
+    for (const blob of blobsOf(manifest)) {
+      await source.checkBlob?.(blob);
+    }
+    return { manifest, source, children: [] };
+  }
+  const children: ContentNode[] = [];
+  for (const child of manifest.manifests) {
+    children.push(await readContent(source, child, depth + 1));
+  }
+  return { manifest, source, children };
+}
+
+/**
+ * Passes bytes on while it hashes them, and holds the last piece back until the whole is known to
+ * be what the descriptor promises: a reader that counts on the promised size never completes with
+ * other content. Throws `corrupt`.
+ */
+export async function* verified(
+  bytes: AsyncIterable<Uint8Array>,
+  descriptor: Descriptor,
+  label: string,
+): AsyncGenerator<Uint8Array> {
+  const hasher = digestHasher(descriptor.digest);
+  let size = 0;
+  let held: Uint8Array | undefined;
+  const corrupt = (why: string): HodError =>
+    new HodError('corrupt', {
+      what: 'this content is not what its digest says',
+      object: `${descriptor.digest} in ${label}`,
+      why,
+      next: 'build it again, or restore it; nothing was tagged',
+    });
+  for await (const piece of bytes) {
+    size += piece.length;
+    if (size > descriptor.size) {
+      throw corrupt(`it has more than the ${descriptor.size} bytes that its descriptor promises`);
+    }
+    hasher.update(piece);
+    if (held !== undefined) {
+      yield held;
+    }
+    held = piece;
+  }
+  if (size !== descriptor.size) {
+    throw corrupt(`it has ${size} bytes and its descriptor promises ${descriptor.size}`);
+  }
+  const digest = hasher.digest();
+  if (digest !== descriptor.digest) {
+    throw corrupt(`its bytes have the digest ${digest}`);
+  }
+  if (held !== undefined) {
+    yield held;
+  }
+}
+
+/** What a person asks of a single image: where it runs, and what it was built from. */
+export interface ImageFacts {
+  platform: Platform | undefined;
+  /** The commit that it says it was built from. */
+  revision: string | undefined;
+}
+
+/** Reads an image's config for its platform and revision. Artifacts without an image config have no platform. */
+export async function readImageFacts(manifest: ImageManifest, source: ContentSource): Promise<ImageFacts> {
+  const revision = manifest.annotations[annotationKeys.revision];
+  if (!isImageConfig(manifest.config.mediaType)) {
+    return { platform: undefined, revision };
+  }
+  const config = parseConfig(await readSmallBlob(source, manifest.config), `${source.label}@${manifest.config.digest}`);
+  return { platform: config.platform, revision: revision ?? config.labels[annotationKeys.revision] };
+}
+
+async function readSmallBlob(source: ContentSource, descriptor: Descriptor): Promise<Uint8Array> {
+  if (descriptor.size > manifestSizeLimit) {
+    throw new HodError('corrupt', {
+      what: 'this image config is too large to be one',
+      object: `${descriptor.digest} in ${source.label}`,
+      why: `its descriptor says ${descriptor.size} bytes`,
+    });
+  }
+  const pieces: Uint8Array[] = [];
+  for await (const piece of verified(await source.openBlob(descriptor), descriptor, source.label)) {
+    pieces.push(piece);
+  }
+  return Buffer.concat(pieces);
+}
+
+/** An image that runs somewhere, found at or below a manifest. */
+export interface RunnableImage {
+  readonly node: ContentNode;
+  readonly manifest: ImageManifest;
+  readonly platform: Platform;
+  readonly revision: string | undefined;
+}
+
+/** Every image at or below a node that runs somewhere, in the order of the index. */
+export async function runnableImages(node: ContentNode): Promise<RunnableImage[]> {
+  if (node.manifest.kind === 'index') {
+    const found = await Promise.all(node.children.map(runnableImages));
+    return found.flat();
+  }
+  const { platform, revision } = await readImageFacts(node.manifest, node.source);
+  return platform !== undefined && isRunnable(platform) ? [{ node, manifest: node.manifest, platform, revision }] : [];
+}
+
+/** `os/arch[/variant]` of every image at or below a node. */
+export async function platformsOf(node: ContentNode): Promise<string[]> {
+  return (await runnableImages(node)).map(({ platform }) => formatPlatform(platform));
+}
+
+/** Everything at and below a node, each digest once. */
+export function contentOf(node: ContentNode): { manifests: Manifest[]; blobs: Descriptor[] } {
+  const manifests = new Map<Digest, Manifest>();
+  const blobs = new Map<Digest, Descriptor>();
+  const visit = ({ manifest, children }: ContentNode): void => {
+    manifests.set(manifest.digest, manifest);
+    blobsOf(manifest).forEach((blob) => blobs.set(blob.digest, blob));
+    children.forEach(visit);
+  };
+  visit(node);
+  return { manifests: [...manifests.values()], blobs: [...blobs.values()] };
+}

@@ -1,0 +1,24 @@
+import { z } from 'zod';
+import { digestSchema, type Digest } from './digest';
+import { platformSchema, type Platform } from './platform';
+
+/** What identifies a piece of content (OCI image specification, descriptor.md). */
+export interface Descriptor {
+  mediaType: string;
+  digest: Digest;
+  /** Bytes. */
+  size: number;
+  platform?: Platform | undefined;
+  annotations?: Record<string, string> | undefined;
+  artifactType?: string | undefined;
+}
+
+/** A descriptor at an edge. */
+export const descriptorSchema = z.object({
+  mediaType: z.string().min(1),
+  digest: digestSchema,
+  size: z.number().int().nonnegative(),
+  platform: platformSchema.optional(),
+  annotations: z.record(z.string(), z.string()).optional(),
+  artifactType: z.string().optional(),
+});

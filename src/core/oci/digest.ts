@@ -1,0 +1,71 @@
+import { createHash } from 'node:crypto';
+import { z } from 'zod';
+import { HodError } from '../errors';
+
+declare const digestBrand: unique symbol;
+
+/**
+ * A content identifier, `algorithm:hex`, known to be well formed
+ * (OCI image specification, descriptor.md, "Digests"; the registered algorithms only).
+ */
+export type Digest = string & { readonly [digestBrand]: true };
+
+const grammar = /^(?:sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})$/;
+
+/** Whether `text` is a digest of a registered algorithm. */
+export function isDigest(text: string): text is Digest {
+  return grammar.test(text);
+}
+
+/** Reads a digest. Throws a `usage` error if `text` is not one. */
+export function parseDigest(text: string): Digest {
+  if (isDigest(text)) {
+    return text;
+  }
+  throw new HodError('usage', {
+    what: 'this is not a digest',
+    object: text,
+    why: 'a digest is sha256: and 64, or sha512: and 128, lower-case hexadecimal digits',
+  });
+}
+
+/** A digest at an edge: JSON that came from outside. */
+export const digestSchema = z.custom<Digest>(
+  (value) => typeof value === 'string' && isDigest(value),
+  'must be a digest (sha256:… or sha512:…)',
+);
+
+/** Computes a digest from bytes that arrive in pieces. */
+export interface DigestHasher {
+  update(bytes: Uint8Array): void;
+  /** Ends the computation. May be called once. */
+  digest(): Digest;
+}
+
+/** A hasher for the algorithm that `like` names. */
+export function digestHasher(like: Digest): DigestHasher {
+  const algorithm = like.startsWith('sha512:') ? 'sha512' : 'sha256';
+  const hash = createHash(algorithm);
+  return {
+    update: (bytes) => void hash.update(bytes),
+    digest: () => parseDigest(`${algorithm}:${hash.digest('hex')}`),
+  };
+}
+
+/** The SHA-256 digest of some bytes. */
+export function sha256(bytes: Uint8Array | string): Digest {
+  return parseDigest(`sha256:${createHash('sha256').update(bytes).digest('hex')}`);
+}
+
+/** Whether `bytes` are the content that `digest` identifies. */
+export function matchesDigest(bytes: Uint8Array, digest: Digest): boolean {
+  const hasher = digestHasher(digest);
+  hasher.update(bytes);
+  return hasher.digest() === digest;
+}
+
+/** The algorithm and the first twelve digits: enough for a person to tell digests apart. */
+export function shortDigest(digest: string): string {
+  const colon = digest.indexOf(':');
+  return digest.slice(0, colon + 1 + 12);
+}

@@ -1,0 +1,89 @@
+import { HodError } from '../errors';
+import { isTag, type Tag } from '../tags/tag';
+import { isDigest, type Digest } from './digest';
+
+/** A repository of a registry. */
+export interface Repository {
+  /** Host, with its port if it has one: `registry.test`, `127.0.0.1:5000`. */
+  readonly registry: string;
+  /** The name within the registry: `skerry/timetable`. */
+  readonly name: string;
+}
+
+/** A repository, and a tag or a digest (or both) in it. */
+export interface Reference {
+  readonly repository: Repository;
+  readonly tag?: Tag | undefined;
+  readonly digest?: Digest | undefined;
+}
+
+// OCI distribution specification, "Pulling manifests": the grammar of <name>.
+const nameGrammar = /^[a-z0-9]+(?:(?:\.|_|__|-+)[a-z0-9]+)*(?:\/[a-z0-9]+(?:(?:\.|_|__|-+)[a-z0-9]+)*)*$/;
+// RFC 3986 §3.2: a registered name, an IPv4 address or an IPv6 address in brackets, and a port.
+const hostGrammar =
+  /^(?:\[[0-9a-fA-F:.]+\]|[a-zA-Z0-9](?:[a-zA-Z0-9-]*[a-zA-Z0-9])?(?:\.[a-zA-Z0-9](?:[a-zA-Z0-9-]*[a-zA-Z0-9])?)*)(?::[0-9]{1,5})?$/;
+
+/** Reads `registry/name`. Throws a `usage` error if `text` is not a repository. */
+export function parseRepository(text: string): Repository {
+  const slash = text.indexOf('/');
+  const registry = text.slice(0, Math.max(slash, 0));
+  const name = text.slice(slash + 1);
+  const refuse = (why: string): HodError =>
+    new HodError('usage', {
+      what: 'this is not a repository',
+      object: text,
+      why,
+      next: 'write it as registry/name, for example registry.test/skerry/timetable',
+    });
+  if (!hostGrammar.test(registry) || !(/[.:]/.test(registry) || registry === 'localhost')) {
+    throw refuse('it does not begin with a registry host (one with a dot, a port, or localhost)');
+  }
+  if (!nameGrammar.test(name)) {
+    throw refuse('the name after the registry may hold lower-case letters, digits, and single . _ - / between them');
+  }
+  return { registry: registry.toLowerCase(), name };
+}
+
+/** Reads `registry/name`, `registry/name:tag` or `registry/name[:tag]@digest`. Throws a `usage` error otherwise. */
+export function parseReference(text: string): Reference {
+  const at = text.indexOf('@');
+  const digest = at < 0 ? undefined : text.slice(at + 1);
+  const beforeDigest = at < 0 ? text : text.slice(0, at);
+  const colon = beforeDigest.indexOf(':', beforeDigest.lastIndexOf('/') + 1);
+  const tag = colon < 0 ? undefined : beforeDigest.slice(colon + 1);
+  const repository = parseRepository(colon < 0 ? beforeDigest : beforeDigest.slice(0, colon));
+  if (digest !== undefined && !isDigest(digest)) {
+    throw new HodError('usage', {
+      what: 'this is not a reference',
+      object: text,
+      why: `what follows @ is not a digest: ${digest}`,
+    });
+  }
+  if (tag !== undefined && !isTag(tag)) {
+    throw new HodError('usage', { what: 'this is not a reference', object: text, why: `${tag} is not a tag` });
+  }
+  return { repository, tag, digest };
+}
+
+/** `registry/name`. */
+export function formatRepository(repository: Repository): string {
+  return `${repository.registry}/${repository.name}`;
+}
+
+/** `registry/name[:tag][@digest]`. */
+export function formatReference(reference: Reference): string {
+  const tag = reference.tag === undefined ? '' : `:${reference.tag}`;
+  const digest = reference.digest === undefined ? '' : `@${reference.digest}`;
+  return `${formatRepository(reference.repository)}${tag}${digest}`;
+}
+
+/** Whether a registry host is this machine (RFC 6761 §6.3: every name under `localhost` is). */
+export function isLoopback(registry: string): boolean {
+  const host = hostOf(registry);
+  return host === 'localhost' || host.endsWith('.localhost') || host === '[::1]' || /^127(?:\.\d{1,3}){3}$/.test(host);
+}
+
+/** The host of a registry without its port. */
+export function hostOf(registry: string): string {
+  return registry.replace(/:\d+$/, '');
+}

@@ -1,0 +1,48 @@
+import { expandTag, placeholdersOf, type Template, type TemplateFacts } from './template';
+import type { Tag } from './tag';
+
+/**
+ * What a moving tag follows: the commits of a branch, the releases by version (`2.4`, `latest`), or
+ * whatever an environment runs (a tag with the environment's name; pre-releases too).
+ */
+export type Follows = 'branch' | 'release' | 'environment';
+
+/** A rule of `tags:` in hod.yaml. */
+export type TagRule =
+  | { readonly kind: 'fixed'; readonly template: Template }
+  | { readonly kind: 'moving'; readonly template: Template; readonly follows: Follows };
+
+/** What a moving tag of this form follows. */
+export function followedBy(template: Template, environment: string): Follows {
+  if (placeholdersOf(template).includes('branch')) {
+    return 'branch';
+  }
+  return template.text === environment ? 'environment' : 'release';
+}
+
+/** A tag that a rule asks for. */
+export interface WantedTag {
+  readonly tag: Tag;
+  readonly rule: TagRule;
+}
+
+/** The tags that rules ask for, and the rules that ask for none because something is not known. */
+export interface WantedTags {
+  wanted: WantedTag[];
+  /** Rules without a tag, and the placeholder that nothing is known for. */
+  left: { rule: TagRule; lacks: string }[];
+}
+
+/** Fills the rules of an environment in for one image. */
+export function wantedTags(rules: readonly TagRule[], facts: TemplateFacts, image: string): WantedTags {
+  const result: WantedTags = { wanted: [], left: [] };
+  for (const rule of rules) {
+    const expansion = expandTag(rule.template, facts, image);
+    if ('lacks' in expansion) {
+      result.left.push({ rule, lacks: expansion.lacks });
+    } else if (!result.wanted.some((each) => each.tag === expansion.tag)) {
+      result.wanted.push({ tag: expansion.tag, rule });
+    }
+  }
+  return result;
+}

@@ -1,0 +1,50 @@
+import semver from 'semver';
+import { HodError } from '../errors';
+
+declare const versionBrand: unique symbol;
+
+/** A semantic version (SemVer 2.0.0) without a leading v. */
+export type Version = string & { readonly [versionBrand]: true };
+
+/** Whether `text` is a semantic version, written in full. */
+export function isVersion(text: string): text is Version {
+  return /^\d/.test(text) && semver.parse(text) !== null;
+}
+
+/** Reads a version; a leading v is dropped. Throws a `usage` error if `text` is not one. */
+export function parseVersion(text: string): Version {
+  const bare = text.replace(/^v/, '');
+  if (isVersion(bare)) {
+    return bare;
+  }
+  throw new HodError('usage', {
+    what: 'this is not a version',
+    object: text,
+    why: 'a version is major.minor.patch, with a pre-release such as -rc.1 where it is one (SemVer 2.0.0)',
+  });
+}
+
+/** The highest version among names of git tags (`v2.4.0` or `2.4.0`), if one of them is a version. */
+export function versionAmong(names: readonly string[]): Version | undefined {
+  const versions = names.map((name) => name.replace(/^v/, '')).filter(isVersion);
+  return versions.sort(compareVersions).at(-1);
+}
+
+/** Precedence of two versions: negative, zero or positive (SemVer 2.0.0 §11; build metadata last, to be total). */
+export function compareVersions(a: Version, b: Version): number {
+  return semver.compareBuild(a, b);
+}
+
+/** Whether a version is a pre-release (SemVer 2.0.0 §9). */
+export function isPrerelease(version: Version): boolean {
+  return semver.prerelease(version) !== null;
+}
+
+/** The numbers of a version, as text. */
+export function versionNumbers(version: Version): Record<'major' | 'minor' | 'patch', string> {
+  return {
+    major: String(semver.major(version)),
+    minor: String(semver.minor(version)),
+    patch: String(semver.patch(version)),
+  };
+}
