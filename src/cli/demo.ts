@@ -4,7 +4,7 @@ import { mkdtemp, readdir } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { createInterface } from 'node:readline';
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError } from '../core/errors';
 import { sampleConfig, SampleProduct } from '../sandbox/sample-product';
 import { print } from './answer';

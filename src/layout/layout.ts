@@ -1,5 +1,5 @@
 import { stat } from 'node:fs/promises';
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError, systemErrorCode } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import type { ContentSource } from '../core/oci/content';

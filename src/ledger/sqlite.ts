@@ -1,12 +1,12 @@
 import { existsSync, mkdirSync } from 'node:fs';
 import { dirname } from 'node:path';
 import Database from 'libsql';
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError, systemErrorCode } from '../core/errors';
 import { digestSchema } from '../core/oci/digest';
 import { emptyHead, openEntry, sealEntry, type Entry, type Head } from '../core/release/entry';
 import { Facts, factsReadBy, foldEntry, type FactKey } from '../core/release/facts';
-import type { Ledger, LedgerState } from './ledger';
+import type { Ledger } from './ledger';
 
 const schemaVersion = 1;
 const schema = `
@@ -67,10 +67,7 @@ export function openSqliteLedger({ file, product, access }: SqliteLedgerOptions)
     }
     return facts;
   };
-  const readState = database.transaction((keys: readonly FactKey[]): LedgerState => {
-    return { head: readHead(), facts: readFacts(keys) };
-  });
-  const appendEntry = database.transaction((entry: Entry, expected: Head): boolean => {
+  const appendEntry = (entry: Entry, expected: Head): boolean => {
     const head = readHead();
     if (head.seq !== expected.seq || head.hash !== expected.hash) {
       return false;
@@ -86,11 +83,28 @@ export function openSqliteLedger({ file, product, access }: SqliteLedgerOptions)
       upsert.run(product, fact.key.kind, fact.key.key, fact.text);
     }
     return true;
-  });
+  };
+  /** Runs work in one transaction. The error of the work is what is thrown, also where SQLite has rolled back by itself. */
+  const transact = <T>(begin: 'BEGIN' | 'BEGIN IMMEDIATE', work: () => T): Promise<T> =>
+    Promise.resolve().then(() =>
+      guarded(() => {
+        database.exec(begin);
+        try {
+          const result = work();
+          database.exec('COMMIT');
+          return result;
+        } catch (error) {
+          if (database.inTransaction) {
+            database.exec('ROLLBACK');
+          }
+          throw error;
+        }
+      }),
+    );
 
   return {
-    read: (keys) => Promise.resolve(guarded(() => readState.deferred(keys))),
-    append: (entry, expected) => Promise.resolve(guarded(() => appendEntry.immediate(entry, expected))),
+    read: (keys) => transact('BEGIN', () => ({ head: readHead(), facts: readFacts(keys) })),
+    append: (entry, expected) => transact('BEGIN IMMEDIATE', () => appendEntry(entry, expected)),
     async *entries() {
       const page = database.prepare(
         'SELECT hash, text FROM entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?',
@@ -155,7 +169,7 @@ function ledgerError(error: unknown, file: string): unknown {
 
 const causes = [
   {
-    pattern: /SQLITE_FULL|ENOSPC|disk is full/,
+    pattern: /SQLITE_FULL|SQLITE_IOERR_WRITE|ENOSPC|disk is full/,
     fault: 'unavailable',
     why: 'the disk is full',
     next: 'free some space and run the command again; nothing was tagged',
@@ -164,6 +178,12 @@ const causes = [
     pattern: /READONLY|EROFS|EACCES|EPERM|readonly/,
     fault: 'unavailable',
     why: 'it, or its folder, is read-only',
+    next: 'let this user write there, or name another file under `ledger:` in hod.yaml; nothing was tagged',
+  },
+  {
+    pattern: /CANTOPEN|Unable to open connection/,
+    fault: 'unavailable',
+    why: 'it cannot be opened: its folder is read-only, or belongs to somebody else',
     next: 'let this user write there, or name another file under `ledger:` in hod.yaml; nothing was tagged',
   },
   {

@@ -50,8 +50,28 @@ async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promi
     : `the nearest of its ${known.length} tags is ${nearest}`;
 }
 
-/** Reads what a person named: a path of an image layout where there is one, else a reference. */
+/** Reads what a person named: the image layout at a path, where there is one, else a reference. */
 export async function locate(session: Session, text: string): Promise<ContentNode> {
-  const isPath = /^[./~]/.test(text) || existsSync(parseLayoutLocation(text).path);
-  return isPath ? readLayout(text) : readReference(session, parseReference(text));
+  if (existsSync(parseLayoutLocation(text).path)) {
+    return readLayout(text);
+  }
+  return readReference(session, referenceIn(text));
+}
+
+function referenceIn(text: string): Reference {
+  try {
+    return parseReference(text);
+  } catch (error) {
+    const why = error instanceof HodError ? error.problem.why : undefined;
+    throw new HodError(
+      'missing',
+      {
+        what: 'there is no such image',
+        object: text,
+        why: `no file or folder has this name, and as a reference it cannot be read: ${why ?? ''}`,
+        next: 'name an image layout (a folder or a .tar), or registry/name:tag',
+      },
+      { cause: error },
+    );
+  }
 }

@@ -51,6 +51,8 @@ const redirects = [301, 302, 303, 307, 308];
 export class Connection {
   private readonly origin: string;
   private authorization: string | undefined;
+  /** The first request goes alone: it finds out for all others whether a login is asked for. */
+  private firstAnswer: Promise<void> | undefined;
 
   constructor(
     readonly registry: string,
@@ -117,8 +119,22 @@ export class Connection {
    * a transient error for failures that may pass, and the error for all others.
    */
   async sendOnce(request: RegistryRequest, count: () => void): Promise<RegistryResponse> {
+    if (this.firstAnswer !== undefined) {
+      await this.firstAnswer;
+      return this.sendWithLogin(request, count);
+    }
+    const answer = this.sendWithLogin(request, count);
+    this.firstAnswer = answer.then(
+      () => undefined,
+      () => undefined,
+    );
+    return answer;
+  }
+
+  private async sendWithLogin(request: RegistryRequest, count: () => void): Promise<RegistryResponse> {
+    const sentWithLogin = this.authorization !== undefined;
     let response = await this.follow(request, count);
-    if (response.statusCode === 401 && this.authorization === undefined && this.access.credentials !== undefined) {
+    if (response.statusCode === 401 && !sentWithLogin && this.access.credentials !== undefined) {
       const challenge = String(response.headers['www-authenticate'] ?? '');
       if (/^basic\b/i.test(challenge)) {
         await response.body.dump();

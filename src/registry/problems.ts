@@ -1,4 +1,4 @@
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError, systemErrorCode, type Fault, type Problem } from '../core/errors';
 import { parseJson } from '../core/oci/manifest';
 import type { RegistryRequest, RegistryResponse } from './connection';

@@ -1,5 +1,5 @@
 import { Readable } from 'node:stream';
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError } from '../core/errors';
 import { verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
@@ -8,14 +8,8 @@ import { manifestSizeLimit, parseJson, parseManifest, type Manifest } from '../c
 import { acceptedManifestTypes } from '../core/oci/media-types';
 import { formatRepository, type Repository } from '../core/oci/reference';
 import { isTag, type Tag } from '../core/tags/tag';
-import type {
-  Connection} from './connection';
-import {
-  type Connections,
-  type FetchedResponse,
-  type RegistryRequest,
-  type RegistryResponse,
-} from './connection';
+import type { Connection } from './connection';
+import { type Connections, type FetchedResponse, type RegistryRequest, type RegistryResponse } from './connection';
 import { withRetries } from './retry';
 
 const digestHeader = 'docker-content-digest';

@@ -1,6 +1,6 @@
 import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { z } from 'zod';
+import * as z from 'zod';
 import { digestSchema, type Digest } from '../core/oci/digest';
 
 /** What a sandbox registry knows of one repository. */

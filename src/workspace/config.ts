@@ -1,7 +1,7 @@
 import { readFile } from 'node:fs/promises';
 import { dirname, join, resolve } from 'node:path';
 import { LineCounter, parseDocument, type Document } from 'yaml';
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError, systemErrorCode } from '../core/errors';
 import { nearestName } from '../core/nearest';
 import { parsePlatform, type Platform } from '../core/oci/platform';

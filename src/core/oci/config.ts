@@ -1,4 +1,4 @@
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError } from '../errors';
 import { issuesToText, parseJson } from './manifest';
 import { platformSchema, type Platform } from './platform';

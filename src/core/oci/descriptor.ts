@@ -1,4 +1,4 @@
-import { z } from 'zod';
+import * as z from 'zod';
 import { digestSchema, type Digest } from './digest';
 import { platformSchema, type Platform } from './platform';
 

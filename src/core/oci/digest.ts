@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError } from '../errors';
 
 declare const digestBrand: unique symbol;

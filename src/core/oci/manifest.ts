@@ -1,4 +1,4 @@
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError } from '../errors';
 import { descriptorSchema, type Descriptor } from './descriptor';
 import { matchesDigest, sha256, type Digest } from './digest';

@@ -1,4 +1,4 @@
-import { z } from 'zod';
+import * as z from 'zod';
 import { HodError } from '../errors';
 
 /** The platform that an image runs on (OCI image specification, image-index.md, `platform`). */

@@ -1,4 +1,4 @@
-import { z } from 'zod';
+import * as z from 'zod';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
 import { isTag, type Tag } from '../tags/tag';
 import { isVersion, type Version } from '../tags/version';

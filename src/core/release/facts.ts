@@ -1,4 +1,4 @@
-import { z } from 'zod';
+import * as z from 'zod';
 import { digestSchema } from '../oci/digest';
 import { entrySchema, type Entry, type LandedImage } from './entry';
 

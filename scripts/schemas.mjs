@@ -1,0 +1,21 @@
+// Writes docs/schemas: the JSON Schema of every document that `--json` answers with.
+import { mkdir, rm, writeFile } from 'node:fs/promises';
+import { build } from 'esbuild';
+import * as z from 'zod';
+
+const root = new URL('..', import.meta.url).pathname;
+const outfile = `${root}dist/results.mjs`;
+await build({
+  entryPoints: [`${root}src/operations/results.ts`],
+  outfile,
+  bundle: true,
+  format: 'esm',
+  platform: 'node',
+  packages: 'external',
+});
+const { resultSchemas } = await import(outfile);
+await rm(outfile);
+await mkdir(`${root}docs/schemas`, { recursive: true });
+for (const [name, schema] of Object.entries(resultSchemas)) {
+  await writeFile(`${root}docs/schemas/${name}.json`, `${JSON.stringify(z.toJSONSchema(schema), undefined, 2)}\n`);
+}

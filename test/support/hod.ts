@@ -1,0 +1,71 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { once } from 'node:events';
+import { resolve } from 'node:path';
+import type { z } from 'zod';
+import { errorResultSchema, resultSchemas, type ErrorResult } from '../../src/operations/results';
+
+/** The built program. */
+export const program = resolve(__dirname, '../../dist/hod.js');
+
+export interface HodRun {
+  code: number | null;
+  stdout: string;
+  stderr: string;
+}
+
+export interface HodOptions {
+  cwd: string;
+  env?: Record<string, string>;
+  /** Told of the process as soon as it runs. */
+  started?: (child: ChildProcess) => void;
+  /** Run it through this command, such as `unshare`. */
+  through?: readonly string[];
+}
+
+/** Runs the built program and waits for its end. */
+export async function hod(args: readonly string[], options: HodOptions): Promise<HodRun> {
+  const line = [...(options.through ?? []), process.execPath, program, ...args];
+  const child = spawn(line[0] ?? '', line.slice(1), {
+    cwd: options.cwd,
+    env: { ...process.env, USER: 'una', GIT_CONFIG_GLOBAL: '/dev/null', ...options.env },
+    stdio: ['ignore', 'pipe', 'pipe'],
+  });
+  options.started?.(child);
+  let stdout = '';
+  let stderr = '';
+  child.stdout.setEncoding('utf8').on('data', (text: string) => (stdout += text));
+  child.stderr.setEncoding('utf8').on('data', (text: string) => (stderr += text));
+  const [code]: unknown[] = await once(child, 'close');
+  return { code: typeof code === 'number' ? code : null, stdout, stderr };
+}
+
+type Schemas = typeof resultSchemas;
+
+/** Runs a command with `--json`, expects exit 0, and answers its document, checked against its schema. */
+export async function hodJson<K extends keyof Schemas>(
+  kind: K,
+  args: readonly string[],
+  options: HodOptions,
+): Promise<z.infer<Schemas[K]>> {
+  const run = await hod([...args, '--json'], options);
+  if (run.code !== 0) {
+    throw new Error(`hod ${args.join(' ')} ended with ${run.code ?? 'a signal'}:\n${run.stderr}`);
+  }
+  const schema: { [N in keyof Schemas]: z.ZodType<z.infer<Schemas[N]>> } = resultSchemas;
+  return schema[kind].parse(JSON.parse(run.stdout));
+}
+
+/** Runs a command that must fail with this exit code, in the one form of errors and without a stack. */
+export async function hodFails(
+  code: number,
+  args: readonly string[],
+  options: HodOptions,
+): Promise<ErrorResult['error']> {
+  const run = await hod([...args, '--json'], options);
+  expect({ code: run.code, stderr: run.stderr }).toEqual({ code, stderr: expect.stringMatching(/^hod: [^\n]+\n/) });
+  expect(run.stderr).not.toMatch(/\n\s+at /);
+  expect(run.stderr.match(/^hod: /gm)).toHaveLength(1);
+  const { error } = errorResultSchema.parse(JSON.parse(run.stdout));
+  expect(error.exitCode).toBe(code);
+  return error;
+}

@@ -1,0 +1,60 @@
+import { environments, images, type World } from './world';
+
+/**
+ * The main job from end to end, against whatever registries the world has: publish, promote,
+ * promote, and then everything that must not change anything.
+ */
+export async function livesTheWholeDay(world: World): Promise<void> {
+  const published = await world.publish();
+  expect(published).toMatchObject({ product: 'skerry-line', version: '2.4.0', branch: 'main', environment: 'dev' });
+  expect(published.images.map(({ image }) => image)).toEqual(images);
+  await world.promote('uat');
+  const promoted = await world.promote('prod');
+  expect(promoted).toMatchObject({ version: '2.4.0', from: 'uat', to: 'prod', current: true });
+
+  // The bytes, not Hod's word: every manifest and blob is read over HTTP and compared.
+  const served = await Promise.all(environments.map((name) => world.served(name)));
+  for (const { image, digest, platforms } of published.images) {
+    const [dev, uat, prod] = served.map((all) => all[image]);
+    expect(Object.keys(dev?.manifests ?? {})).toHaveLength(1 + platforms.length);
+    expect(uat?.manifests).toEqual(dev?.manifests);
+    expect(prod?.manifests).toEqual(dev?.manifests);
+    expect(uat?.blobs).toEqual(dev?.blobs);
+    expect(prod?.blobs).toEqual(dev?.blobs);
+    const commitTag = `c-${published.commit.slice(0, 12)}`;
+    expect(dev?.tags).toEqual({ [commitTag]: digest, '2.4.0': digest, main: digest });
+    expect(uat?.tags).toEqual({ '2.4.0': digest, uat: digest });
+    expect(prod?.tags).toEqual({ '2.4.0': digest, '2.4': digest, '2': digest, latest: digest });
+  }
+
+  const again = await world.publish();
+  for (const { transfer, tags } of again.images) {
+    expect(transfer).toMatchObject({ blobsSent: 0, blobsMounted: 0, bytesSent: 0 });
+    expect(tags.every(({ outcome }) => outcome === 'unchanged')).toBe(true);
+  }
+  // Three requests an image, and one more in all where a login is asked for.
+  const requests = again.images.reduce((sum, { transfer }) => sum + transfer.requests, 0);
+  expect(requests).toBeLessThanOrEqual(3 * images.length + (world.authorization === undefined ? 0 : 1));
+  await world.promote('prod');
+
+  // Another build under a commit or version that is taken: refused, and nothing changes.
+  await world.product.build('built again, otherwise');
+  const refused = await world.fails(3, 'publish');
+  const taken = published.images[0];
+  expect(refused.object).toContain(`${world.repository('dev', 'timetable')}:2.4.0`);
+  expect(refused.object).toContain(`:c-${published.commit.slice(0, 12)}`);
+  expect(refused.why).toContain(taken?.digest);
+  expect(refused.why?.match(/sha256:[a-f0-9]{64}/g)).toHaveLength(2 * 2 * images.length);
+  expect(refused.next).toContain('new version');
+  expect(await Promise.all(environments.map((name) => world.served(name)))).toEqual(served);
+
+  const board = await world.status();
+  for (const { environment, images: rows } of board.environments) {
+    expect(rows.map(({ image, version, drift }) => [image, version, drift.state])).toEqual(
+      images.map((image) => [image, '2.4.0', 'none']),
+    );
+    expect(rows.map(({ repository }) => repository)).toEqual(
+      images.map((image) => world.repository(environments.find((name) => name === environment) ?? 'dev', image)),
+    );
+  }
+}

@@ -1,0 +1,138 @@
+import { mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import {
+  startSandboxRegistry,
+  type LoggedRequest,
+  type SandboxRegistry,
+  type SandboxRegistryOptions,
+} from '../../src/sandbox/registry';
+import { sampleConfig, SampleProduct } from '../../src/sandbox/sample-product';
+import { hod, hodFails, hodJson, type HodOptions } from './hod';
+import { readRepository, type Served } from './registry-reader';
+
+export const environments = ['dev', 'uat', 'prod'] as const;
+export type EnvironmentName = (typeof environments)[number];
+export const images = ['timetable', 'boarding-gate', 'tide-watch'] as const;
+
+type PerEnvironment<T> = Record<EnvironmentName, T>;
+
+/** The sample product in a temporary folder, and the registries that it is released to. */
+export class World {
+  /** Given to every run of the program. */
+  env: Record<string, string> = {};
+
+  constructor(
+    readonly folder: string,
+    readonly product: SampleProduct,
+    readonly ports: PerEnvironment<number>,
+    /** How the tests themselves read the registries. */
+    readonly authorization?: string,
+  ) {}
+
+  /** Makes the product, with one commit tagged v2.4.0 and built. */
+  static async create(ports: PerEnvironment<number>, authorization?: string): Promise<World> {
+    const folder = await mkdtemp(join(tmpdir(), 'hod-test-'));
+    const product = new SampleProduct(join(folder, 'product'));
+    await product.create(
+      sampleConfig({
+        dev: `dev.localhost:${ports.dev}`,
+        uat: `uat.localhost:${ports.uat}`,
+        prod: `prod.localhost:${ports.prod}`,
+      }),
+    );
+    product.tag('v2.4.0');
+    await product.build();
+    return new World(folder, product, ports, authorization);
+  }
+
+  get options(): HodOptions {
+    return { cwd: this.product.folder, env: this.env };
+  }
+
+  hod(...args: string[]) {
+    return hod(args, this.options);
+  }
+
+  publish(...args: string[]) {
+    return hodJson('publish', ['publish', ...args], this.options);
+  }
+
+  promote(...args: string[]) {
+    return hodJson('promote', ['promote', ...args], this.options);
+  }
+
+  status(...args: string[]) {
+    return hodJson('status', ['status', ...args], this.options);
+  }
+
+  fails(code: number, ...args: string[]) {
+    return hodFails(code, args, this.options);
+  }
+
+  /** What an environment serves, by image. */
+  async served(environment: EnvironmentName): Promise<Record<string, Served>> {
+    const all: Record<string, Served> = {};
+    for (const image of images) {
+      all[image] = await readRepository(this.ports[environment], `skerry/${image}`, this.authorization);
+    }
+    return all;
+  }
+
+  /** `host/skerry/image` in an environment. */
+  repository(environment: EnvironmentName, image: string): string {
+    return `${environment}.localhost:${this.ports[environment]}/skerry/${image}`;
+  }
+
+  /** Replaces text in hod.yaml. */
+  async configure(from: string | RegExp, to: string): Promise<void> {
+    const file = join(this.product.folder, 'hod.yaml');
+    const before = await readFile(file, 'utf8');
+    const after = before.replace(from, to);
+    expect(after).not.toBe(before);
+    await writeFile(file, after);
+  }
+
+  /** Names a login for every registry in hod.yaml, and sets the variables that it is taken from. */
+  async useLogin(login: { username: string; password: string }): Promise<void> {
+    const credentials = 'credentials: { username: { env: SKERRY_USER }, password: { env: SKERRY_PASSWORD } }';
+    const lines = Object.entries(this.ports).map(([name, port]) => `  ${name}.localhost:${port}: { ${credentials} }`);
+    await this.configure(/$/, `registries:\n${lines.join('\n')}\n`);
+    this.env = { SKERRY_USER: login.username, SKERRY_PASSWORD: login.password };
+  }
+
+  /** Writes the configuration of the product to another file, with some other registries. */
+  async writeConfig(file: string, registries: Partial<PerEnvironment<string>>): Promise<void> {
+    const { dev, uat, prod } = this.ports;
+    const own = { dev: `dev.localhost:${dev}`, uat: `uat.localhost:${uat}`, prod: `prod.localhost:${prod}` };
+    await writeFile(file, sampleConfig({ ...own, ...registries }));
+  }
+
+  async remove(): Promise<void> {
+    await rm(this.folder, { recursive: true, force: true });
+  }
+}
+
+/** A world whose registries are stand-ins in this process. */
+export interface SandboxWorld {
+  world: World;
+  requests: PerEnvironment<LoggedRequest[]>;
+  readonly close: () => Promise<void>;
+}
+
+/** Starts three stand-in registries, and makes the sample product for them. */
+export async function sandboxWorld(options: Partial<SandboxRegistryOptions> = {}): Promise<SandboxWorld> {
+  const requests: PerEnvironment<LoggedRequest[]> = { dev: [], uat: [], prod: [] };
+  const start = (name: EnvironmentName): Promise<SandboxRegistry> =>
+    startSandboxRegistry({ port: 0, ...options, onRequest: (request) => requests[name].push(request) });
+  const running = { dev: await start('dev'), uat: await start('uat'), prod: await start('prod') };
+  const world = await World.create({ dev: running.dev.port, uat: running.uat.port, prod: running.prod.port });
+  return {
+    world,
+    requests,
+    close: async () => {
+      await Promise.all(Object.values(running).map((each) => each.close()));
+      await world.remove();
+    },
+  };
+}

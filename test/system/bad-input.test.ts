@@ -1,0 +1,195 @@
+import { createServer } from 'node:http';
+import { appendFile, readdir, readFile, rm, stat, symlink, truncate, writeFile } from 'node:fs/promises';
+import type { AddressInfo } from 'node:net';
+import { join } from 'node:path';
+import { create } from 'tar';
+import { sandboxWorld, type SandboxWorld } from '../support/world';
+
+let sandbox: SandboxWorld;
+beforeEach(async () => (sandbox = await sandboxWorld()));
+afterEach(async () => {
+  // Whatever went wrong, nothing was tagged.
+  for (const { tags } of Object.values(await sandbox.world.served('dev'))) {
+    expect(tags).toEqual({});
+  }
+  await sandbox.close();
+});
+
+const config = () => join(sandbox.world.product.folder, 'hod.yaml');
+
+describe('configuration', () => {
+  test('there is none', async () => {
+    await rm(config());
+    expect(await sandbox.world.fails(2, 'publish')).toMatchObject({
+      object: config(),
+      next: expect.stringContaining('--config'),
+    });
+  });
+
+  test('it is not YAML: line and column', async () => {
+    await writeFile(config(), 'product: skerry-line\nimages: [timetable: {\n');
+    expect((await sandbox.world.fails(2, 'config', 'check')).why).toMatch(/hod\.yaml:3:1: /);
+  });
+
+  test('everything that is wrong in it, at once, each with its place and the nearest right spelling', async () => {
+    const { world } = sandbox;
+    await world.configure('product:', 'prodcut:');
+    await world.configure('platforms: [linux/amd64, linux/arm64, linux/arm/v7]', 'platfroms: [linux/amd64]');
+    await world.configure('after: dev', 'after: [dev]');
+    const { why } = await world.fails(2, 'config', 'check');
+    expect(why?.split('\n').slice(1)).toEqual([
+      expect.stringMatching(/^hod\.yaml:2:1: product is missing$/),
+      expect.stringMatching(/^hod\.yaml:2:1: there is no key prodcut here; the nearest is product$/),
+      expect.stringMatching(/^hod\.yaml:12:5: there is no key platfroms here; the nearest is platforms$/),
+      expect.stringMatching(/^hod\.yaml:22:12: after: .*expected string, received array$/),
+    ]);
+  });
+
+  test('names that lead nowhere', async () => {
+    const { world } = sandbox;
+    await world.configure('after: uat', 'after: uta');
+    await world.configure('linux/arm/v7', 'linux-arm');
+    await world.configure('"c-{commit:12}"', '"c-{comit:12}"');
+    await world.configure(/repository: uat.*/, 'repository: skerry/{image}');
+    const { why } = await world.fails(2, 'publish');
+    for (const part of [
+      /hod\.yaml:12:\d+: this is not a platform/,
+      /hod\.yaml:20:\d+: there is no placeholder \{comit:12\}/,
+      /hod\.yaml:23:\d+: this is not a repository/,
+      /hod\.yaml:26:\d+: there is no environment uta before this one; the nearest is uat/,
+    ]) {
+      expect(why).toMatch(part);
+    }
+  });
+});
+
+describe('build outputs', () => {
+  const out = (...names: string[]) => join(sandbox.world.product.folder, 'out', ...names);
+  /** A layer that tide-watch shares with no other image: its program, after the two base layers by size. */
+  const layer = async (): Promise<string> => {
+    const folder = out('tide-watch', 'blobs', 'sha256');
+    const files = (await readdir(folder)).map((name) => join(folder, name));
+    const sizes = await Promise.all(files.map(async (file) => ({ file, size: (await stat(file)).size })));
+    return sizes.sort((a, b) => b.size - a.size)[2]?.file ?? '';
+  };
+  const publishFails = async (code: number) => {
+    const error = await sandbox.world.fails(code, 'publish');
+    expect(error.object).toContain('tide-watch');
+    return error;
+  };
+
+  test('a truncated blob', async () => {
+    await truncate(await layer(), 100);
+    expect((await publishFails(7)).why).toMatch(/it has 100 bytes and its descriptor promises \d+/);
+  });
+
+  test('a blob with the wrong digest', async () => {
+    const file = await layer();
+    const bytes = await readFile(file);
+    bytes[0] = (bytes[0] ?? 0) ^ 1;
+    await writeFile(file, bytes);
+    expect((await publishFails(7)).why).toMatch(/its bytes have the digest sha256:/);
+  });
+
+  test('a missing blob', async () => {
+    await rm(await layer());
+    expect((await publishFails(4)).what).toBe('a blob is missing from the image layout');
+  });
+
+  test('a link instead of a blob', async () => {
+    const file = await layer();
+    const bytes = await readFile(file);
+    await rm(file);
+    await writeFile(join(sandbox.world.folder, 'elsewhere'), bytes);
+    await symlink(join(sandbox.world.folder, 'elsewhere'), file);
+    expect((await publishFails(7)).what).toContain('link');
+  });
+
+  test('an index.json that is not JSON, or is missing, or no output at all', async () => {
+    await appendFile(out('tide-watch', 'index.json'), '}');
+    expect((await publishFails(7)).why).toContain('not a JSON object');
+    await rm(out('tide-watch', 'index.json'));
+    expect((await publishFails(4)).why).toContain('it has no index.json');
+    await rm(out('tide-watch'), { recursive: true });
+    expect((await publishFails(4)).next).toContain('`from:` in hod.yaml');
+  });
+
+  test('a .tar with members that lead outside or are links, or that is cut off', async () => {
+    const { world } = sandbox;
+    await world.configure('from: out/tide-watch', 'from: out/tide-watch.tar');
+    const pack = (cwd: string, names: string[]) =>
+      create({ file: out('tide-watch.tar'), cwd, preservePaths: true }, [
+        'oci-layout',
+        'index.json',
+        'blobs',
+        ...names,
+      ]);
+    await pack(out('tide-watch'), ['../../hod.yaml']);
+    expect((await publishFails(7)).why).toContain('leads outside');
+    await symlink('/etc/hostname', out('tide-watch', 'link'));
+    await pack(out('tide-watch'), ['link']);
+    expect((await publishFails(7)).why).toContain('link is a link');
+    await pack(out('tide-watch'), []);
+    await truncate(out('tide-watch.tar'), 100_000);
+    expect((await publishFails(7)).why).toContain('cut off');
+    await writeFile(out('tide-watch.tar'), Buffer.alloc(2048, 31));
+    expect((await publishFails(7)).why).toContain('not a .tar');
+  });
+
+  test('a platform that hod.yaml asks for is missing', async () => {
+    await sandbox.world.configure(/(tide-watch\n    platforms: )\[linux\/amd64,/, '$1[linux/riscv64,');
+    expect((await publishFails(4)).object).toBe('tide-watch: linux/riscv64');
+  });
+});
+
+describe('registries', () => {
+  const answering = async (status: number, type: string, body: string) => {
+    const server = createServer((_, response) => response.writeHead(status, { 'content-type': type }).end(body));
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const { port } = server.address() as AddressInfo;
+    await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, `127.0.0.1:${port}`);
+    try {
+      return await sandbox.world.fails(6, 'publish');
+    } finally {
+      server.close();
+    }
+  };
+
+  test('it is not there', async () => {
+    await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, '127.0.0.1:9');
+    const { why, next } = await sandbox.world.fails(6, 'publish');
+    expect(why).toMatch(/^nothing listens at 127\.0\.0\.1:9; tried \d+ times$/);
+    expect(next).toContain('start the registry');
+  });
+
+  test('it answers with a web page', async () => {
+    expect((await answering(200, 'text/html', '<html>Welcome</html>')).why).toContain('it is not a registry');
+  });
+
+  test('it has a fault of its own', async () => {
+    const { why } = await answering(500, 'application/json', '{"errors":[{"code":"UNKNOWN","message":"no disk"}]}');
+    expect(why).toMatch(/has a fault of its own \(500\).*; tried \d+ times/);
+  });
+
+  test('there is no such host', async () => {
+    await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, 'registry.invalid');
+    expect((await sandbox.world.fails(6, 'publish')).object).toContain('registry.invalid/skerry/timetable');
+  });
+});
+
+test('a command line that makes no sense', async () => {
+  const { world } = sandbox;
+  expect(await world.fails(2, 'publsh')).toMatchObject({
+    what: "unknown command 'publsh'",
+    why: 'the nearest is publish',
+  });
+  expect((await world.fails(2, 'publish', '--jobs', 'many')).what).toContain('whole number');
+  expect((await world.fails(2, 'publish', '--version', '2.4')).what).toBe('this is not a version');
+  expect((await world.fails(2, 'publish', '--commit', 'nonsense')).what).toBe('this is not a commit');
+  expect((await world.fails(4, 'show', 'timetable')).why).toContain('registry host');
+  expect(await world.hod()).toMatchObject({
+    code: 2,
+    stdout: '',
+    stderr: expect.stringContaining('no command was given'),
+  });
+});

@@ -1,0 +1,38 @@
+import { readdir, readFile } from 'node:fs/promises';
+import { join, resolve } from 'node:path';
+import * as z from 'zod';
+import { resultSchemas } from '../../src/operations/results';
+import { hod } from '../support/hod';
+
+const root = resolve(__dirname, '../..');
+const run = (...args: string[]) => hod(args, { cwd: root });
+
+test('--version and --help answer on standard output; every command has a summary and examples', async () => {
+  const { version } = z
+    .object({ version: z.string() })
+    .parse(JSON.parse(await readFile(join(root, 'package.json'), 'utf8')));
+  expect(await run('--version')).toEqual({ code: 0, stdout: `${version}\n`, stderr: '' });
+  const help = await run('--help');
+  expect(help).toMatchObject({ code: 0, stderr: '' });
+  for (const command of ['config check', 'publish', 'assemble', 'promote', 'status', 'show', 'sandbox', 'demo']) {
+    expect(help.stdout).toContain(`\n  ${command.split(' ')[0] ?? ''} `);
+    const own = await run(...command.split(' '), '--help');
+    expect(own).toMatchObject({ code: 0, stderr: '' });
+    expect(own.stdout).toMatch(/Examples:\n {2}hod /);
+    // Without a terminal there is no colour and no cursor movement.
+    expect(own.stdout).not.toContain('\u001b');
+  }
+});
+
+test('docs/schemas holds the schema of every document that --json answers with', async () => {
+  const folder = join(root, 'docs', 'schemas');
+  expect((await readdir(folder)).sort()).toEqual(
+    Object.keys(resultSchemas)
+      .map((name) => `${name}.json`)
+      .sort(),
+  );
+  for (const [name, schema] of Object.entries(resultSchemas)) {
+    const written: unknown = JSON.parse(await readFile(join(folder, `${name}.json`), 'utf8'));
+    expect(written).toEqual(JSON.parse(JSON.stringify(z.toJSONSchema(schema))));
+  }
+});

@@ -1,0 +1,141 @@
+import { existsSync } from 'node:fs';
+import { join } from 'node:path';
+import { sandboxWorld, type SandboxWorld } from '../support/world';
+import { livesTheWholeDay } from '../support/whole-day';
+
+let sandbox: SandboxWorld;
+beforeEach(async () => (sandbox = await sandboxWorld()));
+afterEach(() => sandbox.close());
+
+test('publish, promote, promote: the same bytes everywhere, again is safe, fixed is fixed', async () => {
+  await livesTheWholeDay(sandbox.world);
+  const everything = Object.values(sandbox.requests).flat();
+  expect(everything.filter(({ method }) => method === 'DELETE')).toEqual([]);
+});
+
+test('production takes only what UAT has had', async () => {
+  const { world } = sandbox;
+  expect((await world.fails(3, 'promote', 'uat')).why).toContain('dev has none yet');
+  await world.publish();
+  const early = await world.fails(3, 'promote', 'prod', '--version', '2.4.0');
+  expect(early.why).toContain('prod takes only what uat has had');
+  expect(early.next).toContain('hod promote uat --version 2.4.0');
+  expect((await world.fails(3, 'promote', 'prod')).next).toContain('hod promote uat');
+  expect((await world.fails(3, 'promote', 'uat', '--version', '9.9.9')).what).toContain('never published');
+  expect((await world.fails(2, 'promote', 'dev')).why).toContain('publishing');
+  expect((await world.fails(2, 'promote', 'prd')).why).toContain('the nearest is prod');
+  expect(await world.served('prod')).toMatchObject({ timetable: { tags: {} } });
+});
+
+test('nothing moves backwards, whatever order builds are published and promoted in', async () => {
+  const { world } = sandbox;
+  const { product } = world;
+  await world.publish();
+  const older = product.head();
+  const newer = await product.change('timetable', 'Show the winter sailings');
+  product.tag('v2.5.0');
+  await product.build();
+  await world.publish();
+  await world.promote('uat');
+  await world.promote('prod');
+
+  // The older release is promoted late: its own tag arrives, everything that moves stays.
+  await world.promote('uat', '--version', '2.4.0');
+  const late = await world.promote('prod', '--commit', older);
+  expect(late.current).toBe(false);
+  const outcomes = Object.fromEntries((late.images[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
+  expect(outcomes).toEqual({ '2.4.0': 'created', '2.4': 'created', '2': 'held', latest: 'held' });
+  expect(late.images[0]?.tags.find(({ tag }) => tag === 'latest')?.reason).toBe('2.5.0 has it and is newer');
+  const rows = (await world.status('prod')).environments[0]?.images;
+  expect(rows?.map(({ version, drift }) => [version, drift.state])).toEqual(Array(3).fill(['2.5.0', 'none']));
+
+  // An older pipeline runs again: the branch tag stays with the newer commit.
+  await world.publish('--commit', newer, '--branch', 'main');
+  const rerun = await world.hod('publish', '--commit', older, '--branch', 'main');
+  expect(rerun.code).toBe(3);
+  await product.change('timetable', 'Show the summer sailings');
+  await product.build();
+  const merged = await world.publish('--branch', 'main');
+  expect(merged.images[0]?.tags.find(({ tag }) => tag === 'main')).toMatchObject({
+    outcome: 'moved',
+    reason: 'was 2.5.0',
+  });
+});
+
+test('--dry-run reads and checks everything, writes nothing, and says what would be done', async () => {
+  const { world, requests } = sandbox;
+  const rehearsed = await world.publish('--dry-run');
+  expect(rehearsed.dryRun).toBe(true);
+  expect(new Set(requests.dev.map(({ method }) => method))).toEqual(new Set(['HEAD']));
+  expect(existsSync(join(world.product.folder, '.hod'))).toBe(false);
+  const published = await world.publish();
+  const comparable = ({ images }: typeof published) =>
+    images.map(({ tags, transfer: { blobsSent, bytesSent } }) => ({ tags, blobsSent, bytesSent }));
+  expect(comparable(published)).toEqual(comparable(rehearsed));
+  const before = await world.served('uat');
+  await world.promote('uat', '--dry-run');
+  expect(await world.served('uat')).toEqual(before);
+});
+
+test('what was moved or removed by hand is seen, and put right by publishing again', async () => {
+  const { world } = sandbox;
+  await world.publish();
+  const base = `http://127.0.0.1:${world.ports.dev}/v2/skerry/timetable/manifests`;
+  const { digest } = (await world.publish()).images[0] ?? { digest: '' };
+  const child = Object.keys((await world.served('dev'))['timetable']?.manifests ?? {}).find((each) => each !== digest);
+  const other = await fetch(`${base}/${child ?? ''}`);
+  const body = Buffer.from(await other.arrayBuffer());
+  const headers = { 'content-type': other.headers.get('content-type') ?? '' };
+  expect((await fetch(`${base}/main`, { method: 'PUT', headers, body })).status).toBe(201);
+  expect((await fetch(`${base}/2.4.0`, { method: 'DELETE' })).status).toBe(202);
+
+  const drifted = (await world.status('dev')).environments[0]?.images.map(({ drift }) => drift);
+  expect(drifted?.map(({ state }) => state)).toEqual(['drifted', 'none', 'none']);
+  expect(drifted?.[0]?.detail).toMatch(/2\.4\.0 is gone.*main points at/);
+  const repaired = await world.publish();
+  expect(repaired.images[0]?.tags.map(({ tag, outcome }) => [tag, outcome]).slice(1)).toEqual([
+    ['2.4.0', 'created'],
+    ['main', 'moved'],
+  ]);
+  expect((await world.status('dev')).environments[0]?.images[0]?.drift.state).toBe('none');
+});
+
+test('environments may share a repository: then only tags move', async () => {
+  const { world, requests } = sandbox;
+  const shared = `dev.localhost:${world.ports.dev}`;
+  await world.configure(`uat.localhost:${world.ports.uat}`, shared);
+  await world.configure(`prod.localhost:${world.ports.prod}/skerry/{image}`, `${shared}/production/{image}`);
+  await world.publish();
+  const count = requests.dev.length;
+  const uat = await world.promote('uat');
+  expect(uat.images.every(({ transfer }) => transfer.blobsSent + transfer.blobsMounted === 0)).toBe(true);
+  expect(requests.dev.slice(count).filter(({ path }) => path.includes('/blobs/uploads'))).toEqual([]);
+
+  // Within one registry, content is mounted: no blob byte passes through Hod.
+  const before = requests.dev.length;
+  const prod = await world.promote('prod');
+  expect(prod.images.every(({ transfer }) => transfer.bytesSent === 0 && transfer.blobsMounted > 0)).toBe(true);
+  const since = requests.dev.slice(before);
+  expect(since.filter(({ method, path }) => method === 'GET' && path.includes('/blobs/'))).toEqual([]);
+});
+
+test('a registry that asks for a login gets it, and nobody else does', async () => {
+  const login = { username: 'una', password: 'gulls-and-terns' };
+  const guarded = await sandboxWorld({ login });
+  const { world } = guarded;
+  try {
+    expect((await world.fails(5, 'publish')).why).toContain('asks for a login');
+    await world.useLogin(login);
+    world.env = {};
+    expect((await world.fails(5, 'publish')).why).toContain('SKERRY_USER');
+    world.env = { SKERRY_USER: 'una', SKERRY_PASSWORD: 'wrong' };
+    expect((await world.fails(5, 'publish')).why).toContain('refused the login');
+    world.env = { SKERRY_USER: 'una', SKERRY_PASSWORD: login.password };
+    await world.publish();
+    const { code, stdout, stderr } = await world.hod('promote', 'uat');
+    expect(code).toBe(0);
+    expect(stdout + stderr).not.toContain(login.password);
+  } finally {
+    await guarded.close();
+  }
+});

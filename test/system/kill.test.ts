@@ -1,0 +1,111 @@
+import fc from 'fast-check';
+import { rm } from 'node:fs/promises';
+import { join } from 'node:path';
+import { openSqliteLedger } from '../../src/ledger/sqlite';
+import { startSandboxRegistry, type LoggedRequest } from '../../src/sandbox/registry';
+import { hod, hodJson } from '../support/hod';
+import { readRepository, type Served } from '../support/registry-reader';
+import { images, sandboxWorld, type SandboxWorld } from '../support/world';
+
+let sandbox: SandboxWorld;
+beforeAll(async () => (sandbox = await sandboxWorld()));
+afterAll(() => sandbox.close());
+
+/** A registry that takes whatever it is sent, read through and through at every moment a tag was written. */
+async function watchedRegistry(port: number, seen: (request: LoggedRequest) => void) {
+  const incomplete: string[] = [];
+  const looks: Promise<void>[] = [];
+  const look = async (): Promise<void> => {
+    try {
+      await readAll(registry.port);
+    } catch (error) {
+      incomplete.push(String(error));
+    }
+  };
+  const registry = await startSandboxRegistry({
+    port,
+    trusting: true,
+    onRequest: (request) => {
+      seen(request);
+      if (request.method === 'PUT' && /\/manifests\/(?!sha256:)/.test(request.path)) {
+        looks.push(look());
+      }
+    },
+  });
+  return {
+    ...registry,
+    incomplete: async () => {
+      await Promise.all([...looks, look()]);
+      return incomplete;
+    },
+  };
+}
+
+async function readAll(port: number): Promise<Record<string, Served>> {
+  const all: Record<string, Served> = {};
+  for (const image of images) {
+    all[image] = await readRepository(port, `skerry/${image}`);
+  }
+  return all;
+}
+
+test('killed at any moment and run again, publish ends as if nothing had happened, and no tag was ever incomplete', async () => {
+  const { world } = sandbox;
+  const ledgerFolder = join(world.product.folder, '.hod');
+  // What an undisturbed run leaves, how many requests it takes, and how long.
+  const begun = Date.now();
+  await world.publish();
+  const duration = Date.now() - begun;
+  const undisturbed = await world.served('dev');
+  const total = sandbox.requests.dev.filter(({ path }) => path !== '/v2/').length;
+  await rm(ledgerFolder, { recursive: true });
+
+  const moment = fc.oneof(
+    fc.record({ atRequest: fc.integer({ min: 1, max: total }) }),
+    fc.record({ afterMilliseconds: fc.integer({ min: 0, max: duration }) }),
+  );
+  let killed = 0;
+  await fc.assert(
+    fc.asyncProperty(moment, async (when) => {
+      let requests = 0;
+      let kill: () => void = () => undefined;
+      const registry = await watchedRegistry(0, () => {
+        requests += 1;
+        if ('atRequest' in when && requests === when.atRequest) {
+          kill();
+        }
+      });
+      const config = join(world.product.folder, 'killed.yaml');
+      await world.writeConfig(config, { dev: `dev.localhost:${registry.port}` });
+      const first = await hod(['publish', '--config', config], {
+        ...world.options,
+        started: (child) => {
+          kill = () => child.kill('SIGKILL');
+          if ('afterMilliseconds' in when) {
+            setTimeout(kill, when.afterMilliseconds);
+          }
+        },
+      });
+      killed += first.code === null ? 1 : 0;
+      await hodJson('publish', ['publish', '--config', config], world.options);
+      expect(await registry.incomplete()).toEqual([]);
+      expect(await readAll(registry.port)).toEqual(undisturbed);
+      const ledger = openSqliteLedger({
+        file: join(ledgerFolder, 'ledger.db'),
+        product: 'skerry-line',
+        access: 'read',
+      });
+      const entries = [];
+      for await (const entry of ledger.entries()) {
+        entries.push(entry);
+      }
+      await ledger.close();
+      expect(entries).toHaveLength(1);
+      await registry.close();
+      await rm(ledgerFolder, { recursive: true });
+    }),
+    { numRuns: 20, endOnFailure: true },
+  );
+  // Most of the twenty must really have been cut short for this to mean anything.
+  expect(killed).toBeGreaterThan(10);
+});

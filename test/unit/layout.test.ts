@@ -1,0 +1,119 @@
+import fc from 'fast-check';
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { dirname, join } from 'node:path';
+import { create } from 'tar';
+import { readContent, contentOf, platformsOf } from '../../src/core/oci/content';
+import { sha256 } from '../../src/core/oci/digest';
+import { mediaTypes } from '../../src/core/oci/media-types';
+import { openLayout, parseLayoutLocation } from '../../src/layout/layout';
+
+let folder: string;
+beforeEach(() => (folder = mkdtempSync(join(tmpdir(), 'hod-layout-'))));
+afterEach(() => rmSync(folder, { recursive: true }));
+
+/** The files of a layout, by name, built from documents. */
+class LayoutBuilder {
+  readonly files = new Map<string, string>([['oci-layout', '{"imageLayoutVersion":"1.0.0"}']]);
+
+  blob(mediaType: string, text: string) {
+    const digest = sha256(text);
+    this.files.set(`blobs/${digest.replace(':', '/')}`, text);
+    return { mediaType, digest, size: Buffer.byteLength(text) };
+  }
+
+  image(architecture: string, layer: string) {
+    const config = this.blob(mediaTypes.config, JSON.stringify({ os: 'linux', architecture }));
+    const layers = [this.blob(mediaTypes.layerTar, layer)];
+    return this.blob(
+      mediaTypes.manifest,
+      JSON.stringify({ schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers }),
+    );
+  }
+
+  index(...manifests: object[]) {
+    return this.blob(mediaTypes.index, JSON.stringify({ schemaVersion: 2, mediaType: mediaTypes.index, manifests }));
+  }
+
+  entries(...manifests: object[]): void {
+    this.files.set('index.json', JSON.stringify({ schemaVersion: 2, manifests }));
+  }
+
+  write(): string {
+    const path = join(folder, 'layout');
+    for (const [name, text] of this.files) {
+      mkdirSync(dirname(join(path, name)), { recursive: true });
+      writeFileSync(join(path, name), text);
+    }
+    return path;
+  }
+}
+
+const named = (descriptor: object, name: string) => ({
+  ...descriptor,
+  annotations: { 'org.opencontainers.image.ref.name': name },
+});
+const read = async (location: string) => {
+  const { source, root } = await openLayout(parseLayoutLocation(location));
+  return readContent(source, root);
+};
+
+test('a .tar gives what the folder gives, whatever the order and the length of its names', async () => {
+  const builder = new LayoutBuilder();
+  builder.entries(builder.index(builder.image('amd64', 'one'), builder.image('arm64', 'two'.repeat(1000))));
+  // Builders add files of their own, some with names that need the extended headers of a .tar.
+  builder.files.set(`notes/${'long-'.repeat(30)}/${'name-'.repeat(20)}`, 'note');
+  const path = builder.write();
+  const expected = contentOf(await read(path));
+  const names = [...builder.files.keys()];
+  await fc.assert(
+    fc.asyncProperty(fc.shuffledSubarray(names, { minLength: names.length }), fc.boolean(), async (order, dotted) => {
+      const file = join(folder, 'layout.tar');
+      await create({ file, cwd: path }, dotted ? order.map((name) => `./${name}`) : order);
+      const node = await read(file);
+      expect(contentOf(node)).toEqual(expected);
+      expect(await platformsOf(node)).toEqual(['linux/amd64', 'linux/arm64']);
+      for (const blob of expected.blobs) {
+        const pieces = [];
+        for await (const piece of await (node.children[0] ?? node).source.openBlob(blob)) {
+          pieces.push(piece);
+        }
+        expect(sha256(Buffer.concat(pieces))).toBe(blob.digest);
+      }
+    }),
+    { numRuns: 30 },
+  );
+});
+
+test('entries are chosen by name, and asked for where it is not clear which is meant', async () => {
+  const builder = new LayoutBuilder();
+  const [one, two] = [builder.image('amd64', 'one'), builder.image('arm64', 'two')];
+  builder.entries(named(one, 'one'), named(two, 'two'), named(two, 'two-again'));
+  const path = builder.write();
+  expect((await read(`${path}#two-again`)).manifest.digest).toBe(two.digest);
+  await expect(read(path)).rejects.toMatchObject({
+    fault: 'missing',
+    problem: { why: expect.stringContaining('one, two') },
+  });
+  await expect(read(`${path}#three`)).rejects.toMatchObject({ fault: 'missing' });
+});
+
+test('indexes within indexes are read to the bottom; one that goes on for ever is refused', async () => {
+  const builder = new LayoutBuilder();
+  builder.entries(builder.index(builder.image('amd64', 'one'), builder.index(builder.image('arm64', 'two'))));
+  expect(await platformsOf(await read(builder.write()))).toEqual(['linux/amd64', 'linux/arm64']);
+
+  const deep = new LayoutBuilder();
+  let node = deep.image('amd64', 'one');
+  for (let depth = 0; depth < 12; depth += 1) {
+    node = deep.index(node);
+  }
+  deep.entries(node);
+  await expect(read(deep.write())).rejects.toMatchObject({ fault: 'corrupt' });
+});
+
+test('an entry whose size is not the one claimed is refused', async () => {
+  const builder = new LayoutBuilder();
+  builder.entries({ ...builder.image('amd64', 'one'), size: 3 });
+  await expect(read(builder.write())).rejects.toMatchObject({ fault: 'corrupt' });
+});
