@@ -13,6 +13,7 @@ export function command(name: string, summary: string, examples: readonly (reado
   const text = examples.map(([line, meaning]) => `  ${line.padEnd(width)}  # ${meaning}`).join('\n');
   return new Command(name)
     .description(summary)
+    .helpOption('-h, --help', 'print help')
     .option('--json', 'answer with one JSON document; its schema is in docs/schemas')
     .option('--no-color', 'no colour (as with the environment variable NO_COLOR)')
     .addHelpText('after', examples.length === 0 ? '' : `\nExamples:\n${text}`);
@@ -32,7 +33,7 @@ export function jobsOption() {
 
 /** `--dry-run`. */
 export function dryRunOption() {
-  return new Option('--dry-run', 'read and check everything, write nothing, and say what would be done').default(false);
+  return new Option('--dry-run', 'read and check everything, write nothing, and say what would be done');
 }
 
 /** Reads a whole number above zero. */

@@ -19,6 +19,9 @@ export function buildProgram(version: string): Command {
     .helpOption('-h, --help', 'print help')
     .helpCommand('help [command]', 'print help about a command')
     .enablePositionalOptions()
+    .configureHelp({
+      subcommandTerm: (each) => [each.name(), each.usage().replace(/\[(options|command)\] ?/g, '')].join(' '),
+    })
     .addHelpText('after', '\nBegin with `hod demo`: it runs the whole day on a sample product.');
   const commands = [
     configCommand(),

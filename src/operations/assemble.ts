@@ -19,7 +19,7 @@ export interface AssembleOptions extends SessionOptions {
   target: string;
   /** Paths of image layouts, or references; an index stands for all its images. */
   members: readonly string[];
-  dryRun: boolean;
+  dryRun?: true | undefined;
 }
 
 /**
@@ -29,6 +29,7 @@ export interface AssembleOptions extends SessionOptions {
 export async function assemble(options: AssembleOptions): Promise<AssembleResult> {
   return withoutProduct(options, async (session) => {
     const target = targetOf(options.target);
+    const dryRun = options.dryRun === true;
     const nodes = await Promise.all(options.members.map((member) => locate(session, member)));
     const { node, members } = assembleIndex((await Promise.all(nodes.map(runnableImages))).flat());
     const { manifest } = node;
@@ -36,8 +37,8 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
 
     const decision = await decideTag(client, target, manifest.digest);
     const transfer = noTransfer();
-    await new Carrier(session.limit, options.dryRun).carry(node, client, transfer);
-    if (decision?.outcome === 'created' && !options.dryRun) {
+    await new Carrier(session.limit, dryRun).carry(node, client, transfer);
+    if (decision?.outcome === 'created' && !dryRun) {
       await client.putManifest(decision.tag, manifest);
     }
     return {
@@ -52,7 +53,7 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
       })),
       tags: decision === undefined ? [] : [toTagResult(decision)],
       transfer: { ...transfer, requests: client.requests },
-      dryRun: options.dryRun,
+      dryRun,
     };
   });
 }

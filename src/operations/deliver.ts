@@ -79,14 +79,16 @@ interface Verdict {
  * tags still to be written, and the next run goes on from there.
  */
 export async function deliver(delivery: Delivery, context: DeliveryContext): Promise<Delivered> {
-  const { ledger, limit, dryRun } = context;
-  const requests = await surveyTags(delivery, limit);
-  const judge = judgeOf(delivery, requests, context);
-
-  let verdict = await judge();
+  const { limit, dryRun } = context;
+  let requests = await surveyTags(delivery, limit);
+  let verdict = await judge(delivery, requests, context);
   const transfers = await carryAll(delivery, requests, context);
   if (!dryRun) {
-    verdict = await record(delivery, ledger, judge);
+    if (transfers.some(({ blobsSent }) => blobsSent > 0)) {
+      // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
+      requests = await surveyTags(delivery, limit);
+    }
+    verdict = await record(delivery, requests, context);
     verdict = { ...verdict, decisions: await settle(delivery, verdict.decisions, context) };
   }
   return {
@@ -128,31 +130,25 @@ async function surveyTags(delivery: Delivery, limit: Limit): Promise<TagRequest[
   return Promise.all(requests);
 }
 
-/** A function that reads the ledger and decides. Throws where a rule refuses. */
-function judgeOf(
+/** Reads the ledger and decides. Throws where a rule refuses. */
+async function judge(
   delivery: Delivery,
   requests: readonly TagRequest[],
-  context: DeliveryContext,
-): () => Promise<Verdict> {
-  const { environment, position } = delivery;
-  const keys: FactKey[] = [
-    { kind: 'release', key: delivery.release },
+  { ledger, folder }: DeliveryContext,
+): Promise<Verdict> {
+  const { environment, position, release } = delivery;
+  const { head, facts } = await ledger.read([
+    { kind: 'release', key: release },
     { kind: 'environment', key: environment },
     ...requests.map(({ repository, wanted }): FactKey => ({ kind: 'tag', key: tagKey(repository, wanted.tag) })),
-  ];
-  return async () => {
-    const { head, facts } = await context.ledger.read(keys);
-    delivery.permit(facts.get('release', delivery.release));
-    const ancestry = await readAncestry(
-      context.folder,
-      position.commit,
-      otherCommits(position, requests, environment, facts),
-    );
-    const decisions = decideTags(requests, position, facts, ancestry);
-    refuseOverwrites(decisions);
-    const images = delivery.images.map(({ image }) => image);
-    return { head, facts, decisions, current: becomesCurrent(environment, images, position, facts, ancestry) };
-  };
+  ]);
+  delivery.permit(facts.get('release', release));
+  const others = otherCommits(position, requests, environment, facts);
+  const ancestry = await readAncestry(folder, position.commit, others);
+  const decisions = decideTags(requests, position, facts, ancestry);
+  refuseOverwrites(decisions);
+  const images = delivery.images.map(({ image }) => image);
+  return { head, facts, decisions, current: becomesCurrent(environment, images, position, facts, ancestry) };
 }
 
 function otherCommits(
@@ -180,7 +176,7 @@ export function refuseOverwrites(decisions: readonly TagDecision[]): void {
     what: refused.length === 1 ? 'a fixed tag stands for another digest' : 'fixed tags stand for other digests',
     object: refused.map(({ repository, tag }) => tagKey(repository, tag)).join('\n'),
     why: refused
-      .map(({ image, tag, digest, reason }) => `${image}:${tag}: ${reason}\n  this build is ${digest}`)
+      .map(({ image, tag, digest, reason }) => `${image}:${tag} ${reason}\n  this build is ${digest}`)
       .join('\n'),
     next: 'a fixed tag is never overwritten: publish this build from a new commit, or with a new version; nothing was changed',
   });
@@ -212,9 +208,9 @@ async function carryAll(
 }
 
 /** Writes the decision into the ledger, deciding again for as long as somebody else is first. */
-async function record(delivery: Delivery, ledger: Ledger, judge: () => Promise<Verdict>): Promise<Verdict> {
+async function record(delivery: Delivery, requests: readonly TagRequest[], context: DeliveryContext): Promise<Verdict> {
   for (;;) {
-    const verdict = await judge();
+    const verdict = await judge(delivery, requests, context);
     const tags = tagsToSet(verdict.decisions);
     const arrived = verdict.facts.get('release', delivery.release)?.arrived[delivery.environment];
     if (arrived !== undefined && isRecorded(tags, verdict.facts)) {
@@ -231,7 +227,7 @@ async function record(delivery: Delivery, ledger: Ledger, judge: () => Promise<V
       actor: actor(),
       action: delivery.action({ images, tags, current: verdict.current }),
     };
-    if (await ledger.append(entry, verdict.head)) {
+    if (await context.ledger.append(entry, verdict.head)) {
       return verdict;
     }
   }

@@ -18,7 +18,7 @@ export interface PromoteOptions extends SessionOptions {
   /** The release to promote; what the environment before runs, where neither is given. */
   version?: string | undefined;
   commit?: string | undefined;
-  dryRun: boolean;
+  dryRun?: true | undefined;
 }
 
 /** An environment and the one before it. */
@@ -31,9 +31,10 @@ interface Step {
 export async function promote(options: PromoteOptions): Promise<PromoteResult> {
   return withProduct(options, async (config, session) => {
     const step = stepInto(config, options.environment);
-    return withLedger(config, options.dryRun ? 'read' : 'write', async (ledger) => {
+    const dryRun = options.dryRun === true;
+    return withLedger(config, dryRun ? 'read' : 'write', async (ledger) => {
       const release = await chooseRelease(ledger, config, step, options);
-      return promoteRelease(release, step, { config, session, ledger, dryRun: options.dryRun });
+      return promoteRelease(release, step, { config, session, ledger, dryRun });
     });
   });
 }

@@ -14,7 +14,7 @@ import { withLedger, withProduct, type Session, type SessionOptions } from './se
 
 /** What `publish` is told. */
 export interface PublishOptions extends SessionOptions, BuildOptions {
-  dryRun: boolean;
+  dryRun?: true | undefined;
 }
 
 /**
@@ -25,6 +25,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
   return withProduct(options, async (config, session) => {
     const [environment] = config.environments;
     const { product } = config;
+    const dryRun = options.dryRun === true;
     const build = await readBuildFacts(config.folder, options);
     const images: DeliveryImage[] = [];
     for (const image of config.images) {
@@ -32,7 +33,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     }
     refuseWithoutTags(images, environment.name);
     const release = releaseId({ product, ...build, images: images.map(identified) });
-    const delivered = await withLedger(config, options.dryRun ? 'read' : 'write', (ledger) =>
+    const delivered = await withLedger(config, dryRun ? 'read' : 'write', (ledger) =>
       deliver(
         {
           product,
@@ -51,7 +52,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
             ...landing,
           }),
         },
-        { ledger, folder: config.folder, limit: session.limit, dryRun: options.dryRun },
+        { ledger, folder: config.folder, limit: session.limit, dryRun },
       ),
     );
     return {
@@ -61,7 +62,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       branch: build.branch ?? null,
       environment: environment.name,
       current: delivered.current,
-      dryRun: options.dryRun,
+      dryRun,
       images: delivered.images,
     };
   });
@@ -105,9 +106,7 @@ async function readBuildOutput(image: ImageConfig, build: BuildFacts): Promise<C
     return only;
   }
   const members = (await Promise.all(outputs.map(runnableImages))).flat();
-  const { node } = assembleIndex(members, {
-    [annotationKeys.revision]: build.commit,
-    ...(build.version === undefined ? {} : { [annotationKeys.version]: build.version }),
-  });
+  // The version is left out: one commit is one digest, whether it has its version yet or not.
+  const { node } = assembleIndex(members, { [annotationKeys.revision]: build.commit });
   return node;
 }

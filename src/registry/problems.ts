@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { HodError, systemErrorCode, type Fault, type Problem } from '../core/errors';
 import { parseJson } from '../core/oci/manifest';
-import type { RegistryRequest, RegistryResponse } from './connection';
+import type { RegistryRequest, RegistryResponse } from './exchange';
 import { TransientError } from './retry';
 
 /** The error document of the OCI distribution specification, "Error Codes". */

@@ -8,8 +8,8 @@ import { manifestSizeLimit, parseJson, parseManifest, type Manifest } from '../c
 import { acceptedManifestTypes } from '../core/oci/media-types';
 import { formatRepository, type Repository } from '../core/oci/reference';
 import { isTag, type Tag } from '../core/tags/tag';
-import type { Connection } from './connection';
-import { type Connections, type FetchedResponse, type RegistryRequest, type RegistryResponse } from './connection';
+import type { Connection, Connections } from './connection';
+import type { FetchedResponse, RegistryRequest, RegistryResponse } from './exchange';
 import { withRetries } from './retry';
 
 const digestHeader = 'docker-content-digest';

@@ -36,12 +36,13 @@ describe('configuration', () => {
     await world.configure('product:', 'prodcut:');
     await world.configure('platforms: [linux/amd64, linux/arm64, linux/arm/v7]', 'platfroms: [linux/amd64]');
     await world.configure('after: dev', 'after: [dev]');
+    await world.configure('after: uat', 'after: uta');
     const { why } = await world.fails(2, 'config', 'check');
     expect(why?.split('\n').slice(1)).toEqual([
-      expect.stringMatching(/^hod\.yaml:2:1: product is missing$/),
       expect.stringMatching(/^hod\.yaml:2:1: there is no key prodcut here; the nearest is product$/),
       expect.stringMatching(/^hod\.yaml:12:5: there is no key platfroms here; the nearest is platforms$/),
       expect.stringMatching(/^hod\.yaml:22:12: after: .*expected string, received array$/),
+      expect.stringMatching(/^hod\.yaml:26:12: there is no environment uta before this one; the nearest is uat$/),
     ]);
   });
 

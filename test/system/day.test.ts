@@ -1,4 +1,5 @@
 import { existsSync } from 'node:fs';
+import { cp, readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 import { livesTheWholeDay } from '../support/whole-day';
@@ -60,6 +61,47 @@ test('nothing moves backwards, whatever order builds are published and promoted 
     outcome: 'moved',
     reason: 'was 2.5.0',
   });
+});
+
+test('a commit that gets its version later keeps its digests; publishing it without one again changes nothing', async () => {
+  const { world } = sandbox;
+  const commit = await world.product.change('tide-watch', 'Read the new gauge');
+  await world.product.build();
+  const [before] = (await world.publish()).images;
+  world.product.tag('v2.5.0');
+  const [after] = (await world.publish()).images;
+  expect(after?.digest).toBe(before?.digest);
+  expect(after?.tags.map(({ outcome }) => outcome)).toEqual(['unchanged', 'created', 'unchanged']);
+  await world.promote('uat');
+  expect((await world.status('dev')).environments[0]?.images[0]).toMatchObject({ version: '2.5.0', commit });
+  expect(Object.keys((await world.served('uat'))['timetable']?.tags ?? {})).toEqual(['2.5.0', 'uat']);
+});
+
+test('parallel publishers of one product end where one after the other would', async () => {
+  const { world } = sandbox;
+  const builds: { commit: string; version: string; config: string }[] = [];
+  for (const minor of [5, 6, 7, 8]) {
+    const commit = world.product.change('timetable', `Season ${minor}`);
+    await world.product.build();
+    const out = `out-${minor}`;
+    await cp(join(world.product.folder, 'out'), join(world.product.folder, out), { recursive: true });
+    const config = join(world.product.folder, `hod-${minor}.yaml`);
+    await world.writeConfig(config, {});
+    await writeFile(config, (await readFile(config, 'utf8')).replaceAll('out/', `${out}/`));
+    builds.push({ commit: await commit, version: `2.${minor}.0`, config });
+  }
+  const runs = [...builds, ...builds.toReversed()].map(({ commit, version, config }) =>
+    world.publish('--config', config, '--commit', commit, '--version', version, '--branch', 'main'),
+  );
+  const published = await Promise.all(runs);
+  const tags = (await world.served('dev'))['timetable']?.tags;
+  const digestOf = (version: string) => published.find((each) => each.version === version)?.images[0]?.digest;
+  expect(tags?.['main']).toBe(digestOf('2.8.0'));
+  for (const { version } of builds) {
+    expect(tags?.[version]).toBe(digestOf(version));
+  }
+  const [dev] = (await world.status('dev')).environments;
+  expect(dev?.images.map(({ version, drift }) => [version, drift.state])).toEqual(Array(3).fill(['2.8.0', 'none']));
 });
 
 test('--dry-run reads and checks everything, writes nothing, and says what would be done', async () => {

@@ -1,0 +1,108 @@
+// Takes docs/screenshots: what the main commands print in a terminal, on the demo's data.
+// Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core.
+import { execFileSync, spawn } from 'node:child_process';
+import { once } from 'node:events';
+import { existsSync, watch } from 'node:fs';
+import { mkdir, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { createInterface } from 'node:readline';
+import { fileURLToPath } from 'node:url';
+
+const root = fileURLToPath(new URL('..', import.meta.url));
+const folder = await mkdtemp(join(tmpdir(), 'hod-screens-'));
+const product = join(folder, 'demo', 'skerry-line');
+const bin = join(folder, 'bin');
+await mkdir(bin);
+await writeFile(join(bin, 'hod'), `#!/bin/sh\nexec ${process.execPath} ${join(root, 'dist', 'hod.js')} "$@"\n`, {
+  mode: 0o755,
+});
+const display = ':87';
+const env = { ...process.env, DISPLAY: display, PATH: `${bin}:${process.env.PATH}`, USER: 'una' };
+
+const demo = spawn(join(bin, 'hod'), ['demo', '--folder', join(folder, 'demo'), '--keep-running'], {
+  env,
+  stdio: ['ignore', 'pipe', 'inherit'],
+});
+const xvfb = spawn('Xvfb', [display, '-screen', '0', '1280x800x24', '-nolisten', 'tcp'], { stdio: 'ignore' });
+
+/** Waits until a file is there. */
+async function appears(file) {
+  const watcher = watch(join(file, '..'));
+  if (!existsSync(file)) {
+    await new Promise((resolve) => watcher.on('change', () => existsSync(file) && resolve()));
+  }
+  watcher.close();
+}
+
+/** Takes one picture of a terminal in which the lines were typed. */
+async function shoot(name, ...lines) {
+  const done = join(folder, `${name}.done`);
+  const typed = lines.map((line) => `printf '\\033[2m$\\033[0m %s\\n' ${JSON.stringify(line)}; ${line}; echo`);
+  const script = `cd ${product}; ${typed.join('\n')}\ntouch ${done}; exec sleep 60`;
+  const look = [
+    '-fa',
+    'DejaVu Sans Mono',
+    '-fs',
+    '9',
+    '-bg',
+    '#10151c',
+    '-fg',
+    '#d8dee6',
+    '-b',
+    '12',
+    '-bw',
+    '0',
+    '+sb',
+  ];
+  const colors = ['color1:#ff7b72', 'color2:#7ee787', 'color3:#e3b341'].flatMap((each) => [
+    '-xrm',
+    `XTerm*${each.replace(':', ': ')}`,
+  ]);
+  const xterm = spawn('xterm', [...look, ...colors, '-geometry', '180x54+0+0', '-e', 'bash', '-c', script], {
+    env,
+    stdio: 'ignore',
+  });
+  await appears(done);
+  const file = join(root, 'docs', 'screenshots', `${name}.png`);
+  execFileSync('bash', ['-c', 'sleep 1; import -window root -colors 32 -strip "$0"', file], { env });
+  xterm.kill();
+  await once(xterm, 'exit');
+}
+
+try {
+  for await (const line of createInterface({ input: demo.stdout })) {
+    if (line.startsWith('The registries stay up')) {
+      break;
+    }
+  }
+  const registries = [
+    ...(await readFile(join(product, 'hod.yaml'), 'utf8')).matchAll(/repository: (\S+)\/skerry/g),
+  ].map(([, host]) => host);
+  const [dev, , prod] = registries;
+  await mkdir(join(root, 'docs', 'screenshots'), { recursive: true });
+  const git = (...args) => execFileSync('git', ['-C', product, ...args]);
+
+  await shoot('status', 'hod status');
+  await shoot('refused', 'hod publish --version 2.4.0', 'hod promote prod --commit HEAD');
+  await shoot('show', `hod show ${prod}/skerry/boarding-gate:latest`, 'hod show out/tide-watch');
+  await shoot(
+    'assemble',
+    `hod assemble ${dev}/skerry/timetable-trial:2.5.0 out/timetable-arm64.tar out/timetable-amd64`,
+  );
+  git('tag', 'v2.5.0');
+  await shoot('publish', 'hod publish --dry-run | head -n 3', 'hod publish');
+  await shoot('promote', 'hod promote uat', 'hod promote prod | head -n 14');
+  await shoot('help', 'hod --help', 'hod publish --help');
+  const config = await readFile(join(product, 'hod.yaml'), 'utf8');
+  await writeFile(
+    join(product, 'hod.yaml'),
+    config.replace('images:', 'imges:').replace('after: uat', 'after: uta').replace('product', '"product"'),
+  );
+  await shoot('config-check', 'hod config check');
+} finally {
+  demo.kill('SIGTERM');
+  xvfb.kill();
+  await once(demo, 'exit');
+  await rm(folder, { recursive: true, force: true });
+}

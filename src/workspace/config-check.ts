@@ -1,0 +1,203 @@
+import type { Document, LineCounter } from 'yaml';
+import * as z from 'zod';
+import { HodError } from '../core/errors';
+import { nearestName } from '../core/nearest';
+import { parsePlatform } from '../core/oci/platform';
+import { parseRepository } from '../core/oci/reference';
+import { expandRepository, parseTemplate, TemplateError } from '../core/tags/template';
+import { configSchema, environmentSchema, imageSchema, type RawConfig } from './config-schema';
+
+type Path = readonly PropertyKey[];
+/** Something wrong at one place of the document. */
+interface Finding {
+  path: Path;
+  /** The finding is about the key there, not about its value. */
+  atKey?: boolean;
+  text: string;
+  /** The path, as text, of the key that a misspelt one means. */
+  means?: string | undefined;
+  /** The path, as text, of a key that is missing. */
+  lacks?: string;
+}
+
+/** A configuration of the right form whose names lead somewhere, or everything that is wrong in it. */
+export type CheckedConfig = { config: RawConfig } | { problems: string[] };
+
+/** Checks a parsed document; each problem begins with `label:line:column`. */
+export function checkDocument(document: Document, lines: LineCounter, label: string): CheckedConfig {
+  const raw: unknown = document.toJS();
+  const parsed = configSchema.safeParse(raw);
+  const findings = parsed.success
+    ? checkNames(parsed.data, Object.keys(parsed.data.environments))
+    : [...describeIssues(parsed.error.issues), ...checkSoundParts(raw)];
+  if (parsed.success && findings.length === 0) {
+    return { config: parsed.data };
+  }
+  const places = findings.map((finding) => ({ ...position(document, lines, finding), text: finding.text }));
+  places.sort((a, b) => a.line - b.line || a.column - b.column);
+  return { problems: places.map(({ line, column, text }) => `${label}:${line}:${column}: ${text}`) };
+}
+
+const looseRecord = z.record(z.string(), z.unknown()).catch({});
+const looseConfig = z.object({ product: z.string().catch('product'), images: looseRecord, environments: looseRecord });
+
+/** Checks the names of those images and environments that have the right form, beside others that have not. */
+function checkSoundParts(raw: unknown): Finding[] {
+  const loose = looseConfig.safeParse(raw).data;
+  if (loose === undefined) {
+    return [];
+  }
+  const sound = <T>(record: Record<string, unknown>, schema: z.ZodType<T>): Record<string, T> =>
+    Object.fromEntries(
+      Object.entries(record).flatMap(([name, value]) => {
+        const parsed = schema.safeParse(value);
+        return parsed.success ? [[name, parsed.data]] : [];
+      }),
+    );
+  const { product, images, environments } = loose;
+  const parts = { product, images: sound(images, imageSchema), environments: sound(environments, environmentSchema) };
+  return checkNames(parts, Object.keys(environments));
+}
+
+/** What the issues of the schema mean. That a key is missing is not said where it is there, misspelt. */
+function describeIssues(issues: readonly z.core.$ZodIssue[]): Finding[] {
+  const findings = issues.flatMap(describeIssue);
+  const meant = new Set(findings.map(({ means }) => means).filter((key) => key !== undefined));
+  return findings.filter(({ lacks }) => lacks === undefined || !meant.has(lacks));
+}
+
+function describeIssue(issue: z.core.$ZodIssue): Finding[] {
+  if (issue.code === 'unrecognized_keys') {
+    const known = keysAt(configSchema, issue.path);
+    return issue.keys.map((key) => {
+      const meant = nearestName(key, known);
+      return {
+        path: [...issue.path, key],
+        atKey: true,
+        text: `there is no key ${key} here${nearest(key, known)}`,
+        means: meant === undefined ? undefined : [...issue.path, meant].join('.'),
+      };
+    });
+  }
+  if (issue.code === 'invalid_key') {
+    return [{ path: issue.path, atKey: true, text: `this name ${issue.issues[0]?.message ?? issue.message}` }];
+  }
+  const missing = issue.code === 'invalid_type' && issue.message.endsWith('received undefined');
+  const key = String(issue.path.at(-1) ?? 'the document');
+  return missing
+    ? [{ path: issue.path, text: `${key} is missing`, lacks: issue.path.join('.') }]
+    : [{ path: issue.path, text: `${key}: ${issue.message}` }];
+}
+
+/** The keys that the schema knows at a path of the document. */
+function keysAt(root: z.ZodType, path: Path): string[] {
+  let here: unknown = root;
+  for (const key of path) {
+    here = here instanceof z.ZodOptional ? here.unwrap() : here;
+    here =
+      here instanceof z.ZodObject ? here.shape[String(key)] : here instanceof z.ZodRecord ? here.valueType : undefined;
+  }
+  here = here instanceof z.ZodOptional ? here.unwrap() : here;
+  return here instanceof z.ZodObject ? Object.keys(here.shape) : [];
+}
+
+/** What to say about the names that there are, beside one that there is not. */
+export function nearest(name: string, known: readonly string[]): string {
+  const best = nearestName(name, known);
+  if (best !== undefined) {
+    return `; the nearest is ${best}`;
+  }
+  return known.length === 0 ? '' : `; there are ${known.join(', ')}`;
+}
+
+function position(document: Document, lines: LineCounter, { path, atKey }: Finding): { line: number; column: number } {
+  for (let length = path.length; length >= 0; length -= 1) {
+    const parent = length === 0 ? document.contents : document.getIn(path.slice(0, length - 1), true);
+    const offset =
+      atKey === true && length === path.length
+        ? keyOffset(parent, path.at(-1))
+        : nodeOffset(length === 0 ? parent : document.getIn(path.slice(0, length), true));
+    if (offset !== undefined) {
+      const { line, col } = lines.linePos(offset);
+      return { line, column: col };
+    }
+  }
+  return { line: 1, column: 1 };
+}
+
+const rangedNode = z.object({ range: z.tuple([z.number(), z.number(), z.number()]) });
+const mapNode = z.object({ items: z.array(z.object({ key: rangedNode.extend({ value: z.unknown() }) })) });
+
+function nodeOffset(node: unknown): number | undefined {
+  return rangedNode.safeParse(node).data?.range[0];
+}
+
+function keyOffset(map: unknown, key: PropertyKey | undefined): number | undefined {
+  const found = mapNode.safeParse(map).data?.items.find((item) => String(item.key.value) === String(key));
+  return found?.key.range[0];
+}
+
+/** What the schema cannot see: names that lead nowhere, and texts that have a grammar of their own. */
+function checkNames(
+  raw: Pick<RawConfig, 'product' | 'images' | 'environments'>,
+  environmentNames: readonly string[],
+): Finding[] {
+  const findings: Finding[] = [];
+  const check = (path: Path, work: () => void): void => {
+    try {
+      work();
+    } catch (error) {
+      if (!(error instanceof HodError || error instanceof TemplateError)) {
+        throw error;
+      }
+      const text = error instanceof HodError ? [error.problem.what, error.problem.why].join(': ') : error.message;
+      findings.push({ path, text });
+    }
+  };
+  const images = Object.entries(raw.images);
+  for (const [name, image] of images) {
+    image.platforms?.forEach((platform, at) => check(['images', name, 'platforms', at], () => parsePlatform(platform)));
+  }
+  for (const [name, environment] of Object.entries(raw.environments)) {
+    const path = ['environments', name];
+    findings.push(...checkAfter(path, environment.after, environmentNames.slice(0, environmentNames.indexOf(name))));
+    const repositories = new Set<string>();
+    for (const [image] of images) {
+      check([...path, 'repository'], () => {
+        const text = expandRepository(environment.repository, image, raw.product);
+        parseRepository(text);
+        if (repositories.has(text)) {
+          throw new TemplateError('image', 'several images would share this repository; put {image} into it');
+        }
+        repositories.add(text);
+      });
+    }
+    for (const kind of ['fixed', 'moving'] as const) {
+      environment.tags[kind]?.forEach((text, at) => check([...path, 'tags', kind, at], () => parseTemplate(text)));
+    }
+  }
+  return uniqueFindings(findings);
+}
+
+function checkAfter(path: Path, after: string | undefined, earlier: readonly string[]): Finding[] {
+  if (earlier.length === 0) {
+    return after === undefined
+      ? []
+      : [{ path: [...path, 'after'], text: 'the first environment comes after none; publish writes it' }];
+  }
+  if (after === undefined) {
+    return [{ path, text: `after is missing; only the first environment has none; there are ${earlier.join(', ')}` }];
+  }
+  return earlier.includes(after)
+    ? []
+    : [
+        {
+          path: [...path, 'after'],
+          text: `there is no environment ${after} before this one${nearest(after, earlier)}`,
+        },
+      ];
+}
+
+function uniqueFindings(findings: readonly Finding[]): Finding[] {
+  return [...new Map(findings.map((each) => [JSON.stringify([each.path, each.text]), each])).values()];
+}
