@@ -77,7 +77,12 @@ export function tagLines(tags: readonly TagResult[], style: Style): string[] {
 export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent, requests }: TransferResult): string {
   const sent = blobsSent === 0 ? 'nothing sent' : `${formatCount(blobsSent, 'blob')} sent (${formatBytes(bytesSent)})`;
   const mounted = blobsMounted === 0 ? [] : [`${blobsMounted} mounted`];
-  return [sent, ...mounted, `${blobsPresent} already there`, formatCount(requests, 'request')].join(', ');
+  return [
+    sent,
+    ...mounted,
+    `${formatCount(blobsPresent, 'blob')} already there`,
+    formatCount(requests, 'request'),
+  ].join(', ');
 }
 
 function staysBehind({ current }: { current: boolean }, environment: string, style: Style): string[] {
