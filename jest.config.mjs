@@ -1,8 +1,8 @@
 /** Tests are TypeScript, transpiled as they are loaded; system and real tests run the built program. */
 const base = {
   testEnvironment: 'node',
-  transform: { '\\.[jt]s$': ['@swc/jest', { jsc: { parser: { syntax: 'typescript' }, target: 'es2023' } }] },
-  transformIgnorePatterns: ['/node_modules/(?!(p-limit|yocto-queue)/)'],
+  transform: { '\\.[jt]s$': '<rootDir>/test/support/transform.cjs' },
+  transformIgnorePatterns: ['/node_modules/(?!(p-limit|yocto-queue|jose)/)'],
 };
 
 export default {
