@@ -1,3 +1,4 @@
+import { redact } from '../core/access/secrets';
 import type { OutputOptions } from './options';
 import type { Style } from './views/style';
 
@@ -13,5 +14,5 @@ export async function answer<T>(options: OutputOptions, work: () => Promise<T>, 
 
 /** Prints a result to standard output. */
 export function print(text: string): void {
-  process.stdout.write(`${text}\n`);
+  process.stdout.write(`${redact(text)}\n`);
 }

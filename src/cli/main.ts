@@ -1,4 +1,5 @@
 import { CommanderError, type CommandUnknownOpts } from '@commander-js/extra-typings';
+import { redact } from '../core/access/secrets';
 import { HodError, exitCodes } from '../core/errors';
 import { buildProgram } from './program';
 
@@ -40,9 +41,9 @@ async function reportError(thrown: unknown, argv: readonly string[]): Promise<nu
   const { styleFor } = await import('./views/style');
   const error = thrown instanceof HodError ? thrown : defectOf(thrown);
   if (argv.includes('--json')) {
-    process.stdout.write(`${JSON.stringify(errorDocument(error))}\n`);
+    process.stdout.write(`${redact(JSON.stringify(errorDocument(error)))}\n`);
   }
-  process.stderr.write(`${errorView(error, styleFor(process.stderr, !argv.includes('--no-color')))}\n`);
+  process.stderr.write(`${redact(errorView(error, styleFor(process.stderr, !argv.includes('--no-color'))))}\n`);
   return error.exitCode;
 }
 

@@ -18,8 +18,21 @@ export const exitCodes: Readonly<Record<Fault, number>> = {
   interrupted: 130,
 };
 
+/** Why a registry cannot be used; what `hod access check` tells apart. */
+export type AccessReason =
+  | 'host-unknown'
+  | 'not-listening'
+  | 'tls-untrusted'
+  | 'proxy'
+  | 'not-a-registry'
+  | 'login-needed'
+  | 'login-refused'
+  | 'no-right'
+  | 'no-repository';
+
 /** The parts of an error message. */
 export interface Problem {
+  reason?: AccessReason;
   /** What happened, one line, no full stop. */
   what: string;
   /** The object it happened to: a file, a reference, a tag. */

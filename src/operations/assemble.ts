@@ -37,7 +37,7 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
 
     const decision = await decideTag(client, target, manifest.digest);
     const transfer = noTransfer();
-    await new Carrier(session.limit, dryRun).carry(node, client, transfer);
+    await new Carrier(session.limit, dryRun, session.observer.transfer).carry(node, client, transfer);
     if (decision?.outcome === 'created' && !dryRun) {
       await client.putManifest(decision.tag, manifest);
     }

@@ -17,7 +17,7 @@ import type { WantedTags } from '../core/tags/rules';
 import type { Head } from '../core/release/entry';
 import type { Ledger, LedgerState } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
-import { Carrier, noTransfer, type Limit, type Transfer } from '../registry/transfer';
+import { Carrier, noTransfer, type Limit, type Transfer, type TransferProgress } from '../registry/transfer';
 import { readAncestry } from '../workspace/git';
 import { toTagResult, type PublishResult } from './results';
 import { actor } from './session';
@@ -61,6 +61,7 @@ export interface DeliveryContext {
   /** The working copy whose history orders commits. */
   readonly folder: string;
   readonly limit: Limit;
+  readonly progress: TransferProgress;
   readonly dryRun: boolean;
 }
 
@@ -185,9 +186,9 @@ export function refuseOverwrites(decisions: readonly TagDecision[]): void {
 async function carryAll(
   delivery: Delivery,
   requests: readonly TagRequest[],
-  { limit, dryRun }: DeliveryContext,
+  { limit, progress, dryRun }: DeliveryContext,
 ): Promise<Transfer[]> {
-  const carrier = new Carrier(limit, dryRun);
+  const carrier = new Carrier(limit, dryRun, progress);
   const carried = await Promise.allSettled(
     delivery.images.map(async ({ image, node, target }) => {
       const transfer = noTransfer();

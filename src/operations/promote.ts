@@ -83,7 +83,7 @@ async function promoteRelease(release: Release, step: Step, context: PromoteCont
         ...landing,
       }),
     },
-    { ledger, folder: config.folder, limit: session.limit, dryRun },
+    { ledger, folder: config.folder, limit: session.limit, progress: session.observer.transfer, dryRun },
   );
   return {
     product: config.product,

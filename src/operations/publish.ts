@@ -52,7 +52,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
             ...landing,
           }),
         },
-        { ledger, folder: config.folder, limit: session.limit, dryRun },
+        { ledger, folder: config.folder, limit: session.limit, progress: session.observer.transfer, dryRun },
       ),
     );
     return {

@@ -1,15 +1,18 @@
 import { existsSync } from 'node:fs';
-import { resolve } from 'node:path';
+import { join, resolve } from 'node:path';
 import { userInfo } from 'node:os';
 import pLimit from 'p-limit';
-import { HodError } from '../core/errors';
 import type { Repository } from '../core/oci/reference';
 import { openSqliteLedger } from '../ledger/sqlite';
 import type { Ledger } from '../ledger/ledger';
-import { Connections, type RegistryAccess } from '../registry/connection';
+import { Connections } from '../registry/connection';
 import { RepositoryClient } from '../registry/repository';
-import type { Limit } from '../registry/transfer';
-import { configName, loadConfig, type Config, type RegistryConfig } from '../workspace/config';
+import type { Limit, TransferProgress } from '../registry/transfer';
+import { volatileSessions, type UploadSessions } from '../registry/upload';
+import { usualPatience, type Patience, type WireEvent } from '../registry/wire';
+import { configName, loadConfig, type Config } from '../workspace/config';
+import { UploadFiles } from '../workspace/uploads';
+import { accessTo } from './access';
 
 /** What every command is told by its options. */
 export interface SessionOptions {
@@ -17,23 +20,47 @@ export interface SessionOptions {
   config?: string | undefined;
   /** How many transfers run at once. */
   jobs: number;
+  /** Told of what goes on, for progress and logs. */
+  observer?: Observer | undefined;
+  /** How long to wait for what, where that is not as usual. */
+  patience?: Patience | undefined;
 }
+
+/** Told of what goes on while a command runs. */
+export interface Observer {
+  /** A request was answered, or was not. */
+  exchange(event: WireEvent): void;
+  readonly transfer: TransferProgress;
+}
+
+const silent: Observer = {
+  exchange: () => undefined,
+  transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },
+};
 
 /** What one run holds open to the outside world. */
 export class Session {
   readonly limit: Limit;
+  readonly observer: Observer;
   private readonly connections: Connections;
+  private readonly uploads: UploadSessions;
   private readonly clients = new Map<string, RepositoryClient>();
 
-  constructor(config: Config | undefined, jobs: number) {
+  constructor(config: Config | undefined, { jobs, observer = silent, patience = usualPatience }: SessionOptions) {
     this.limit = pLimit(jobs);
-    this.connections = new Connections((registry) => accessTo(registry, config?.registries.get(registry)));
+    this.observer = observer;
+    this.uploads = config === undefined ? volatileSessions() : new UploadFiles(join(config.stateFolder, 'uploads'));
+    this.connections = new Connections(
+      (registry, wire) => accessTo(registry, config, wire),
+      patience,
+      (event) => observer.exchange(event),
+    );
   }
 
   /** The client of a repository; the same one each time, so that its count of requests is whole. */
   client(repository: Repository): RepositoryClient {
     const key = `${repository.registry}/${repository.name}`;
-    const client = this.clients.get(key) ?? new RepositoryClient(repository, this.connections);
+    const client = this.clients.get(key) ?? new RepositoryClient(repository, this.connections, this.uploads);
     this.clients.set(key, client);
     return client;
   }
@@ -64,7 +91,7 @@ async function withSession<T>(
   options: SessionOptions,
   work: (session: Session) => Promise<T>,
 ): Promise<T> {
-  const session = new Session(config, options.jobs);
+  const session = new Session(config, options);
   try {
     return await work(session);
   } finally {
@@ -89,27 +116,4 @@ export async function withLedger<T>(
 /** Who runs this, for the ledger. */
 export function actor(): string {
   return process.env['USER'] || userInfo().username;
-}
-
-function accessTo(registry: string, configured: RegistryConfig | undefined): RegistryAccess {
-  const credentials = configured?.credentials;
-  if (credentials === undefined) {
-    return { tls: configured?.tls };
-  }
-  const value = (variable: string): string => {
-    const found = process.env[variable];
-    if (found === undefined || found === '') {
-      throw new HodError('denied', {
-        what: 'a credential is not set',
-        object: registry,
-        why: `hod.yaml takes it from the environment variable ${variable}, which is empty`,
-        next: `set ${variable}`,
-      });
-    }
-    return found;
-  };
-  return {
-    tls: configured?.tls,
-    credentials: { username: value(credentials.username.env), password: value(credentials.password.env) },
-  };
 }

@@ -1,47 +1,50 @@
-import { lookup } from 'node:dns';
-import type { LookupFunction } from 'node:net';
-import { Agent, request, type Dispatcher } from 'undici';
 import { HodError } from '../core/errors';
-import { hostOf, isLoopback } from '../core/oci/reference';
-import type { FetchedResponse, RegistryRequest, RegistryResponse } from './exchange';
-import { isNetworkError, networkProblem, readBody, statusProblem } from './problems';
+import { isLoopback } from '../core/oci/reference';
+import { Login, type CredentialSource } from './authorization';
+import type { About, FetchedResponse, RegistryRequest, RegistryResponse } from './exchange';
+import { readBody, statusProblem } from './problems';
 import { withRetries } from './retry';
+import { Wire, type Patience, type TlsOptions, type WireEvent } from './wire';
 
 /** How to reach a registry, and as whom. */
 export interface RegistryAccess {
-  /** Undefined: HTTPS, but plain HTTP for a registry on this machine. */
-  tls?: boolean | undefined;
-  credentials?: Credentials | undefined;
-}
-
-/** A user name and a password (RFC 7617). */
-export interface Credentials {
-  username: string;
-  password: string;
+  /** False: plain HTTP. Undefined: HTTPS, but plain HTTP for a registry on this machine. */
+  tls: false | TlsOptions | undefined;
+  credentials: CredentialSource;
+  /** Makes a repository that does not exist, where it must exist before the first push. */
+  create: ((repository: string) => Promise<void>) | undefined;
 }
 
 const redirectLimit = 5;
 const redirects = [301, 302, 303, 307, 308];
 
-/** A way to one registry. Keeps connections open; counts the requests that it sends. */
+/** A way to one registry: sends requests with the login that they need. */
 export class Connection {
-  private readonly origin: string;
-  private authorization: string | undefined;
+  private readonly origin: URL;
+  private readonly login: Login;
   /** The first request goes alone: it finds out for all others whether a login is asked for. */
   private firstAnswer: Promise<void> | undefined;
+  private readonly created = new Map<string, Promise<void>>();
 
   constructor(
     readonly registry: string,
     private readonly access: RegistryAccess,
-    private readonly dispatcher: Dispatcher,
+    private readonly wire: Wire,
+    /** Reaches hosts that a registry points at, which its certificates are not meant for. */
+    private readonly otherWire: Wire,
   ) {
-    const scheme = (access.tls ?? !isLoopback(registry)) ? 'https' : 'http';
-    this.origin = `${scheme}://${registry}`;
+    const secure = access.tls !== false && (access.tls !== undefined || !isLoopback(registry));
+    this.origin = new URL(`${secure ? 'https' : 'http'}://${registry}`);
+    this.login = new Login(registry, access.credentials, wire, otherWire);
   }
 
-  /** Sends a request, again where the failure may pass. For bodies that can be sent twice. */
+  get patience(): Patience {
+    return this.wire.patience;
+  }
+
+  /** Sends a request, again where the failure may pass. */
   async send(request: RegistryRequest, count: () => void): Promise<RegistryResponse> {
-    return withRetries(() => this.sendOnce(request, count));
+    return withRetries(() => this.sendOnce(request, count), this.patience.retry);
   }
 
   /**
@@ -51,7 +54,7 @@ export class Connection {
   async fetch(request: RegistryRequest, limit: number, count: () => void): Promise<FetchedResponse> {
     return withRetries(async () => {
       const response = await this.sendOnce(request, count);
-      const body = await this.namingFaults(request, readBody(response, limit));
+      const body = await this.naming(readBody(response, limit), request);
       if (body === undefined) {
         throw new HodError('corrupt', {
           what: request.purpose,
@@ -60,7 +63,7 @@ export class Connection {
         });
       }
       return { statusCode: response.statusCode, headers: response.headers, body };
-    });
+    }, this.patience.retry);
   }
 
   /** The body of an answer as it arrives, with faults of the connection named. */
@@ -69,7 +72,7 @@ export class Connection {
     const pieces: AsyncIterator<unknown> = response.body[Symbol.asyncIterator]();
     try {
       for (;;) {
-        const next = await this.namingFaults(request, pieces.next());
+        const next = await this.naming(pieces.next(), request);
         if (next.done === true) {
           return;
         }
@@ -82,12 +85,16 @@ export class Connection {
     }
   }
 
-  private async namingFaults<T>(request: RegistryRequest, work: Promise<T>): Promise<T> {
-    try {
-      return await work;
-    } catch (error) {
-      throw isNetworkError(error) ? networkProblem(error, request, this.registry) : error;
+  /** Makes a repository with the configured command, once. Answers false where none is configured. */
+  async createRepository(name: string): Promise<boolean> {
+    const { create } = this.access;
+    if (create === undefined) {
+      return false;
     }
+    const making = this.created.get(name) ?? create(name);
+    this.created.set(name, making);
+    await making;
+    return true;
   }
 
   /**
@@ -108,44 +115,42 @@ export class Connection {
   }
 
   private async sendWithLogin(request: RegistryRequest, count: () => void): Promise<RegistryResponse> {
-    const sentWithLogin = this.authorization !== undefined;
-    let response = await this.follow(request, count);
-    if (response.statusCode === 401 && !sentWithLogin && this.access.credentials !== undefined) {
-      const challenge = String(response.headers['www-authenticate'] ?? '');
-      if (/^basic\b/i.test(challenge)) {
+    let authorization = await this.login.authorize(request.scopes, request);
+    let response = await this.follow(request, authorization.header, count);
+    if (response.statusCode === 401 && !authorization.fresh) {
+      if (authorization.header !== undefined) {
+        this.login.forget(request.scopes);
+      }
+      if (await this.login.accept(String(response.headers['www-authenticate'] ?? ''))) {
         await response.body.dump();
-        const { username, password } = this.access.credentials;
-        this.authorization = `Basic ${Buffer.from(`${username}:${password}`).toString('base64')}`;
-        response = await this.follow(request, count);
+        authorization = await this.login.authorize(request.scopes, request);
+        response = await this.follow(request, authorization.header, count);
       }
     }
     const isPage = /^text\/html\b/i.test(String(response.headers['content-type'] ?? ''));
     if (request.expect.includes(response.statusCode) && !isPage) {
       return response;
     }
-    throw await statusProblem(request, response, {
-      registry: this.registry,
-      loggedIn: this.authorization !== undefined,
+    throw await statusProblem(request, response, this.registry, {
+      used: this.login.used,
+      tokens: authorization.header?.startsWith('Bearer ') === true,
     });
   }
 
-  private async follow(registryRequest: RegistryRequest, count: () => void): Promise<RegistryResponse> {
-    const { method, headers, body } = registryRequest;
-    let url = new URL(registryRequest.target, this.origin);
+  private async follow(
+    request: RegistryRequest,
+    authorization: string | undefined,
+    count: () => void,
+  ): Promise<RegistryResponse> {
+    const { method, headers } = request;
+    let url = new URL(request.target, this.origin);
     for (let hop = 0; ; hop += 1) {
       count();
       // A credential goes to the registry that it is for, never to where the registry points.
-      const own = url.origin === new URL(this.origin).origin;
-      const authorization = own && this.authorization !== undefined ? { authorization: this.authorization } : {};
-      const response = await this.namingFaults(
-        registryRequest,
-        request(url, {
-          method,
-          headers: { ...headers, ...authorization },
-          body: body ?? null,
-          dispatcher: this.dispatcher,
-        }),
-      );
+      const own = url.origin === this.origin.origin;
+      const sent = { ...headers, ...(own && authorization !== undefined ? { authorization } : {}) };
+      const wire = own ? this.wire : this.otherWire;
+      const response = await wire.send({ url, method, headers: sent, body: request.body?.() }, request);
       const location = response.headers['location'];
       const readsOnly = method === 'GET' || method === 'HEAD';
       if (!readsOnly || !redirects.includes(response.statusCode) || typeof location !== 'string') {
@@ -154,50 +159,60 @@ export class Connection {
       await response.body.dump();
       if (hop === redirectLimit) {
         throw new HodError('unavailable', {
-          what: registryRequest.purpose,
-          object: registryRequest.object,
+          what: request.purpose,
+          object: request.object,
           why: `${this.registry} redirects in a circle`,
         });
       }
       url = new URL(location, url);
     }
   }
+
+  private naming<T>(work: Promise<T>, about: About): Promise<T> {
+    return this.wire.naming(work, about, this.registry);
+  }
 }
 
 /** Connections to the registries of one run, made as they are needed. */
 export class Connections {
-  private readonly open = new Map<string, Connection>();
-  private readonly agent = new Agent({
-    connect: { lookup: lookupLocally, timeout: 10_000 },
-    headersTimeout: 120_000,
-    bodyTimeout: 60_000,
-  });
+  private readonly open = new Map<string, Promise<Connection>>();
+  private readonly wires: Wire[] = [];
+  private readonly shared: Record<'local' | 'remote', Wire>;
 
-  /** @param access How to reach each registry; asked once for each. */
-  constructor(private readonly access: (registry: string) => RegistryAccess) {}
+  /**
+   * @param access How to reach each registry; asked once for each.
+   * @param observe Told of every request.
+   */
+  constructor(
+    private readonly access: (registry: string, wire: Wire) => Promise<RegistryAccess>,
+    private readonly patience: Patience,
+    private readonly observe: (event: WireEvent) => void,
+  ) {
+    this.shared = { local: this.wire(undefined, true), remote: this.wire(undefined, false) };
+  }
 
   /** The connection to a registry. */
-  to(registry: string): Connection {
-    const known = this.open.get(registry);
-    if (known !== undefined) {
-      return known;
-    }
-    const made = new Connection(registry, this.access(registry), this.agent);
-    this.open.set(registry, made);
-    return made;
+  to(registry: string): Promise<Connection> {
+    const known = this.open.get(registry) ?? this.connect(registry);
+    this.open.set(registry, known);
+    return known;
   }
 
   /** Closes every connection. */
   async close(): Promise<void> {
-    await this.agent.destroy();
+    await Promise.all(this.wires.map((each) => each.close()));
+  }
+
+  private async connect(registry: string): Promise<Connection> {
+    const shared = isLoopback(registry) ? this.shared.local : this.shared.remote;
+    const access = await this.access(registry, shared);
+    const tls = access.tls === false ? undefined : access.tls;
+    return new Connection(registry, access, tls === undefined ? shared : this.wire(tls, isLoopback(registry)), shared);
+  }
+
+  private wire(tls: TlsOptions | undefined, local: boolean): Wire {
+    const made = new Wire(tls, this.patience, this.observe, local);
+    this.wires.push(made);
+    return made;
   }
 }
-
-/** Names under `localhost` are this machine, whatever the resolver says (RFC 6761 §6.3). */
-const lookupLocally: LookupFunction = (hostname, options, callback) => {
-  if (hostOf(hostname).endsWith('.localhost')) {
-    lookup('127.0.0.1', options, callback);
-  } else {
-    lookup(hostname, options, callback);
-  }
-};

@@ -1,7 +1,7 @@
 import * as z from 'zod';
-import { HodError, systemErrorCode, type Fault, type Problem } from '../core/errors';
+import { HodError, systemErrorCode, type AccessReason, type Fault, type Problem } from '../core/errors';
 import { parseJson } from '../core/oci/manifest';
-import type { RegistryRequest, RegistryResponse } from './exchange';
+import type { About, RegistryResponse } from './exchange';
 import { TransientError } from './retry';
 
 /** The error document of the OCI distribution specification, "Error Codes". */
@@ -13,22 +13,21 @@ const errorBodyLimit = 64 * 1024;
 /** Whether an error comes from a connection and not from a mistake in Hod. */
 export function isNetworkError(error: unknown): boolean {
   const code = systemErrorCode(error);
-  return (
-    code !== undefined && /^(E[A-Z]+|UND_ERR_(?!INVALID_ARG|NOT_SUPPORTED).*|HPE_.*|CERT_.*|.*_CERT.*)$/.test(code)
-  );
+  return code !== undefined && networkCode.test(code);
 }
 
+const networkCode =
+  /^(E[A-Z]+|UND_ERR_(?!INVALID_ARG|NOT_SUPPORTED).*|HPE_.*|CERT_.*|.*_CERT.*|UNABLE_TO_.*|ERR_TLS_.*|ERR_SSL_.*)$/;
+
 /** What a failed connection means for the user. */
-export function networkProblem(
-  error: unknown,
-  request: Pick<RegistryRequest, 'purpose' | 'object'>,
-  host: string,
-): HodError {
+export function networkProblem(error: unknown, about: About, host: string): HodError {
   const code = systemErrorCode(error) ?? '';
-  const known = networkCauses.find(({ pattern }) => pattern.test(code));
-  const problem = {
-    what: request.purpose,
-    object: request.object,
+  const text = error instanceof Error ? error.message : '';
+  const known = networkCauses.find(({ pattern }) => pattern.test(`${code} ${text}`));
+  const problem: Problem = {
+    ...(known?.reason === undefined ? {} : { reason: known.reason }),
+    what: about.purpose,
+    object: about.object,
     why: known?.why(host) ?? `the connection to ${host} broke (${code})`,
     next: known?.next ?? 'run the command again; what has arrived is not sent again',
   };
@@ -37,26 +36,58 @@ export function networkProblem(
     : new TransientError(problem, { cause: error });
 }
 
-const networkCauses: { pattern: RegExp; why: (host: string) => string; next: string; lasting?: boolean }[] = [
+interface NetworkCause {
+  pattern: RegExp;
+  reason?: AccessReason;
+  why: (host: string) => string;
+  next: string;
+  /** Trying again would not help. */
+  lasting?: boolean;
+}
+
+const networkCauses: NetworkCause[] = [
   {
-    pattern: /^ENOTFOUND$/,
+    pattern: /Proxy response|proxy/i,
+    reason: 'proxy',
+    why: (host) => `the proxy in HTTPS_PROXY or HTTP_PROXY does not let this through to ${host}`,
+    next: 'name the host in NO_PROXY if it is reached directly, or correct the proxy',
+    lasting: true,
+  },
+  {
+    pattern: /^(ENOTFOUND|EAI_NONAME)/,
+    reason: 'host-unknown',
     why: (host) => `there is no host ${host}`,
     next: 'correct `repository:` in hod.yaml',
     lasting: true,
   },
   {
-    pattern: /^(ECONNREFUSED|EHOSTUNREACH|ENETUNREACH)$/,
+    pattern: /^EAI_AGAIN/,
+    reason: 'host-unknown',
+    why: (host) => `the name of ${host} cannot be looked up`,
+    next: 'check the network and the resolver of this machine, and `repository:` in hod.yaml',
+  },
+  {
+    pattern: /^(ECONNREFUSED|EHOSTUNREACH|ENETUNREACH)/,
+    reason: 'not-listening',
     why: (host) => `nothing listens at ${host}`,
     next: 'start the registry, or correct the host and port in hod.yaml',
   },
   {
-    pattern: /CERT|^ERR_TLS|^EPROTO$/,
-    why: (host) => `${host} has no TLS certificate that this machine trusts, or does not speak TLS`,
-    next: 'for a registry that speaks plain HTTP, write `tls: false` under its name in `registries:` of hod.yaml',
+    pattern: /^(ERR_SSL_|EPROTO)/,
+    reason: 'tls-untrusted',
+    why: (host) => `${host} does not speak TLS`,
+    next: 'if it speaks plain HTTP, write `tls: false` under its name in `registries:` of hod.yaml',
     lasting: true,
   },
   {
-    pattern: /TIMEOUT|^ETIMEDOUT$/,
+    pattern: /CERT|^UNABLE_TO_|^ERR_TLS/,
+    reason: 'tls-untrusted',
+    why: (host) => `${host} shows a TLS certificate that this machine does not trust`,
+    next: 'name its authority with `tls: { ca: FILE }` under its name in `registries:` of hod.yaml',
+    lasting: true,
+  },
+  {
+    pattern: /TIMEOUT|^ETIMEDOUT/,
     why: (host) => `${host} did not answer in time`,
     next: 'run the command again; what has arrived is not sent again',
   },
@@ -64,32 +95,50 @@ const networkCauses: { pattern: RegExp; why: (host: string) => string; next: str
 
 /** What an answer that is not one of those expected means for the user. Reads the body. */
 export async function statusProblem(
-  request: RegistryRequest,
+  request: About,
   response: RegistryResponse,
-  login: { registry: string; loggedIn: boolean },
+  registry: string,
+  login: { used: boolean; tokens: boolean },
 ): Promise<HodError> {
   const { statusCode } = response;
-  const { registry, loggedIn } = login;
   const said = await registrySays(response);
-  const describe = (why: string, next: string): Problem => ({
+  const describe = (why: string, next: string, reason?: AccessReason): Problem => ({
+    ...(reason === undefined ? {} : { reason }),
     what: request.purpose,
     object: request.object,
     why: said === '' ? why : `${why}: ${said}`,
     next,
   });
-  const problem = (fault: Fault, why: string, next: string): HodError => new HodError(fault, describe(why, next));
+  const problem = (fault: Fault, why: string, next: string, reason?: AccessReason): HodError =>
+    new HodError(fault, describe(why, next, reason));
+  const noRight = (): HodError =>
+    problem(
+      'denied',
+      `the login is good, and has no right to do this (${registry})`,
+      'have this identity given the right; `hod access check` shows what it may do',
+      'no-right',
+    );
 
   if (statusCode === 401) {
-    return loggedIn
-      ? problem('denied', `${registry} refused the login`, 'check the user name and password that hod.yaml names')
+    if (login.used && login.tokens) {
+      return noRight();
+    }
+    return login.used
+      ? problem(
+          'denied',
+          `${registry} refused the login`,
+          'check the user name and password that hod.yaml names; `hod access check` tries them',
+          'login-refused',
+        )
       : problem(
           'denied',
           `${registry} asks for a login`,
-          `name credentials for ${registry} under \`registries:\` in hod.yaml`,
+          `name credentials for ${registry} under \`registries:\` in hod.yaml, or run \`hod access store ${registry}\``,
+          'login-needed',
         );
   }
   if (statusCode === 403) {
-    return problem('denied', `${registry} does not allow this`, 'ask for the right to do this in this repository');
+    return noRight();
   }
   if (statusCode === 429 || statusCode >= 500) {
     const seconds = Number(response.headers['retry-after']);
@@ -106,10 +155,11 @@ export async function statusProblem(
       'unavailable',
       `${registry} answered with a web page (${statusCode}): it is not a registry, or something stands in front of it`,
       'correct `repository:` in hod.yaml, or look for a proxy or a login page in between',
+      'not-a-registry',
     );
   }
   if (statusCode === 404) {
-    return problem('missing', 'it is not there', 'check the name with `hod status`');
+    return problem('missing', 'it is not there', 'check the name; `hod status` shows what is where', 'no-repository');
   }
   if (statusCode === 409 || statusCode === 412) {
     return problem(
@@ -121,7 +171,8 @@ export async function statusProblem(
   return problem('unavailable', `${registry} answered ${statusCode}`, 'look into the log of the registry');
 }
 
-async function registrySays(response: RegistryResponse): Promise<string> {
+/** What a registry says of an error, in its own words. */
+export async function registrySays(response: RegistryResponse): Promise<string> {
   const body = await readBody(response, errorBodyLimit).catch(() => undefined);
   const parsed = errorsSchema.safeParse((body && parseJson(body)) ?? null);
   return (parsed.data?.errors ?? [])

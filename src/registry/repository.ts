@@ -1,7 +1,7 @@
-import { Readable } from 'node:stream';
 import * as z from 'zod';
+import type { Scope } from '../core/access/challenge';
 import { HodError } from '../core/errors';
-import { verified, type ContentSource } from '../core/oci/content';
+import type { ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import { isDigest, type Digest } from '../core/oci/digest';
 import { manifestSizeLimit, parseJson, parseManifest, type Manifest } from '../core/oci/manifest';
@@ -10,7 +10,7 @@ import { formatRepository, type Repository } from '../core/oci/reference';
 import { isTag, type Tag } from '../core/tags/tag';
 import type { Connection, Connections } from './connection';
 import type { FetchedResponse, RegistryRequest, RegistryResponse } from './exchange';
-import { withRetries } from './retry';
+import { uploadBlob, type UploadSessions } from './upload';
 
 const digestHeader = 'docker-content-digest';
 
@@ -19,13 +19,11 @@ export class RepositoryClient implements ContentSource {
   /** How many requests were sent, redirects and repetitions among them. */
   requests = 0;
   readonly label: string;
-  private readonly connection: Connection;
-
   constructor(
     readonly repository: Repository,
-    connections: Connections,
+    private readonly connections: Connections,
+    private readonly sessions: UploadSessions,
   ) {
-    this.connection = connections.to(repository.registry);
     this.label = formatRepository(repository);
   }
 
@@ -38,66 +36,64 @@ export class RepositoryClient implements ContentSource {
   }
 
   /** The bytes of a blob, unchecked ("Pulling blobs"). */
-  openBlob({ digest }: Descriptor): Promise<AsyncIterable<Uint8Array>> {
+  async openBlob({ digest }: Descriptor): Promise<AsyncIterable<Uint8Array>> {
     const request = this.request('GET', `blobs/${digest}`, [200], 'could not read a blob', `@${digest}`);
-    return Promise.resolve(this.connection.stream(request, this.count));
+    return (await this.connection).stream(request, this.count);
   }
 
   /**
    * Asks the registry to take a blob over from another of its repositories ("Mounting a blob from
-   * another repository"). Answers false where it will not; nothing is uploaded then.
+   * another repository"). Where it will not, it has begun an upload, whose location is answered.
    */
-  async mountBlob(digest: Digest, from: Repository): Promise<boolean> {
+  async mountBlob(
+    digest: Digest,
+    from: Repository,
+  ): Promise<{ mounted: true } | { mounted: false; upload: string | undefined }> {
     const query = new URLSearchParams({ mount: digest, from: from.name });
-    const rest = `blobs/uploads/?${query.toString()}`;
-    const response = await this.send(this.request('POST', rest, [201, 202], 'could not mount a blob', `@${digest}`));
+    const request = this.request(
+      'POST',
+      `blobs/uploads/?${query.toString()}`,
+      [201, 202, 404],
+      'could not mount a blob',
+      `@${digest}`,
+    );
+    const scopes: Scope[] = [...request.scopes, { repository: from.name, access: 'read' }];
+    const response = await this.send({ ...request, scopes, headers: { 'content-length': '0' } }).catch(
+      (error: unknown) => {
+        if (error instanceof HodError && error.problem.reason === 'no-right') {
+          // Without the right to read there, the blob is uploaded; without the right to write here, that says so.
+          return undefined;
+        }
+        throw error;
+      },
+    );
+    if (response === undefined) {
+      return { mounted: false, upload: undefined };
+    }
     await response.body.dump();
-    return response.statusCode === 201;
+    const location = response.headers['location'];
+    return response.statusCode === 201
+      ? { mounted: true }
+      : { mounted: false, upload: response.statusCode === 202 && typeof location === 'string' ? location : undefined };
   }
 
-  /**
-   * Uploads a blob in one request ("POST then PUT"), hashed while it is sent. A broken upload is
-   * begun again, unless the blob has arrived all the same.
-   */
-  async uploadBlob(descriptor: Descriptor, source: ContentSource): Promise<void> {
-    const { digest, size } = descriptor;
-    const object = `${this.label}@${digest}`;
-    let first = true;
-    await withRetries(async () => {
-      if (!first && (await this.hasBlob(digest))) {
-        return;
-      }
-      first = false;
-      const begun = await this.sendOnce({
-        method: 'POST',
-        target: this.path('blobs/uploads/'),
-        headers: { 'content-length': '0' },
-        expect: [202],
-        purpose: 'could not begin an upload',
-        object,
-      });
-      await begun.body.dump();
-      const location = begun.headers['location'];
-      if (typeof location !== 'string') {
-        throw new HodError('unavailable', {
-          what: 'could not begin an upload',
-          object,
-          why: `${this.repository.registry} did not say where to send it (no Location)`,
-        });
-      }
-      const bytes = verified(await source.openBlob(descriptor), descriptor, source.label);
-      const target = `${location}${location.includes('?') ? '&' : '?'}digest=${encodeURIComponent(digest)}`;
-      const done = await this.sendOnce({
-        method: 'PUT',
-        target,
-        headers: { 'content-type': 'application/octet-stream', 'content-length': String(size) },
-        body: Readable.from(bytes, { objectMode: false }),
-        expect: [201],
-        purpose: 'could not upload a blob',
-        object,
-      });
-      await done.body.dump();
-    });
+  /** Uploads a blob; see {@link uploadBlob}. */
+  async uploadBlob(descriptor: Descriptor, source: ContentSource, options: BlobUpload): Promise<void> {
+    const connection = await this.connection;
+    const scopes: Scope[] = [{ repository: this.repository.name, access: 'write' }];
+    await uploadBlob(
+      descriptor,
+      source,
+      {
+        label: this.label,
+        uploadsPath: this.path('blobs/uploads/'),
+        send: (request) => connection.sendOnce({ ...request, scopes }, this.count),
+        hasBlob: () => this.hasBlob(descriptor.digest),
+        createRepository: () => connection.createRepository(this.repository.name),
+      },
+      { sessions: this.sessions, sent: options.sent, firstDelay: connection.patience.retry },
+      options.begun,
+    );
   }
 
   /** The digest that a tag or digest resolves to; undefined where there is none ("Checking if content exists"). */
@@ -140,7 +136,8 @@ export class RepositoryClient implements ContentSource {
       method: 'PUT',
       target: this.path(`manifests/${reference}`),
       headers: { 'content-type': manifest.mediaType },
-      body: Buffer.from(manifest.bytes),
+      body: () => Buffer.from(manifest.bytes),
+      scopes: this.scopes('write'),
       expect: [201],
       purpose: isDigest(reference) ? 'could not write a manifest' : 'could not write a tag',
       object: this.objectOf(reference),
@@ -165,6 +162,7 @@ export class RepositoryClient implements ContentSource {
       const response = await this.fetch({
         method: 'GET',
         target: here,
+        scopes: this.scopes('read'),
         expect: [200, 404],
         purpose: 'could not list the tags',
         object: this.label,
@@ -193,31 +191,52 @@ export class RepositoryClient implements ContentSource {
     purpose: string,
     part: string,
   ): RegistryRequest {
-    return { method, target: this.path(rest), expect, purpose, object: `${this.label}${part}` };
+    const scopes = this.scopes(method === 'GET' || method === 'HEAD' ? 'read' : 'write');
+    return { method, target: this.path(rest), scopes, expect, purpose, object: `${this.label}${part}` };
   }
 
   private manifestRequest(method: 'GET' | 'HEAD', reference: Tag | Digest, expect: readonly number[]): RegistryRequest {
     const object = this.objectOf(reference);
     const headers = { accept: acceptedManifestTypes.join(', ') };
     const target = this.path(`manifests/${reference}`);
-    return { method, target, headers, expect, purpose: 'could not read a manifest', object };
+    return {
+      method,
+      target,
+      headers,
+      scopes: this.scopes('read'),
+      expect,
+      purpose: 'could not read a manifest',
+      object,
+    };
   }
 
   private readonly count = (): void => {
     this.requests += 1;
   };
 
-  private send(request: RegistryRequest): Promise<RegistryResponse> {
-    return this.connection.send(request, this.count);
+  private get connection(): Promise<Connection> {
+    return this.connections.to(this.repository.registry);
   }
 
-  private sendOnce(request: RegistryRequest): Promise<RegistryResponse> {
-    return this.connection.sendOnce(request, this.count);
+  private scopes(access: Scope['access']): Scope[] {
+    return [{ repository: this.repository.name, access }];
   }
 
-  private fetch(request: RegistryRequest): Promise<FetchedResponse> {
-    return this.connection.fetch(request, manifestSizeLimit, this.count);
+  private async send(request: RegistryRequest): Promise<RegistryResponse> {
+    return (await this.connection).send(request, this.count);
   }
+
+  private async fetch(request: RegistryRequest): Promise<FetchedResponse> {
+    return (await this.connection).fetch(request, manifestSizeLimit, this.count);
+  }
+}
+
+/** How one blob is uploaded. */
+export interface BlobUpload {
+  /** Told of bytes as they are sent. */
+  sent(bytes: number): void;
+  /** Where the registry has begun the upload already. */
+  begun: string | undefined;
 }
 
 const tagListSchema = z.object({ tags: z.array(z.string()).nullish() });

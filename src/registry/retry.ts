@@ -13,18 +13,29 @@ export class TransientError extends HodError {
 }
 
 const attempts = 4;
-const firstDelay = 200;
 /** The longest wait that is honoured when a registry asks for one, in milliseconds. */
 const longestDelay = 20_000;
 
-/** Does the work again, with growing pauses, while it fails in a way that may pass. */
-export async function withRetries<T>(work: () => Promise<T>): Promise<T> {
+/**
+ * Does the work again, with growing pauses, while it fails in a way that may pass.
+ *
+ * @param firstDelay Milliseconds before the first repetition.
+ * @param advanced Whether the last try got further than the one before; such a try does not count.
+ */
+export async function withRetries<T>(
+  work: () => Promise<T>,
+  firstDelay: number,
+  advanced: () => boolean = () => false,
+): Promise<T> {
   for (let attempt = 1; ; attempt += 1) {
     try {
       return await work();
     } catch (error) {
       if (!(error instanceof TransientError)) {
         throw error;
+      }
+      if (advanced()) {
+        attempt = 1;
       }
       if (attempt === attempts) {
         const { fault, problem, cause } = error;

@@ -1,5 +1,6 @@
 import { contentOf, verified, type ContentNode, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
+import type { Digest } from '../core/oci/digest';
 import { blobsOf } from '../core/oci/manifest';
 import type { Repository } from '../core/oci/reference';
 import type { RepositoryClient } from './repository';
@@ -13,6 +14,14 @@ export interface Transfer {
   /** Blobs that were there already. */
   blobsPresent: number;
   bytesSent: number;
+}
+
+/** Told of blobs as they are sent. */
+export interface TransferProgress {
+  /** A blob of `size` bytes begins to be sent to a repository. */
+  begin(digest: Digest, repository: string, size: number): void;
+  sent(digest: Digest, bytes: number): void;
+  end(digest: Digest): void;
 }
 
 /** Limits how many transfers run at once. */
@@ -41,6 +50,7 @@ export class Carrier {
   constructor(
     private readonly limit: Limit,
     private readonly rehearse: boolean,
+    private readonly progress: TransferProgress,
   ) {}
 
   /** Brings a manifest and everything below it into a repository. Adds what it took to `transfer`. */
@@ -96,23 +106,44 @@ export class Carrier {
     await this.limit(async () => {
       if (await target.hasBlob(blob.digest)) {
         transfer.blobsPresent += 1;
-      } else if (from !== undefined && (this.rehearse || (await target.mountBlob(blob.digest, from)))) {
-        transfer.blobsMounted += 1;
-      } else {
-        await this.send(blob, source, target);
-        transfer.blobsSent += 1;
-        transfer.bytesSent += blob.size;
+        return;
       }
+      if (this.rehearse) {
+        await this.rehearseBlob(blob, source, from, transfer);
+        return;
+      }
+      const mount = from === undefined ? undefined : await target.mountBlob(blob.digest, from);
+      if (mount?.mounted === true) {
+        transfer.blobsMounted += 1;
+        return;
+      }
+      const sent = (bytes: number): void => {
+        transfer.bytesSent += bytes;
+        this.progress.sent(blob.digest, bytes);
+      };
+      this.progress.begin(blob.digest, target.label, blob.size);
+      await target.uploadBlob(blob, source, { sent, begun: mount?.upload });
+      this.progress.end(blob.digest);
+      transfer.blobsSent += 1;
     });
     return repository;
   }
 
-  private async send(blob: Descriptor, source: ContentSource, target: RepositoryClient): Promise<void> {
-    if (!this.rehearse) {
-      return target.uploadBlob(blob, source);
+  /** Reads and checks what would be sent. */
+  private async rehearseBlob(
+    blob: Descriptor,
+    source: ContentSource,
+    from: Repository | undefined,
+    transfer: Transfer,
+  ): Promise<void> {
+    if (from !== undefined) {
+      transfer.blobsMounted += 1;
+      return;
     }
     const pieces = verified(await source.openBlob(blob), blob, source.label);
     while ((await pieces.next()).done !== true);
+    transfer.blobsSent += 1;
+    transfer.bytesSent += blob.size;
   }
 }
 

@@ -3,7 +3,49 @@ import * as z from 'zod';
 const nameSchema = z
   .string()
   .regex(/^[a-z][a-z0-9]*(?:[-_.][a-z0-9]+)*$/, 'must be lower-case letters and digits with single - _ . between them');
-const fromEnvironment = z.strictObject({ env: z.string().regex(/^[A-Za-z_][A-Za-z0-9_]*$/, 'must name a variable') });
+const variable = z.string().regex(/^[A-Za-z_][A-Za-z0-9_]*$/, 'must name a variable');
+/** A value that is not a secret, or the place of one: an environment variable, or a file. */
+const place = z.union(
+  [z.strictObject({ env: variable }), z.strictObject({ file: z.string().min(1) })],
+  'must be { env: VARIABLE } or { file: PATH }',
+);
+const commandLine = z.array(z.string().min(1)).min(1);
+
+const credentialsSchema = z.union(
+  [
+    z.strictObject({ username: z.union([z.string().min(1), place]), password: place }),
+    z.strictObject({ command: commandLine }),
+    z.strictObject({
+      job: z.strictObject({
+        token: z.union([place, z.strictObject({ request: z.strictObject({ url: variable, bearer: variable }) })]),
+        audience: z.string().min(1).optional(),
+        exchange: z.url(),
+      }),
+    }),
+  ],
+  'must be { username, password }, { command }, or { job: { token, exchange } }; see docs/access.md',
+);
+
+/** How a registry is reached. */
+export const registrySchema = z.strictObject({
+  tls: z
+    .union(
+      [
+        z.literal(false),
+        z.strictObject({ ca: z.string().optional(), certificate: z.string().optional(), key: z.string().optional() }),
+      ],
+      'must be false, or { ca: FILE, certificate: FILE, key: FILE }',
+    )
+    .optional(),
+  credentials: credentialsSchema.optional(),
+  create: commandLine.optional(),
+});
+
+/** The place of a secret: an environment variable, or a file. */
+export type SecretPlace = z.infer<typeof place>;
+/** How hod.yaml says that a registry is reached. Secrets are named, never written there. */
+export type RegistryConfig = z.infer<typeof registrySchema>;
+
 const paths = z.union([z.string().min(1), z.array(z.string().min(1)).min(1)], 'must be a path or a list of paths');
 
 const isFilled = (record: object): boolean => Object.keys(record).length > 0;
@@ -25,15 +67,7 @@ export const configSchema = z.strictObject({
   product: nameSchema,
   images: z.record(nameSchema, imageSchema).refine(isFilled, 'there is none'),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
-  registries: z
-    .record(
-      z.string(),
-      z.strictObject({
-        tls: z.boolean().optional(),
-        credentials: z.strictObject({ username: fromEnvironment, password: fromEnvironment }).optional(),
-      }),
-    )
-    .optional(),
+  registries: z.record(z.string(), registrySchema).optional(),
   ledger: z.strictObject({ file: z.string().min(1) }).optional(),
 });
 /** A hod.yaml of the right form. */

@@ -7,7 +7,7 @@ import { parseRepository, type Repository } from '../core/oci/reference';
 import { followedBy, type TagRule } from '../core/tags/rules';
 import { expandRepository, parseTemplate } from '../core/tags/template';
 import { checkDocument, nearest } from './config-check';
-import type { RawConfig } from './config-schema';
+import type { RawConfig, RegistryConfig } from './config-schema';
 
 /** The name of the configuration file. */
 export const configName = 'hod.yaml';
@@ -31,12 +31,6 @@ export interface EnvironmentConfig {
   repositoryOf(image: string): Repository;
 }
 
-/** How hod.yaml says that a registry is reached. Secrets are named, never written here. */
-export interface RegistryConfig {
-  readonly tls: boolean | undefined;
-  readonly credentials: { username: { env: string }; password: { env: string } } | undefined;
-}
-
 /** A hod.yaml, checked and resolved. */
 export interface Config {
   readonly product: string;
@@ -50,6 +44,8 @@ export interface Config {
   readonly registries: ReadonlyMap<string, RegistryConfig>;
   /** Absolute path of the ledger's file. */
   readonly ledgerFile: string;
+  /** Where a run remembers what the next one can go on with. */
+  readonly stateFolder: string;
 }
 
 /**
@@ -140,11 +136,9 @@ function resolveConfig(raw: RawConfig, file: string): Config {
     })),
     environments: [first, ...others],
     registries: new Map(
-      Object.entries(raw.registries ?? {}).map(([registry, { tls, credentials }]) => [
-        registry.toLowerCase(),
-        { tls, credentials },
-      ]),
+      Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
+    stateFolder: join(folder, '.hod'),
     ledgerFile: resolve(folder, raw.ledger?.file ?? join('.hod', 'ledger.db')),
   };
 }

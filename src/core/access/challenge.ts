@@ -1,0 +1,51 @@
+/** A demand for a login, as a registry states it (RFC 9110 §11.6.1). */
+export interface Challenge {
+  /** Lower case: `basic`, `bearer`. */
+  scheme: string;
+  /** By lower-case name. */
+  parameters: ReadonlyMap<string, string>;
+}
+
+/** Reads the value of `WWW-Authenticate`, which may state several challenges. */
+export function parseChallenges(header: string): Challenge[] {
+  const challenges: Challenge[] = [];
+  const pattern =
+    /(?:^|,)?\s*(?:([A-Za-z][\w-]*)\s+)?(?:([\w-]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,"]+)))|(?:^|,)\s*([A-Za-z][\w-]*)\s*(?=,|$)/g;
+  for (const [, scheme, name, quoted, bare, alone] of header.matchAll(pattern)) {
+    const begins = scheme ?? alone;
+    if (begins !== undefined) {
+      challenges.push({ scheme: begins.toLowerCase(), parameters: new Map() });
+    }
+    const current = challenges.at(-1);
+    if (current !== undefined && name !== undefined) {
+      const value = quoted === undefined ? (bare ?? '') : quoted.replace(/\\(.)/g, '$1');
+      challenges[challenges.length - 1] = {
+        ...current,
+        parameters: new Map([...current.parameters, [name.toLowerCase(), value]]),
+      };
+    }
+  }
+  return challenges;
+}
+
+/** What a request needs of a repository; the least that will do. */
+export interface Scope {
+  /** The name of the repository within its registry. */
+  repository: string;
+  /** Writing includes reading. */
+  access: 'read' | 'write';
+}
+
+/** Scopes in the words of token services: `repository:skerry/timetable:pull,push`. */
+export function formatScopes(scopes: readonly Scope[]): string[] {
+  return scopes
+    .map(({ repository, access }) => `repository:${repository}:${access === 'write' ? 'pull,push' : 'pull'}`)
+    .sort();
+}
+
+/** Whether a token for `held` is enough for a request that needs `wanted`. */
+export function coversScopes(held: readonly Scope[], wanted: readonly Scope[]): boolean {
+  return wanted.every(({ repository, access }) =>
+    held.some((each) => each.repository === repository && (each.access === 'write' || access === 'read')),
+  );
+}

@@ -1,0 +1,368 @@
+import { Readable } from 'node:stream';
+import { HodError } from '../core/errors';
+import { verified, type ContentSource } from '../core/oci/content';
+import type { Descriptor } from '../core/oci/descriptor';
+import type { RegistryRequest, RegistryResponse } from './exchange';
+import { TransientError, withRetries } from './retry';
+
+/** Remembers where unfinished uploads go on, also for a later run. */
+export interface UploadSessions {
+  /** The location to go on at; undefined where none is known, or somebody else is using it. */
+  recall(key: string): Promise<string | undefined>;
+  remember(key: string, location: string): Promise<void>;
+  forget(key: string): Promise<void>;
+}
+
+/** Forgets everything when the process ends. */
+export function volatileSessions(): UploadSessions {
+  const locations = new Map<string, string>();
+  return {
+    recall: async (key) => locations.get(key),
+    remember: async (key, location) => void locations.set(key, location),
+    forget: async (key) => void locations.delete(key),
+  };
+}
+
+/** What an upload needs of the repository that it goes to. */
+export interface UploadTarget {
+  /** `registry/name`. */
+  readonly label: string;
+  /** The base path of uploads. */
+  readonly uploadsPath: string;
+  send(request: Omit<RegistryRequest, 'scopes'>): Promise<RegistryResponse>;
+  hasBlob(): Promise<boolean>;
+  /** Makes the repository where it does not exist; false where nobody knows how. */
+  createRepository(): Promise<boolean>;
+}
+
+/** How an upload is done. */
+export interface UploadOptions {
+  sessions: UploadSessions;
+  /** Told of bytes as they are sent. */
+  sent(bytes: number): void;
+  /** Milliseconds before the first repetition. */
+  firstDelay: number;
+}
+
+/** Smaller blobs go up in one request, and are begun again where it breaks. */
+const resumableSize = 4 * 1024 * 1024;
+/** What a registry that keeps only whole chunks can lose when a connection breaks. */
+const chunkSize = 256 * 1024 * 1024;
+
+interface Session {
+  location: string;
+  /** How many bytes the registry holds. */
+  offset: number;
+  /** It was begun by an earlier try or run. */
+  resumed: boolean;
+}
+
+/**
+ * Uploads one blob, hashed while it is sent. A large one goes up in chunks, and goes on from where
+ * the registry says that it broke off, also in a later run (OCI distribution specification,
+ * "Pushing a blob in chunks"). Trying again does not count where the last try got further.
+ *
+ * @param begun Where the registry has begun an upload already (a mount that it turned into one).
+ */
+export async function uploadBlob(
+  descriptor: Descriptor,
+  source: ContentSource,
+  target: UploadTarget,
+  options: UploadOptions,
+  begun: string | undefined,
+): Promise<void> {
+  const upload = new Upload(descriptor, source, target, options);
+  let given = begun;
+  let first = true;
+  await withRetries(
+    async () => {
+      if (!first && (await target.hasBlob())) {
+        return upload.end();
+      }
+      first = false;
+      const location = given;
+      given = undefined;
+      return upload.run(location);
+    },
+    options.firstDelay,
+    () => upload.advanced(),
+  );
+}
+
+class Upload {
+  private readonly key: string;
+  private readonly object: string;
+  private furthest = 0;
+  private reached = 0;
+
+  constructor(
+    private readonly descriptor: Descriptor,
+    private readonly source: ContentSource,
+    private readonly target: UploadTarget,
+    private readonly options: UploadOptions,
+  ) {
+    this.key = `${target.label}@${descriptor.digest}`;
+    this.object = this.key;
+  }
+
+  /** Whether the last try got further than all before it. */
+  advanced(): boolean {
+    const further = this.reached > this.furthest;
+    this.furthest = Math.max(this.furthest, this.reached);
+    return further;
+  }
+
+  /** The upload is over. */
+  async end(): Promise<void> {
+    await this.options.sessions.forget(this.key);
+  }
+
+  async run(begun: string | undefined): Promise<void> {
+    if (this.descriptor.size < resumableSize) {
+      return this.sendWhole(begun ?? (await this.begin()));
+    }
+    const resumed = begun === undefined ? await this.resume() : undefined;
+    const session = resumed ?? { location: begun ?? (await this.begin()), offset: 0, resumed: false };
+    try {
+      await this.sendRest(session);
+    } catch (error) {
+      if (error instanceof HodError && error.fault === 'corrupt') {
+        await this.cancel(session.location);
+      }
+      throw error;
+    }
+    await this.end();
+  }
+
+  private async begin(): Promise<string> {
+    const request = {
+      method: 'POST' as const,
+      target: this.target.uploadsPath,
+      headers: { 'content-length': '0' },
+      expect: [202, 404],
+      purpose: 'could not begin an upload',
+      object: this.object,
+    };
+    let response = await this.target.send(request);
+    if (response.statusCode === 404) {
+      await response.body.dump();
+      if (!(await this.target.createRepository())) {
+        throw new HodError('missing', {
+          reason: 'no-repository',
+          what: request.purpose,
+          object: this.object,
+          why: `there is no repository ${this.target.label}, and the registry does not make one by itself`,
+          next: 'create it, or name a command that does with `create:` under the registry in hod.yaml',
+        });
+      }
+      response = await this.target.send({ ...request, expect: [202] });
+    }
+    await response.body.dump();
+    return this.locationOf(response);
+  }
+
+  /** Asks the registry how far a remembered upload got ("Resuming a blob upload"). */
+  private async resume(): Promise<Session | undefined> {
+    const location = await this.options.sessions.recall(this.key);
+    if (location === undefined) {
+      return undefined;
+    }
+    const response = await this.target.send({
+      method: 'GET',
+      target: location,
+      expect: [200, 204, 400, 404, 405, 416],
+      purpose: 'could not ask how far an upload got',
+      object: this.object,
+    });
+    await response.body.dump();
+    const end = /^(?:bytes=)?0-(\d+)$/.exec(String(response.headers['range'] ?? ''))?.[1];
+    const offset = Number(end ?? 0) + 1;
+    // `0-0` is said of one byte and of none.
+    if (response.statusCode >= 400 || end === undefined || offset === 1 || offset > this.descriptor.size) {
+      await this.end();
+      return undefined;
+    }
+    return { location: this.locationOf(response, location), offset, resumed: true };
+  }
+
+  private async sendWhole(location: string): Promise<void> {
+    const { digest, size } = this.descriptor;
+    const pieces = await this.open();
+    this.reached = 0;
+    if (size === 0) {
+      await pieces.end();
+    }
+    await this.finish(withDigest(location, digest), String(size), () => this.bodyOf(pieces, size));
+  }
+
+  private async sendRest(session: Session): Promise<void> {
+    const { digest, size } = this.descriptor;
+    const pieces = await this.open();
+    this.reached = session.offset;
+    await skip(pieces, session.offset);
+    let { location, offset } = session;
+    while (offset < size) {
+      await this.options.sessions.remember(this.key, location);
+      const length = Math.min(chunkSize, size - offset);
+      const response = await this.target.send({
+        method: 'PATCH',
+        target: location,
+        headers: {
+          'content-type': 'application/octet-stream',
+          'content-length': String(length),
+          'content-range': `${offset}-${offset + length - 1}`,
+        },
+        body: once(() => this.bodyOf(pieces, length)),
+        expect: [202, 204, 400, 404, 416],
+        purpose: 'could not upload a blob',
+        object: this.object,
+      });
+      await response.body.dump();
+      if (response.statusCode >= 400) {
+        // The registry no longer knows the upload, or is at another byte than it said.
+        await this.end();
+        throw new TransientError({
+          what: 'could not upload a blob',
+          object: this.object,
+          why: `the registry no longer takes the upload (${response.statusCode})`,
+        });
+      }
+      location = this.locationOf(response, location);
+      offset += length;
+    }
+    await this.options.sessions.remember(this.key, location);
+    if (session.resumed) {
+      await this.finishResumed(withDigest(location, digest));
+    } else {
+      await this.finish(withDigest(location, digest), '0', undefined);
+    }
+  }
+
+  private async finish(target: string, length: string, body: RegistryRequest['body']): Promise<void> {
+    const response = await this.target.send({
+      method: 'PUT',
+      target,
+      headers: { 'content-type': 'application/octet-stream', 'content-length': length },
+      ...(body === undefined ? {} : { body: once(body) }),
+      expect: [201],
+      purpose: 'could not upload a blob',
+      object: this.object,
+    });
+    await response.body.dump();
+  }
+
+  /** What an earlier try left behind may be damaged. Where the whole is refused, the upload begins anew. */
+  private async finishResumed(target: string): Promise<void> {
+    const response = await this.target.send({
+      method: 'PUT',
+      target,
+      headers: { 'content-length': '0' },
+      expect: [201, 400, 404, 416],
+      purpose: 'could not upload a blob',
+      object: this.object,
+    });
+    await response.body.dump();
+    if (response.statusCode !== 201) {
+      await this.end();
+      throw new TransientError({
+        what: 'could not upload a blob',
+        object: this.object,
+        why: `the registry could not put a resumed upload together (${response.statusCode})`,
+      });
+    }
+  }
+
+  private async cancel(location: string): Promise<void> {
+    await this.end();
+    await this.target
+      .send({
+        method: 'DELETE',
+        target: location,
+        expect: [200, 202, 204, 404],
+        purpose: 'could not cancel an upload',
+        object: this.object,
+      })
+      .then((response) => response.body.dump())
+      .catch(() => undefined);
+  }
+
+  private async open(): Promise<Pieces> {
+    const bytes = await this.source.openBlob(this.descriptor);
+    return new Pieces(verified(bytes, this.descriptor, this.source.label));
+  }
+
+  private bodyOf(pieces: Pieces, length: number): Readable {
+    const count = (bytes: number): void => {
+      this.reached += bytes;
+      this.options.sent(bytes);
+    };
+    async function* counted() {
+      for await (const piece of pieces.take(length)) {
+        count(piece.length);
+        yield piece;
+      }
+    }
+    return Readable.from(counted(), { objectMode: false });
+  }
+
+  private locationOf(response: RegistryResponse, before?: string): string {
+    const location = response.headers['location'] ?? before;
+    if (typeof location !== 'string') {
+      throw new HodError('unavailable', {
+        what: 'could not begin an upload',
+        object: this.object,
+        why: 'the registry did not say where to send it (no Location)',
+      });
+    }
+    return location;
+  }
+}
+
+function withDigest(location: string, digest: string): string {
+  return `${location}${location.includes('?') ? '&' : '?'}digest=${encodeURIComponent(digest)}`;
+}
+
+/** A body that cannot be made twice: where it must be sent again, the upload is taken up anew. */
+function once(body: NonNullable<RegistryRequest['body']>): NonNullable<RegistryRequest['body']> {
+  let used = false;
+  return () => {
+    if (used) {
+      throw new TransientError({ what: 'could not upload a blob', why: 'the login ran out while it was sent' });
+    }
+    used = true;
+    return body();
+  };
+}
+
+/** A stream of bytes that is read in parts of a given length. */
+class Pieces {
+  private rest: Uint8Array | undefined;
+
+  constructor(private readonly bytes: AsyncGenerator<Uint8Array>) {}
+
+  /** The next `length` bytes. */
+  async *take(length: number): AsyncGenerator<Uint8Array> {
+    let left = length;
+    while (left > 0) {
+      const next = this.rest ?? (await this.bytes.next()).value;
+      if (!(next instanceof Uint8Array)) {
+        return;
+      }
+      const piece = next.subarray(0, left);
+      this.rest = piece.length < next.length ? next.subarray(piece.length) : undefined;
+      left -= piece.length;
+      yield piece;
+    }
+  }
+
+  /** Reads to the end; nothing may be left. Checks content of no bytes, of which no piece is taken. */
+  async end(): Promise<void> {
+    await this.bytes.next();
+  }
+}
+
+async function skip(pieces: Pieces, length: number): Promise<void> {
+  for await (const piece of pieces.take(length)) {
+    void piece;
+  }
+}
