@@ -58,4 +58,7 @@ process.on('SIGINT', () => {
     process.exit(exitCodes.interrupted);
   }
 });
-process.exitCode = await main(process.argv);
+const code = await main(process.argv);
+if (code !== 0) {
+  process.exitCode = code;
+}

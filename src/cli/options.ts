@@ -5,6 +5,10 @@ import { Command, InvalidArgumentError, Option } from '@commander-js/extra-typin
 export interface OutputOptions {
   json?: true | undefined;
   color: boolean;
+  /** Neither progress nor logs. */
+  quiet?: true | undefined;
+  /** Log every request. */
+  verbose?: true | undefined;
 }
 
 /** A command with the options that every command has. `examples`: command lines, and what each does. */
@@ -29,6 +33,16 @@ export function jobsOption() {
   return new Option('--jobs <n>', 'how many transfers run at once')
     .argParser(parseCount)
     .default(Math.max(4, availableParallelism()));
+}
+
+/** `--quiet`. */
+export function quietOption() {
+  return new Option('--quiet', 'no progress');
+}
+
+/** `--verbose`. */
+export function verboseOption() {
+  return new Option('--verbose', 'log every request to standard error');
 }
 
 /** `--dry-run`. */

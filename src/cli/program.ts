@@ -1,4 +1,5 @@
 import { Command } from '@commander-js/extra-typings';
+import { accessCommand } from './commands/access';
 import { assembleCommand } from './commands/assemble';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
@@ -25,6 +26,7 @@ export function buildProgram(version: string): Command {
     .addHelpText('after', '\nBegin with `hod demo`: it runs the whole day on a sample product.');
   const commands = [
     configCommand(),
+    accessCommand(),
     publishCommand(),
     assembleCommand(),
     promoteCommand(),

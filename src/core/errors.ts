@@ -63,8 +63,6 @@ export class HodError extends Error {
 
 /** The `code` of a Node.js system or socket error (`ENOENT`, `ECONNREFUSED`, …), if it has one. */
 export function systemErrorCode(error: unknown): string | undefined {
-  if (error instanceof Error && 'code' in error && typeof error.code === 'string') {
-    return error.code;
-  }
-  return undefined;
+  const code: unknown = typeof error === 'object' && error !== null && 'code' in error ? error.code : undefined;
+  return typeof code === 'string' ? code : undefined;
 }

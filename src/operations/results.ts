@@ -128,6 +128,54 @@ export const configCheckResultSchema = z.strictObject({
   environments: z.array(z.string()),
 });
 
+const right = z.strictObject({
+  /** `unknown`: the registry could not be asked. */
+  allowed: z.enum(['yes', 'no', 'unknown']),
+  reason: z
+    .enum([
+      'host-unknown',
+      'not-listening',
+      'tls-untrusted',
+      'proxy',
+      'not-a-registry',
+      'login-needed',
+      'login-refused',
+      'no-right',
+      'no-repository',
+    ])
+    .nullable(),
+  why: z.string().nullable(),
+  next: z.string().nullable(),
+});
+
+export const accessResultSchema = z.strictObject({
+  product: z.string(),
+  environments: z.array(
+    z.strictObject({
+      environment: z.string(),
+      /** What the job needs there; null: nothing. */
+      needs: z.enum(['read', 'write']).nullable(),
+      repositories: z.array(
+        z.strictObject({
+          image: z.string(),
+          repository: z.string(),
+          read: right,
+          write: right,
+          /** From the environment before; null where they do not share a registry. */
+          mount: right.nullable(),
+        }),
+      ),
+    }),
+  ),
+  /** Rights that go further than is needed. */
+  warnings: z.array(z.string()),
+});
+
+export const storedLoginsResultSchema = z.strictObject({
+  file: z.string(),
+  logins: z.array(z.strictObject({ registry: z.string(), username: z.string() })),
+});
+
 /** What every command answers with `--json` when it fails. */
 export const errorResultSchema = z.strictObject({
   error: z.strictObject({
@@ -148,6 +196,8 @@ export const resultSchemas = {
   status: statusResultSchema,
   show: showResultSchema,
   'config-check': configCheckResultSchema,
+  'access-check': accessResultSchema,
+  'stored-logins': storedLoginsResultSchema,
   error: errorResultSchema,
 } as const;
 
@@ -159,6 +209,8 @@ export type AssembleResult = z.infer<typeof assembleResultSchema>;
 export type StatusResult = z.infer<typeof statusResultSchema>;
 export type ShowResult = z.infer<typeof showResultSchema>;
 export type ConfigCheckResult = z.infer<typeof configCheckResultSchema>;
+export type AccessResult = z.infer<typeof accessResultSchema>;
+export type StoredLoginsResult = z.infer<typeof storedLoginsResultSchema>;
 export type ErrorResult = z.infer<typeof errorResultSchema>;
 
 /** The part of a decision about a tag that is answered. */

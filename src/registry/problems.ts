@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { redact } from '../core/access/secrets';
 import { HodError, systemErrorCode, type AccessReason, type Fault, type Problem } from '../core/errors';
 import { parseJson } from '../core/oci/manifest';
 import type { About, RegistryResponse } from './exchange';
@@ -175,10 +176,11 @@ export async function statusProblem(
 export async function registrySays(response: RegistryResponse): Promise<string> {
   const body = await readBody(response, errorBodyLimit).catch(() => undefined);
   const parsed = errorsSchema.safeParse((body && parseJson(body)) ?? null);
-  return (parsed.data?.errors ?? [])
+  const said = (parsed.data?.errors ?? [])
     .map(({ code, message }) => [code, message].filter((each) => each).join(' '))
-    .join('; ')
-    .slice(0, 500);
+    .join('; ');
+  // Cut after, not before, secrets are taken out: a part of one would not be recognised.
+  return redact(said).slice(0, 500);
 }
 
 /** The whole body of an answer; undefined, and the connection closed, where it is longer than `limit` bytes. */

@@ -77,6 +77,26 @@ export class RepositoryClient implements ContentSource {
       : { mounted: false, upload: response.statusCode === 202 && typeof location === 'string' ? location : undefined };
   }
 
+  /** Asks for something that needs the right to read. Throws where it is not given, or there is no such repository. */
+  async probeRead(): Promise<void> {
+    await this.fetch(this.request('GET', 'tags/list?n=1', [200], 'could not read a repository', ''));
+  }
+
+  /** Begins an upload, and cancels it, to find out whether that may be done. */
+  async probeWrite(): Promise<void> {
+    const purpose = 'could not write to a repository';
+    const begun = await this.send({
+      ...this.request('POST', 'blobs/uploads/', [202], purpose, ''),
+      headers: { 'content-length': '0' },
+    });
+    await begun.body.dump();
+    const target = begun.headers['location'];
+    if (typeof target === 'string') {
+      const cancel = { ...this.request('DELETE', '', [200, 202, 204, 400, 404, 405], purpose, ''), target };
+      await (await this.send(cancel)).body.dump();
+    }
+  }
+
   /** Uploads a blob; see {@link uploadBlob}. */
   async uploadBlob(descriptor: Descriptor, source: ContentSource, options: BlobUpload): Promise<void> {
     const connection = await this.connection;
@@ -234,7 +254,7 @@ export class RepositoryClient implements ContentSource {
 /** How one blob is uploaded. */
 export interface BlobUpload {
   /** Told of bytes as they are sent. */
-  sent(bytes: number): void;
+  sent: (bytes: number) => void;
   /** Where the registry has begun the upload already. */
   begun: string | undefined;
 }

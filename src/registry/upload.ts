@@ -3,6 +3,7 @@ import { HodError } from '../core/errors';
 import { verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { RegistryRequest, RegistryResponse } from './exchange';
+import { registrySays } from './problems';
 import { TransientError, withRetries } from './retry';
 
 /** Remembers where unfinished uploads go on, also for a later run. */
@@ -39,7 +40,7 @@ export interface UploadTarget {
 export interface UploadOptions {
   sessions: UploadSessions;
   /** Told of bytes as they are sent. */
-  sent(bytes: number): void;
+  sent: (bytes: number) => void;
   /** Milliseconds before the first repetition. */
   firstDelay: number;
 }
@@ -49,12 +50,13 @@ const resumableSize = 4 * 1024 * 1024;
 /** What a registry that keeps only whole chunks can lose when a connection breaks. */
 const chunkSize = 256 * 1024 * 1024;
 
+/** How registries say that they do not know an upload any more, or are at another byte of it. */
+const sessionLost: readonly number[] = [400, 404, 416];
+
 interface Session {
   location: string;
   /** How many bytes the registry holds. */
   offset: number;
-  /** It was begun by an earlier try or run. */
-  resumed: boolean;
 }
 
 /**
@@ -122,7 +124,7 @@ class Upload {
       return this.sendWhole(begun ?? (await this.begin()));
     }
     const resumed = begun === undefined ? await this.resume() : undefined;
-    const session = resumed ?? { location: begun ?? (await this.begin()), offset: 0, resumed: false };
+    const session = resumed ?? { location: begun ?? (await this.begin()), offset: 0 };
     try {
       await this.sendRest(session);
     } catch (error) {
@@ -170,7 +172,7 @@ class Upload {
     const response = await this.target.send({
       method: 'GET',
       target: location,
-      expect: [200, 204, 400, 404, 405, 416],
+      expect: [200, 204, 405, ...sessionLost],
       purpose: 'could not ask how far an upload got',
       object: this.object,
     });
@@ -182,7 +184,7 @@ class Upload {
       await this.end();
       return undefined;
     }
-    return { location: this.locationOf(response, location), offset, resumed: true };
+    return { location: this.locationOf(response, location), offset };
   }
 
   private async sendWhole(location: string): Promise<void> {
@@ -213,63 +215,45 @@ class Upload {
           'content-range': `${offset}-${offset + length - 1}`,
         },
         body: once(() => this.bodyOf(pieces, length)),
-        expect: [202, 204, 400, 404, 416],
+        expect: [202, 204, ...sessionLost],
         purpose: 'could not upload a blob',
         object: this.object,
       });
-      await response.body.dump();
-      if (response.statusCode >= 400) {
-        // The registry no longer knows the upload, or is at another byte than it said.
-        await this.end();
-        throw new TransientError({
-          what: 'could not upload a blob',
-          object: this.object,
-          why: `the registry no longer takes the upload (${response.statusCode})`,
-        });
-      }
+      await this.refuseLost(response);
       location = this.locationOf(response, location);
       offset += length;
     }
     await this.options.sessions.remember(this.key, location);
-    if (session.resumed) {
-      await this.finishResumed(withDigest(location, digest));
-    } else {
-      await this.finish(withDigest(location, digest), '0', undefined);
-    }
+    await this.finish(withDigest(location, digest), '0', undefined);
   }
 
+  /** Ends the upload. What the registry holds may be gone or damaged; where it refuses the whole, all begins anew. */
   private async finish(target: string, length: string, body: RegistryRequest['body']): Promise<void> {
     const response = await this.target.send({
       method: 'PUT',
       target,
       headers: { 'content-type': 'application/octet-stream', 'content-length': length },
       ...(body === undefined ? {} : { body: once(body) }),
-      expect: [201],
+      expect: [201, ...sessionLost],
       purpose: 'could not upload a blob',
       object: this.object,
     });
-    await response.body.dump();
+    await this.refuseLost(response);
   }
 
-  /** What an earlier try left behind may be damaged. Where the whole is refused, the upload begins anew. */
-  private async finishResumed(target: string): Promise<void> {
-    const response = await this.target.send({
-      method: 'PUT',
-      target,
-      headers: { 'content-length': '0' },
-      expect: [201, 400, 404, 416],
-      purpose: 'could not upload a blob',
-      object: this.object,
-    });
-    await response.body.dump();
-    if (response.statusCode !== 201) {
-      await this.end();
-      throw new TransientError({
-        what: 'could not upload a blob',
-        object: this.object,
-        why: `the registry could not put a resumed upload together (${response.statusCode})`,
-      });
+  private async refuseLost(response: RegistryResponse): Promise<void> {
+    if (!sessionLost.includes(response.statusCode)) {
+      await response.body.dump();
+      return;
     }
+    const said = await registrySays(response);
+    await this.end();
+    throw new TransientError({
+      what: 'could not upload a blob',
+      object: this.object,
+      why: `the registry no longer takes the upload (${response.statusCode})${said === '' ? '' : `: ${said}`}`,
+      next: 'run the command again; what has arrived is not sent again',
+    });
   }
 
   private async cancel(location: string): Promise<void> {
@@ -327,7 +311,11 @@ function once(body: NonNullable<RegistryRequest['body']>): NonNullable<RegistryR
   let used = false;
   return () => {
     if (used) {
-      throw new TransientError({ what: 'could not upload a blob', why: 'the login ran out while it was sent' });
+      throw new TransientError({
+        what: 'could not upload a blob',
+        why: 'the login ran out while it was sent',
+        next: 'run the command again',
+      });
     }
     used = true;
     return body();
@@ -344,8 +332,8 @@ class Pieces {
   async *take(length: number): AsyncGenerator<Uint8Array> {
     let left = length;
     while (left > 0) {
-      const next = this.rest ?? (await this.bytes.next()).value;
-      if (!(next instanceof Uint8Array)) {
+      const next = this.rest ?? (await this.next());
+      if (next === undefined) {
         return;
       }
       const piece = next.subarray(0, left);
@@ -355,6 +343,11 @@ class Pieces {
     }
   }
 
+  private async next(): Promise<Uint8Array | undefined> {
+    const result = await this.bytes.next();
+    return result.done === true ? undefined : result.value;
+  }
+
   /** Reads to the end; nothing may be left. Checks content of no bytes, of which no piece is taken. */
   async end(): Promise<void> {
     await this.bytes.next();
@@ -362,7 +355,6 @@ class Pieces {
 }
 
 async function skip(pieces: Pieces, length: number): Promise<void> {
-  for await (const piece of pieces.take(length)) {
-    void piece;
-  }
+  const passed = pieces.take(length);
+  while ((await passed.next()).done !== true);
 }

@@ -12,8 +12,10 @@ export interface BlobStore {
   /** The bytes of a blob from `start` to `end`, both included. */
   read(digest: Digest, start: number, end: number): Readable;
   remove(digest: Digest): Promise<void>;
-  /** Adds to an upload, which begins with the first call, and answers its length so far. */
-  append(upload: string, bytes: Readable): Promise<number>;
+  /** Adds to an upload, which begins with the first call. What arrives before a fault stays. */
+  append(upload: string, bytes: Readable): Promise<void>;
+  /** Bytes of an upload so far. */
+  length(upload: string): Promise<number>;
   /** Ends an upload. Answers false, and drops it, where its bytes do not have the digest. */
   finish(upload: string, digest: Digest): Promise<boolean>;
   drop(upload: string): Promise<void>;
@@ -34,8 +36,8 @@ export function memoryBlobs(): BlobStore {
       for await (const piece of bytes as AsyncIterable<Buffer>) {
         pieces.push(piece);
       }
-      return lengthOf(pieces);
     },
+    length: (upload) => Promise.resolve(lengthOf(uploads.get(upload) ?? [])),
     finish(upload, digest) {
       const bytes = Buffer.concat(uploads.get(upload) ?? []);
       uploads.delete(upload);
@@ -67,8 +69,8 @@ export function folderBlobs(folder: string): BlobStore {
     async append(upload, bytes) {
       await mkdir(join(folder, 'uploads'), { recursive: true });
       await pipeline(bytes, createWriteStream(uploadFile(upload), { flags: 'a' }));
-      return (await sizeOf(uploadFile(upload))) ?? 0;
     },
+    length: async (upload) => (await sizeOf(uploadFile(upload))) ?? 0,
     async finish(upload, digest) {
       const hasher = digestHasher(digest);
       const file = uploadFile(upload);

@@ -1,7 +1,6 @@
 import { randomUUID, timingSafeEqual } from 'node:crypto';
 import { mkdirSync } from 'node:fs';
-import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import type { AddressInfo } from 'node:net';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { HodError } from '../core/errors';
@@ -11,6 +10,9 @@ import { mediaTypes } from '../core/oci/media-types';
 import { isTag } from '../core/tags/tag';
 import { folderBlobs, memoryBlobs, type BlobStore } from './blobs';
 import { openCatalogue, type Catalogue, type CatalogueEntry } from './catalogue';
+import { applyFault, type Fault, type FaultSource } from './faults';
+import { answer, answerJson, serve, type RunningServer } from './http';
+import type { TokenService } from './token-service';
 
 /** How a sandbox registry behaves. */
 export interface SandboxRegistryOptions {
@@ -20,6 +22,12 @@ export interface SandboxRegistryOptions {
   port: number;
   /** Ask for this login (RFC 7617). */
   login?: { username: string; password: string } | undefined;
+  /** Ask for access tokens of this service. */
+  tokens?: Pick<TokenService, 'realm' | 'service' | 'verify'> | undefined;
+  /** What goes wrong, and when. */
+  faults?: FaultSource | undefined;
+  /** Repositories must be made (`PUT /sandbox/repositories/NAME`) before the first push. */
+  strict?: boolean | undefined;
   /** Tags that may be written once only. */
   immutable?: RegExp | undefined;
   /** Take manifests whose content is not there, as some registries do. */
@@ -40,12 +48,6 @@ export interface LoggedRequest {
   headers: string[];
 }
 
-/** A stand-in registry that is running. */
-export interface SandboxRegistry {
-  readonly port: number;
-  readonly close: () => Promise<void>;
-}
-
 /** An answer that is an error of the OCI distribution specification ("Error Codes"). */
 class RegistryError extends Error {
   constructor(
@@ -64,6 +66,10 @@ interface Exchange {
   readonly method: string;
   readonly query: URLSearchParams;
   readonly name: string;
+  /** What goes wrong with it. */
+  readonly fault: Fault | undefined;
+  /** Whether blobs may be mounted from a repository. */
+  readonly mayMount: (name: string) => boolean;
   /** The part of the path that follows `manifests/`, `blobs/` and the like. */
   readonly rest: string;
 }
@@ -73,7 +79,7 @@ interface Exchange {
  * (in one request or in chunks), mounts, tag lists in pages, referrers and deletion. It refuses a
  * manifest whose content is not there.
  */
-export async function startSandboxRegistry(options: SandboxRegistryOptions): Promise<SandboxRegistry> {
+export async function startSandboxRegistry(options: SandboxRegistryOptions): Promise<RunningServer> {
   if (options.folder !== undefined) {
     mkdirSync(options.folder, { recursive: true });
   }
@@ -82,27 +88,7 @@ export async function startSandboxRegistry(options: SandboxRegistryOptions): Pro
     options.folder === undefined ? memoryBlobs() : folderBlobs(options.folder),
     options,
   );
-  const server = createServer((request, response) => void handler.handle(request, response));
-  server.requestTimeout = 0;
-  const port = await listen(server, options.port);
-  return {
-    port,
-    close: () =>
-      new Promise((resolve) => {
-        server.close(() => resolve());
-        server.closeAllConnections();
-      }),
-  };
-}
-
-function listen(server: Server, port: number): Promise<number> {
-  return new Promise((resolve, reject) => {
-    server.once('error', reject);
-    server.listen(port, '127.0.0.1', () => {
-      const address: AddressInfo | string | null = server.address();
-      resolve(typeof address === 'object' && address !== null ? address.port : port);
-    });
-  });
+  return serve(options.port, (request, response) => handler.handle(request, response));
 }
 
 const routes = /^\/v2\/(.+?)\/(manifests|blobs\/uploads|blobs|tags|referrers)(?:\/([^/]*))?$/;
@@ -130,9 +116,13 @@ class RegistryHandler {
         headers: Object.keys(request.headers),
       }),
     );
+    const fault = this.options.faults?.({ method, path: url.pathname });
     try {
-      this.checkLogin(request);
-      await this.route(request, response, method, url);
+      if (fault !== undefined && !applyFault(fault, request, response)) {
+        return;
+      }
+      const needed = await this.checkAccess(request, method, url);
+      await this.route({ request, response, method, url, fault, mayMount: needed });
     } catch (error) {
       if (error instanceof RegistryError) {
         answerJson(response, error.status, { errors: [{ code: error.code, message: error.message }] }, error.headers);
@@ -144,30 +134,61 @@ class RegistryHandler {
     }
   }
 
-  private checkLogin(request: IncomingMessage): void {
-    const { login } = this.options;
-    if (login === undefined) {
-      return;
+  /** Throws unless the request bears what this registry asks for. Answers from which repositories it may mount. */
+  private async checkAccess(request: IncomingMessage, method: string, url: URL): Promise<(name: string) => boolean> {
+    const { login, tokens } = this.options;
+    const authorization = request.headers.authorization ?? '';
+    if (tokens !== undefined) {
+      return this.checkToken(tokens, authorization, method, url);
     }
-    const expected = Buffer.from(`Basic ${Buffer.from(`${login.username}:${login.password}`).toString('base64')}`);
-    const given = Buffer.from(request.headers.authorization ?? '');
-    if (given.length !== expected.length || !timingSafeEqual(given, expected)) {
-      throw new RegistryError(401, 'UNAUTHORIZED', 'a login is needed', {
-        'www-authenticate': 'Basic realm="sandbox"',
-      });
+    if (login !== undefined) {
+      const expected = Buffer.from(`Basic ${Buffer.from(`${login.username}:${login.password}`).toString('base64')}`);
+      const given = Buffer.from(authorization);
+      if (given.length !== expected.length || !timingSafeEqual(given, expected)) {
+        const headers = { 'www-authenticate': 'Basic realm="sandbox"' };
+        throw new RegistryError(401, 'UNAUTHORIZED', 'a login is needed', headers);
+      }
     }
+    return () => true;
   }
 
-  private async route(request: IncomingMessage, response: ServerResponse, method: string, url: URL): Promise<void> {
+  private async checkToken(
+    { realm, service, verify }: NonNullable<SandboxRegistryOptions['tokens']>,
+    authorization: string,
+    method: string,
+    url: URL,
+  ): Promise<(name: string) => boolean> {
+    const name = routes.exec(url.pathname.replace(/\/uploads\/$/, '/uploads'))?.[1];
+    const actions = method === 'GET' || method === 'HEAD' ? ['pull'] : ['pull', 'push'];
+    const access = await verify(authorization.replace(/^Bearer /, ''));
+    const allows = (repository: string, action: string): boolean =>
+      access?.some((each) => each.name === repository && each.actions.includes(action)) === true;
+    if (access === undefined || (name !== undefined && !actions.every((action) => allows(name, action)))) {
+      const scope = name === undefined ? '' : `,scope="repository:${name}:${actions.join(',')}"`;
+      const error = access === undefined ? '' : ',error="insufficient_scope"';
+      const challenge = `Bearer realm="${realm}",service="${service}"${scope}${error}`;
+      throw new RegistryError(401, 'UNAUTHORIZED', 'a token is needed', { 'www-authenticate': challenge });
+    }
+    return (from) => allows(from, 'pull');
+  }
+
+  private async route({ url, ...rest }: Omit<Exchange, 'query' | 'name' | 'rest'> & { url: URL }): Promise<void> {
+    const { response } = rest;
+    const made = /^\/sandbox\/repositories\/(.+)$/.exec(url.pathname)?.[1];
+    if (made !== undefined && rest.method === 'PUT') {
+      this.entryForWriting(made);
+      this.catalogue.save();
+      return answer(response, 201);
+    }
     if (url.pathname === '/v2/' || url.pathname === '/v2') {
       return answerJson(response, 200, {});
     }
     const match = routes.exec(url.pathname.replace(/\/uploads\/$/, '/uploads'));
-    const [, name, kind, rest] = match ?? [];
+    const [, name, kind, part] = match ?? [];
     if (name === undefined || kind === undefined) {
       throw new RegistryError(404, 'NAME_UNKNOWN', 'there is nothing at this path');
     }
-    const exchange: Exchange = { request, response, method, query: url.searchParams, name, rest: rest ?? '' };
+    const exchange: Exchange = { ...rest, query: url.searchParams, name, rest: part ?? '' };
     switch (kind) {
       case 'manifests':
         return this.manifests(exchange);
@@ -325,6 +346,9 @@ class RegistryHandler {
       this.uploadLengths.delete(rest);
       return answer(response, 204);
     }
+    if (exchange.fault?.kind === 'expired-upload') {
+      this.uploadLengths.delete(rest);
+    }
     const length = this.uploadLengths.get(rest);
     if (length === undefined) {
       throw new RegistryError(404, 'BLOB_UPLOAD_UNKNOWN', 'there is no such upload');
@@ -342,8 +366,7 @@ class RegistryHandler {
         range: rangeOf(length),
       });
     }
-    const now = await this.blobs.append(rest, request);
-    this.uploadLengths.set(rest, now);
+    const now = await this.receive(rest, request);
     if (method === 'PATCH') {
       return answer(response, 202, { location, range: rangeOf(now), 'docker-upload-uuid': rest });
     }
@@ -355,18 +378,21 @@ class RegistryHandler {
 
   private async beginUpload(exchange: Exchange): Promise<void> {
     const { request, response, name, query } = exchange;
-    const entry = this.entryForWriting(name);
+    if (this.options.strict === true) {
+      this.entry(name);
+    }
     const mount = query.get('mount');
-    if (mount !== null && isDigest(mount)) {
-      const from = this.catalogue.repositories.get(query.get('from') ?? '');
+    if (mount !== null && isDigest(mount) && exchange.fault?.kind !== 'no-mount') {
+      const source = query.get('from') ?? '';
+      const from = exchange.mayMount(source) ? this.catalogue.repositories.get(source) : undefined;
       if (from?.blobs.has(mount) === true) {
-        entry.blobs.add(mount);
+        this.entryForWriting(name).blobs.add(mount);
         this.catalogue.save();
         return answer(response, 201, { location: `/v2/${name}/blobs/${mount}`, 'docker-content-digest': mount });
       }
     }
     const upload = randomUUID();
-    this.uploadLengths.set(upload, await this.blobs.append(upload, request));
+    await this.receive(upload, request);
     if (query.has('digest')) {
       return this.finishUpload(exchange, upload, query.get('digest'));
     }
@@ -375,6 +401,16 @@ class RegistryHandler {
       range: '0-0',
       'docker-upload-uuid': upload,
     });
+  }
+
+  /** Takes in what arrives of an upload, and keeps count of it also where the connection breaks. */
+  private async receive(upload: string, request: IncomingMessage): Promise<number> {
+    try {
+      await this.blobs.append(upload, request);
+    } finally {
+      this.uploadLengths.set(upload, await this.blobs.length(upload));
+    }
+    return this.uploadLengths.get(upload) ?? 0;
   }
 
   private async finishUpload({ response, name }: Exchange, upload: string, digest: string | null): Promise<void> {
@@ -454,24 +490,4 @@ async function readAll(stream: Readable, limit: number): Promise<Buffer> {
 
 function rangeOf(length: number): string {
   return `0-${Math.max(length - 1, 0)}`;
-}
-
-function answer(response: ServerResponse, status: number, headers: Record<string, string> = {}): void {
-  response.writeHead(status, { 'content-length': '0', ...headers });
-  response.end();
-}
-
-function answerJson(
-  response: ServerResponse,
-  status: number,
-  body: unknown,
-  headers: Record<string, string> = {},
-): void {
-  const text = JSON.stringify(body);
-  response.writeHead(status, {
-    'content-type': 'application/json',
-    'content-length': String(Buffer.byteLength(text)),
-    ...headers,
-  });
-  response.end(text);
 }

@@ -1,7 +1,11 @@
 import { appendFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { HodError, systemErrorCode } from '../core/errors';
-import { startSandboxRegistry, type SandboxRegistry, type SandboxRegistryOptions } from './registry';
+import { seededFaults } from './faults';
+import type { RunningServer } from './http';
+import { startIdentityProvider, subjectOf } from './identity';
+import { startSandboxRegistry, type SandboxRegistryOptions } from './registry';
+import { startTokenService, type TokenService } from './token-service';
 
 /** What a sandbox holds. */
 export interface SandboxOptions {
@@ -13,6 +17,10 @@ export interface SandboxOptions {
   folder?: string | undefined;
   login?: SandboxRegistryOptions['login'];
   immutable?: RegExp | undefined;
+  /** Let something go wrong with about one request in ten, the same for the same seed. */
+  faults?: number | undefined;
+  /** Guard the registries with access tokens, for the jobs of an identity provider. */
+  identity?: boolean;
   /** Append every request to this file, one JSON document a line. */
   log?: string | undefined;
 }
@@ -20,13 +28,31 @@ export interface SandboxOptions {
 /** A sandbox that is running. */
 export interface Sandbox {
   readonly registries: readonly { name: string; registry: string; folder: string | null }[];
+  /** How a job proves itself; null where the registries are open, or ask for a login. */
+  readonly identity: SandboxIdentity | null;
   close(): Promise<void>;
 }
 
+/** An identity provider with one job, and the token service that trusts it. */
+export interface SandboxIdentity {
+  issuer: string;
+  /** Where the job asks for its token, and its permission to. */
+  tokenUrl: string;
+  bearer: string;
+  audience: string;
+  /** Where the token is exchanged. */
+  exchange: string;
+}
+
+const audience = 'hod-sandbox';
+const project = 'skerry-line';
+
 /** Starts stand-in registries on loopback. Throws `unavailable` where a port is taken. */
 export async function startSandbox(options: SandboxOptions): Promise<Sandbox> {
-  const running: SandboxRegistry[] = [];
+  const running: RunningServer[] = [];
   const registries: Sandbox['registries'][number][] = [];
+  const guard = options.identity === true ? await startIdentity(running) : undefined;
+  const faults = options.faults === undefined ? undefined : seededFaults(options.faults);
   for (const [at, name] of options.names.entries()) {
     const folder = options.folder === undefined ? undefined : join(options.folder, name);
     const port = options.port === 0 ? 0 : options.port + at;
@@ -35,6 +61,8 @@ export async function startSandbox(options: SandboxOptions): Promise<Sandbox> {
       port,
       login: options.login,
       immutable: options.immutable,
+      tokens: guard?.tokens,
+      faults,
       onRequest: (request) => {
         if (options.log !== undefined) {
           appendFileSync(options.log, `${JSON.stringify({ registry: name, ...request })}\n`);
@@ -48,10 +76,28 @@ export async function startSandbox(options: SandboxOptions): Promise<Sandbox> {
   }
   return {
     registries,
+    identity: guard?.identity ?? null,
     close: async () => {
       await Promise.all(running.map((each) => each.close()));
     },
   };
+}
+
+/** The main branch of the sample project may write; its other branches may read. */
+async function startIdentity(running: RunningServer[]): Promise<{ identity: SandboxIdentity; tokens: TokenService }> {
+  const provider = await startIdentityProvider(0);
+  const rule = (branch: string, actions: ('pull' | 'push')[]) => ({
+    issuer: provider.issuer,
+    audience,
+    subject: subjectOf({ project, branch }),
+    rights: [{ repository: '*', actions }],
+  });
+  const rules = [rule('main', ['pull', 'push']), rule('*', ['pull'])];
+  const tokens = await startTokenService({ port: 0, service: 'sandbox', rules });
+  running.push(provider, tokens);
+  const { url, bearer } = provider.admit({ project, branch: 'main', run: '1' });
+  const identity = { issuer: provider.issuer, tokenUrl: url, bearer, audience, exchange: tokens.exchange };
+  return { identity, tokens };
 }
 
 function portProblem(error: unknown, port: number): unknown {

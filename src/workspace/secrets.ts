@@ -3,7 +3,7 @@ import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { promisify } from 'node:util';
 import * as z from 'zod';
-import { keepSecret } from '../core/access/secrets';
+import { keepSecret, redact } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/oci/manifest';
 import type { SecretPlace } from './config-schema';
@@ -86,7 +86,7 @@ export async function runConfigured(
       {
         what,
         object: [file, ...args].join(' '),
-        why: `it ended with ${code}${said === '' ? '' : `: ${said.slice(-500)}`}`,
+        why: `it ended with ${code}${said === '' ? '' : `: ${redact(said).slice(-500)}`}`,
         next: 'run it by hand to see what is wrong',
       },
       { cause: error },

@@ -16,6 +16,8 @@ export interface HodRun {
 export interface HodOptions {
   cwd: string;
   env?: Record<string, string>;
+  /** Given on standard input. */
+  input?: string;
   /** Told of the process as soon as it runs. */
   started?: (child: ChildProcess) => void;
   /** Run it through this command, such as `unshare`. */
@@ -28,8 +30,9 @@ export async function hod(args: readonly string[], options: HodOptions): Promise
   const child = spawn(line[0] ?? '', line.slice(1), {
     cwd: options.cwd,
     env: { ...process.env, USER: 'una', GIT_CONFIG_GLOBAL: '/dev/null', ...options.env },
-    stdio: ['ignore', 'pipe', 'pipe'],
+    stdio: ['pipe', 'pipe', 'pipe'],
   });
+  child.stdin.on('error', () => undefined).end(options.input ?? '');
   options.started?.(child);
   let stdout = '';
   let stderr = '';

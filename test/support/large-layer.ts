@@ -2,9 +2,9 @@ import { createHash, randomFillSync } from 'node:crypto';
 import { mkdir, open, rename, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 
-const pieceSize = 8 * 1024 * 1024;
+const pieceSize = 1024 * 1024;
 
-/** Writes an image layout of one image whose one layer has `size` bytes (a multiple of 8 MiB). Answers the layer's digest. */
+/** Writes an image layout of one image whose one layer has `size` bytes (a multiple of 1 MiB). Answers the layer's digest. */
 export async function writeLargeLayout(folder: string, size: number): Promise<string> {
   const blobs = join(folder, 'blobs', 'sha256');
   await mkdir(blobs, { recursive: true });

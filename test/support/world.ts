@@ -1,12 +1,8 @@
 import { mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import {
-  startSandboxRegistry,
-  type LoggedRequest,
-  type SandboxRegistry,
-  type SandboxRegistryOptions,
-} from '../../src/sandbox/registry';
+import { startSandboxRegistry, type LoggedRequest, type SandboxRegistryOptions } from '../../src/sandbox/registry';
+import type { RunningServer } from '../../src/sandbox/http';
 import { sampleConfig, SampleProduct } from '../../src/sandbox/sample-product';
 import { hod, hodFails, hodJson, type HodOptions } from './hod';
 import { readRepository, type Served } from './registry-reader';
@@ -123,7 +119,7 @@ export interface SandboxWorld {
 /** Starts three stand-in registries, and makes the sample product for them. */
 export async function sandboxWorld(options: Partial<SandboxRegistryOptions> = {}): Promise<SandboxWorld> {
   const requests: PerEnvironment<LoggedRequest[]> = { dev: [], uat: [], prod: [] };
-  const start = (name: EnvironmentName): Promise<SandboxRegistry> =>
+  const start = (name: EnvironmentName): Promise<RunningServer> =>
     startSandboxRegistry({ port: 0, ...options, onRequest: (request) => requests[name].push(request) });
   const running = { dev: await start('dev'), uat: await start('uat'), prod: await start('prod') };
   const world = await World.create({ dev: running.dev.port, uat: running.uat.port, prod: running.prod.port });

@@ -14,7 +14,20 @@ test('--version and --help answer on standard output; every command has a summar
   expect(await run('--version')).toEqual({ code: 0, stdout: `${version}\n`, stderr: '' });
   const help = await run('--help');
   expect(help).toMatchObject({ code: 0, stderr: '' });
-  for (const command of ['config check', 'publish', 'assemble', 'promote', 'status', 'show', 'sandbox', 'demo']) {
+  for (const command of [
+    'config check',
+    'access check',
+    'access store',
+    'access forget',
+    'access list',
+    'publish',
+    'assemble',
+    'promote',
+    'status',
+    'show',
+    'sandbox',
+    'demo',
+  ]) {
     expect(help.stdout).toContain(`\n  ${command.split(' ')[0] ?? ''} `);
     const own = await run(...command.split(' '), '--help');
     expect(own).toMatchObject({ code: 0, stderr: '' });

@@ -1,5 +1,5 @@
 import { answer } from '../answer';
-import { command, configOption, dryRunOption, jobsOption } from '../options';
+import { command, configOption, dryRunOption, jobsOption, quietOption, verboseOption } from '../options';
 
 /** `hod assemble`. */
 export function assembleCommand() {
@@ -12,9 +12,11 @@ export function assembleCommand() {
     .addOption(configOption())
     .addOption(dryRunOption())
     .addOption(jobsOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
     .action(async (target, members, options) => {
       const { assemble } = await import('../../operations/assemble');
       const { assembleView } = await import('../views/assemble');
-      await answer(options, () => assemble({ target, members, ...options }), assembleView);
+      await answer(options, (observer) => assemble({ target, members, ...options, observer }), assembleView);
     });
 }

@@ -1,5 +1,5 @@
 import { answer } from '../answer';
-import { command, configOption, dryRunOption, jobsOption } from '../options';
+import { command, configOption, dryRunOption, jobsOption, quietOption, verboseOption } from '../options';
 
 /** `hod promote`. */
 export function promoteCommand() {
@@ -14,9 +14,11 @@ export function promoteCommand() {
     .option('--commit <id>', 'the commit to promote')
     .addOption(dryRunOption())
     .addOption(jobsOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
     .action(async (environment, options) => {
       const { promote } = await import('../../operations/promote');
       const { promoteView } = await import('../views/delivery');
-      await answer(options, () => promote({ environment, ...options }), promoteView);
+      await answer(options, (observer) => promote({ environment, ...options, observer }), promoteView);
     });
 }

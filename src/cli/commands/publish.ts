@@ -1,5 +1,5 @@
 import { answer } from '../answer';
-import { command, configOption, dryRunOption, jobsOption } from '../options';
+import { command, configOption, dryRunOption, jobsOption, quietOption, verboseOption } from '../options';
 
 /** `hod publish`. */
 export function publishCommand() {
@@ -14,9 +14,11 @@ export function publishCommand() {
     .option('--branch <name>', 'the branch that was built (default: what is checked out)')
     .addOption(dryRunOption())
     .addOption(jobsOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
     .action(async (options) => {
       const { publish } = await import('../../operations/publish');
       const { publishView } = await import('../views/delivery');
-      await answer(options, () => publish(options), publishView);
+      await answer(options, (observer) => publish({ ...options, observer }), publishView);
     });
 }

@@ -2,7 +2,7 @@ import { once } from 'node:events';
 import { InvalidArgumentError } from '@commander-js/extra-typings';
 import { HodError } from '../../core/errors';
 import { answer } from '../answer';
-import { command } from '../options';
+import { command, parseCount } from '../options';
 
 /** `hod sandbox`. */
 export function sandboxCommand() {
@@ -15,6 +15,8 @@ export function sandboxCommand() {
     .option('--folder <dir>', 'keep content here (default: in memory)')
     .option('--user <name>', 'ask for this user name, and the password in HOD_SANDBOX_PASSWORD')
     .option('--immutable <pattern>', 'tags that may be written once only: a regular expression', patternOf)
+    .option('--identity', 'ask for access tokens, and start an identity provider with one job that may have them')
+    .option('--faults <seed>', 'let about one request in ten go wrong, the same for the same number', parseCount)
     .option('--log <file>', 'append every request to this file, one JSON document a line')
     .action(async (names, options) => {
       const { startSandbox } = await import('../../sandbox/sandbox');
@@ -22,7 +24,8 @@ export function sandboxCommand() {
       const login =
         options.user === undefined ? undefined : { username: options.user, password: passwordOf(options.user) };
       const sandbox = await startSandbox({ ...options, names: names.length === 0 ? ['sandbox'] : names, login });
-      await answer(options, () => Promise.resolve({ registries: [...sandbox.registries] }), sandboxView);
+      const { registries, identity } = sandbox;
+      await answer(options, () => Promise.resolve({ registries: [...registries], identity }), sandboxView);
       await Promise.race([once(process, 'SIGINT'), once(process, 'SIGTERM')]);
       await sandbox.close();
     });

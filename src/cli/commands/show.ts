@@ -1,5 +1,5 @@
 import { answer } from '../answer';
-import { command, configOption, jobsOption } from '../options';
+import { command, configOption, jobsOption, quietOption, verboseOption } from '../options';
 
 /** `hod show`. */
 export function showCommand() {
@@ -10,9 +10,11 @@ export function showCommand() {
     .argument('<ref>', 'a reference, or the path of an image layout')
     .addOption(configOption())
     .addOption(jobsOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
     .action(async (reference, options) => {
       const { show } = await import('../../operations/show');
       const { showView } = await import('../views/show');
-      await answer(options, () => show({ reference, ...options }), showView);
+      await answer(options, (observer) => show({ reference, ...options, observer }), showView);
     });
 }

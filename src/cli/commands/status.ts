@@ -1,5 +1,5 @@
 import { answer } from '../answer';
-import { command, configOption, jobsOption } from '../options';
+import { command, configOption, jobsOption, quietOption, verboseOption } from '../options';
 
 /** `hod status`. */
 export function statusCommand() {
@@ -10,12 +10,14 @@ export function statusCommand() {
     .argument('[env...]', 'the environments to show (default: all)')
     .addOption(configOption())
     .addOption(jobsOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
     .action(async (environments, options) => {
       const { status } = await import('../../operations/status');
       const { statusView } = await import('../views/status');
       await answer(
         options,
-        () => status({ environments, ...options }),
+        (observer) => status({ environments, ...options, observer }),
         (result, style) => statusView(result, style, new Date()),
       );
     });

@@ -1,11 +1,11 @@
 import type { PromoteResult, PublishResult, TagResult, TransferResult } from '../../operations/results';
-import { columns, formatBytes, formatCount, shortCommit } from './format';
+import { columns, formatBytes, formatCount, formatSeconds, shortCommit } from './format';
 import type { Style } from './style';
 
 type DeliveredImage = PublishResult['images'][number];
 
 /** What `publish` answers to people. */
-export function publishView(result: PublishResult, style: Style): string {
+export function publishView(result: PublishResult, style: Style, elapsed: number): string {
   const branch = result.branch === null ? '' : ` on ${result.branch}`;
   const name = `${releaseName(result, style)}${branch}`;
   const environment = style.strong(result.environment);
@@ -14,11 +14,16 @@ export function publishView(result: PublishResult, style: Style): string {
     ? `Nothing to do: ${environment} has ${name} already`
     : `${verb} ${name} to ${environment}`;
   const images = result.images.map((image) => imageView(image, style));
-  return [title, ...images, ...staysBehind(result, result.environment, style)].join('\n\n');
+  return [
+    title,
+    ...images,
+    ...staysBehind(result, result.environment, style),
+    totalLine(result.images, style, elapsed),
+  ].join('\n\n');
 }
 
 /** What `promote` answers to people. */
-export function promoteView(result: PromoteResult, style: Style): string {
+export function promoteView(result: PromoteResult, style: Style, elapsed: number): string {
   const name = releaseName(result, style);
   const verb = result.dryRun ? 'Would promote' : 'Promoted';
   const title = changesNothing(result.images)
@@ -28,7 +33,12 @@ export function promoteView(result: PromoteResult, style: Style): string {
     ({ gate, outcome, detail }) => `  ${gate}  ${style.good(outcome)}  ${style.faint(detail)}`,
   );
   const images = result.images.map((image) => imageView(image, style));
-  return [[title, ...gates].join('\n'), ...images, ...staysBehind(result, result.to, style)].join('\n\n');
+  return [
+    [title, ...gates].join('\n'),
+    ...images,
+    ...staysBehind(result, result.to, style),
+    totalLine(result.images, style, elapsed),
+  ].join('\n\n');
 }
 
 function changesNothing(images: readonly DeliveredImage[]): boolean {
@@ -83,6 +93,18 @@ export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent,
     `${formatCount(blobsPresent, 'blob')} already there`,
     formatCount(requests, 'request'),
   ].join(', ');
+}
+
+function totalLine(images: readonly DeliveredImage[], style: Style, elapsed: number): string {
+  const sum = (of: keyof TransferResult): number => images.reduce((total, { transfer }) => total + transfer[of], 0);
+  const total = transferLine({
+    blobsSent: sum('blobsSent'),
+    blobsMounted: sum('blobsMounted'),
+    blobsPresent: sum('blobsPresent'),
+    bytesSent: sum('bytesSent'),
+    requests: sum('requests'),
+  });
+  return `${style.strong('In all:')} ${total}, ${formatSeconds(elapsed / 1000)}`;
 }
 
 function staysBehind({ current }: { current: boolean }, environment: string, style: Style): string[] {

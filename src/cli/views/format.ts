@@ -22,6 +22,15 @@ export function formatAge(since: string, now: Date): string {
   return minutes < 48 * 60 ? `${Math.floor(minutes / 60)} h` : `${Math.floor(minutes / (24 * 60))} d`;
 }
 
+/** `0.4 s`, `12 s`, `2 min 5 s`. */
+export function formatSeconds(seconds: number): string {
+  if (seconds < 10) {
+    return `${seconds.toFixed(1)} s`;
+  }
+  const whole = Math.ceil(seconds);
+  return whole < 60 ? `${whole} s` : `${Math.floor(whole / 60)} min ${whole % 60} s`;
+}
+
 /** `1 blob`, `2 blobs`. */
 export function formatCount(count: number, noun: string): string {
   return `${count} ${noun}${count === 1 ? '' : 's'}`;

@@ -4,13 +4,31 @@ import type { Style } from './style';
 /** What `sandbox` answers once its registries listen. */
 export interface SandboxResult {
   registries: { name: string; registry: string; folder: string | null }[];
+  identity: { tokenUrl: string; bearer: string; audience: string; exchange: string } | null;
 }
 
 /** What `sandbox` answers to people. */
-export function sandboxView({ registries }: SandboxResult, style: Style): string {
+export function sandboxView({ registries, identity }: SandboxResult, style: Style): string {
   const rows = registries.map(({ name, registry, folder }) => [name, registry, folder ?? 'in memory']);
   return [
     'The sandbox is running; end it with Ctrl-C.',
     ...columns(rows, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell)),
+    ...(identity === null ? [] : identityLines(identity, rows)),
   ].join('\n');
+}
+
+/** What a job would find in its environment, and what hod.yaml says to use it. */
+function identityLines(identity: NonNullable<SandboxResult['identity']>, rows: readonly string[][]): string[] {
+  return [
+    '',
+    'It asks for access tokens. A job proves itself with:',
+    `  export SANDBOX_JOB_URL=${identity.tokenUrl} SANDBOX_JOB_BEARER=${identity.bearer}`,
+    'and this in hod.yaml:',
+    '  registries:',
+    ...rows.map(([, registry]) => {
+      const token = '{ request: { url: SANDBOX_JOB_URL, bearer: SANDBOX_JOB_BEARER } }';
+      const job = `{ token: ${token}, audience: ${identity.audience}, exchange: "${identity.exchange}" }`;
+      return `    ${registry ?? ''}: { credentials: { job: ${job} } }`;
+    }),
+  ];
 }

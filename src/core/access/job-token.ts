@@ -55,7 +55,7 @@ export function refuseUnusable(token: string, { registry, audience }: ExchangePu
     return refuse('it is not a JSON Web Token', 'look at where hod.yaml takes the token from');
   }
   if (claims.expires !== undefined && claims.expires <= now) {
-    const late = Math.ceil((now - claims.expires) / 60);
+    const late = Math.max(1, Math.round((now - claims.expires) / 60));
     return refuse(
       `it ran out ${late} min ago`,
       'let the job ask for its token right before hod runs, and check the clock of this machine',

@@ -1,0 +1,109 @@
+import type { MultiBar, SingleBar } from 'cli-progress';
+import { redact } from '../core/access/secrets';
+import type { Digest } from '../core/oci/digest';
+import type { Observer } from '../operations/session';
+import type { OutputOptions } from './options';
+import { Progress, progressLine } from './progress';
+import type { Style } from './views/style';
+
+/** Writes logs and progress to standard error until it is ended. */
+export interface TerminalObserver extends Observer {
+  end(): void;
+}
+
+/** How often a line of progress is written where no terminal is, in milliseconds. */
+const lineInterval = 5000;
+
+/** What to tell, by the options: live lines on a terminal, a line now and then elsewhere, nothing with --quiet or --json. */
+export async function observerFor(options: OutputOptions, style: Style): Promise<TerminalObserver> {
+  const verbose = options.verbose === true;
+  const shown = options.quiet !== true && options.json !== true;
+  const progress = new Progress();
+  const live = shown && !verbose && process.stderr.isTTY ? await startLive(style) : undefined;
+  const timer = setInterval(() => {
+    if (shown && live === undefined && progress.running > 0) {
+      log(progressLine(progress, performance.now()));
+    }
+  }, lineInterval);
+  timer.unref();
+  return {
+    exchange({ method, host, path, outcome, milliseconds }) {
+      if (verbose) {
+        const time = style.faint(new Date().toISOString().slice(11, 23));
+        log(`${time} ${method} ${host}${path} ${outcome} ${Math.round(milliseconds)} ms`);
+      }
+    },
+    transfer: {
+      begin(digest: Digest, repository: string, size: number) {
+        progress.begin(size, performance.now());
+        live?.begin(digest, repository, size, progress);
+      },
+      sent(digest: Digest, bytes: number) {
+        progress.sent(bytes);
+        live?.sent(digest, bytes, progress);
+      },
+      end(digest: Digest) {
+        progress.end();
+        live?.end(digest);
+      },
+    },
+    end() {
+      clearInterval(timer);
+      live?.stop();
+    },
+  };
+}
+
+function log(line: string): void {
+  process.stderr.write(`${redact(line)}\n`);
+}
+
+async function startLive(style: Style): Promise<LiveLines> {
+  const { default: cliProgress } = await import('cli-progress');
+  const bars = new cliProgress.MultiBar({
+    stream: process.stderr,
+    clearOnComplete: true,
+    hideCursor: true,
+    fps: 8,
+    format: `${style.good('{bar}')} {percentage}%  {label}`,
+    barCompleteChar: '━',
+    barIncompleteChar: '─',
+    barsize: 24,
+  });
+  return new LiveLines(bars);
+}
+
+/** One live line for each running transfer, and one for all. */
+class LiveLines {
+  private readonly total: SingleBar;
+  private readonly lines = new Map<Digest, SingleBar>();
+
+  constructor(private readonly bars: MultiBar) {
+    this.total = bars.create(1, 0, { label: '' });
+  }
+
+  begin(digest: Digest, repository: string, size: number, progress: Progress): void {
+    this.total.setTotal(progress.begunBytes);
+    this.lines.set(
+      digest,
+      this.bars.create(Math.max(1, size), 0, { label: `${digest.slice(7, 19)} to ${repository}` }),
+    );
+  }
+
+  sent(digest: Digest, bytes: number, progress: Progress): void {
+    this.lines.get(digest)?.increment(bytes);
+    this.total.update(progress.sentBytes, { label: progressLine(progress, performance.now()) });
+  }
+
+  end(digest: Digest): void {
+    const line = this.lines.get(digest);
+    if (line !== undefined) {
+      this.bars.remove(line);
+      this.lines.delete(digest);
+    }
+  }
+
+  stop(): void {
+    this.bars.stop();
+  }
+}

@@ -1,0 +1,71 @@
+import Table from 'cli-table3';
+import type { AccessResult, StoredLoginsResult } from '../../operations/results';
+import { columns } from './format';
+import type { Style } from './style';
+
+type Right = AccessResult['environments'][number]['repositories'][number]['read'];
+
+/** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
+export function accessView(result: AccessResult, style: Style): string {
+  const table = new Table({
+    head: [style.strong(result.product), 'repository', 'read', 'write', 'mount'],
+    style: { head: [], border: [] },
+  });
+  for (const { environment, needs, repositories } of result.environments) {
+    for (const { repository, read, write, mount } of repositories) {
+      table.push([
+        style.strong(environment),
+        repository,
+        // A repository that is made by the first push cannot be read before.
+        cell(read, needs === 'read' || (needs === 'write' && write.allowed !== 'yes'), style),
+        cell(write, needs === 'write', style),
+        mount === null ? style.faint('–') : cell(mount, false, style),
+      ]);
+    }
+  }
+  const warnings = result.warnings.map((warning) => `${style.notice('more than needed')}  ${warning}`);
+  return [table.toString(), ...findings(result, style), ...warnings].join('\n');
+}
+
+function cell({ allowed, reason }: Right, needed: boolean, style: Style): string {
+  if (allowed === 'yes') {
+    return style.good('yes');
+  }
+  const text = (reason ?? 'unknown').replaceAll('-', ' ');
+  return needed ? style.bad(text) : style.faint(text);
+}
+
+/** Each different finding once, with the repositories that it concerns. */
+function findings(result: AccessResult, style: Style): string[] {
+  const byText = new Map<string, { right: Right; where: string[] }>();
+  for (const { needs, repositories } of result.environments) {
+    for (const { repository, read, write } of needs === null ? [] : repositories) {
+      const right = needs === 'write' && (read.allowed === 'yes' || write.allowed === 'yes') ? write : read;
+      if (right.allowed !== 'yes') {
+        const key = `${right.why ?? ''} ${right.next ?? ''}`;
+        const known = byText.get(key) ?? { right, where: [] };
+        known.where.push(repository);
+        byText.set(key, known);
+      }
+    }
+  }
+  return [...byText.values()].map(({ right, where }) =>
+    [
+      `${style.bad((right.reason ?? 'unknown').replaceAll('-', ' '))}  ${where.join(', ')}`,
+      `  ${style.faint('why ')} ${right.why ?? ''}`,
+      `  ${style.faint('next')} ${right.next ?? ''}`,
+    ].join('\n'),
+  );
+}
+
+/** What `access store`, `forget` and `list` answer to people: whose logins are stored, never the secrets. */
+export function storedView({ file, logins }: StoredLoginsResult, style: Style): string {
+  if (logins.length === 0) {
+    return `No login is stored in ${file}.`;
+  }
+  const rows = logins.map(({ registry, username }) => [registry, username]);
+  return [
+    `Logins stored in ${file}:`,
+    ...columns(rows, '  ', (text, column) => (column === 0 ? style.strong(text) : text)),
+  ].join('\n');
+}

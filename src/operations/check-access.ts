@@ -1,0 +1,118 @@
+import { HodError, type AccessReason } from '../core/errors';
+import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
+import type { RepositoryClient } from '../registry/repository';
+import type { AccessResult } from './results';
+import { withProduct, type Session, type SessionOptions } from './session';
+
+/** What `access check` is told. */
+export interface CheckAccessOptions extends SessionOptions {
+  /** The environments that this job writes; all where none is named. */
+  environments: readonly string[];
+}
+
+type RepositoryAccess = AccessResult['environments'][number]['repositories'][number];
+type Right = RepositoryAccess['read'];
+
+/**
+ * Finds out, before anything is uploaded, what this identity may do in each repository. Leaves nothing
+ * behind: an upload is begun to see whether it may be, and cancelled.
+ */
+export async function checkAccess(options: CheckAccessOptions): Promise<AccessResult> {
+  return withProduct(options, async (config, session) => {
+    const written = options.environments.map((name) => environmentNamed(config, name));
+    const isWritten = ({ name }: EnvironmentConfig): boolean =>
+      written.length === 0 || written.some((each) => each.name === name);
+    const isRead = ({ name }: EnvironmentConfig): boolean =>
+      config.environments.some((each) => each.after === name && isWritten(each));
+    const environments = await Promise.all(
+      config.environments.map(async (environment) => ({
+        environment: environment.name,
+        needs: isWritten(environment) ? ('write' as const) : isRead(environment) ? ('read' as const) : null,
+        repositories: await Promise.all(
+          config.images.map(({ name }) => checkRepository(session, config, environment, name)),
+        ),
+      })),
+    );
+    const warnings = environments.flatMap(({ environment, needs, repositories }) =>
+      repositories
+        .filter(({ write }) => needs !== 'write' && write.allowed === 'yes')
+        .map(({ repository }) => `this identity can write ${repository} (${environment}), and does not need to`),
+    );
+    return { product: config.product, environments, warnings };
+  });
+}
+
+async function checkRepository(
+  session: Session,
+  config: Config,
+  environment: EnvironmentConfig,
+  image: string,
+): Promise<RepositoryAccess> {
+  const client = session.client(environment.repositoryOf(image));
+  const read = await checkRight(session, () => client.probeRead());
+  const write = reaches(read) ? await checkRight(session, () => client.probeWrite()) : read;
+  return {
+    image,
+    repository: client.label,
+    read,
+    write,
+    mount: await checkMount(session, config, environment, image, client, write),
+  };
+}
+
+/** Mounting needs the right to read where the content is, and to write where it goes, in one registry. */
+async function checkMount(
+  session: Session,
+  config: Config,
+  { after }: EnvironmentConfig,
+  image: string,
+  client: RepositoryClient,
+  write: Right,
+): Promise<Right | null> {
+  if (after === undefined) {
+    return null;
+  }
+  const source = session.client(environmentNamed(config, after).repositoryOf(image));
+  if (source.repository.registry !== client.repository.registry || source.label === client.label) {
+    return null;
+  }
+  const read = await checkRight(session, () => source.probeRead());
+  return read.allowed === 'yes' ? write : read;
+}
+
+async function checkRight(session: Session, probe: () => Promise<void>): Promise<Right> {
+  try {
+    await session.limit(probe);
+    return { allowed: 'yes', reason: null, why: null, next: null };
+  } catch (error) {
+    if (!(error instanceof HodError)) {
+      throw error;
+    }
+    const { reason, why, next } = error.problem;
+    const allowed = reason !== undefined && refusals.includes(reason) ? ('no' as const) : ('unknown' as const);
+    return { allowed, reason: reason ?? null, why: why ?? null, next: next ?? null };
+  }
+}
+
+const refusals: readonly AccessReason[] = ['login-needed', 'login-refused', 'no-right', 'no-repository'];
+
+/** Whether the registry was reached at all: if not, asking it for more says the same again. */
+function reaches({ allowed, reason }: Right): boolean {
+  return allowed !== 'unknown' && reason !== 'login-needed' && reason !== 'login-refused';
+}
+
+/** The exit code for what was found: 0 where everything that is needed is allowed. */
+export function accessExitCode({ environments }: AccessResult): number {
+  const missing = environments.flatMap(({ needs, repositories }) =>
+    needs === null
+      ? []
+      : repositories.map((repository) => repository[needs]).filter(({ allowed }) => allowed !== 'yes'),
+  );
+  if (missing.some(({ allowed, reason }) => allowed === 'no' && reason !== 'no-repository')) {
+    return 5;
+  }
+  if (missing.some(({ allowed }) => allowed === 'unknown')) {
+    return 6;
+  }
+  return missing.length > 0 ? 4 : 0;
+}

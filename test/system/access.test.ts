@@ -1,0 +1,392 @@
+import { once } from 'node:events';
+import { chmod, mkdtemp, readdir, readFile, rm, stat, writeFile } from 'node:fs/promises';
+import { createServer, request as forward, type Server } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { startIdentityProvider, subjectOf, type IdentityProvider, type Job } from '../../src/sandbox/identity';
+import type { SandboxRegistryOptions } from '../../src/sandbox/registry';
+import { startTokenService, type TokenService, type TokenServiceOptions } from '../../src/sandbox/token-service';
+import { hod, hodFails, hodJson } from '../support/hod';
+import { environments, sandboxWorld, type SandboxWorld } from '../support/world';
+
+const password = 'gulls-and-terns/42+';
+const audience = 'skerry-registries';
+const job: Job = { project: 'skerry-line', branch: 'main', run: '7' };
+
+let provider: IdentityProvider;
+let tokens: TokenService;
+let tokenRequests: { method: string; path: string; scopes: string[] }[];
+let sandbox: SandboxWorld;
+const closing: (() => Promise<unknown>)[] = [];
+afterEach(async () => {
+  await Promise.all(closing.splice(0).map((close) => close()));
+});
+
+/** Registries that ask for access tokens, a token service, and an identity provider that it trusts. */
+async function guardedWorld(
+  options: Partial<TokenServiceOptions> = {},
+  registry: Partial<SandboxRegistryOptions> = {},
+) {
+  provider = await startIdentityProvider(0);
+  tokenRequests = [];
+  const all = { repository: '*', actions: ['pull', 'push'] as const };
+  const rule = (branch: string, actions: readonly ('pull' | 'push')[]) => ({
+    issuer: provider.issuer,
+    audience,
+    subject: subjectOf({ project: 'skerry-line', branch }),
+    rights: [{ repository: 'skerry/*', actions }],
+  });
+  tokens = await startTokenService({
+    port: 0,
+    service: 'skerry',
+    rules: [rule('main', ['pull', 'push']), rule('feature/*', ['pull'])],
+    users: [{ username: 'una', password, rights: [all] }],
+    onRequest: (request) => tokenRequests.push(request),
+    ...options,
+  });
+  sandbox = await sandboxWorld({ tokens, ...registry });
+  closing.push(sandbox.close, tokens.close, provider.close);
+  return sandbox.world;
+}
+
+/** Names the same credentials for every registry in hod.yaml. */
+async function useCredentials(text: string): Promise<void> {
+  const { world } = sandbox;
+  const lines = environments.map((name) => `  ${name}.localhost:${world.ports[name]}: { ${text} }`);
+  await world.configure(/(registries:[^]*)?$/, `registries:\n${lines.join('\n')}\n`);
+}
+const jobCredentials = (token: string) =>
+  `credentials: { job: { token: ${token}, audience: ${audience}, exchange: "${tokens.exchange}" } }`;
+
+describe('access tokens', () => {
+  test.each([false, true])('with a password, the service answering POST only: %s', async (postOnly) => {
+    const world = await guardedWorld({ postOnly });
+    await useCredentials(`credentials: { username: una, password: { env: SKERRY_PASSWORD } }`);
+    world.env = { SKERRY_PASSWORD: password };
+    await world.publish();
+    // The least scope that will do, and one request for each however many transfers wait.
+    const asked = tokenRequests
+      .filter(({ method }) => !postOnly || method === 'POST')
+      .map(({ scopes }) => scopes.join(' '));
+    expect(new Set(asked).size).toBe(asked.length);
+    expect(asked).toContain('repository:skerry/timetable:pull');
+    expect(asked).toContain('repository:skerry/timetable:pull,push');
+    const count = tokenRequests.length;
+    await world.publish();
+    expect(tokenRequests.slice(count).every(({ scopes }) => scopes.every((scope) => scope.endsWith(':pull')))).toBe(
+      true,
+    );
+    world.env = { SKERRY_PASSWORD: 'wrong-password' };
+    const refused = await world.fails(5, 'publish');
+    expect(refused.why).toMatch(/refused the login/);
+  });
+
+  test('a mount asks for the right to read its source', async () => {
+    const world = await guardedWorld();
+    await world.configure(`uat.localhost:${world.ports.uat}/skerry`, `dev.localhost:${world.ports.dev}/uat`);
+    await useCredentials(`credentials: { username: una, password: { env: SKERRY_PASSWORD } }`);
+    world.env = { SKERRY_PASSWORD: password };
+    await world.publish();
+    const { images } = await world.promote('uat');
+    expect(images.every(({ transfer }) => transfer.bytesSent === 0 && transfer.blobsMounted > 0)).toBe(true);
+    expect(tokenRequests.map(({ scopes }) => scopes)).toContainEqual([
+      'repository:skerry/timetable:pull',
+      'repository:uat/timetable:pull,push',
+    ]);
+  });
+
+  test('a token that is no longer taken is asked for again, in the middle of the work', async () => {
+    await guardedWorld();
+    await sandbox.close();
+    const uses = new Map<string, number>();
+    const verify: TokenService['verify'] = async (token) => {
+      uses.set(token, (uses.get(token) ?? 0) + 1);
+      return (uses.get(token) ?? 0) > 6 ? undefined : tokens.verify(token);
+    };
+    sandbox = await sandboxWorld({ tokens: { ...tokens, verify } });
+    closing.push(sandbox.close);
+    await useCredentials(`credentials: { username: una, password: { env: SKERRY_PASSWORD } }`);
+    sandbox.world.env = { SKERRY_PASSWORD: password };
+    await sandbox.world.publish();
+    await sandbox.world.promote('uat');
+    expect([...uses.values()].some((count) => count > 6)).toBe(true);
+  });
+});
+
+describe('no secret at all: the identity of the job', () => {
+  test.each(['variable', 'file', 'request'])('from a %s', async (where) => {
+    const world = await guardedWorld();
+    const token = await provider.issue(job, audience);
+    const { url, bearer } = provider.admit(job);
+    await writeFile(join(world.folder, 'token'), `${token}\n`);
+    const places = {
+      variable: '{ env: JOB_TOKEN }',
+      file: `{ file: ${join(world.folder, 'token')} }`,
+      request: '{ request: { url: JOB_URL, bearer: JOB_BEARER } }',
+    };
+    await useCredentials(jobCredentials(places[where as keyof typeof places]));
+    world.env = { JOB_TOKEN: token, JOB_URL: url, JOB_BEARER: bearer };
+    await world.publish();
+    await world.promote('uat');
+    expect(tokenRequests.some(({ path }) => path === '/exchange')).toBe(true);
+  });
+
+  test('each way to be refused has its own message and remedy', async () => {
+    const world = await guardedWorld();
+    await useCredentials(jobCredentials('{ env: JOB_TOKEN }'));
+    const stranger = await startIdentityProvider(0);
+    closing.push(stranger.close);
+    const refusal = async (token: string) => {
+      world.env = { JOB_TOKEN: token };
+      return world.fails(5, 'publish');
+    };
+    const forged = (await provider.issue(job, audience)).replace(/\.[^.]{20}([^.]*)$/, `.${'A'.repeat(20)}$1`);
+    const refusals = {
+      'wrong audience': await refusal(await provider.issue(job, 'somebody-else')),
+      'wrong project': await refusal(await provider.issue({ ...job, project: 'other-line' }, audience)),
+      expired: await refusal(await provider.issue(job, audience, -120)),
+      'unknown key': await refusal(forged),
+      'not allowed': await refusal(''),
+    };
+    const whys = Object.values(refusals).map(({ why }) => why ?? '');
+    const nexts = Object.values(refusals).map(({ next }) => next ?? '');
+    expect(new Set(whys).size).toBe(5);
+    expect(new Set(nexts).size).toBe(5);
+    expect(refusals['wrong audience'].why).toContain(
+      `meant for somebody-else, and the token service expects ${audience}`,
+    );
+    expect(refusals['wrong project'].why).toContain('no trust rule for project:other-line:branch:main');
+    expect(refusals.expired.why).toMatch(/ran out 2 min ago/);
+    expect(refusals['unknown key'].why).toContain('does not trust the signature');
+    expect(refusals['not allowed'].next).toContain('allow this job to ask for identity tokens');
+    // Another issuer is refused too, and so is a branch that may not write.
+    expect((await refusal(await stranger.issue(job, audience))).why).toContain(stranger.issuer);
+    expect((await refusal(await provider.issue({ ...job, branch: 'other' }, audience))).why).toContain('branch:other');
+    const feature = await refusal(await provider.issue({ ...job, branch: 'feature/x' }, audience));
+    expect(feature.why).toContain('has no right to do this');
+    world.env = { JOB_URL: `${provider.issuer}/job-token`, JOB_BEARER: 'not-this-one' };
+    await useCredentials(jobCredentials('{ request: { url: JOB_URL, bearer: JOB_BEARER } }'));
+    expect((await world.fails(5, 'publish')).why).toContain('answered 403');
+  });
+});
+
+describe('access check', () => {
+  const check = (args: string[], code: number) =>
+    hod(['access', 'check', ...args, '--json'], sandbox.world.options).then((run) => {
+      expect({ code: run.code, stderr: run.stderr }).toEqual({ code, stderr: '' });
+      return run;
+    });
+
+  test('tells what this identity may do, leaves nothing behind, and warns where it may do more than it needs', async () => {
+    const world = await guardedWorld();
+    await useCredentials(jobCredentials('{ env: JOB_TOKEN }'));
+    world.env = { JOB_TOKEN: await provider.issue(job, audience) };
+    await check([], 0);
+    await world.publish();
+    const before = sandbox.requests.prod.length;
+    const table = await hod(['access', 'check', 'dev'], world.options);
+    expect(table.code).toBe(0);
+    expect(table.stdout).toContain(
+      `more than needed  this identity can write ${world.repository('prod', 'timetable')} (prod)`,
+    );
+    const methods = sandbox.requests.prod.slice(before).map(({ method }) => method);
+    expect(methods.filter((method) => method === 'DELETE')).toHaveLength(3);
+    expect(methods.filter((method) => method === 'POST' || method === 'PUT')).toHaveLength(3);
+    world.env = { JOB_TOKEN: await provider.issue({ ...job, branch: 'feature/x' }, audience) };
+    const denied = await check(['dev'], 5);
+    expect(denied.stdout).toContain('"allowed":"no","reason":"no-right"');
+  });
+
+  test('tells apart why a registry cannot be used', async () => {
+    const world = await guardedWorld();
+    const page = createServer((_, response) => response.writeHead(200, { 'content-type': 'text/html' }).end('<html>'));
+    const plain = await listen(page);
+    closing.push(async () => page.close());
+    const reasons: [string, string, number][] = [
+      [`dev.localhost:${world.ports.dev}`, 'login-needed', 5],
+      ['registry.invalid', 'host-unknown', 6],
+      ['127.0.0.1:9', 'not-listening', 6],
+      [`127.0.0.1:${plain}`, 'not-a-registry', 6],
+    ];
+    let host = `dev.localhost:${world.ports.dev}`;
+    for (const [next, reason, code] of reasons) {
+      if (next !== host) {
+        await world.configure(`${host}/skerry`, `${next}/skerry`);
+        host = next;
+      }
+      const { stdout } = await check(['dev'], code);
+      expect(stdout).toContain(`"reason":"${reason}"`);
+    }
+    await world.configure(/$/, `registries: { "${host}": { tls: {} } }\n`);
+    expect((await check(['dev'], 6)).stdout).toContain('"reason":"tls-untrusted"');
+  });
+
+  test('a repository that must exist first is made once, by the configured command, and the upload goes on', async () => {
+    const { world, close } = await sandboxWorld({ strict: true });
+    closing.push(close);
+    expect((await world.fails(4, 'publish')).next).toContain('`create:`');
+    const line = `[curl, -sS, -X, PUT, "http://127.0.0.1:${world.ports.dev}/sandbox/repositories/{repository}"]`;
+    await world.configure(/$/, `registries: { "dev.localhost:${world.ports.dev}": { create: ${line} } }\n`);
+    await world.publish();
+    await world.publish();
+  });
+});
+
+describe('stored logins', () => {
+  test('are kept for the user alone, used where hod.yaml names none, and never shown', async () => {
+    const world = await guardedWorld();
+    const home = join(world.folder, 'home');
+    world.env = { XDG_CONFIG_HOME: home };
+    const file = join(home, 'hod', 'logins.json');
+    await expect(hodFails(2, ['access', 'store', 'dev.test', '--user', 'una'], world.options)).resolves.toBeDefined();
+    for (const name of environments) {
+      const host = `${name}.localhost:${world.ports[name]}`;
+      const run = await hod(['access', 'store', host, '--user', 'una'], { ...world.options, input: `${password}\n` });
+      expect(run).toMatchObject({ code: 0, stderr: '' });
+    }
+    expect((await stat(file)).mode & 0o777).toBe(0o600);
+    const listed = await hodJson('stored-logins', ['access', 'list'], world.options);
+    expect(listed.logins).toHaveLength(3);
+    expect(JSON.stringify(listed)).not.toContain(password);
+    await world.publish();
+    await chmod(file, 0o644);
+    expect((await world.fails(5, 'publish')).next).toContain('chmod 600');
+    await chmod(file, 0o600);
+    await hodJson('stored-logins', ['access', 'forget', `dev.localhost:${world.ports.dev}`], world.options);
+    expect((await world.fails(5, 'publish')).why).toContain('asks for a login');
+    await world.fails(4, 'access', 'forget', 'dev.test');
+  });
+
+  test('or printed by a command', async () => {
+    const world = await guardedWorld();
+    const command = join(world.folder, 'credential.sh');
+    await writeFile(command, `#!/bin/sh\necho '{"username": "una", "password": "${password}"}'\n`, { mode: 0o755 });
+    await useCredentials(`credentials: { command: [${command}, "{registry}"] }`);
+    await world.publish();
+    await writeFile(command, `#!/bin/sh\necho '{"user": "${password}"}'\n`);
+    const malformed = await world.fails(5, 'publish');
+    expect(JSON.stringify(malformed)).not.toContain(password);
+    await writeFile(command, `#!/bin/sh\necho 'the vault is locked' >&2; exit 3\n`);
+    expect((await world.fails(5, 'publish')).why).toContain('it ended with 3: the vault is locked');
+  });
+});
+
+test('no secret ever appears: in output, logs, records, state, arguments, or requests to another host', async () => {
+  const world = await guardedWorld({ lifetime: 600 });
+  const elsewhere: string[] = [];
+  // A host that blobs are redirected to, and that keeps everything it is sent.
+  const other = createServer((request, response) => {
+    elsewhere.push(JSON.stringify([request.url, request.headers]));
+    response.writeHead(404).end();
+  });
+  const otherPort = await listen(other);
+  // A registry in front of dev that redirects blobs, and repeats what it was sent in its errors.
+  let mean = false;
+  const front = createServer((request, response) => {
+    if (mean && request.headers.authorization !== undefined) {
+      const errors = [{ code: 'DENIED', message: `you sent ${request.headers.authorization}` }];
+      response.writeHead(403, { 'content-type': 'application/json' }).end(JSON.stringify({ errors }));
+      return;
+    }
+    if (request.method === 'GET' && request.url?.includes('/blobs/sha256') === true) {
+      response.writeHead(307, { location: `http://127.0.0.1:${otherPort}${request.url}` }).end();
+      return;
+    }
+    const { method, headers, url } = request;
+    const onward = forward({ port: world.ports.dev, method, headers, path: url }, (answer) => {
+      response.writeHead(answer.statusCode ?? 500, answer.headers);
+      answer.pipe(response);
+    });
+    request.pipe(onward);
+  });
+  const frontPort = await listen(front);
+  closing.push(
+    async () => other.close(),
+    async () => front.close(),
+  );
+
+  const jobToken = await provider.issue(job, audience);
+  const home = await mkdtemp(join(tmpdir(), 'hod-home-'));
+  const argumentsSeen = join(world.folder, 'arguments');
+  const command = join(world.folder, 'credential.sh');
+  await writeFile(
+    command,
+    `#!/bin/sh\ntr '\\0' ' ' < /proc/$PPID/cmdline >> ${argumentsSeen}\necho "$0 $*" >> ${argumentsSeen}\necho '{"username": "una", "password": "${password}"}'\n`,
+    { mode: 0o755 },
+  );
+  world.env = { SKERRY_PASSWORD: password, JOB_TOKEN: jobToken, XDG_CONFIG_HOME: home, BASH_XTRACEFD: '1' };
+  const seen: string[] = [];
+  const run = async (...args: string[]) => {
+    const { code, stdout, stderr } = await hod(args, { ...world.options, input: password });
+    seen.push(`${args.join(' ')} → ${code ?? ''}\n`, stdout, stderr);
+    return code;
+  };
+  const commands = [
+    ['config', 'check'],
+    ['access', 'check', '--verbose'],
+    ['publish', '--verbose'],
+    ['publish', '--dry-run', '--verbose', '--json'],
+    [
+      'assemble',
+      '--verbose',
+      `${world.repository('dev', 'pair')}:1.0.0`,
+      'out/timetable-amd64',
+      'out/timetable-arm64.tar',
+    ],
+    ['promote', 'uat', '--verbose'],
+    ['status', '--verbose'],
+    ['show', world.repository('dev', 'timetable:2.4.0'), '--verbose'],
+    ['show', world.repository('dev', 'timetable:nothing'), '--verbose', '--json'],
+    ['access', 'list'],
+  ];
+  const sources = [
+    `credentials: { username: una, password: { env: SKERRY_PASSWORD } }`,
+    `credentials: { command: [${command}] }`,
+    jobCredentials('{ env: JOB_TOKEN }'),
+  ];
+  for (const source of sources) {
+    await useCredentials(source);
+    for (const args of commands) {
+      await run(...args);
+    }
+  }
+  expect(seen.join('')).toContain('→ 0');
+  await run('access', 'store', 'dev.test', '--user', 'una');
+  for (const each of [false, true]) {
+    mean = each;
+    for (const source of sources) {
+      const text = `registries: { "127.0.0.1:${frontPort}": { ${source} } }\nproduct:`;
+      const config = join(world.product.folder, 'mean.yaml');
+      await world.writeConfig(config, { dev: `127.0.0.1:${frontPort}` });
+      await writeFile(config, (await readFile(config, 'utf8')).replace('product:', text));
+      for (const args of [
+        ['publish'],
+        ['access', 'check'],
+        ['show', `127.0.0.1:${frontPort}/skerry/timetable:2.4.0`],
+      ]) {
+        await run(...args, '--verbose', '--config', config);
+      }
+    }
+  }
+  expect(elsewhere.length).toBeGreaterThan(0);
+  seen.push(...elsewhere, await readFile(argumentsSeen, 'utf8'));
+  for (const file of await readdir(join(world.product.folder, '.hod'), { recursive: true, withFileTypes: true })) {
+    if (file.isFile()) {
+      seen.push(await readFile(join(file.parentPath, file.name), 'latin1'));
+    }
+  }
+  const everything = seen.join('\n');
+  const basic = Buffer.from(`una:${password}`).toString('base64');
+  for (const secret of [password, encodeURIComponent(password), basic, jobToken, jobToken.split('.')[2] ?? '']) {
+    expect(everything.includes(secret)).toBe(false);
+  }
+  expect(/Bearer ey|eyJ[\w-]{20}/.exec(everything)).toBeNull();
+  await rm(home, { recursive: true });
+});
+
+async function listen(server: Server): Promise<number> {
+  server.listen(0, '127.0.0.1');
+  await once(server, 'listening');
+  return (server.address() as AddressInfo).port;
+}
