@@ -15,7 +15,7 @@ type Right = RepositoryAccess['read'];
 
 /**
  * Finds out, before anything is uploaded, what this identity may do in each repository. Leaves nothing
- * behind: an upload is begun to see whether it may be, and cancelled.
+ * behind: what it asks a registry to write cannot be written.
  */
 export async function checkAccess(options: CheckAccessOptions): Promise<AccessResult> {
   return withProduct(options, async (config, session) => {

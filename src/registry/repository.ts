@@ -3,9 +3,9 @@ import type { Scope } from '../core/access/challenge';
 import { HodError } from '../core/errors';
 import type { ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
-import { isDigest, type Digest } from '../core/oci/digest';
+import { isDigest, sha256, type Digest } from '../core/oci/digest';
 import { manifestSizeLimit, parseJson, parseManifest, type Manifest } from '../core/oci/manifest';
-import { acceptedManifestTypes } from '../core/oci/media-types';
+import { acceptedManifestTypes, mediaTypes } from '../core/oci/media-types';
 import { formatRepository, type Repository } from '../core/oci/reference';
 import { isTag, type Tag } from '../core/tags/tag';
 import type { Connection, Connections } from './connection';
@@ -82,19 +82,16 @@ export class RepositoryClient implements ContentSource {
     await this.fetch(this.request('GET', 'tags/list?n=1', [200], 'could not read a repository', ''));
   }
 
-  /** Begins an upload, and cancels it, to find out whether that may be done. */
+  /**
+   * Asks for something that needs the right to write and cannot succeed: to store a manifest under a
+   * digest that is not its own. Throws where the right is not given, or there is no such repository.
+   */
   async probeWrite(): Promise<void> {
-    const purpose = 'could not write to a repository';
-    const begun = await this.send({
-      ...this.request('POST', 'blobs/uploads/', [202], purpose, ''),
-      headers: { 'content-length': '0' },
-    });
-    await begun.body.dump();
-    const target = begun.headers['location'];
-    if (typeof target === 'string') {
-      const cancel = { ...this.request('DELETE', '', [200, 202, 204, 400, 404, 405], purpose, ''), target };
-      await (await this.send(cancel)).body.dump();
-    }
+    const other = sha256('not what is sent');
+    const request = this.request('PUT', `manifests/${other}`, [400, 422], 'could not write to a repository', '');
+    const headers = { 'content-type': mediaTypes.manifest };
+    const response = await this.send({ ...request, headers, body: () => Buffer.from('{}') });
+    await response.body.dump();
   }
 
   /** Uploads a blob; see {@link uploadBlob}. */

@@ -247,8 +247,11 @@ class RegistryHandler {
     }
     const bytes = await readAll(request, manifestSizeLimit);
     const digest = isDigest(rest) ? rest : sha256(bytes);
-    const entry = this.entryForWriting(name);
+    if (this.options.strict === true) {
+      this.entry(name);
+    }
     const manifest = parsePushed(bytes, digest, request.headers['content-type']);
+    const entry = this.entryForWriting(name);
     if (this.options.trusting !== true) {
       await this.requireContent(manifest, entry);
     }

@@ -1,40 +1,163 @@
-import { startRealRegistry, type RealRegistry } from '../support/real-registry';
+import { importPKCS8 } from 'jose';
+import { once } from 'node:events';
+import { mkdtemp, readFile, rm } from 'node:fs/promises';
+import { createServer } from 'node:http';
+import { connect, type AddressInfo } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { startIdentityProvider, subjectOf } from '../../src/sandbox/identity';
+import { startTokenService } from '../../src/sandbox/token-service';
+import { certificateBody, makeAuthority, makeCertificate } from '../support/certificates';
+import { hod } from '../support/hod';
+import { startRealRegistry, type RealRegistryOptions } from '../support/real-registry';
 import { livesTheWholeDay } from '../support/whole-day';
-import { World } from '../support/world';
+import { environments, World } from '../support/world';
 
 const login = { username: 'una', password: 'gulls-and-terns' };
-let registries: RealRegistry[];
-let world: World;
+const closing: (() => Promise<unknown>)[] = [];
+let folder: string;
+beforeEach(async () => (folder = await mkdtemp(join(tmpdir(), 'hod-real-'))));
 afterEach(async () => {
-  await Promise.all(registries.map((each) => each.close()));
-  await world.remove();
+  await Promise.all(closing.splice(0).map((close) => close()));
+  await rm(folder, { recursive: true });
 });
 
-async function startWorld(guarded: boolean): Promise<void> {
-  const start = () => startRealRegistry(guarded ? login : undefined);
-  const [dev, uat, prod] = await Promise.all([start(), start(), start()]);
-  registries = [dev, uat, prod];
-  const authorization = `Basic ${Buffer.from(`${login.username}:${login.password}`).toString('base64')}`;
-  world = await World.create({ dev: dev.port, uat: uat.port, prod: prod.port }, guarded ? authorization : undefined);
+async function startWorld(options: RealRegistryOptions = {}): Promise<World> {
+  const [dev, uat, prod] = await Promise.all([
+    startRealRegistry(options),
+    startRealRegistry(options),
+    startRealRegistry(options),
+  ]);
+  const world = await World.create(
+    { dev: dev.port, uat: uat.port, prod: prod.port },
+    { dev: dev.readPort, uat: uat.readPort, prod: prod.readPort },
+  );
+  closing.push(dev.close, uat.close, prod.close, () => world.remove());
+  return world;
+}
+
+/** Says the same of every registry in hod.yaml. */
+async function describeRegistries(world: World, text: string): Promise<void> {
+  const lines = environments.map((name) => `  "${world.host(name)}": { ${text} }`);
+  await world.configure(/$/, `registries:\n${lines.join('\n')}\n`);
 }
 
 test('the whole day against real registry servers', async () => {
-  await startWorld(false);
-  await livesTheWholeDay(world);
+  await livesTheWholeDay(await startWorld());
 });
 
-test('the whole day against real registry servers that ask for a login', async () => {
-  await startWorld(true);
+test('with a login', async () => {
+  const world = await startWorld({ login });
   expect((await world.fails(5, 'publish')).why).toContain('asks for a login');
   await world.useLogin(login);
   world.env = { ...world.env, SKERRY_PASSWORD: 'wrong' };
   expect((await world.fails(5, 'publish')).why).toContain('refused the login');
   world.env = { ...world.env, SKERRY_PASSWORD: login.password };
+  await livesTheWholeDay(world, 1);
+});
+
+test('with access tokens for the identity of a job', async () => {
+  await makeAuthority(folder);
+  await makeCertificate(folder, 'tokens', []);
+  const provider = await startIdentityProvider(0);
+  const audience = 'skerry-registries';
+  const rights = [{ repository: 'skerry/*', actions: ['pull', 'push'] as const }];
+  const subject = subjectOf({ project: 'skerry-line', branch: 'main' });
+  const service = 'skerry';
+  const tokens = await startTokenService({
+    port: 0,
+    service,
+    rules: [{ issuer: provider.issuer, audience, subject, rights }],
+    signing: {
+      key: await importPKCS8(await readFile(join(folder, 'tokens.key'), 'utf8'), 'RS256'),
+      certificates: [await certificateBody(join(folder, 'tokens.pem'))],
+    },
+  });
+  closing.push(provider.close, tokens.close);
+  const world = await startWorld({
+    token: { realm: tokens.realm, service, issuer: service, rootcertbundle: join(folder, 'ca.pem') },
+  });
+  const job = `{ token: { request: { url: JOB_URL, bearer: JOB_BEARER } }, audience: ${audience}, exchange: "${tokens.exchange}" }`;
+  await describeRegistries(world, `credentials: { job: ${job} }`);
+  const admit = (branch: string) => {
+    const { url, bearer } = provider.admit({ project: 'skerry-line', branch, run: '1' });
+    world.env = { JOB_URL: url, JOB_BEARER: bearer };
+  };
+  admit('other');
+  expect((await world.fails(5, 'publish')).why).toContain('no trust rule');
+  admit('main');
+  await livesTheWholeDay(world, 1);
+  const check = await hod(['access', 'check'], world.options);
+  expect({ code: check.code, stderr: check.stderr }).toEqual({ code: 0, stderr: '' });
+});
+
+test('over TLS with an authority of its own, and client certificates', async () => {
+  await makeAuthority(folder);
+  await makeCertificate(
+    folder,
+    'server',
+    environments.map((name) => `${name}.localhost`),
+  );
+  await makeCertificate(folder, 'client', []);
+  const file = (name: string) => join(folder, name);
+  const tls = { certificate: file('server.pem'), key: file('server.key'), clientcas: [file('ca.pem')] };
+  const world = await startWorld({ tls });
+  await describeRegistries(world, 'tls: {}');
+  const untrusted = await world.fails(6, 'publish');
+  expect(untrusted.why).toContain('does not trust');
+  expect(untrusted.next).toContain('tls: { ca: FILE }');
+  const certificates = `certificate: ${file('client.pem')}, key: ${file('client.key')}`;
+  await world.configure(/tls: \{\}/g, `tls: { ca: ${file('ca.pem')}, ${certificates} }`);
   await livesTheWholeDay(world);
 });
 
+test('behind a proxy', async () => {
+  await makeAuthority(folder);
+  await makeCertificate(
+    folder,
+    'server',
+    environments.map((name) => `${name}.skerry.test`),
+  );
+  const world = await startWorld({ tls: { certificate: join(folder, 'server.pem'), key: join(folder, 'server.key') } });
+  world.domain = 'skerry.test';
+  await world.configure(/\.localhost:/g, '.skerry.test:');
+  await describeRegistries(world, `tls: { ca: ${join(folder, 'ca.pem')} }`);
+  // The names of the registries mean something to the proxy only.
+  let open = true;
+  const asked: string[] = [];
+  const proxy = createServer().on('connect', (request, socket, head) => {
+    asked.push(request.url ?? '');
+    const port = /^\w+\.skerry\.test:(\d+)$/.exec(request.url ?? '')?.[1];
+    if (!open || port === undefined) {
+      socket.end('HTTP/1.1 403 Forbidden\r\n\r\n');
+      return;
+    }
+    const onward = connect(Number(port), '127.0.0.1', () => {
+      socket.write('HTTP/1.1 200 Connection established\r\n\r\n');
+      onward.write(head);
+      socket.pipe(onward).pipe(socket);
+    });
+    onward.on('error', () => socket.destroy());
+    socket.on('error', () => onward.destroy());
+  });
+  proxy.listen(0, '127.0.0.1');
+  await once(proxy, 'listening');
+  closing.push(async () => {
+    proxy.closeAllConnections();
+    proxy.close();
+  });
+  expect((await world.fails(6, 'publish')).why).toMatch(/there is no host|cannot be looked up/);
+  world.env = { HTTPS_PROXY: `http://127.0.0.1:${(proxy.address() as AddressInfo).port}` };
+  await livesTheWholeDay(world);
+  expect(asked.length).toBeGreaterThan(0);
+  open = false;
+  const refused = await world.fails(6, 'publish');
+  expect(refused.why).toContain('the proxy in HTTPS_PROXY');
+  expect(refused.next).toContain('NO_PROXY');
+});
+
 test('within one real registry, content is mounted, and nothing is sent through Hod', async () => {
-  await startWorld(false);
+  const world = await startWorld();
   await world.configure(`uat.localhost:${world.ports.uat}/skerry`, `dev.localhost:${world.ports.dev}/uat`);
   await world.publish();
   const { images } = await world.promote('uat');

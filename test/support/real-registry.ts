@@ -9,27 +9,58 @@ import { createInterface } from 'node:readline';
 
 /** A real registry server: Debian's package `docker-registry`, in a temporary folder, on a free loopback port. */
 export interface RealRegistry {
-  port: number;
+  readonly port: number;
+  /** Another server on the same content, open to all: how tests read what a guarded one holds. */
+  readonly readPort: number;
   readonly close: () => Promise<void>;
 }
 
-/** Starts one that asks for a login where one is given. Waits until it listens. */
-export async function startRealRegistry(login?: { username: string; password: string }): Promise<RealRegistry> {
+/** How a real registry is guarded. */
+export interface RealRegistryOptions {
+  login?: { username: string; password: string };
+  /** Access tokens: what the server's configuration says under `auth.token`. */
+  token?: { realm: string; service: string; issuer: string; rootcertbundle: string };
+  tls?: { certificate: string; key: string; clientcas?: string[] };
+}
+
+/** Starts one, and an open one on the same content. Waits until both listen. */
+export async function startRealRegistry({ login, token, tls }: RealRegistryOptions = {}): Promise<RealRegistry> {
   const folder = await mkdtemp(join(tmpdir(), 'hod-real-registry-'));
+  const htpasswd = join(folder, 'htpasswd');
+  if (login !== undefined) {
+    await writeFile(htpasswd, `${login.username}:${bcrypt.hashSync(login.password, 4)}\n`);
+  }
+  const auth = {
+    ...(login === undefined ? {} : { htpasswd: { realm: 'skerry', path: htpasswd } }),
+    ...(token === undefined ? {} : { token }),
+  };
+  const guarded = await startServer(folder, 'guarded', {
+    http: tls === undefined ? {} : { tls },
+    ...(Object.keys(auth).length === 0 ? {} : { auth }),
+  });
+  const open = await startServer(folder, 'open', { http: {} });
+  return {
+    port: guarded.port,
+    readPort: open.port,
+    close: async () => {
+      await Promise.all([guarded.end(), open.end()]);
+      await rm(folder, { recursive: true, force: true });
+    },
+  };
+}
+
+async function startServer(folder: string, name: string, { http, ...settings }: { http: object; auth?: object }) {
   const port = await freePort();
-  const settings = {
+  const config = {
     version: '0.1',
     log: { level: 'info', accesslog: { disabled: true } },
     storage: { filesystem: { rootdirectory: join(folder, 'content') } },
-    http: { addr: `127.0.0.1:${port}` },
-    ...(login === undefined ? {} : { auth: { htpasswd: { realm: 'skerry', path: join(folder, 'htpasswd') } } }),
+    http: { addr: `127.0.0.1:${port}`, ...http },
+    ...settings,
   };
-  if (login !== undefined) {
-    await writeFile(join(folder, 'htpasswd'), `${login.username}:${bcrypt.hashSync(login.password, 4)}\n`);
-  }
   // YAML takes JSON as it is.
-  await writeFile(join(folder, 'config.yml'), JSON.stringify(settings));
-  const server = spawn('docker-registry', ['serve', join(folder, 'config.yml')], {
+  await writeFile(join(folder, `${name}.yml`), JSON.stringify(config));
+  const server = spawn('docker-registry', ['serve', join(folder, `${name}.yml`)], {
     stdio: ['ignore', 'ignore', 'pipe'],
   });
   const said: string[] = [];
@@ -45,10 +76,9 @@ export async function startRealRegistry(login?: { username: string; password: st
   });
   return {
     port,
-    close: async () => {
+    end: async () => {
       server.kill();
       await once(server, 'exit');
-      await rm(folder, { recursive: true, force: true });
     },
   };
 }

@@ -22,12 +22,15 @@ export class World {
     readonly folder: string,
     readonly product: SampleProduct,
     readonly ports: PerEnvironment<number>,
-    /** How the tests themselves read the registries. */
-    readonly authorization?: string,
+    /** Where the tests themselves read what the registries hold. */
+    readonly readPorts: PerEnvironment<number>,
   ) {}
 
+  /** What the names of the registries end with. */
+  domain = 'localhost';
+
   /** Makes the product, with one commit tagged v2.4.0 and built. */
-  static async create(ports: PerEnvironment<number>, authorization?: string): Promise<World> {
+  static async create(ports: PerEnvironment<number>, readPorts = ports): Promise<World> {
     const folder = await mkdtemp(join(tmpdir(), 'hod-test-'));
     const product = new SampleProduct(join(folder, 'product'));
     await product.create(
@@ -39,7 +42,7 @@ export class World {
     );
     product.tag('v2.4.0');
     await product.build();
-    return new World(folder, product, ports, authorization);
+    return new World(folder, product, ports, readPorts);
   }
 
   get options(): HodOptions {
@@ -70,14 +73,19 @@ export class World {
   async served(environment: EnvironmentName): Promise<Record<string, Served>> {
     const all: Record<string, Served> = {};
     for (const image of images) {
-      all[image] = await readRepository(this.ports[environment], `skerry/${image}`, this.authorization);
+      all[image] = await readRepository(this.readPorts[environment], `skerry/${image}`);
     }
     return all;
   }
 
   /** `host/skerry/image` in an environment. */
   repository(environment: EnvironmentName, image: string): string {
-    return `${environment}.localhost:${this.ports[environment]}/skerry/${image}`;
+    return `${this.host(environment)}/skerry/${image}`;
+  }
+
+  /** The registry of an environment. */
+  host(environment: EnvironmentName): string {
+    return `${environment}.${this.domain}:${this.ports[environment]}`;
   }
 
   /** Replaces text in hod.yaml. */
