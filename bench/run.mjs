@@ -1,25 +1,15 @@
 // Measures Hod beside public tools, in turn in one run, and prints a table of medians and ratios.
-// Needs Debian's docker-registry and curl. `--quick` runs with smaller sizes and fewer rounds.
+// Needs Debian's docker-registry and curl. `--quick` runs with smaller sizes and fewer rounds, `--startup` that part alone.
 import { execFileSync, spawn, spawnSync } from 'node:child_process';
-import { createHash, randomFillSync } from 'node:crypto';
 import { once } from 'node:events';
-import {
-  closeSync,
-  mkdirSync,
-  mkdtempSync,
-  openSync,
-  readFileSync,
-  renameSync,
-  rmSync,
-  writeFileSync,
-  writeSync,
-} from 'node:fs';
+import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { cpus, tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { fileURLToPath } from 'node:url';
 import Table from 'cli-table3';
+import { writeLargeLayout } from '../scripts/large-layout.mjs';
 
 const quick = process.argv.includes('--quick');
 const MiB = 1024 * 1024;
@@ -35,45 +25,6 @@ const peakMemory = join(root, 'test', 'support', 'peak-memory.cjs');
 const folder = mkdtempSync(join(tmpdir(), 'hod-bench-'));
 const commit = '1'.repeat(40);
 const rows = [];
-
-/** Writes an image layout whose layers hold `size` bytes in all. Answers the layers' digests and files. */
-function writeLayout(path, size, count) {
-  const blobs = join(path, 'blobs', 'sha256');
-  mkdirSync(blobs, { recursive: true });
-  const piece = randomFillSync(Buffer.alloc(MiB));
-  const found = [];
-  for (let layer = 0; layer < count; layer += 1) {
-    const hash = createHash('sha256');
-    const file = openSync(join(path, 'layer'), 'w');
-    for (let at = 0; at < size / count; at += MiB) {
-      piece.writeUInt32LE(layer, 0);
-      piece.writeUInt32LE(at / MiB, 4);
-      hash.update(piece);
-      writeSync(file, piece);
-    }
-    closeSync(file);
-    const hex = hash.digest('hex');
-    renameSync(join(path, 'layer'), join(blobs, hex));
-    found.push({ digest: `sha256:${hex}`, size: size / count, file: join(blobs, hex) });
-  }
-  const add = (mediaType, document) => {
-    const text = JSON.stringify(document);
-    const hex = createHash('sha256').update(text).digest('hex');
-    writeFileSync(join(blobs, hex), text);
-    return { mediaType, digest: `sha256:${hex}`, size: Buffer.byteLength(text) };
-  };
-  const config = add('application/vnd.oci.image.config.v1+json', { os: 'linux', architecture: 'amd64' });
-  const mediaType = 'application/vnd.oci.image.manifest.v1+json';
-  const described = found.map(({ digest, size }) => ({
-    mediaType: 'application/vnd.oci.image.layer.v1.tar',
-    digest,
-    size,
-  }));
-  const manifest = add(mediaType, { schemaVersion: 2, mediaType, config, layers: described });
-  writeFileSync(join(path, 'oci-layout'), '{"imageLayoutVersion":"1.0.0"}');
-  writeFileSync(join(path, 'index.json'), JSON.stringify({ schemaVersion: 2, manifests: [manifest] }));
-  return found;
-}
 
 async function freePort() {
   const server = createServer().listen(0, '127.0.0.1');
@@ -147,66 +98,74 @@ const publishArguments = ['publish', '--commit', commit, '--version', '1.0.0', '
 /** Runs shell lines, so many at once, and answers the seconds. */
 function shell(lines) {
   const begun = performance.now();
-  execFileSync('xargs', ['-d', '\n', '-P', String(jobs), '-I', '{}', 'bash', '-eo', 'pipefail', '-c', '{}'], { input: lines.join('\n') });
+  execFileSync('xargs', ['-d', '\n', '-P', String(jobs), '-I', '{}', 'bash', '-eo', 'pipefail', '-c', '{}'], {
+    input: lines.join('\n'),
+  });
   return (performance.now() - begun) / 1000;
 }
 
-const upload = (port, name, digest, source) =>
-  `loc=$(curl -sS -X POST -D - -o /dev/null http://127.0.0.1:${port}/v2/${name}/blobs/uploads/ | tr -d "\\r" | sed -n "s/^[Ll]ocation: //p"); ${source} | curl -sS -f -X PUT -T - -H "Expect:" "$loc&digest=${digest}"`;
+const begin = (port, name) =>
+  `loc=$(curl -sS -X POST -D - -o /dev/null http://127.0.0.1:${port}/v2/${name}/blobs/uploads/ | tr -d "\\r" | sed -n "s/^[Ll]ocation: //p"); `;
+const putFile = (port, digest, file) =>
+  `${begin(port, 'skerry/timetable')}curl -sS -f -T ${file} -H "Expect:" "$loc&digest=${digest}"`;
+const putStream = (port, digest, source) =>
+  `${begin(port, 'uat/timetable')}${source} | curl -sS -f -X PUT -T - -H "Expect:" "$loc&digest=${digest}"`;
 
 const median = (values) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)];
 const seconds = (value) => `${value.toFixed(2)} s`;
 const megabytes = (value) => `${Math.round(value / 1e6)} MB`;
 const report = (work, yardstick, measured, ratio, goal, reached) => {
-  rows.push([work, yardstick, measured, ratio, goal, reached ? 'yes' : 'no']);
+  rows.push([work, yardstick, measured, ratio, goal, reached === undefined ? '–' : reached ? 'yes' : 'no']);
   console.error(`${work}: ${measured} (${ratio})`);
 };
-/** One round of each in turn, so that noise meets both; answers medians, and the median of the rounds' ratios. */
-async function inTurn(yardstick, measured) {
-  const pairs = [];
+/** One round of each in turn, so that noise meets all; answers medians, and the medians of the rounds' ratios. */
+async function inTurn(yardsticks, measured) {
+  const found = [];
   for (let round = 0; round < rounds; round += 1) {
-    pairs.push([await yardstick(), await measured()]);
+    const times = [];
+    for (const yardstick of yardsticks) {
+      times.push(await yardstick());
+    }
+    found.push({ times, taken: await measured() });
   }
   return {
-    yardstick: median(pairs.map(([a]) => a)),
-    measured: median(pairs.map(([, b]) => b)),
-    ratio: median(pairs.map(([a, b]) => b / a)),
+    measured: median(found.map(({ taken }) => taken)),
+    yardsticks: yardsticks.map((_, at) => ({
+      seconds: median(found.map(({ times }) => times[at])),
+      ratio: median(found.map(({ times, taken }) => taken / times[at])),
+    })),
   };
 }
 
-try {
+/** Reports against a yardstick with a goal, and against one that does the same work, hashing included. */
+function compare(work, names, { measured, yardsticks }) {
+  yardsticks.forEach(({ seconds: taken, ratio }, at) => {
+    const goal = at === 0 ? '≤ × 1.15' : '–';
+    const reached = at === 0 ? ratio <= 1.15 : undefined;
+    report(work, `${names[at]} ${seconds(taken)}`, seconds(measured), `× ${ratio.toFixed(2)}`, goal, reached);
+  });
+}
+
+async function measureTransfers() {
   const layout = join(folder, 'image');
-  const blobs = writeLayout(layout, total, layers);
+  const blobs = writeLargeLayout(layout, total, layers);
   const product = join(folder, 'product');
   const name = `${total / GiB >= 1 ? `${total / GiB} GiB` : `${total / MiB} MiB`} in ${layers} layers`;
 
   const peaks = [];
-  const publish = await inTurn(
-    () =>
-      withRegistry(async (port) =>
-        shell(
-          blobs.map(
-            ({ digest, file }) =>
-              `loc=$(curl -sS -X POST -D - -o /dev/null http://127.0.0.1:${port}/v2/skerry/timetable/blobs/uploads/ | tr -d "\\r" | sed -n "s/^[Ll]ocation: //p"); curl -sS -f -T ${file} -H "Expect:" "$loc&digest=${digest}"`,
-          ),
-        ),
-      ),
-    () =>
-      withRegistry(async (port) => {
-        configure(product, layout, port, port);
-        const { seconds: taken, peak } = runHod(product, ...publishArguments);
-        peaks.push(peak);
-        return taken;
-      }),
-  );
-  report(
-    `publish ${name}`,
-    `curl PUT ${seconds(publish.yardstick)}`,
-    seconds(publish.measured),
-    `× ${publish.ratio.toFixed(2)}`,
-    '≤ × 1.15',
-    publish.ratio <= 1.15,
-  );
+  const curlPut = (before) => () =>
+    withRegistry(async (port) =>
+      shell(blobs.map(({ digest, file }) => `${before(file)}${putFile(port, digest, file)}`)),
+    );
+  const hodPublish = () =>
+    withRegistry(async (port) => {
+      configure(product, layout, port, port);
+      const { seconds: taken, peak } = runHod(product, ...publishArguments);
+      peaks.push(peak);
+      return taken;
+    });
+  const publish = await inTurn([curlPut(() => ''), curlPut((file) => `sha256sum ${file} >/dev/null; `)], hodPublish);
+  compare(`publish ${name}`, ['curl PUT', 'sha256sum; curl PUT'], publish);
   report('peak memory of that', '–', megabytes(Math.max(...peaks)), '–', '≤ 160 MB', Math.max(...peaks) <= 160e6);
 
   await withRegistry(async (port) => {
@@ -237,29 +196,19 @@ try {
     configure(product, layout, from, from);
     runHod(product, ...publishArguments);
     const source = (digest) => `curl -sS -f http://127.0.0.1:${from}/v2/skerry/timetable/blobs/${digest}`;
-    return inTurn(
-      () =>
-        withRegistry(async (to) =>
-          shell(blobs.map(({ digest }) => upload(to, 'uat/timetable', digest, source(digest)))),
-        ),
-      () =>
-        withRegistry(async (to) => {
-          configure(product, layout, from, to);
-          runHod(product, ...publishArguments);
-          const { seconds: taken, peak } = runHod(product, 'promote', 'uat');
-          copyPeaks.push(peak);
-          return taken;
-        }),
+    const curlCopy = (filter) => () =>
+      withRegistry(async (to) => shell(blobs.map(({ digest }) => putStream(to, digest, `${source(digest)}${filter}`))));
+    return inTurn([curlCopy(''), curlCopy(' | tee >(sha256sum >/dev/null)')], () =>
+      withRegistry(async (to) => {
+        configure(product, layout, from, to);
+        runHod(product, ...publishArguments);
+        const { seconds: taken, peak } = runHod(product, 'promote', 'uat');
+        copyPeaks.push(peak);
+        return taken;
+      }),
     );
   });
-  report(
-    'promote across registries',
-    `curl GET | curl PUT ${seconds(copy.yardstick)}`,
-    seconds(copy.measured),
-    `× ${copy.ratio.toFixed(2)}`,
-    '≤ × 1.15',
-    copy.ratio <= 1.15,
-  );
+  compare('promote across registries', ['curl GET | curl PUT', 'GET | sha256sum | PUT'], copy);
   report(
     'peak memory of that',
     '–',
@@ -271,7 +220,7 @@ try {
   rmSync(layout, { recursive: true });
 
   const large = join(folder, 'large');
-  writeLayout(large, 4 * total, 1);
+  writeLargeLayout(large, 4 * total, 1);
   const largePeak = await withRegistry(async (port) => {
     configure(product, large, port, port);
     return runHod(product, ...publishArguments).peak;
@@ -285,7 +234,9 @@ try {
     largePeak <= 160e6,
   );
   rmSync(large, { recursive: true });
+}
 
+async function measureStartup() {
   for (const [work, args] of [
     ['hod --version', ['--version']],
     ['a refused command line', ['publsh']],
@@ -298,10 +249,10 @@ try {
           return (performance.now() - begun) / 1000;
         }),
       );
-    const { yardstick, measured, ratio } = await inTurn(
-      async () => startup(['-e', '0']),
-      async () => startup([hod, ...args]),
+    const { yardsticks, measured } = await inTurn([async () => startup(['-e', '0'])], async () =>
+      startup([hod, ...args]),
     );
+    const [{ seconds: yardstick, ratio }] = yardsticks;
     report(
       work,
       `node -e 0 ${seconds(yardstick)}`,
@@ -311,6 +262,13 @@ try {
       ratio <= 1.5,
     );
   }
+}
+
+try {
+  if (!process.argv.includes('--startup')) {
+    await measureTransfers();
+  }
+  await measureStartup();
 
   const table = new Table({
     head: ['work', 'yardstick', 'Hod', 'ratio', 'goal', 'reached'],

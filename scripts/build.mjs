@@ -23,8 +23,9 @@ await build({
   banner: {
     js: "import { createRequire as hodCreateRequire } from 'node:module';\nconst require = hodCreateRequire(import.meta.url);",
   },
-  minifyWhitespace: true,
-  minifySyntax: true,
+  minify: true,
+  // Beside the program, to read the stack of a defect with; nothing loads it by itself.
+  sourcemap: 'external',
   legalComments: 'none',
   logLevel: 'warning',
 });

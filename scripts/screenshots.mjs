@@ -2,12 +2,13 @@
 // Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core.
 import { execFileSync, spawn } from 'node:child_process';
 import { once } from 'node:events';
-import { existsSync, watch } from 'node:fs';
+import { existsSync, readdirSync, statSync, watch } from 'node:fs';
 import { mkdir, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { fileURLToPath } from 'node:url';
+import { writeLargeLayout } from './large-layout.mjs';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
 const folder = await mkdtemp(join(tmpdir(), 'hod-screens-'));
@@ -35,8 +36,8 @@ async function appears(file) {
   watcher.close();
 }
 
-/** Takes one picture of a terminal in which the lines were typed. */
-async function shoot(name, ...lines) {
+/** Opens a terminal in which the lines are typed, and takes its picture when `ready` says so. */
+async function shoot(name, lines, ready = (done) => appears(done)) {
   const done = join(folder, `${name}.done`);
   const typed = lines.map((line) => `printf '\\033[2m$\\033[0m %s\\n' ${JSON.stringify(line)}; ${line}; echo`);
   const script = `cd ${product}; ${typed.join('\n')}\ntouch ${done}; exec sleep 60`;
@@ -55,19 +56,24 @@ async function shoot(name, ...lines) {
     '0',
     '+sb',
   ];
-  const colors = ['color1:#ff7b72', 'color2:#7ee787', 'color3:#e3b341'].flatMap((each) => [
-    '-xrm',
-    `XTerm*${each.replace(':', ': ')}`,
-  ]);
-  const xterm = spawn('xterm', [...look, ...colors, '-geometry', '180x54+0+0', '-e', 'bash', '-c', script], {
-    env,
-    stdio: 'ignore',
-  });
-  await appears(done);
+  const colors = ['color1: #ff7b72', 'color2: #7ee787', 'color3: #e3b341'].flatMap((each) => ['-xrm', `XTerm*${each}`]);
+  const line = [...look, ...colors, '-geometry', '180x54+0+0', '-e', 'bash', '-c', script];
+  const xterm = spawn('xterm', line, { env, stdio: 'ignore' });
+  await ready(done);
   const file = join(root, 'docs', 'screenshots', `${name}.png`);
   execFileSync('bash', ['-c', 'sleep 1; import -window root -colors 32 -strip "$0"', file], { env });
   xterm.kill();
   await once(xterm, 'exit');
+}
+
+/** Waits until so many bytes of uploads have arrived at a registry. */
+async function uploaded(registry, bytes) {
+  const uploads = join(folder, 'demo', 'registries', registry, 'uploads');
+  const sizes = () =>
+    readdirSync(uploads).map((file) => statSync(join(uploads, file), { throwIfNoEntry: false })?.size ?? 0);
+  while (sizes().reduce((a, b) => a + b, 0) < bytes) {
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  }
 }
 
 try {
@@ -83,23 +89,30 @@ try {
   await mkdir(join(root, 'docs', 'screenshots'), { recursive: true });
   const git = (...args) => execFileSync('git', ['-C', product, ...args]);
 
-  await shoot('status', 'hod status');
-  await shoot('refused', 'hod publish --version 2.4.0', 'hod promote prod --commit HEAD');
-  await shoot('show', `hod show ${prod}/skerry/boarding-gate:latest`, 'hod show out/tide-watch');
+  await shoot('status', ['hod status']);
+  await shoot('refused', ['hod publish --version 2.4.0', 'hod promote prod --commit HEAD']);
+  await shoot('show', [`hod show ${prod}/skerry/boarding-gate:latest`, 'hod show out/tide-watch']);
   await shoot(
     'assemble',
     `hod assemble ${dev}/skerry/timetable-trial:2.5.0 out/timetable-arm64.tar out/timetable-amd64`,
   );
   git('tag', 'v2.5.0');
-  await shoot('publish', 'hod publish');
-  await shoot('promote', 'hod promote uat > /dev/null', 'hod promote prod');
-  await shoot('help', 'hod --help', 'hod publish --help');
+  await shoot('publish', ['hod publish']);
+  await shoot('promote', ['hod promote uat > /dev/null', 'hod promote prod']);
+  await shoot('help', ['hod --help', 'hod publish --help']);
+  await shoot('access-check', ['hod access check dev']);
+  writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);
   const config = await readFile(join(product, 'hod.yaml'), 'utf8');
+  const large = config.replace(/from: out\/tide-watch\n.*/, 'from: large').replace('skerry-line', 'skerry-large');
+  await writeFile(join(product, 'large.yaml'), large);
+  await shoot('progress', ['hod publish -c large.yaml --commit $(printf 7%.0s {1..40}) --version 3.0.0'], () =>
+    uploaded('dev', 400 * 1024 * 1024),
+  );
   await writeFile(
     join(product, 'hod.yaml'),
     config.replace('images:', 'imges:').replace('after: uat', 'after: uta').replace('product', '"product"'),
   );
-  await shoot('config-check', 'hod config check');
+  await shoot('config-check', ['hod config check']);
 } finally {
   demo.kill('SIGTERM');
   xvfb.kill();

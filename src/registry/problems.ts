@@ -13,8 +13,12 @@ const errorBodyLimit = 64 * 1024;
 
 /** Whether an error comes from a connection and not from a mistake in Hod. */
 export function isNetworkError(error: unknown): boolean {
-  const code = systemErrorCode(error);
-  return code !== undefined && networkCode.test(code);
+  return networkCode.test(systemErrorCode(error) ?? '') || isParserError(error);
+}
+
+/** The HTTP package gives these no code where a peer does not speak HTTP at all. */
+function isParserError(error: unknown): boolean {
+  return error instanceof Error && error.name === 'HTTPParserError';
 }
 
 const networkCode =
@@ -22,7 +26,7 @@ const networkCode =
 
 /** What a failed connection means for the user. */
 export function networkProblem(error: unknown, about: About, host: string): HodError {
-  const code = systemErrorCode(error) ?? '';
+  const code = systemErrorCode(error) ?? (isParserError(error) ? 'HPE_INVALID' : '');
   const text = error instanceof Error ? error.message : '';
   const known = networkCauses.find(({ pattern }) => pattern.test(`${code} ${text}`));
   const problem: Problem = {
@@ -78,6 +82,13 @@ const networkCauses: NetworkCause[] = [
     reason: 'tls-untrusted',
     why: (host) => `${host} does not speak TLS`,
     next: 'if it speaks plain HTTP, write `tls: false` under its name in `registries:` of hod.yaml',
+    lasting: true,
+  },
+  {
+    pattern: /^HPE_/,
+    reason: 'not-a-registry',
+    why: (host) => `${host} does not speak HTTP as it should`,
+    next: 'correct the host and port in hod.yaml; a registry on this machine that speaks TLS needs `tls: {}` there',
     lasting: true,
   },
   {

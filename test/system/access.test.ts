@@ -225,7 +225,10 @@ describe('access check', () => {
     const { world, close } = await sandboxWorld({ strict: true });
     closing.push(close);
     expect((await world.fails(4, 'publish')).next).toContain('`create:`');
-    const line = `[curl, -sS, -X, PUT, "http://127.0.0.1:${world.ports.dev}/sandbox/repositories/{repository}"]`;
+    const command = join(world.folder, 'create.mjs');
+    const base = `http://127.0.0.1:${world.ports.dev}/sandbox/repositories/`;
+    await writeFile(command, `await fetch('${base}' + process.argv[2], { method: 'PUT' });\n`);
+    const line = `[node, ${command}, "{repository}"]`;
     await world.configure(/$/, `registries: { "dev.localhost:${world.ports.dev}": { create: ${line} } }\n`);
     await world.publish();
     await world.publish();

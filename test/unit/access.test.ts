@@ -1,0 +1,123 @@
+import fc from 'fast-check';
+import { coversScopes, formatScopes, parseChallenges, type Scope } from '../../src/core/access/challenge';
+import { explainRefusal, readJobClaims, refuseUnusable } from '../../src/core/access/job-token';
+import { keepSecret, redact } from '../../src/core/access/secrets';
+import { Progress, progressLine } from '../../src/cli/progress';
+
+describe('challenges', () => {
+  const name = fc.constantFrom('realm', 'service', 'scope', 'error');
+  const value = fc.stringMatching(/^[a-zA-Z0-9:/., "\\=-]{0,30}$/);
+  const challenge = fc.record({
+    scheme: fc.constantFrom('Basic', 'Bearer', 'Negotiate'),
+    parameters: fc.dictionary(name, value),
+  });
+
+  test('what is written is read back, several at a time, with quotes and commas in their values', () => {
+    fc.assert(
+      fc.property(fc.array(challenge, { minLength: 1, maxLength: 3 }), (challenges) => {
+        const header = challenges
+          .map(({ scheme, parameters }) => {
+            const parts = Object.entries(parameters).map(([key, text]) => `${key}="${text.replace(/["\\]/g, '\\$&')}"`);
+            return parts.length === 0 ? scheme : `${scheme} ${parts.join(',')}`;
+          })
+          .join(', ');
+        expect(parseChallenges(header).map((each) => [each.scheme, Object.fromEntries(each.parameters)])).toEqual(
+          challenges.map(({ scheme, parameters }) => [scheme.toLowerCase(), { ...parameters }]),
+        );
+      }),
+    );
+  });
+
+  test.each([
+    ['Bearer realm=https://a.test/token,service=b', [['bearer', { realm: 'https://a.test/token', service: 'b' }]]],
+    ['', []],
+    ['Basic', [['basic', {}]]],
+  ])('%s', (header, expected) => {
+    expect(parseChallenges(header).map((each) => [each.scheme, Object.fromEntries(each.parameters)])).toEqual(expected);
+  });
+
+  test('a token is enough for exactly the requests whose every scope it holds', () => {
+    const scope: fc.Arbitrary<Scope> = fc.record({
+      repository: fc.constantFrom('a', 'b', 'c'),
+      access: fc.constantFrom('read', 'write'),
+    });
+    const rights = (scopes: readonly Scope[]) =>
+      new Set(
+        scopes.flatMap(({ repository, access }) =>
+          (access === 'write' ? ['read', 'write'] : ['read']).map((each) => `${repository} ${each}`),
+        ),
+      );
+    fc.assert(
+      fc.property(fc.array(scope), fc.array(scope), (held, wanted) => {
+        const [has, needs] = [rights(held), rights(wanted)];
+        expect(coversScopes(held, wanted)).toBe([...needs].every((each) => has.has(each)));
+      }),
+    );
+    expect(
+      formatScopes([
+        { repository: 'b', access: 'write' },
+        { repository: 'a', access: 'read' },
+      ]),
+    ).toEqual(['repository:a:pull', 'repository:b:pull,push']);
+  });
+});
+
+test('a secret that was read is taken out of every text, in each form in which it is sent', () => {
+  fc.assert(
+    fc.property(
+      fc.string({ minLength: 6, maxLength: 40, unit: 'grapheme-ascii' }),
+      fc.string(),
+      fc.string(),
+      (secret, before, after) => {
+        keepSecret(secret, 'una');
+        for (const form of [secret, encodeURIComponent(secret), Buffer.from(`una:${secret}`).toString('base64')]) {
+          expect(redact(`${before}${form}${after}`).includes(form)).toBe(false);
+        }
+      },
+    ),
+    { numRuns: 50 },
+  );
+});
+
+describe('job identities', () => {
+  const now = 1_800_000_000;
+  const purpose = { registry: 'registry.test', service: 'https://tokens.test/exchange', audience: 'registries' };
+  const token = (claims: object) => `e30.${Buffer.from(JSON.stringify(claims)).toString('base64url')}.c2ln`;
+
+  test('are read without being trusted', () => {
+    const claims = { iss: 'https://ci.test', sub: 'project:a', aud: ['x', 'y'], exp: now };
+    expect(readJobClaims(token(claims))).toEqual({
+      issuer: claims.iss,
+      subject: claims.sub,
+      audiences: ['x', 'y'],
+      expires: now,
+    });
+    expect(readJobClaims('not a token')).toBeUndefined();
+    expect(readJobClaims(`a.${Buffer.from('[]').toString('base64url')}.b`)).toBeUndefined();
+  });
+
+  test('that cannot be accepted are not even sent', () => {
+    const refuse = (text: string) => () => refuseUnusable(text, purpose, now);
+    expect(refuse('nonsense')).toThrow('not a JSON Web Token');
+    expect(refuse(token({ aud: 'registries', exp: now }))).toThrow('ran out');
+    expect(refuse(token({ aud: 'others', exp: now + 1 }))).toThrow('meant for others');
+    expect(refuse(token({ aud: ['others', 'registries'], exp: now + 1 }))).not.toThrow();
+  });
+
+  test('a refusal without the words of the standard is still told with what there is', () => {
+    const problem = explainRefusal(token({}), purpose, 418, undefined);
+    expect(problem.why).toBe('https://tokens.test/exchange answered 418');
+    expect(problem.next).toContain('`exchange:`');
+  });
+});
+
+test('progress tells bytes, rate and the time that is left', () => {
+  const progress = new Progress();
+  progress.begin(80_000_000, 1000);
+  progress.begin(20_000_000, 1500);
+  progress.sent(25_000_000);
+  expect(progressLine(progress, 6000)).toBe('25.0 MB of 100 MB sent, 5.00 MB/s, about 15 s left, 2 blobs on the way');
+  progress.sent(75_000_000);
+  progress.end();
+  expect(progressLine(progress, 21_000)).toBe('100 MB of 100 MB sent, 5.00 MB/s, about 0.0 s left, 1 blob on the way');
+});
