@@ -33,7 +33,7 @@ export class Progress {
 export function progressLine(progress: Progress, now: number): string {
   const rate = progress.rate(now);
   const left = Math.max(0, progress.begunBytes - progress.sentBytes);
-  const time = rate > 0 ? `, about ${formatSeconds(left / rate)} left` : '';
+  const time = left === 0 ? ', waiting for the registry' : rate > 0 ? `, about ${formatSeconds(left / rate)} left` : '';
   const bytes = `${formatBytes(progress.sentBytes)} of ${formatBytes(progress.begunBytes)}`;
   return `${bytes} sent, ${formatBytes(Math.round(rate))}/s${time}, ${formatCount(progress.running, 'blob')} on the way`;
 }

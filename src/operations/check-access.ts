@@ -33,13 +33,17 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
         ),
       })),
     );
-    const warnings = environments.flatMap(({ environment, needs, repositories }) =>
-      repositories
-        .filter(({ write }) => needs !== 'write' && write.allowed === 'yes')
-        .map(({ repository }) => `this identity can write ${repository} (${environment}), and does not need to`),
-    );
+    const warnings = environments.flatMap(({ environment, needs, repositories }) => {
+      const [first, ...others] = needs === 'write' ? [] : repositories.filter(({ write }) => write.allowed === 'yes');
+      return first === undefined ? [] : [warningOf(environment, first.repository, others.length)];
+    });
     return { product: config.product, environments, warnings };
   });
+}
+
+function warningOf(environment: string, repository: string, others: number): string {
+  const more = others === 0 ? '' : ` and ${others} more`;
+  return `this identity can write ${environment} (${repository}${more}), and does not need to`;
 }
 
 async function checkRepository(

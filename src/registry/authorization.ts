@@ -238,7 +238,7 @@ export class Login {
       ),
       next: this.used
         ? 'check the credential that hod.yaml names for this registry; `hod access check` tries it'
-        : `name credentials for ${this.registry} under \`registries:\` in hod.yaml, or run \`hod access store ${this.registry}\``,
+        : `name credentials for ${this.registry} under \`registries:\` in hod.yaml, or run \`hod access store ${this.registry} --user NAME\``,
     });
   }
 }

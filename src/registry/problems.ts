@@ -145,7 +145,7 @@ export async function statusProblem(
       : problem(
           'denied',
           `${registry} asks for a login`,
-          `name credentials for ${registry} under \`registries:\` in hod.yaml, or run \`hod access store ${registry}\``,
+          `name credentials for ${registry} under \`registries:\` in hod.yaml, or run \`hod access store ${registry} --user NAME\``,
           'login-needed',
         );
   }

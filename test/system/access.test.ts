@@ -1,6 +1,6 @@
 import { once } from 'node:events';
 import { chmod, mkdtemp, readdir, readFile, rm, stat, writeFile } from 'node:fs/promises';
-import { createServer, request as forward, type Server } from 'node:http';
+import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -8,6 +8,7 @@ import { startIdentityProvider, subjectOf, type IdentityProvider, type Job } fro
 import type { SandboxRegistryOptions } from '../../src/sandbox/registry';
 import { startTokenService, type TokenService, type TokenServiceOptions } from '../../src/sandbox/token-service';
 import { hod, hodFails, hodJson } from '../support/hod';
+import { passOn } from '../support/pass-on';
 import { environments, sandboxWorld, type SandboxWorld } from '../support/world';
 
 const password = 'gulls-and-terns/42+';
@@ -188,7 +189,7 @@ describe('access check', () => {
     const table = await hod(['access', 'check', 'dev'], world.options);
     expect(table.code).toBe(0);
     expect(table.stdout).toContain(
-      `more than needed  this identity can write ${world.repository('prod', 'timetable')} (prod)`,
+      `more than needed  this identity can write prod (${world.repository('prod', 'timetable')} and 2 more)`,
     );
     const written = sandbox.requests.prod.slice(before).filter(({ method }) => method !== 'GET');
     expect(written.map(({ method, status }) => [method, status])).toEqual(Array(3).fill(['PUT', 400]));
@@ -295,12 +296,7 @@ test('no secret ever appears: in output, logs, records, state, arguments, or req
       response.writeHead(307, { location: `http://127.0.0.1:${otherPort}${request.url}` }).end();
       return;
     }
-    const { method, headers, url } = request;
-    const onward = forward({ port: world.ports.dev, method, headers, path: url }, (answer) => {
-      response.writeHead(answer.statusCode ?? 500, answer.headers);
-      answer.pipe(response);
-    });
-    request.pipe(onward);
+    passOn(world.ports.dev, request, response);
   });
   const frontPort = await listen(front);
   closing.push(

@@ -6,6 +6,7 @@ import {
   type ServerResponse,
 } from 'node:http';
 import { createServer, type AddressInfo, type Server, type Socket } from 'node:net';
+import { passOn } from '../support/pass-on';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
@@ -42,12 +43,7 @@ async function standBefore(spoil: (request: IncomingMessage, response: ServerRes
       if (spoil(request, response)) {
         return;
       }
-      const { method, headers, url } = request;
-      const onward = forward({ port: world.ports.dev, method, headers, path: url }, (answer) => {
-        response.writeHead(answer.statusCode ?? 500, answer.headers);
-        answer.pipe(response);
-      });
-      request.pipe(onward);
+      passOn(world.ports.dev, request, response);
     }),
   );
   await world.configure(`dev.localhost:${world.ports.dev}`, host);

@@ -7,11 +7,12 @@ import { HodError } from '../../src/core/errors';
 import { sha256 } from '../../src/core/oci/digest';
 import { emptyHead, type Action, type Entry, type Head } from '../../src/core/release/entry';
 import { Facts, foldEntry } from '../../src/core/release/facts';
-import { parseTag } from '../../src/core/tags/tag';
+import { expandTag, parseTemplate } from '../../src/core/tags/template';
 import { openSqliteLedger } from '../../src/ledger/sqlite';
 import type { Ledger } from '../../src/ledger/ledger';
 
 const product = 'skerry-line';
+const main = expandTag(parseTemplate('main'), { product }, 'timetable');
 let folder: string;
 beforeEach(() => (folder = mkdtempSync(join(tmpdir(), 'hod-ledger-'))));
 afterEach(() => rmSync(folder, { recursive: true }));
@@ -34,7 +35,7 @@ const action: fc.Arbitrary<Action> = fc
       commit: String(build).repeat(40),
       environment,
       images: [{ image, repository, digest, mediaType: 'm', size: 1, platforms: ['linux/amd64'] }],
-      tags: [{ image, repository, tag: parseTag('main'), kind: 'moving' as const, digest }],
+      tags: 'tag' in main ? [{ image, repository, tag: main.tag, kind: 'moving' as const, digest }] : [],
       current,
     };
     return promoted ? { kind: 'promoted', from: 'dev', ...landing } : { kind: 'published', ...landing };

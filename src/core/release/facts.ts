@@ -55,7 +55,6 @@ export type Fact<K extends FactKind> = z.infer<(typeof factSchemas)[K]>;
 const schemaOf: { [K in FactKind]: z.ZodType<Fact<K>> } = factSchemas;
 
 export type RunningImage = z.infer<typeof runningImageSchema>;
-export type TagFact = Fact<'tag'>;
 export type Release = Fact<'release'>;
 
 /** Names a fact. */
