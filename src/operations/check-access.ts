@@ -1,6 +1,6 @@
 import { HodError, type AccessReason } from '../core/errors';
-import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
-import type { RepositoryClient } from '../registry/repository';
+import { parseRepository } from '../core/oci/reference';
+import { environmentNamed, type EnvironmentConfig } from '../workspace/config';
 import type { AccessResult } from './results';
 import { withProduct, type Session, type SessionOptions } from './session';
 
@@ -11,6 +11,7 @@ export interface CheckAccessOptions extends SessionOptions {
 }
 
 type RepositoryAccess = AccessResult['environments'][number]['repositories'][number];
+type Rights = Omit<RepositoryAccess, 'mount'>;
 type Right = RepositoryAccess['read'];
 
 /**
@@ -24,15 +25,21 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
       written.length === 0 || written.some((each) => each.name === name);
     const isRead = ({ name }: EnvironmentConfig): boolean =>
       config.environments.some((each) => each.after === name && isWritten(each));
-    const environments = await Promise.all(
+    const checked = await Promise.all(
       config.environments.map(async (environment) => ({
-        environment: environment.name,
+        environment,
         needs: isWritten(environment) ? ('write' as const) : isRead(environment) ? ('read' as const) : null,
-        repositories: await Promise.all(
-          config.images.map(({ name }) => checkRepository(session, config, environment, name)),
-        ),
+        repositories: await Promise.all(config.images.map(({ name }) => checkRepository(session, environment, name))),
       })),
     );
+    const environments = checked.map(({ environment, needs, repositories }) => {
+      const before = checked.find((each) => each.environment.name === environment.after)?.repositories;
+      return {
+        environment: environment.name,
+        needs,
+        repositories: repositories.map((found, at) => ({ ...found, mount: mountRight(found, before?.[at]) })),
+      };
+    });
     const warnings = environments.flatMap(({ environment, needs, repositories }) => {
       const [first, ...others] = needs === 'write' ? [] : repositories.filter(({ write }) => write.allowed === 'yes');
       return first === undefined ? [] : [warningOf(environment, first.repository, others.length)];
@@ -46,42 +53,23 @@ function warningOf(environment: string, repository: string, others: number): str
   return `this identity can write ${environment} (${repository}${more}), and does not need to`;
 }
 
-async function checkRepository(
-  session: Session,
-  config: Config,
-  environment: EnvironmentConfig,
-  image: string,
-): Promise<RepositoryAccess> {
+async function checkRepository(session: Session, environment: EnvironmentConfig, image: string): Promise<Rights> {
   const client = session.client(environment.repositoryOf(image));
   const read = await checkRight(session, () => client.probeRead());
   const write = reaches(read) ? await checkRight(session, () => client.probeWrite()) : read;
-  return {
-    image,
-    repository: client.label,
-    read,
-    write,
-    mount: await checkMount(session, config, environment, image, client, write),
-  };
+  return { image, repository: client.label, read, write };
 }
 
 /** Mounting needs the right to read where the content is, and to write where it goes, in one registry. */
-async function checkMount(
-  session: Session,
-  config: Config,
-  { after }: EnvironmentConfig,
-  image: string,
-  client: RepositoryClient,
-  write: Right,
-): Promise<Right | null> {
-  if (after === undefined) {
+function mountRight(target: Rights, source: Rights | undefined): Right | null {
+  if (source === undefined || source.repository === target.repository) {
     return null;
   }
-  const source = session.client(environmentNamed(config, after).repositoryOf(image));
-  if (source.repository.registry !== client.repository.registry || source.label === client.label) {
+  const registryOf = ({ repository }: Rights): string => parseRepository(repository).registry;
+  if (registryOf(source) !== registryOf(target)) {
     return null;
   }
-  const read = await checkRight(session, () => source.probeRead());
-  return read.allowed === 'yes' ? write : read;
+  return source.read.allowed === 'yes' ? target.write : source.read;
 }
 
 async function checkRight(session: Session, probe: () => Promise<void>): Promise<Right> {

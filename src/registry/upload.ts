@@ -92,8 +92,8 @@ export async function uploadBlob(
 }
 
 class Upload {
+  /** Names the upload, for messages and where it is remembered: `registry/name@digest`. */
   private readonly key: string;
-  private readonly object: string;
   private furthest = 0;
   private reached = 0;
 
@@ -104,7 +104,6 @@ class Upload {
     private readonly options: UploadOptions,
   ) {
     this.key = `${target.label}@${descriptor.digest}`;
-    this.object = this.key;
   }
 
   /** Whether the last try got further than all before it. */
@@ -143,7 +142,7 @@ class Upload {
       headers: { 'content-length': '0' },
       expect: [202, 404],
       purpose: 'could not begin an upload',
-      object: this.object,
+      object: this.key,
     };
     let response = await this.target.send(request);
     if (response.statusCode === 404) {
@@ -152,7 +151,7 @@ class Upload {
         throw new HodError('missing', {
           reason: 'no-repository',
           what: request.purpose,
-          object: this.object,
+          object: this.key,
           why: `there is no repository ${this.target.label}, and the registry does not make one by itself`,
           next: 'create it, or name a command that does with `create:` under the registry in hod.yaml',
         });
@@ -174,7 +173,7 @@ class Upload {
       target: location,
       expect: [200, 204, 405, ...sessionLost],
       purpose: 'could not ask how far an upload got',
-      object: this.object,
+      object: this.key,
     });
     await response.body.dump();
     const end = /^(?:bytes=)?0-(\d+)$/.exec(String(response.headers['range'] ?? ''))?.[1];
@@ -217,7 +216,7 @@ class Upload {
         body: once(() => this.bodyOf(pieces, length)),
         expect: [202, 204, ...sessionLost],
         purpose: 'could not upload a blob',
-        object: this.object,
+        object: this.key,
       });
       await this.refuseLost(response);
       location = this.locationOf(response, location);
@@ -236,7 +235,7 @@ class Upload {
       ...(body === undefined ? {} : { body: once(body) }),
       expect: [201, ...sessionLost],
       purpose: 'could not upload a blob',
-      object: this.object,
+      object: this.key,
     });
     await this.refuseLost(response);
   }
@@ -250,7 +249,7 @@ class Upload {
     await this.end();
     throw new TransientError({
       what: 'could not upload a blob',
-      object: this.object,
+      object: this.key,
       why: `the registry no longer takes the upload (${response.statusCode})${said === '' ? '' : `: ${said}`}`,
       next: 'run the command again; what has arrived is not sent again',
     });
@@ -264,7 +263,7 @@ class Upload {
         target: location,
         expect: [200, 202, 204, 404],
         purpose: 'could not cancel an upload',
-        object: this.object,
+        object: this.key,
       })
       .then((response) => response.body.dump())
       .catch(() => undefined);
@@ -294,7 +293,7 @@ class Upload {
     if (typeof location !== 'string') {
       throw new HodError('unavailable', {
         what: 'could not begin an upload',
-        object: this.object,
+        object: this.key,
         why: 'the registry did not say where to send it (no Location)',
       });
     }

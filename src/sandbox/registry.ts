@@ -93,6 +93,12 @@ export async function startSandboxRegistry(options: SandboxRegistryOptions): Pro
 
 const routes = /^\/v2\/(.+?)\/(manifests|blobs\/uploads|blobs|tags|referrers)(?:\/([^/]*))?$/;
 
+/** The repository, the kind of thing, and what follows, in the path of a request. */
+function matchRoute(url: URL): { name: string; kind: string; rest: string } | undefined {
+  const [, name, kind, rest] = routes.exec(url.pathname.replace(/\/uploads\/$/, '/uploads')) ?? [];
+  return name === undefined || kind === undefined ? undefined : { name, kind, rest: rest ?? '' };
+}
+
 class RegistryHandler {
   constructor(
     private readonly catalogue: Catalogue,
@@ -121,8 +127,8 @@ class RegistryHandler {
       if (fault !== undefined && !applyFault(fault, request, response)) {
         return;
       }
-      const needed = await this.checkAccess(request, method, url);
-      await this.route({ request, response, method, url, fault, mayMount: needed });
+      const mayMount = await this.checkAccess(request, method, url);
+      await this.route({ request, response, method, url, fault, mayMount });
     } catch (error) {
       if (error instanceof RegistryError) {
         answerJson(response, error.status, { errors: [{ code: error.code, message: error.message }] }, error.headers);
@@ -158,7 +164,7 @@ class RegistryHandler {
     method: string,
     url: URL,
   ): Promise<(name: string) => boolean> {
-    const name = routes.exec(url.pathname.replace(/\/uploads\/$/, '/uploads'))?.[1];
+    const name = matchRoute(url)?.name;
     const actions = method === 'GET' || method === 'HEAD' ? ['pull'] : ['pull', 'push'];
     const access = await verify(authorization.replace(/^Bearer /, ''));
     const allows = (repository: string, action: string): boolean =>
@@ -183,13 +189,12 @@ class RegistryHandler {
     if (url.pathname === '/v2/' || url.pathname === '/v2') {
       return answerJson(response, 200, {});
     }
-    const match = routes.exec(url.pathname.replace(/\/uploads\/$/, '/uploads'));
-    const [, name, kind, part] = match ?? [];
-    if (name === undefined || kind === undefined) {
+    const route = matchRoute(url);
+    if (route === undefined) {
       throw new RegistryError(404, 'NAME_UNKNOWN', 'there is nothing at this path');
     }
-    const exchange: Exchange = { ...rest, query: url.searchParams, name, rest: part ?? '' };
-    switch (kind) {
+    const exchange: Exchange = { ...rest, query: url.searchParams, name: route.name, rest: route.rest };
+    switch (route.kind) {
       case 'manifests':
         return this.manifests(exchange);
       case 'blobs':
