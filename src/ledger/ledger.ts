@@ -1,5 +1,5 @@
-import type { Entry, Head } from '../core/release/entry';
-import type { FactKey, Facts } from '../core/release/facts';
+import type { Head, SealedEntry } from '../core/release/entry';
+import type { FactKey, Facts, StoredFact } from '../core/release/facts';
 
 /** What a reader gets: the head and the facts as of one moment. */
 export interface LedgerState {
@@ -12,11 +12,14 @@ export interface Ledger {
   /** The head, and those of the named facts that are set, as of one moment. */
   read(keys: readonly FactKey[]): Promise<LedgerState>;
   /**
-   * Adds an entry after `expected` and brings the facts up to date, both or neither. Answers false,
-   * and adds nothing, where another entry came first: read again and decide again.
+   * Adds entries after `expected` and brings the facts up to date, all or nothing. Answers false
+   * where that is not known to have happened, because another entry came first or the connection
+   * broke: read again and decide again.
    */
-  append(entry: Entry, expected: Head): Promise<boolean>;
+  append(entries: readonly SealedEntry[], expected: Head): Promise<boolean>;
   /** All entries from the first, each checked against the one before. Throws `corrupt`. */
-  entries(): AsyncIterable<Entry>;
+  entries(): AsyncIterable<SealedEntry>;
+  /** Every fact, as it is stored. */
+  facts(): AsyncIterable<StoredFact>;
   close(): Promise<void>;
 }

@@ -1,34 +1,21 @@
 import { existsSync, mkdirSync } from 'node:fs';
 import { dirname } from 'node:path';
+import { setTimeout as delay } from 'node:timers/promises';
 import Database from 'libsql';
+import pLimit from 'p-limit';
 import * as z from 'zod';
 import { HodError, systemErrorCode } from '../core/errors';
-import { digestSchema } from '../core/oci/digest';
-import { emptyHead, openEntry, sealEntry, type Entry, type Head } from '../core/release/entry';
-import { Facts, factsReadBy, foldEntry, type FactKey } from '../core/release/facts';
 import type { Ledger } from './ledger';
+import { newerForm } from './newer-form';
+import { ledgerForms, refoldAll, SqlLedger, type LedgerDatabase, type Sql } from './sql-ledger';
 
-const schemaVersion = 1;
-const schema = `
-  CREATE TABLE IF NOT EXISTS entries (
-    product TEXT NOT NULL, seq INTEGER NOT NULL, hash TEXT NOT NULL, text TEXT NOT NULL,
-    PRIMARY KEY (product, seq)
-  ) WITHOUT ROWID;
-  CREATE TABLE IF NOT EXISTS facts (
-    product TEXT NOT NULL, kind TEXT NOT NULL, key TEXT NOT NULL, text TEXT NOT NULL,
-    PRIMARY KEY (product, kind, key)
-  ) WITHOUT ROWID;
-  PRAGMA user_version = ${schemaVersion};
-`;
-/** How long to wait for another process that is writing, in milliseconds. */
-const busyTimeout = 20_000;
-/** Entries read at a time. */
-const pageSize = 500;
+/**
+ * How long to wait for another process that is writing, in milliseconds: in all, and each time
+ * within SQLite, which does nothing else then.
+ */
+const patience = { all: 20_000, blocked: 50 };
 
-const headRow = z.object({ seq: z.number(), hash: digestSchema });
-const entryRow = z.object({ hash: digestSchema, text: z.string() });
-const factRow = z.object({ text: z.string() });
-const versionRow = z.object({ user_version: z.number() });
+const formRow = z.object({ user_version: z.number() });
 
 /** Where a SQLite ledger is, and what for. */
 export interface SqliteLedgerOptions {
@@ -44,107 +31,93 @@ export interface SqliteLedgerOptions {
  *
  * Throws `unavailable` where the file cannot be opened or written, `corrupt` where it is not a ledger.
  */
-export function openSqliteLedger({ file, product, access }: SqliteLedgerOptions): Ledger {
-  const guarded = <T>(work: () => T): T => {
-    try {
-      return work();
-    } catch (error) {
-      throw ledgerError(error, file);
+export async function openSqliteLedger({ file, product, access }: SqliteLedgerOptions): Promise<Ledger> {
+  const absent = !existsSync(file);
+  try {
+    if (absent && access === 'write') {
+      mkdirSync(dirname(file), { recursive: true });
     }
-  };
-  const database = guarded(() => openDatabase(file, access));
-
-  const selectHead = database.prepare('SELECT seq, hash FROM entries WHERE product = ? ORDER BY seq DESC LIMIT 1');
-  const selectFact = database.prepare('SELECT text FROM facts WHERE product = ? AND kind = ? AND key = ?');
-  const readHead = (): Head => headRow.optional().parse(selectHead.get(product)) ?? emptyHead;
-  const readFacts = (keys: readonly FactKey[]): Facts => {
-    const facts = new Facts();
-    for (const key of keys) {
-      const row = factRow.optional().parse(selectFact.get(product, key.kind, key.key));
-      if (row !== undefined) {
-        facts.load(key, row.text);
-      }
-    }
-    return facts;
-  };
-  const appendEntry = (entry: Entry, expected: Head): boolean => {
-    const head = readHead();
-    if (head.seq !== expected.seq || head.hash !== expected.hash) {
-      return false;
-    }
-    const { text, hash } = sealEntry(entry);
-    database
-      .prepare('INSERT INTO entries (product, seq, hash, text) VALUES (?, ?, ?, ?)')
-      .run(product, entry.seq, hash, text);
-    const upsert = database.prepare(
-      'INSERT INTO facts (product, kind, key, text) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET text = excluded.text',
-    );
-    for (const fact of foldEntry(entry, readFacts(factsReadBy(entry))).all()) {
-      upsert.run(product, fact.key.kind, fact.key.key, fact.text);
-    }
-    return true;
-  };
-  /** Runs work in one transaction. The error of the work is what is thrown, also where SQLite has rolled back by itself. */
-  const transact = <T>(begin: 'BEGIN' | 'BEGIN IMMEDIATE', work: () => T): Promise<T> =>
-    Promise.resolve().then(() =>
-      guarded(() => {
-        database.exec(begin);
-        try {
-          const result = work();
-          database.exec('COMMIT');
-          return result;
-        } catch (error) {
-          if (database.inTransaction) {
-            database.exec('ROLLBACK');
-          }
-          throw error;
-        }
-      }),
-    );
-
-  return {
-    read: (keys) => transact('BEGIN', () => ({ head: readHead(), facts: readFacts(keys) })),
-    append: (entry, expected) => transact('BEGIN IMMEDIATE', () => appendEntry(entry, expected)),
-    async *entries() {
-      const page = database.prepare(
-        'SELECT hash, text FROM entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?',
-      );
-      let before = emptyHead;
-      for (;;) {
-        const after = before.seq;
-        const rows = guarded(() => z.array(entryRow).parse(page.all(product, after, pageSize)));
-        for (const row of rows) {
-          yield openEntry(row, before);
-          before = { seq: before.seq + 1, hash: row.hash };
-        }
-        if (rows.length < pageSize) {
-          return;
-        }
-      }
-    },
-    close: () => Promise.resolve(void database.close()),
-  };
+    const database = new SqliteDatabase(absent && access === 'read' ? ':memory:' : file);
+    await database.migrate();
+    return new SqlLedger(database, product);
+  } catch (error) {
+    throw ledgerError(error, file);
+  }
 }
 
-function openDatabase(file: string, access: 'read' | 'write'): Database.Database {
-  const absent = !existsSync(file);
-  if (absent && access === 'write') {
-    mkdirSync(dirname(file), { recursive: true });
+class SqliteDatabase implements LedgerDatabase {
+  readonly prefix = '';
+  private readonly connection: Database.Database;
+  /** One connection has one transaction at a time. */
+  private readonly alone = pLimit(1);
+
+  constructor(private readonly file: string) {
+    this.connection = new Database(file, { timeout: patience.blocked });
   }
-  const database = new Database(absent && access === 'read' ? ':memory:' : file, { timeout: busyTimeout });
-  const { user_version: version } = versionRow.parse(database.prepare('PRAGMA user_version').get());
-  if (version > schemaVersion) {
-    throw new HodError('unavailable', {
-      what: 'this ledger was written by a newer Hod',
-      object: file,
-      why: `it has the form ${version}, and this Hod knows up to ${schemaVersion}`,
-      next: 'install the newer Hod',
+
+  /** Brings the file to the newest form. */
+  async migrate(): Promise<void> {
+    if (this.form() === ledgerForms.length) {
+      return;
+    }
+    await this.transact('write', async (sql) => {
+      const form = this.form();
+      if (form > ledgerForms.length) {
+        throw newerForm(this.file, form, ledgerForms.length);
+      }
+      for (const change of ledgerForms.slice(form)) {
+        this.connection.exec(change(this.prefix));
+      }
+      await refoldAll(this, sql);
+      this.connection.exec(`PRAGMA user_version = ${ledgerForms.length}`);
     });
   }
-  if (version < schemaVersion) {
-    database.exec(schema);
+
+  transact<T>(mode: 'read' | 'write', work: (sql: Sql) => Promise<T>): Promise<T> {
+    const sql: Sql = {
+      rows: (text, values) => Promise.resolve(this.connection.prepare(text).all(...values)),
+    };
+    return this.alone(async () => {
+      const deadline = performance.now() + patience.all;
+      for (;;) {
+        try {
+          return await this.inTransaction(mode === 'read' ? 'BEGIN' : 'BEGIN IMMEDIATE', () => work(sql));
+        } catch (error) {
+          if (!isBusy(error) || performance.now() > deadline) {
+            throw ledgerError(error, this.file);
+          }
+          await delay(5 + 20 * Math.random());
+        }
+      }
+    });
   }
-  return database;
+
+  private async inTransaction<T>(begin: string, work: () => Promise<T>): Promise<T> {
+    this.connection.exec(begin);
+    try {
+      const result = await work();
+      this.connection.exec('COMMIT');
+      return result;
+    } catch (error) {
+      // SQLite may have rolled back by itself; the error of the work is the one that counts.
+      if (this.connection.inTransaction) {
+        this.connection.exec('ROLLBACK');
+      }
+      throw error;
+    }
+  }
+
+  close(): Promise<void> {
+    return Promise.resolve(void this.connection.close());
+  }
+
+  private form(): number {
+    return formRow.parse(this.connection.prepare('PRAGMA user_version').get()).user_version;
+  }
+}
+
+function isBusy(error: unknown): boolean {
+  return /SQLITE_BUSY|SQLITE_LOCKED|database is locked/.test(`${systemErrorCode(error) ?? ''} ${String(error)}`);
 }
 
 /** What a person can do about the ways in which SQLite fails (its result codes, and those of the file system). */

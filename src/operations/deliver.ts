@@ -2,7 +2,7 @@ import { HodError } from '../core/errors';
 import { contentOf, type ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { describeManifest } from '../core/oci/manifest';
-import type { Action, LandedImage, SetTag } from '../core/release/entry';
+import { sealEntry, type Action, type LandedImage, type SetTag } from '../core/release/entry';
 import { tagKey, type FactKey, type Facts, type Release } from '../core/release/facts';
 import {
   becomesCurrent,
@@ -228,7 +228,7 @@ async function record(delivery: Delivery, requests: readonly TagRequest[], conte
       actor: actor(),
       action: delivery.action({ images, tags, current: verdict.current }),
     };
-    if (await context.ledger.append(entry, verdict.head)) {
+    if (await context.ledger.append([sealEntry(entry)], verdict.head)) {
       return verdict;
     }
   }

@@ -105,7 +105,7 @@ export async function withLedger<T>(
   access: 'read' | 'write',
   work: (ledger: Ledger) => Promise<T>,
 ): Promise<T> {
-  const ledger = openSqliteLedger({ file: config.ledgerFile, product: config.product, access });
+  const ledger = await openSqliteLedger({ file: config.ledgerFile, product: config.product, access });
   try {
     return await work(ledger);
   } finally {

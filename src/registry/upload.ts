@@ -52,6 +52,8 @@ const chunkSize = 256 * 1024 * 1024;
 
 /** How registries say that they do not know an upload any more, or are at another byte of it. */
 const sessionLost: readonly number[] = [400, 404, 416];
+/** The registry is at another byte of an upload that it still knows ("Pushing a blob in chunks"). */
+const otherByte = 416;
 
 interface Session {
   location: string;
@@ -95,6 +97,7 @@ class Upload {
   /** Names the upload, for messages and where it is remembered: `registry/name@digest`. */
   private readonly key: string;
   private furthest = 0;
+  private asked = false;
   private reached = 0;
 
   constructor(
@@ -243,10 +246,16 @@ class Upload {
   private async refuseLost(response: RegistryResponse): Promise<void> {
     if (!sessionLost.includes(response.statusCode)) {
       await response.body.dump();
+      this.asked = false;
       return;
     }
     const said = await registrySays(response);
-    await this.end();
+    if (response.statusCode === otherByte && !this.asked) {
+      // It may not have counted the last bytes yet when it was asked how far it got: it is asked once more.
+      this.asked = true;
+    } else {
+      await this.end();
+    }
     throw new TransientError({
       what: 'could not upload a blob',
       object: this.key,

@@ -68,7 +68,14 @@ export function folderBlobs(folder: string): BlobStore {
     remove: (digest) => rm(blobFile(digest), { force: true }),
     async append(upload, bytes) {
       await mkdir(join(folder, 'uploads'), { recursive: true });
-      await pipeline(bytes, createWriteStream(uploadFile(upload), { flags: 'a' }));
+      const file = createWriteStream(uploadFile(upload), { flags: 'a' });
+      const closed = new Promise<void>((resolve) => file.once('close', () => resolve()));
+      try {
+        await pipeline(bytes, file);
+      } finally {
+        // Where the connection breaks, a piece may still be on its way to the disk.
+        await closed;
+      }
     },
     length: async (upload) => (await sizeOf(uploadFile(upload))) ?? 0,
     async finish(upload, digest) {

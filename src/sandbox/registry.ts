@@ -344,10 +344,29 @@ class RegistryHandler {
   }
 
   private async uploads(exchange: Exchange): Promise<void> {
-    const { request, response, method, name, rest, query } = exchange;
-    if (method === 'POST') {
+    if (exchange.method === 'POST') {
       return this.beginUpload(exchange);
     }
+    // A client that lost its connection asks how far it got while its last bytes are still being taken in.
+    return this.alone(exchange.rest, () => this.goOn(exchange));
+  }
+
+  private readonly busy = new Map<string, Promise<void>>();
+
+  /** Does work on an upload after whatever else is being done to it. */
+  private async alone(upload: string, work: () => Promise<void>): Promise<void> {
+    const turn = (this.busy.get(upload) ?? Promise.resolve()).then(work);
+    const quiet = turn.catch(() => undefined);
+    this.busy.set(upload, quiet);
+    await quiet;
+    if (this.busy.get(upload) === quiet) {
+      this.busy.delete(upload);
+    }
+    return turn;
+  }
+
+  private async goOn(exchange: Exchange): Promise<void> {
+    const { request, response, method, name, rest, query } = exchange;
     const location = `/v2/${name}/blobs/uploads/${rest}`;
     if (method === 'DELETE') {
       await this.blobs.drop(rest);

@@ -24,12 +24,23 @@ export interface HodOptions {
   through?: readonly string[];
 }
 
+/**
+ * Nothing of where the tests run but what a process needs: the variables of the CI that runs them would be taken
+ * for the product's. That there is a CI is said everywhere, so that what it changes is seen everywhere.
+ */
+const plainEnvironment = {
+  ...Object.fromEntries(Object.entries(process.env).filter(([name]) => ['PATH', 'HOME', 'TMPDIR'].includes(name))),
+  CI: 'true',
+  USER: 'una',
+  GIT_CONFIG_GLOBAL: '/dev/null',
+};
+
 /** Runs the built program and waits for its end. */
 export async function hod(args: readonly string[], options: HodOptions): Promise<HodRun> {
   const line = [...(options.through ?? []), process.execPath, program, ...args];
   const child = spawn(line[0] ?? '', line.slice(1), {
     cwd: options.cwd,
-    env: { ...process.env, USER: 'una', GIT_CONFIG_GLOBAL: '/dev/null', ...options.env },
+    env: { ...plainEnvironment, ...options.env },
     stdio: ['pipe', 'pipe', 'pipe'],
   });
   child.stdin.on('error', () => undefined).end(options.input ?? '');

@@ -84,7 +84,7 @@ async function startServer(folder: string, name: string, { http, ...settings }: 
 }
 
 /** A port that nothing listens on now. */
-async function freePort(): Promise<number> {
+export async function freePort(): Promise<number> {
   const server = createServer().listen(0, '127.0.0.1');
   await once(server, 'listening');
   const { port } = server.address() as AddressInfo;

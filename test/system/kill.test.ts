@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import { openSqliteLedger } from '../../src/ledger/sqlite';
 import { startSandboxRegistry, type LoggedRequest } from '../../src/sandbox/registry';
 import { hod, hodJson } from '../support/hod';
+import { all } from '../support/ledger-suite';
 import { readRepository, type Served } from '../support/registry-reader';
 import { images, sandboxWorld, type SandboxWorld } from '../support/world';
 
@@ -90,15 +91,12 @@ test('killed at any moment and run again, publish ends as if nothing had happene
       await hodJson('publish', ['publish', '--config', config], world.options);
       expect(await registry.incomplete()).toEqual([]);
       expect(await readAll(registry.port)).toEqual(undisturbed);
-      const ledger = openSqliteLedger({
+      const ledger = await openSqliteLedger({
         file: join(ledgerFolder, 'ledger.db'),
         product: 'skerry-line',
         access: 'read',
       });
-      const entries = [];
-      for await (const entry of ledger.entries()) {
-        entries.push(entry);
-      }
+      const entries = await all(ledger.entries());
       await ledger.close();
       expect(entries).toHaveLength(1);
       await registry.close();

@@ -17,6 +17,8 @@ export interface Style {
 
 /** The style for a stream: colours only on a terminal, and not where they are not wanted. */
 export function styleFor(stream: Pick<WriteStream, 'isTTY'>, wanted: boolean): Style {
-  const colors = picocolors.createColors(wanted && stream.isTTY && !process.env['NO_COLOR']);
+  // Without a terminal `isTTY` is undefined, for which the package decides by itself: with colours under a CI.
+  const terminal: boolean | undefined = stream.isTTY;
+  const colors = picocolors.createColors(wanted && terminal === true && !process.env['NO_COLOR']);
   return { strong: colors.bold, faint: colors.dim, good: colors.green, notice: colors.yellow, bad: colors.red };
 }

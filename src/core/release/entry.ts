@@ -103,17 +103,22 @@ export interface StoredEntry {
   hash: Digest;
 }
 
+/** An entry beside the form in which it is stored. This, and never a copy made from the parsed form, is kept. */
+export interface SealedEntry extends StoredEntry {
+  entry: Entry;
+}
+
 /** The form in which an entry is stored; the next entry names its hash. */
-export function sealEntry(entry: Entry): StoredEntry {
+export function sealEntry(entry: Entry): SealedEntry {
   const text = JSON.stringify(entry);
-  return { text, hash: sha256(text) };
+  return { entry, text, hash: sha256(text) };
 }
 
 /**
  * Reads a stored entry back and checks that it follows `before`. Throws a `corrupt` error if its
  * text was changed or an entry is missing before it.
  */
-export function openEntry(stored: StoredEntry, before: Head): Entry {
+export function openEntry(stored: StoredEntry, before: Head): SealedEntry {
   const corrupt = (why: string): HodError =>
     new HodError('corrupt', {
       what: 'the ledger was changed outside Hod',
@@ -131,5 +136,5 @@ export function openEntry(stored: StoredEntry, before: Head): Entry {
   if (parsed.data.seq !== before.seq + 1 || parsed.data.previous !== before.hash) {
     throw corrupt('it does not follow the entry before it');
   }
-  return parsed.data;
+  return { entry: parsed.data, ...stored };
 }

@@ -48,7 +48,8 @@ const factSchemas = {
 } as const;
 
 /** The kinds of fact. */
-export type FactKind = keyof typeof factSchemas;
+export const factKinds = ['environment', 'tag', 'release', 'version', 'commit'] as const;
+export type FactKind = (typeof factKinds)[number];
 
 /** The value of a fact of one kind. */
 export type Fact<K extends FactKind> = z.infer<(typeof factSchemas)[K]>;
@@ -63,9 +64,15 @@ export interface FactKey {
   readonly key: string;
 }
 
+/** A fact as an engine stores it: JSON under its key. */
+export interface StoredFact {
+  readonly key: FactKey;
+  readonly text: string;
+}
+
 /** A set of facts, as JSON texts under their keys: what a ledger engine stores and a reader asks for. */
 export class Facts {
-  private readonly texts = new Map<string, { key: FactKey; text: string }>();
+  private readonly texts = new Map<string, StoredFact>();
 
   /** Adds a fact that was stored as text. */
   load(key: FactKey, text: string): void {
@@ -84,7 +91,7 @@ export class Facts {
   }
 
   /** Every fact held here. */
-  all(): { key: FactKey; text: string }[] {
+  all(): StoredFact[] {
     return [...this.texts.values()];
   }
 }

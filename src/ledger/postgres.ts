@@ -1,0 +1,240 @@
+import { setTimeout as delay } from 'node:timers/promises';
+import { DatabaseError, escapeLiteral, Pool, type PoolClient } from 'pg';
+import * as z from 'zod';
+import { HodError, systemErrorCode } from '../core/errors';
+import type { Ledger } from './ledger';
+import { newerForm } from './newer-form';
+import { ConnectionLost, ledgerForms, refoldAll, SqlLedger, type LedgerDatabase, type Sql } from './sql-ledger';
+
+/** How long to wait, in milliseconds: for a connection, and for one answer. */
+const patience = { connect: 10_000, answer: 60_000 };
+/** How often something is tried that failed in a way that may pass, and the first pause between, in milliseconds. */
+const attempts = 5;
+const firstDelay = 250;
+
+/** Where a PostgreSQL ledger is. */
+export interface PostgresLedgerOptions {
+  /** `postgres://user@host/database`; a secret where it holds a password. */
+  url: string;
+  product: string;
+}
+
+/**
+ * Opens the ledger of a product in a PostgreSQL database, and makes its tables where they do not exist.
+ *
+ * Throws `unavailable` where the server cannot be reached, `denied` where it refuses the login or the right.
+ */
+export async function openPostgresLedger({ url, product }: PostgresLedgerOptions): Promise<Ledger> {
+  const database = new PostgresDatabase(url, product);
+  try {
+    await database.migrate();
+  } catch (error) {
+    await database.close();
+    throw error;
+  }
+  return new SqlLedger(database, product);
+}
+
+const formRow = z.object({ form: z.number() });
+const presenceRow = z.object({ present: z.boolean() });
+
+class PostgresDatabase implements LedgerDatabase {
+  readonly prefix = 'hod_';
+  private readonly pool: Pool;
+  /** Names the server without the login. */
+  private readonly label: string;
+
+  constructor(
+    url: string,
+    private readonly product: string,
+  ) {
+    this.label = labelOf(url);
+    this.pool = new Pool({
+      connectionString: url,
+      max: 2,
+      connectionTimeoutMillis: patience.connect,
+      query_timeout: patience.answer,
+      application_name: 'hod',
+    });
+    // A connection that breaks while nothing uses it: the next use makes a new one.
+    this.pool.on('error', () => undefined);
+  }
+
+  /** Brings the tables to the newest form; of several that try at once, one does it. */
+  async migrate(): Promise<void> {
+    const known = await this.transact('read', (sql) => this.form(sql));
+    if (known === ledgerForms.length) {
+      return;
+    }
+    await this.inTransaction(`BEGIN; SELECT pg_advisory_xact_lock(${lockSpace})`, async (sql) => {
+      const form = await this.form(sql);
+      if (form > ledgerForms.length) {
+        throw newerForm(this.label, form, ledgerForms.length);
+      }
+      await sql.rows(`CREATE TABLE IF NOT EXISTS ${this.prefix}form (form INTEGER NOT NULL)`, []);
+      for (const change of ledgerForms.slice(form)) {
+        await sql.rows(change(this.prefix), []);
+      }
+      await refoldAll(this, sql);
+      await sql.rows(`DELETE FROM ${this.prefix}form`, []);
+      await sql.rows(`INSERT INTO ${this.prefix}form VALUES (?)`, [ledgerForms.length]);
+    });
+  }
+
+  async transact<T>(mode: 'read' | 'write', work: (sql: Sql) => Promise<T>): Promise<T> {
+    if (mode === 'write') {
+      const lock = `SELECT pg_advisory_xact_lock(${lockSpace}, hashtext(${escapeLiteral(this.product)}))`;
+      return this.inTransaction(`BEGIN; ${lock}`, work);
+    }
+    for (let attempt = 1; ; attempt += 1) {
+      try {
+        return await this.inTransaction('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY', work);
+      } catch (error) {
+        if (!(error instanceof ConnectionLost)) {
+          throw error;
+        }
+        if (attempt === attempts) {
+          throw this.problem(error.cause, `tried ${attempts} times`);
+        }
+        await delay(firstDelay * 2 ** (attempt - 1));
+      }
+    }
+  }
+
+  close(): Promise<void> {
+    return this.pool.end();
+  }
+
+  private async form(sql: Sql): Promise<number> {
+    const look = `SELECT count(*) > 0 AS present FROM pg_tables WHERE tablename = ? AND schemaname = ANY (current_schemas(false))`;
+    const [there] = await sql.rows(look, [`${this.prefix}form`]);
+    if (!presenceRow.parse(there).present) {
+      return 0;
+    }
+    return formRow.optional().parse((await sql.rows(`SELECT form FROM ${this.prefix}form`, []))[0])?.form ?? 0;
+  }
+
+  /** Throws {@link ConnectionLost} where trying again may help. */
+  private async inTransaction<T>(begin: string, work: (sql: Sql) => Promise<T>): Promise<T> {
+    let client: PoolClient | undefined;
+    let broken = true;
+    try {
+      const connected = await this.pool.connect();
+      client = connected;
+      const sql: Sql = {
+        rows: async (text, values) => (await connected.query<object>(numbered(text), [...values])).rows,
+      };
+      await connected.query(begin);
+      try {
+        const result = await work(sql);
+        await connected.query('COMMIT');
+        broken = false;
+        return result;
+      } catch (error) {
+        await connected.query('ROLLBACK').then(
+          () => (broken = false),
+          () => undefined,
+        );
+        throw error;
+      }
+    } catch (error) {
+      if (error instanceof HodError || error instanceof z.ZodError) {
+        throw error;
+      }
+      if (mayPass(error)) {
+        throw new ConnectionLost('the connection to the ledger broke', { cause: error });
+      }
+      throw this.problem(error);
+    } finally {
+      client?.release(broken);
+    }
+  }
+
+  private problem(error: unknown, tried?: string): HodError {
+    const code = systemErrorCode(error);
+    const text = error instanceof Error ? error.message : String(error);
+    const known = causes.find(({ pattern }) => pattern.test(code ?? text));
+    const why = [known?.why ?? text, tried].filter((each) => each !== undefined).join('; ');
+    return new HodError(
+      known?.fault ?? 'unavailable',
+      {
+        what: 'the ledger cannot be used',
+        object: this.label,
+        why,
+        next: known?.next ?? 'correct this and run the command again',
+      },
+      { cause: error },
+    );
+  }
+}
+
+/** Any number that other programs do not use for their locks. */
+const lockSpace = 7_403_113;
+
+/** `?`, as statements are written for both engines, in the form that PostgreSQL takes. */
+function numbered(text: string): string {
+  let count = 0;
+  return text.replaceAll('?', () => `$${(count += 1)}`);
+}
+
+function labelOf(url: string): string {
+  try {
+    const { host, pathname } = new URL(url);
+    return `PostgreSQL at ${host}${pathname}`;
+  } catch {
+    return 'PostgreSQL';
+  }
+}
+
+/** Faults of the connection, and of a server that is ending, starting or full (SQLSTATE classes 08, 53 and 57P). */
+function mayPass(error: unknown): boolean {
+  if (error instanceof DatabaseError) {
+    return /^(08|53300|57P0|40001|40P01)/.test(error.code ?? '');
+  }
+  return !(error instanceof TypeError) && !/^(ENOTFOUND|ERR_)/.test(systemErrorCode(error) ?? '');
+}
+
+const causes = [
+  {
+    pattern: /^28/,
+    fault: 'denied',
+    why: 'the server refuses the login',
+    next: 'correct the user name and password in the URL that `ledger:` in hod.yaml names',
+  },
+  {
+    pattern: /^42501/,
+    fault: 'denied',
+    why: 'this login may not use, or not make, the tables',
+    next: 'give it the right to create and use tables',
+  },
+  {
+    pattern: /^3D000/,
+    fault: 'missing',
+    why: 'there is no such database',
+    next: 'create it, or correct the URL that `ledger:` in hod.yaml names',
+  },
+  {
+    pattern: /^(ECONNREFUSED|ECONNRESET|EPIPE|ETIMEDOUT|57P0|08)|terminated|timeout|ended/i,
+    fault: 'unavailable',
+    why: 'the server does not answer, or broke off',
+    next: 'start it, and run the command again',
+  },
+  {
+    pattern: /^53/,
+    fault: 'unavailable',
+    why: 'the server has no room left, on its disk or for connections',
+    next: 'give it room, and run the command again',
+  },
+  {
+    pattern: /^ENOTFOUND|^EAI_AGAIN/,
+    fault: 'unavailable',
+    why: 'there is no host of this name',
+    next: 'correct the URL that `ledger:` in hod.yaml names',
+  },
+  {
+    pattern: /^25006/,
+    fault: 'unavailable',
+    why: 'the server only lets others read',
+    next: 'name the server that takes changes',
+  },
+] as const;
