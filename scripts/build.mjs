@@ -16,8 +16,8 @@ await build({
   format: 'esm',
   platform: 'node',
   target: 'node20',
-  // It ships a binary beside its code.
-  external: ['libsql'],
+  // The first ships a binary beside its code; the second is one that pg does without.
+  external: ['libsql', 'pg-native'],
   alias: { '@commander-js/extra-typings': 'commander' },
   define: { HOD_VERSION: JSON.stringify(version) },
   banner: {

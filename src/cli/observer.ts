@@ -4,6 +4,7 @@ import type { Digest } from '../core/oci/digest';
 import type { Observer } from '../operations/session';
 import type { OutputOptions } from './options';
 import { Progress, progressLine } from './progress';
+import { columns } from './views/format';
 import type { Style } from './views/style';
 
 /** Writes logs and progress to standard error until it is ended. */
@@ -46,6 +47,26 @@ export async function observerFor(options: OutputOptions, style: Style): Promise
         progress.end();
         live?.end(digest);
       },
+    },
+    build(facts) {
+      if (verbose) {
+        const rows = facts.map(({ name, value, source }) => [
+          name,
+          value ?? 'not known',
+          value === undefined ? source : `(${source})`,
+        ]);
+        columns(rows, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)).forEach(log);
+      }
+    },
+    note(text) {
+      if (shown) {
+        log(style.faint(text));
+      }
+    },
+    recorded({ seq, attempt, milliseconds }) {
+      if (verbose) {
+        log(`ledger: entry ${seq} written in ${milliseconds.toFixed(1)} ms, at attempt ${attempt}`);
+      }
     },
     end() {
       clearInterval(timer);

@@ -3,11 +3,14 @@ import { accessCommand } from './commands/access';
 import { assembleCommand } from './commands/assemble';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
+import { ledgerCommand } from './commands/ledger';
 import { promoteCommand } from './commands/promote';
 import { publishCommand } from './commands/publish';
 import { sandboxCommand } from './commands/sandbox';
 import { showCommand } from './commands/show';
+import { stageCommand } from './commands/stage';
 import { statusCommand } from './commands/status';
+import { touchedCommand } from './commands/touched';
 
 /** All commands, in the order of a release engineer's day. Loads nothing that one command alone needs. */
 export function buildProgram(version: string): Command {
@@ -27,11 +30,14 @@ export function buildProgram(version: string): Command {
   const commands = [
     configCommand(),
     accessCommand(),
+    touchedCommand(),
+    stageCommand(),
     publishCommand(),
     assembleCommand(),
     promoteCommand(),
     statusCommand(),
     showCommand(),
+    ledgerCommand(),
     sandboxCommand(),
     demoCommand(),
   ];

@@ -87,6 +87,7 @@ async function decideTag(
     kind: 'fixed',
     digest,
     previous,
+    late: false,
     ...decideFixed(digest, previous, undefined),
   };
   refuseOverwrites([decision]);

@@ -1,6 +1,7 @@
 import { HodError, type AccessReason } from '../core/errors';
 import { parseRepository } from '../core/oci/reference';
 import { environmentNamed, type EnvironmentConfig } from '../workspace/config';
+import { partsOf } from './parts';
 import type { AccessResult } from './results';
 import { withProduct, type Session, type SessionOptions } from './session';
 
@@ -29,7 +30,7 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
       config.environments.map(async (environment) => ({
         environment,
         needs: isWritten(environment) ? ('write' as const) : isRead(environment) ? ('read' as const) : null,
-        repositories: await Promise.all(config.images.map(({ name }) => checkRepository(session, environment, name))),
+        repositories: await Promise.all(partsOf(config).map(({ name }) => checkRepository(session, environment, name))),
       })),
     );
     const environments = checked.map(({ environment, needs, repositories }) => {

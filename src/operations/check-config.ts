@@ -8,6 +8,7 @@ export async function checkConfig(path: string = configName): Promise<ConfigChec
     file: path,
     product: config.product,
     images: config.images.map(({ name }) => name),
+    bundles: config.bundles.map(({ name }) => name),
     environments: config.environments.map(({ name }) => name),
   };
 }

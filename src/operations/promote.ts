@@ -1,16 +1,16 @@
 import { HodError } from '../core/errors';
+import { dayOf } from '../core/release/build';
 import { readContent } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import type { FactKey, Facts, Release } from '../core/release/facts';
 import { describePosition } from '../core/tags/ordering';
-import { wantedTags } from '../core/tags/rules';
 import { parseVersion } from '../core/tags/version';
 import type { Ledger } from '../ledger/ledger';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
-import { readGit } from '../workspace/git';
-import { deliver, refuseWithoutTags, type DeliveryImage } from './deliver';
+import { History, readGit } from '../workspace/git';
+import { deliver, tagsIn, type Delivery, type DeliveryImage, type Plan } from './deliver';
 import type { PromoteResult } from './results';
-import { withLedger, withProduct, type Session, type SessionOptions } from './session';
+import { actorOf, withLedger, withProduct, type Session, type SessionOptions } from './session';
 
 /** What `promote` is told. */
 export interface PromoteOptions extends SessionOptions {
@@ -18,6 +18,8 @@ export interface PromoteOptions extends SessionOptions {
   /** The release to promote; what the environment before runs, where neither is given. */
   version?: string | undefined;
   commit?: string | undefined;
+  actor?: string | undefined;
+  strictOrder?: true | undefined;
   dryRun?: true | undefined;
 }
 
@@ -34,7 +36,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
     const dryRun = options.dryRun === true;
     return withLedger(config, dryRun ? 'read' : 'write', async (ledger) => {
       const release = await chooseRelease(ledger, config, step, options);
-      return promoteRelease(release, step, { config, session, ledger, dryRun });
+      return promoteRelease(release, step, { config, session, ledger, options });
     });
   });
 }
@@ -43,47 +45,33 @@ interface PromoteContext {
   config: Config;
   session: Session;
   ledger: Ledger;
-  dryRun: boolean;
+  options: PromoteOptions;
 }
 
 async function promoteRelease(release: Release, step: Step, context: PromoteContext): Promise<PromoteResult> {
-  const { config, session, ledger, dryRun } = context;
-  const { commit, version, branch } = release;
+  const { config, session, ledger, options } = context;
+  const { commit, version } = release;
   const { from, to } = step;
   requireArrived(release, step);
-  const date = (await readGit(config.folder, commit))?.date;
   const images: DeliveryImage[] = [];
   for (const { image, digest, mediaType, size, platforms } of release.images) {
     const source = session.client(from.repositoryOf(image));
-    images.push({
-      image,
-      node: await readContent(source, { digest, mediaType, size }),
-      platforms,
-      target: session.client(to.repositoryOf(image)),
-      tags: wantedTags(to.rules, { product: config.product, commit, version, branch, date }, image),
-    });
+    const node = await readContent(source, { digest, mediaType, size });
+    images.push({ image, node, platforms, target: session.client(to.repositoryOf(image)) });
   }
-  refuseWithoutTags(images, to.name);
+  const git = await readGit(config.folder, commit);
+  const dryRun = options.dryRun === true;
   const delivered = await deliver(
+    promotion(release, step, images, config.product, 'facts' in git ? dayOf(git.facts.time) : undefined),
     {
-      product: config.product,
-      environment: to.name,
-      position: { commit, version },
-      images,
-      release: release.release,
-      permit: (now) => requireArrived(now ?? release, step),
-      action: (landing) => ({
-        kind: 'promoted',
-        release: release.release,
-        commit,
-        version,
-        branch,
-        environment: to.name,
-        from: from.name,
-        ...landing,
-      }),
+      ledger,
+      history: new History(config.folder),
+      limit: session.limit,
+      observer: session.observer,
+      actor: actorOf(options.actor),
+      dryRun,
+      strictOrder: options.strictOrder === true,
     },
-    { ledger, folder: config.folder, limit: session.limit, progress: session.observer.transfer, dryRun },
   );
   return {
     product: config.product,
@@ -101,6 +89,38 @@ async function promoteRelease(release: Release, step: Step, context: PromoteCont
       const requests = source.label === image.repository ? 0 : source.requests;
       const transfer = { ...image.transfer, requests: image.transfer.requests + requests };
       return { ...image, sourceRepository: source.label, transfer };
+    }),
+  };
+}
+
+/** The delivery of a release from one environment to the next. */
+function promotion(
+  chosen: Release,
+  step: Step,
+  images: readonly DeliveryImage[],
+  product: string,
+  date: string | undefined,
+): Delivery<Plan> {
+  const { release, commit, version, branch, build } = chosen;
+  const { from, to } = step;
+  const tags = tagsIn(to, images, { product, commit, version, branch, build, date, dirty: false });
+  return {
+    product,
+    environment: to.name,
+    images,
+    needs: [{ kind: 'release', key: release }],
+    plan: () => Promise.resolve({ position: { commit, version }, release, tags }),
+    permit: (_, facts) => requireArrived(facts.get('release', release) ?? chosen, step),
+    action: (_, landing) => ({
+      kind: 'promoted',
+      release,
+      commit,
+      version,
+      branch,
+      build,
+      environment: to.name,
+      from: from.name,
+      ...landing,
     }),
   };
 }
@@ -125,7 +145,7 @@ async function chooseRelease(ledger: Ledger, config: Config, step: Step, options
   if (release === undefined) {
     throw new HodError('corrupt', {
       what: 'the ledger contradicts itself',
-      object: config.ledgerFile,
+      object: 'file' in config.ledger ? config.ledger.file : 'the ledger',
       why: `${from.name} runs the release ${id}, which was never published`,
       next: `restore the ledger before promoting to ${to.name}`,
     });
@@ -145,7 +165,8 @@ async function chooseReleaseId(
     return facts.get('version', version)?.release ?? refuseUnpublished(`version ${version}`);
   }
   if (options.commit !== undefined) {
-    const commit = (await readGit(config.folder, options.commit))?.commit ?? options.commit;
+    const git = await readGit(config.folder, options.commit);
+    const commit = 'facts' in git ? git.facts.commit : options.commit;
     const facts = await factsOf(ledger, [{ kind: 'commit', key: commit }]);
     return facts.get('commit', commit)?.release ?? refuseUnpublished(`commit ${commit}`);
   }

@@ -1,112 +1,169 @@
 import { HodError } from '../core/errors';
-import { annotationKeys } from '../core/oci/annotations';
-import { assembleIndex } from '../core/oci/assemble';
-import { platformsOf, runnableImages, type ContentNode } from '../core/oci/content';
-import { formatPlatform } from '../core/oci/platform';
-import { releaseId } from '../core/release/entry';
-import { wantedTags } from '../core/tags/rules';
-import type { EnvironmentConfig, ImageConfig } from '../workspace/config';
-import { readBuildFacts, type BuildFacts, type BuildOptions } from './build-facts';
-import { deliver, identified, refuseWithoutTags, type DeliveryImage } from './deliver';
-import { readLayout } from './locate';
+import type { Build, BuildOptions } from '../core/release/build';
+import { contentId, releaseId } from '../core/release/entry';
+import { tagKey, type Facts } from '../core/release/facts';
+import { refuseOtherBuilds } from '../core/release/right-build';
+import { protectionTag } from '../core/release/staging';
+import { decideVersion, factsForVersion, refuseTakenVersion, type VersionDecision } from '../core/release/versions';
+import type { Version } from '../core/tags/version';
+import type { Config } from '../workspace/config';
+import { History } from '../workspace/git';
+import { deliver, identified, tagsIn, type Delivery, type Orders, type Plan } from './deliver';
+import { highestTagged } from './evidence';
+import { gather, type Gathered } from './gather';
+import { partNamed, partsOf, type ProductPart } from './parts';
+import { readBuild } from './read-build';
 import type { PublishResult } from './results';
-import { withLedger, withProduct, type Session, type SessionOptions } from './session';
+import { actorOf, withLedger, withProduct, type Session, type SessionOptions } from './session';
 
 /** What `publish` is told. */
 export interface PublishOptions extends SessionOptions, BuildOptions {
+  /** The images and bundles to publish without the others. */
+  only?: readonly string[] | undefined;
+  /** How long to wait for what other jobs are still to stage, in milliseconds. */
+  wait?: number | undefined;
+  actor?: string | undefined;
+  strictOrder?: true | undefined;
   dryRun?: true | undefined;
 }
 
 /**
- * Publishes the build outputs of a product to its first environment: uploads what the registry
- * lacks, assembles indexes of platforms that were built apart, and writes the tags.
+ * Publishes a product to its first environment: gathers build outputs that are here or were staged,
+ * uploads what the registry lacks, assembles indexes of platforms that were built apart, decides the
+ * version, and writes the tags.
  */
 export async function publish(options: PublishOptions): Promise<PublishResult> {
   return withProduct(options, async (config, session) => {
     const [environment] = config.environments;
     const { product } = config;
     const dryRun = options.dryRun === true;
-    const build = await readBuildFacts(config.folder, options);
-    const images: DeliveryImage[] = [];
-    for (const image of config.images) {
-      images.push(await prepareImage(image, environment, session, product, build));
-    }
-    refuseWithoutTags(images, environment.name);
-    const release = releaseId({ product, ...build, images: images.map(identified) });
-    const delivered = await withLedger(config, dryRun ? 'read' : 'write', (ledger) =>
-      deliver(
-        {
-          product,
-          environment: environment.name,
-          position: build,
-          images,
-          release,
-          permit: () => undefined,
-          action: (landing) => ({
-            kind: 'published',
-            release,
-            commit: build.commit,
-            version: build.version,
-            branch: build.branch,
-            environment: environment.name,
-            ...landing,
-          }),
-        },
-        { ledger, folder: config.folder, limit: session.limit, progress: session.observer.transfer, dryRun },
-      ),
-    );
-    return {
-      product,
-      version: build.version ?? null,
-      commit: build.commit,
-      branch: build.branch ?? null,
-      environment: environment.name,
-      current: delivered.current,
-      dryRun,
-      images: delivered.images,
-    };
+    const parts = partsNamed(config, options.only);
+    const build = await readBuild(config.folder, options, session.observer);
+    return withLedger(config, dryRun ? 'read' : 'write', async (ledger) => {
+      const images = await gather(parts, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
+      const history = new History(config.folder);
+      const delivered = await deliver(publication(config, build, images, history), {
+        ledger,
+        history,
+        limit: session.limit,
+        observer: session.observer,
+        actor: actorOf(options.actor),
+        dryRun,
+        strictOrder: options.strictOrder === true,
+      });
+      const { outcome, reason, version } = delivered.plan.versioning;
+      return {
+        product,
+        version: version ?? null,
+        versioning: { outcome, reason },
+        commit: build.commit,
+        branch: build.branch ?? null,
+        build: build.build ?? null,
+        environment: environment.name,
+        current: delivered.current,
+        dryRun,
+        images: delivered.images,
+        leftovers: dryRun ? [] : await unprotect(images, session),
+      };
+    });
   });
 }
 
-async function prepareImage(
-  image: ImageConfig,
-  environment: EnvironmentConfig,
-  session: Session,
-  product: string,
-  build: BuildFacts,
-): Promise<DeliveryImage> {
-  const node = await readBuildOutput(image, build);
-  const platforms = await platformsOf(node);
-  const missing = image.platforms.map(formatPlatform).filter((platform) => !platforms.includes(platform));
-  if (missing.length > 0) {
-    throw new HodError('missing', {
-      what:
-        missing.length === 1
-          ? 'a platform is missing from a build output'
-          : 'platforms are missing from a build output',
-      object: `${image.name}: ${missing.join(', ')}`,
-      why: `hod.yaml asks for them, and ${image.from.join(', ')} holds ${platforms.join(', ') || 'none'}`,
-      next: 'build them, or take them out of `platforms:` in hod.yaml',
-    });
-  }
+interface Publication extends Plan {
+  versioning: VersionDecision;
+}
+
+/** The delivery of a build to the first environment. Its version is decided with everything else. */
+export function publication(
+  config: Config,
+  build: Build,
+  images: readonly Gathered[],
+  history: Orders,
+): Delivery<Publication> {
+  const { product } = config;
+  const [environment] = config.environments;
+  const { commit, branch, build: number, run } = build;
+  const digests = images.map(identified);
+  const content = contentId(digests);
+  const candidate = { commit, content };
+  const claims = images.flatMap((image) => image.claims);
+  const adopt = adoptionFrom(images, build);
   return {
-    image: image.name,
-    node,
-    platforms,
-    target: session.client(environment.repositoryOf(image.name)),
-    tags: wantedTags(environment.rules, { product, ...build }, image.name),
+    product,
+    environment: environment.name,
+    images,
+    needs: factsForVersion(build.version, candidate),
+    async plan(facts) {
+      const last = build.version.kind === 'next' ? facts.get('line', build.version.line) : undefined;
+      const ancestry = await history.around(commit, last === undefined ? [] : [last.commit]);
+      const adopted = await adopt(facts);
+      const versioning = decideVersion(build.version, candidate, facts, ancestry, adopted);
+      const { version } = versioning;
+      return {
+        position: { commit, version },
+        release: releaseId({ product, commit, version, images: digests }),
+        tags: tagsIn(environment, images, { product, ...build, version }),
+        late: versioning.outcome === 'held' ? versioning.reason : undefined,
+        versioning,
+      };
+    },
+    permit({ versioning: { version } }, facts) {
+      refuseOtherBuilds(claims, commit, version);
+      refuseTakenVersion(version, candidate, facts);
+    },
+    action: ({ position, release }, landing) => ({
+      kind: 'published',
+      release,
+      ...position,
+      branch,
+      build: number,
+      run,
+      environment: environment.name,
+      ...landing,
+    }),
   };
 }
 
-/** One build output as it is; several, each built for its own platform, as one index. */
-async function readBuildOutput(image: ImageConfig, build: BuildFacts): Promise<ContentNode> {
-  const outputs = await Promise.all(image.from.map(readLayout));
-  const [only] = outputs;
-  if (only !== undefined && outputs.length === 1) {
-    return only;
+/** Finds the version that a ledger without one goes on from: the highest that the first registry shows. */
+function adoptionFrom(images: readonly Gathered[], { version }: Build): (facts: Facts) => Promise<Version | undefined> {
+  let highest: Promise<Version | undefined> | undefined;
+  return (facts) => {
+    const [first] = images;
+    if (version.kind !== 'next' || first === undefined || facts.get('line', version.line) !== undefined) {
+      return Promise.resolve(undefined);
+    }
+    highest ??= highestTagged(first.target, version.line);
+    return highest;
+  };
+}
+
+/** The parts of a product to publish. Throws where a name is unknown, or may not be published by itself. */
+function partsNamed(config: Config, only: readonly string[] | undefined): ProductPart[] {
+  const all = partsOf(config);
+  if (only === undefined) {
+    return all;
   }
-  const members = (await Promise.all(outputs.map(runnableImages))).flat();
-  // The version is left out: one commit is one digest, whether it has its version yet or not.
-  const { node } = assembleIndex(members, { [annotationKeys.revision]: build.commit });
-  return node;
+  return only.map((name) => {
+    const part = partNamed(config, name);
+    if (!part.alone) {
+      throw new HodError('refused', {
+        what: 'this may not be published by itself',
+        object: name,
+        why: `the images and bundles of ${config.product} are published together, so that their tags always belong together`,
+        next: 'leave --only out, or write `alone: true` under it in hod.yaml',
+      });
+    }
+    return part;
+  });
+}
+
+/** Removes the tags that protected what was staged. Answers those that the registry does not remove. */
+async function unprotect(images: readonly Gathered[], session: Session): Promise<string[]> {
+  const removed = images.flatMap(({ target, staged }) =>
+    staged.map(async ({ digest }) => {
+      const tag = protectionTag(digest);
+      return (await session.limit(() => target.deleteTag(tag))) ? [] : [tagKey(target.label, tag)];
+    }),
+  );
+  return (await Promise.all(removed)).flat();
 }

@@ -23,8 +23,11 @@ const transferResult = z.strictObject({
   requests: z.number().int(),
 });
 
+const kind = z.enum(['image', 'bundle']);
+
 const deliveredImage = {
   image: z.string(),
+  kind,
   repository: z.string(),
   digest,
   mediaType: z.string(),
@@ -50,10 +53,69 @@ const delivery = {
 
 export const publishResultSchema = z.strictObject({
   ...release,
+  /** Why it has this version, or none. */
+  versioning: z.strictObject({ outcome: z.enum(['none', 'given', 'next', 'kept', 'held']), reason: z.string() }),
   branch: z.string().nullable(),
+  build: z.string().nullable(),
   environment: z.string(),
   ...delivery,
   images: z.array(z.strictObject(deliveredImage)),
+  /** Tags that protected what was staged, and that the registry does not remove. */
+  leftovers: z.array(z.string()),
+});
+
+export const stageResultSchema = z.strictObject({
+  product: z.string(),
+  commit: z.string(),
+  environment: z.string(),
+  dryRun: z.boolean(),
+  images: z.array(
+    z.strictObject({
+      image: z.string(),
+      kind,
+      repository: z.string(),
+      digest,
+      mediaType: z.string(),
+      platforms: z.array(z.string()),
+      outcome: z.enum(['staged', 'unchanged']),
+      transfer: transferResult,
+    }),
+  ),
+  /** What publishing this commit still waits for. */
+  lacking: z.array(z.strictObject({ image: z.string(), lacks: z.array(z.string()) })),
+});
+
+export const touchedResultSchema = z.strictObject({
+  product: z.string(),
+  since: z.string(),
+  commit: z.string(),
+  images: z.array(
+    z.strictObject({
+      image: z.string(),
+      kind,
+      touched: z.boolean(),
+      /** Changed files that it is made of; empty where nothing says what it is made of. */
+      files: z.array(z.string()),
+      reason: z.string(),
+    }),
+  ),
+});
+
+export const ledgerResultSchema = z.strictObject({
+  product: z.string(),
+  ledger: z.string(),
+  /** How many entries it has, and the hash of the last. */
+  entries: z.number().int(),
+  head: digest.nullable(),
+  facts: z.number().int(),
+});
+
+export const ledgerCopyResultSchema = z.strictObject({
+  product: z.string(),
+  file: z.string(),
+  /** Entries written, and entries that were there already. */
+  written: z.number().int(),
+  present: z.number().int(),
 });
 
 export const promoteResultSchema = z.strictObject({
@@ -125,6 +187,7 @@ export const configCheckResultSchema = z.strictObject({
   file: z.string(),
   product: z.string(),
   images: z.array(z.string()),
+  bundles: z.array(z.string()),
   environments: z.array(z.string()),
 });
 
@@ -190,7 +253,11 @@ export const errorResultSchema = z.strictObject({
 
 /** The schema of each document, by the name of its file in docs/schemas. */
 export const resultSchemas = {
+  stage: stageResultSchema,
   publish: publishResultSchema,
+  touched: touchedResultSchema,
+  'ledger-verify': ledgerResultSchema,
+  'ledger-copy': ledgerCopyResultSchema,
   promote: promoteResultSchema,
   assemble: assembleResultSchema,
   status: statusResultSchema,
@@ -203,6 +270,10 @@ export const resultSchemas = {
 
 export type TagResult = z.infer<typeof tagResult>;
 export type TransferResult = z.infer<typeof transferResult>;
+export type StageResult = z.infer<typeof stageResultSchema>;
+export type TouchedResult = z.infer<typeof touchedResultSchema>;
+export type LedgerResult = z.infer<typeof ledgerResultSchema>;
+export type LedgerCopyResult = z.infer<typeof ledgerCopyResultSchema>;
 export type PublishResult = z.infer<typeof publishResultSchema>;
 export type PromoteResult = z.infer<typeof promoteResultSchema>;
 export type AssembleResult = z.infer<typeof assembleResultSchema>;

@@ -171,6 +171,29 @@ export class RepositoryClient implements ContentSource {
     }
   }
 
+  /** Removes a tag ("Deleting tags"). Answers false where the registry removes none, or not for us. */
+  async deleteTag(tag: Tag): Promise<boolean> {
+    const refusals = [400, 403, 404, 405, 501];
+    const request = this.request(
+      'DELETE',
+      `manifests/${tag}`,
+      [200, 202, 204, ...refusals],
+      'could not remove a tag',
+      `:${tag}`,
+    );
+    const scopes: Scope[] = this.scopes('delete');
+    try {
+      const response = await this.send({ ...request, scopes });
+      await response.body.dump();
+      return !refusals.includes(response.statusCode) || response.statusCode === 404;
+    } catch (error) {
+      if (error instanceof HodError && error.fault === 'denied') {
+        return false;
+      }
+      throw error;
+    }
+  }
+
   /** Every tag, page after page ("Listing Tags"). A repository that does not exist has none. */
   async *tags(): AsyncGenerator<Tag> {
     let target: string | undefined = this.path('tags/list?n=1000');

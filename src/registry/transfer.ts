@@ -24,6 +24,12 @@ export interface TransferProgress {
   end(digest: Digest): void;
 }
 
+/** A repository that content is carried into. */
+export type CarryTarget = Pick<
+  RepositoryClient,
+  'repository' | 'label' | 'resolve' | 'hasBlob' | 'mountBlob' | 'uploadBlob' | 'putManifest'
+>;
+
 /** Limits how many transfers run at once. */
 export type Limit = <T>(work: () => Promise<T>) => Promise<T>;
 
@@ -54,7 +60,7 @@ export class Carrier {
   ) {}
 
   /** Brings a manifest and everything below it into a repository. Adds what it took to `transfer`. */
-  async carry(node: ContentNode, target: RepositoryClient, transfer: Transfer): Promise<void> {
+  async carry(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
     const { manifest, source } = node;
     const digest = manifest.digest;
     // Registries take a manifest only with its content, and Hod writes it last: it vouches for the rest.
@@ -74,7 +80,7 @@ export class Carrier {
   private async carryBlob(
     blob: Descriptor,
     source: ContentSource,
-    target: RepositoryClient,
+    target: CarryTarget,
     transfer: Transfer,
   ): Promise<void> {
     const key = `${target.repository.registry} ${blob.digest}`;
@@ -91,7 +97,7 @@ export class Carrier {
   private async placeBlob(
     blob: Descriptor,
     source: ContentSource,
-    target: RepositoryClient,
+    target: CarryTarget,
     transfer: Transfer,
     earlier: Promise<Repository> | undefined,
   ): Promise<Repository> {

@@ -6,7 +6,7 @@ import { packLayout, writeSampleLayout, type LayerFiles, type SampleImage } from
 
 /**
  * The Skerry Line, a made-up ferry operator: `timetable` (an API), `boarding-gate` (turnstiles at the
- * piers, ARM) and `tide-watch` (gauge readings).
+ * piers, ARM) and `tide-watch` (gauge readings), with the bundle `fare-tables`.
  */
 const services = {
   timetable: { platforms: ['linux/amd64', 'linux/arm64'], purpose: 'serves the sailings of the Skerry Line' },
@@ -22,21 +22,28 @@ const serviceNames: readonly Service[] = ['timetable', 'boarding-gate', 'tide-wa
 
 /** The configuration of the sample product, for three registries. */
 export function sampleConfig(registries: { dev: string; uat: string; prod: string }): string {
-  return `# The Skerry Line: three services, published together and promoted together.
+  return `# The Skerry Line: three services and the fares, published together and promoted together.
 product: skerry-line
 
 images:
   timetable:
+    paths: [services/timetable/**] # its inputs, for \`hod touched\`
     # Each platform was built on its own machine; publish makes one index of them.
     from: [out/timetable-amd64, out/timetable-arm64.tar]
     platforms: [linux/amd64, linux/arm64]
   boarding-gate:
+    paths: [services/boarding-gate/**]
     # One build wrote an index for all platforms, as a .tar.
     from: out/boarding-gate.tar
     platforms: [linux/amd64, linux/arm64, linux/arm/v7]
   tide-watch:
+    paths: [services/tide-watch/**]
     from: out/tide-watch
     platforms: [linux/amd64, linux/arm64]
+
+bundles:
+  fare-tables: # files that ship with the images, and are released with them
+    files: data/fares
 
 environments:
   dev: # the first: publish writes here
@@ -71,6 +78,9 @@ export class SampleProduct {
       await this.write(`services/${name}/PURPOSE`, `${name} ${services[name].purpose}.\n`);
       this.commit(`Add ${name}`);
     }
+    await this.write('data/fares/single.csv', 'from,to,fare\nOuter Skerry,Gull Rock,4.20\nGull Rock,Long Holm,3.10\n');
+    await this.write('data/fares/season.csv', 'zone,month,year\ninner,38.00,390.00\nouter,54.00,560.00\n');
+    this.commit('Add the fares');
     await this.write('hod.yaml', config);
     this.commit('Describe how the product is released');
   }

@@ -5,7 +5,7 @@ import { nearestName } from '../core/nearest';
 import { parsePlatform } from '../core/oci/platform';
 import { parseRepository } from '../core/oci/reference';
 import { expandRepository, parseTemplate, TemplateError } from '../core/tags/template';
-import { configSchema, environmentSchema, imageSchema, type RawConfig } from './config-schema';
+import { bundleSchema, configSchema, environmentSchema, imageSchema, type RawConfig } from './config-schema';
 
 type Path = readonly PropertyKey[];
 /** Something wrong at one place of the document. */
@@ -39,7 +39,12 @@ export function checkDocument(document: Document, lines: LineCounter, label: str
 }
 
 const looseRecord = z.record(z.string(), z.unknown()).catch({});
-const looseConfig = z.object({ product: z.string().catch('product'), images: looseRecord, environments: looseRecord });
+const looseConfig = z.object({
+  product: z.string().catch('product'),
+  images: looseRecord,
+  bundles: looseRecord,
+  environments: looseRecord,
+});
 
 /** Checks the names of those images and environments that have the right form, beside others that have not. */
 function checkSoundParts(raw: unknown): Finding[] {
@@ -54,8 +59,13 @@ function checkSoundParts(raw: unknown): Finding[] {
         return parsed.success ? [[name, parsed.data]] : [];
       }),
     );
-  const { product, images, environments } = loose;
-  const parts = { product, images: sound(images, imageSchema), environments: sound(environments, environmentSchema) };
+  const { product, images, bundles, environments } = loose;
+  const parts = {
+    product,
+    images: sound(images, imageSchema),
+    bundles: sound(bundles, bundleSchema),
+    environments: sound(environments, environmentSchema),
+  };
   return checkNames(parts, Object.keys(environments));
 }
 
@@ -139,7 +149,7 @@ function keyOffset(map: unknown, key: PropertyKey | undefined): number | undefin
 
 /** What the schema cannot see: names that lead nowhere, and texts that have a grammar of their own. */
 function checkNames(
-  raw: Pick<RawConfig, 'product' | 'images' | 'environments'>,
+  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>,
   environmentNames: readonly string[],
 ): Finding[] {
   const findings: Finding[] = [];
@@ -158,11 +168,16 @@ function checkNames(
   for (const [name, image] of images) {
     image.platforms?.forEach((platform, at) => check(['images', name, 'platforms', at], () => parsePlatform(platform)));
   }
+  const bundles = Object.keys(raw.bundles ?? {});
+  for (const name of bundles.filter((each) => each in raw.images)) {
+    findings.push({ path: ['bundles', name], atKey: true, text: `an image is called ${name} too` });
+  }
+  const names = [...new Set([...Object.keys(raw.images), ...bundles])];
   for (const [name, environment] of Object.entries(raw.environments)) {
     const path = ['environments', name];
     findings.push(...checkAfter(path, environment.after, environmentNames.slice(0, environmentNames.indexOf(name))));
     const repositories = new Set<string>();
-    for (const [image] of images) {
+    for (const image of names) {
       check([...path, 'repository'], () => {
         const text = expandRepository(environment.repository, image, raw.product);
         parseRepository(text);

@@ -50,8 +50,23 @@ const paths = z.union([z.string().min(1), z.array(z.string().min(1)).min(1)], 'm
 
 const isFilled = (record: object): boolean => Object.keys(record).length > 0;
 
+/** Files that something is made of, as patterns (`services/timetable/**`). */
+const patterns = z.array(z.string().min(1)).min(1);
+
 /** An image in hod.yaml. */
-export const imageSchema = z.strictObject({ from: paths, platforms: z.array(z.string()).min(1).optional() });
+export const imageSchema = z.strictObject({
+  from: paths,
+  platforms: z.array(z.string()).min(1).optional(),
+  paths: patterns.optional(),
+  alone: z.boolean().optional(),
+});
+
+/** A bundle in hod.yaml. */
+export const bundleSchema = z.strictObject({
+  files: z.string().min(1),
+  paths: patterns.optional(),
+  alone: z.boolean().optional(),
+});
 
 /** An environment in hod.yaml. */
 export const environmentSchema = z.strictObject({
@@ -66,9 +81,16 @@ export const environmentSchema = z.strictObject({
 export const configSchema = z.strictObject({
   product: nameSchema,
   images: z.record(nameSchema, imageSchema).refine(isFilled, 'there is none'),
+  bundles: z.record(nameSchema, bundleSchema).optional(),
+  shared: patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
-  ledger: z.strictObject({ file: z.string().min(1) }).optional(),
+  ledger: z
+    .union(
+      [z.strictObject({ file: z.string().min(1) }), z.strictObject({ postgres: place })],
+      'must be { file: PATH } or { postgres: { env: VARIABLE } }',
+    )
+    .optional(),
 });
 /** A hod.yaml of the right form. */
 export type RawConfig = z.infer<typeof configSchema>;

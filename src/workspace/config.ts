@@ -7,19 +7,35 @@ import { parseRepository, type Repository } from '../core/oci/reference';
 import { followedBy, type TagRule } from '../core/tags/rules';
 import { expandRepository, parseTemplate } from '../core/tags/template';
 import { checkDocument, nearest } from './config-check';
-import type { RawConfig, RegistryConfig } from './config-schema';
+import type { RawConfig, RegistryConfig, SecretPlace } from './config-schema';
 
 /** The name of the configuration file. */
 export const configName = 'hod.yaml';
 
-/** An image of the product. */
-export interface ImageConfig {
+interface PartConfig {
   readonly name: string;
+  /** Patterns of the files that it is made of; undefined where hod.yaml does not say. */
+  readonly paths: readonly string[] | undefined;
+  /** Whether it may be published without the rest of the product. */
+  readonly alone: boolean;
+}
+
+/** An image of the product. */
+export interface ImageConfig extends PartConfig {
   /** Paths of image layouts, each with an entry where one is named (`out/all.tar#name`); absolute. */
   readonly from: readonly string[];
   /** The platforms that must be there; empty where hod.yaml does not say. */
   readonly platforms: readonly Platform[];
 }
+
+/** Files that are released with the images. */
+export interface BundleConfig extends PartConfig {
+  /** Absolute path of a folder. */
+  readonly files: string;
+}
+
+/** Where the ledger is kept: a file, by its absolute path, or a database, by the place of its URL. */
+export type LedgerConfig = { readonly file: string } | { readonly postgres: SecretPlace };
 
 /** A stage that releases pass through. */
 export interface EnvironmentConfig {
@@ -27,7 +43,7 @@ export interface EnvironmentConfig {
   /** The environment that releases come from; undefined for the first, where publish writes. */
   readonly after: string | undefined;
   readonly rules: readonly TagRule[];
-  /** The repository of an image in this environment. */
+  /** The repository of an image or bundle in this environment. */
   repositoryOf(image: string): Repository;
 }
 
@@ -39,11 +55,13 @@ export interface Config {
   /** The folder that holds it; everything in it is relative to this. */
   readonly folder: string;
   readonly images: readonly ImageConfig[];
+  readonly bundles: readonly BundleConfig[];
+  /** Patterns of files that all images and bundles are made of. */
+  readonly shared: readonly string[];
   /** In the order in which releases pass through them; never empty. */
   readonly environments: readonly [EnvironmentConfig, ...EnvironmentConfig[]];
   readonly registries: ReadonlyMap<string, RegistryConfig>;
-  /** Absolute path of the ledger's file. */
-  readonly ledgerFile: string;
+  readonly ledger: LedgerConfig;
   /** Where a run remembers what the next one can go on with. */
   readonly stateFolder: string;
 }
@@ -133,13 +151,25 @@ function resolveConfig(raw: RawConfig, file: string): Config {
       name,
       from: [image.from].flat().map((path) => resolve(folder, path)),
       platforms: (image.platforms ?? []).map(parsePlatform),
+      paths: image.paths,
+      alone: image.alone === true,
     })),
+    bundles: Object.entries(raw.bundles ?? {}).map(([name, bundle]) => ({
+      name,
+      files: resolve(folder, bundle.files),
+      paths: bundle.paths,
+      alone: bundle.alone === true,
+    })),
+    shared: raw.shared ?? [],
     environments: [first, ...others],
     registries: new Map(
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
     stateFolder: join(folder, '.hod'),
-    ledgerFile: resolve(folder, raw.ledger?.file ?? join('.hod', 'ledger.db')),
+    ledger:
+      raw.ledger !== undefined && 'postgres' in raw.ledger
+        ? raw.ledger
+        : { file: resolve(folder, raw.ledger?.file ?? join('.hod', 'ledger.db')) },
   };
 }
 

@@ -1,13 +1,6 @@
 import fc from 'fast-check';
 import { sha256 } from '../../src/core/oci/digest';
-import {
-  emptyHead,
-  sealEntry,
-  type Action,
-  type Entry,
-  type Head,
-  type SealedEntry,
-} from '../../src/core/release/entry';
+import { emptyHead, entryAfter, type Action, type Head, type SealedEntry } from '../../src/core/release/entry';
 import { Facts, foldEntry } from '../../src/core/release/facts';
 import { expandTag, parseTemplate } from '../../src/core/tags/template';
 import type { Ledger } from '../../src/ledger/ledger';
@@ -48,17 +41,20 @@ export const anyAction: fc.Arbitrary<Action> = fc
   });
 
 /** The entry that follows a head. */
-export function entryAfter(head: Head, action: Action): SealedEntry {
-  const at = new Date(Date.UTC(2026, 0, 1, 0, 0, head.seq)).toISOString();
-  const entry: Entry = { product, seq: head.seq + 1, previous: head.hash, at, actor: 'una', action };
-  return sealEntry(entry);
+export function following(head: Head, action: Action): SealedEntry {
+  return entryAfter(head, {
+    product,
+    at: new Date(Date.UTC(2026, 0, 1, 0, 0, head.seq)).toISOString(),
+    actor: 'una',
+    action,
+  });
 }
 
 /** Adds actions, each in an entry of its own. */
 export async function appendAll(ledger: Ledger, actions: readonly Action[]): Promise<void> {
   for (const action of actions) {
     const { head } = await ledger.read([]);
-    expect(await ledger.append([entryAfter(head, action)], head)).toBe(true);
+    expect(await ledger.append([following(head, action)], head)).toBe(true);
   }
 }
 
@@ -85,7 +81,7 @@ export function keepsALedger(engine: Engine): void {
         let { head } = await ledger.read([]);
         const first = head;
         const batch = actions.slice(0, together).map((action) => {
-          const sealed = entryAfter(head, action);
+          const sealed = following(head, action);
           head = { seq: sealed.entry.seq, hash: sealed.hash };
           return sealed;
         });
@@ -116,8 +112,8 @@ export function keepsALedger(engine: Engine): void {
     const [one, other] = fc.sample(anyAction, 2);
     const { head } = await first.read([]);
     const both = await Promise.all([
-      first.append([entryAfter(head, one as Action)], head),
-      second.append([entryAfter(head, other as Action)], head),
+      first.append([following(head, one as Action)], head),
+      second.append([following(head, other as Action)], head),
     ]);
     expect(both.sort()).toEqual([false, true]);
     expect(await all(second.entries())).toHaveLength(1);

@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process';
 import { mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -9,7 +10,7 @@ import { readRepository, type Served } from './registry-reader';
 
 export const environments = ['dev', 'uat', 'prod'] as const;
 export type EnvironmentName = (typeof environments)[number];
-export const images = ['timetable', 'boarding-gate', 'tide-watch'] as const;
+export const images = ['timetable', 'boarding-gate', 'tide-watch', 'fare-tables'] as const;
 
 type PerEnvironment<T> = Record<EnvironmentName, T>;
 
@@ -40,6 +41,8 @@ export class World {
         prod: `prod.localhost:${ports.prod}`,
       }),
     );
+    // What a test changes there is no change to the product.
+    execFileSync('git', ['update-index', '--skip-worktree', 'hod.yaml'], { cwd: product.folder });
     product.tag('v2.4.0');
     await product.build();
     return new World(folder, product, ports, readPorts);

@@ -189,10 +189,10 @@ describe('access check', () => {
     const table = await hod(['access', 'check', 'dev'], world.options);
     expect(table.code).toBe(0);
     expect(table.stdout).toContain(
-      `more than needed  this identity can write prod (${world.repository('prod', 'timetable')} and 2 more)`,
+      `more than needed  this identity can write prod (${world.repository('prod', 'timetable')} and 3 more)`,
     );
     const written = sandbox.requests.prod.slice(before).filter(({ method }) => method !== 'GET');
-    expect(written.map(({ method, status }) => [method, status])).toEqual(Array(3).fill(['PUT', 400]));
+    expect(written.map(({ method, status }) => [method, status])).toEqual(Array(4).fill(['PUT', 400]));
     world.env = { JOB_TOKEN: await provider.issue({ ...job, branch: 'feature/x' }, audience) };
     const denied = await check(['dev'], 5);
     expect(denied.stdout).toContain('"allowed":"no","reason":"no-right"');

@@ -185,5 +185,5 @@ test('a registry that asks for patience gets it', async () => {
     return false;
   });
   const { images } = await sandbox.world.publish();
-  expect(images).toHaveLength(3);
+  expect(images).toHaveLength(4);
 });

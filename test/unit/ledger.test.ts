@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import { emptyHead } from '../../src/core/release/entry';
 import { ledgerForms } from '../../src/ledger/sql-ledger';
 import { openSqliteLedger } from '../../src/ledger/sqlite';
-import { all, anyAction, appendAll, entryAfter, keepsALedger } from '../support/ledger-suite';
+import { all, anyAction, appendAll, following, keepsALedger } from '../support/ledger-suite';
 
 const folder = mkdtempSync(join(tmpdir(), 'hod-ledger-'));
 afterAll(() => rmSync(folder, { recursive: true }));
@@ -63,7 +63,7 @@ describe('a ledger in a SQLite file', () => {
     await appendAll(ledger, fc.sample(anyAction, 2));
     const [first, second] = await all(ledger.entries());
     expect(second?.entry.previous).toBe(first?.hash);
-    const forged = entryAfter({ seq: 2, hash: first?.hash ?? null }, fc.sample(anyAction, 1)[0] ?? never());
+    const forged = following({ seq: 2, hash: first?.hash ?? null }, fc.sample(anyAction, 1)[0] ?? never());
     expect(await ledger.append([forged], { seq: 2, hash: first?.hash ?? null })).toBe(false);
     await ledger.close();
   });

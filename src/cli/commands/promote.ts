@@ -1,5 +1,16 @@
 import { answer } from '../answer';
-import { command, configOption, dryRunOption, jobsOption, quietOption, verboseOption } from '../options';
+import {
+  actorOption,
+  command,
+  configOption,
+  dryRunOption,
+  jobsOption,
+  outputsOption,
+  quietOption,
+  strictOrderOption,
+  summaryOption,
+  verboseOption,
+} from '../options';
 
 /** `hod promote`. */
 export function promoteCommand() {
@@ -12,6 +23,10 @@ export function promoteCommand() {
     .addOption(configOption())
     .option('--version <version>', 'the version to promote (default: what the environment before runs)')
     .option('--commit <id>', 'the commit to promote')
+    .addOption(strictOrderOption())
+    .addOption(summaryOption())
+    .addOption(outputsOption())
+    .addOption(actorOption())
     .addOption(dryRunOption())
     .addOption(jobsOption())
     .addOption(quietOption())
@@ -19,6 +34,8 @@ export function promoteCommand() {
     .action(async (environment, options) => {
       const { promote } = await import('../../operations/promote');
       const { promoteView } = await import('../views/delivery');
-      await answer(options, (observer) => promote({ environment, ...options, observer }), promoteView);
+      const { writeForCi } = await import('../ci-files');
+      const result = await answer(options, (observer) => promote({ environment, ...options, observer }), promoteView);
+      await writeForCi(options, result);
     });
 }

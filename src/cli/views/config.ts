@@ -3,6 +3,12 @@ import { formatCount } from './format';
 import type { Style } from './style';
 
 /** What `config check` answers to people. */
-export function configView({ file, product, images, environments }: ConfigCheckResult, style: Style): string {
-  return `${style.good('All is well')} in ${file}: ${style.strong(product)} has ${formatCount(images.length, 'image')} (${images.join(', ')}), released to ${environments.join(' → ')}.`;
+export function configView({ file, product, images, bundles, environments }: ConfigCheckResult, style: Style): string {
+  const parts = [named(images, 'image'), ...(bundles.length === 0 ? [] : [named(bundles, 'bundle')])].join(' and ');
+  const way = environments.join(' → ');
+  return `${style.good('All is well')} in ${file}: ${style.strong(product)} has ${parts}, released to ${way}.`;
+}
+
+function named(names: readonly string[], noun: string): string {
+  return `${formatCount(names.length, noun)} (${names.join(', ')})`;
 }

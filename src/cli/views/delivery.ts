@@ -15,9 +15,10 @@ export function publishView(result: PublishResult, style: Style, elapsed: number
     : `${verb} ${name} to ${environment}`;
   const images = result.images.map((image) => imageView(image, style));
   return [
-    title,
+    [title, ...versionLine(result, style)].join('\n'),
     ...images,
     ...staysBehind(result, result.environment, style),
+    ...leftoverLines(result.leftovers, style),
     totalLine(result.images, style, elapsed),
   ].join('\n\n');
 }
@@ -41,6 +42,27 @@ export function promoteView(result: PromoteResult, style: Style, elapsed: number
   ].join('\n\n');
 }
 
+/** Why it has its version, where that does not go without saying. */
+function versionLine({ version, versioning: { outcome, reason } }: PublishResult, style: Style): string[] {
+  switch (outcome) {
+    case 'none':
+    case 'given':
+      return [];
+    case 'held':
+      return [`  ${style.notice('no version')}  ${style.faint(reason)}`];
+    case 'next':
+    case 'kept':
+      return [`  ${version ?? ''}  ${style.faint(reason)}`];
+  }
+}
+
+function leftoverLines(leftovers: readonly string[], style: Style): string[] {
+  const text = leftovers.map((each) => `\n  ${each}`).join('');
+  return leftovers.length === 0
+    ? []
+    : [style.faint(`The registry removes no tags for us; these protected what was staged, and can go:${text}`)];
+}
+
 function changesNothing(images: readonly DeliveredImage[]): boolean {
   return images.every(({ tags }) => tags.every(({ outcome }) => outcome === 'unchanged' || outcome === 'held'));
 }
@@ -56,12 +78,26 @@ function releaseName(
 function imageView(image: DeliveredImage, style: Style): string {
   const omitted = image.omitted.map(({ rule, lacks }) => `  ${style.faint(`${rule} left out: there is no ${lacks}`)}`);
   return [
-    `${style.strong(image.image)}  ${image.platforms.join('  ')}`,
-    `  ${image.repository}@${image.digest}`,
+    ...imageHead(image, style),
     ...tagLines(image.tags, style),
     ...omitted,
     `  ${style.faint(transferLine(image.transfer))}`,
   ].join('\n');
+}
+
+/** What an image or bundle is, and where. */
+export function imageHead(
+  {
+    image,
+    kind,
+    platforms,
+    repository,
+    digest,
+  }: Pick<DeliveredImage, 'image' | 'kind' | 'platforms' | 'repository' | 'digest'>,
+  style: Style,
+): string[] {
+  const runs = kind === 'bundle' ? style.faint('bundle of files') : platforms.join('  ');
+  return [`${style.strong(image)}  ${runs}`, `  ${repository}@${digest}`];
 }
 
 /** A line for each tag: what became of it, and why. */
@@ -95,7 +131,8 @@ export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent,
   ].join(', ');
 }
 
-function totalLine(images: readonly DeliveredImage[], style: Style, elapsed: number): string {
+/** What all transfers took, in one line. */
+export function totalLine(images: readonly { transfer: TransferResult }[], style: Style, elapsed: number): string {
   const sum = (of: keyof TransferResult): number => images.reduce((total, { transfer }) => total + transfer[of], 0);
   const total = transferLine({
     blobsSent: sum('blobsSent'),
@@ -108,5 +145,7 @@ function totalLine(images: readonly DeliveredImage[], style: Style, elapsed: num
 }
 
 function staysBehind({ current }: { current: boolean }, environment: string, style: Style): string[] {
-  return current ? [] : [style.notice(`${environment} goes on running something newer.`)];
+  return current
+    ? []
+    : [style.notice(`${environment} goes on running what it runs: this build does not come after it.`)];
 }

@@ -1,4 +1,3 @@
-import type { WriteStream } from 'node:tty';
 import picocolors from 'picocolors';
 
 /** Colours by meaning; without a terminal they leave text as it is. */
@@ -16,9 +15,8 @@ export interface Style {
 }
 
 /** The style for a stream: colours only on a terminal, and not where they are not wanted. */
-export function styleFor(stream: Pick<WriteStream, 'isTTY'>, wanted: boolean): Style {
-  // Without a terminal `isTTY` is undefined, for which the package decides by itself: with colours under a CI.
-  const terminal: boolean | undefined = stream.isTTY;
-  const colors = picocolors.createColors(wanted && terminal === true && !process.env['NO_COLOR']);
+export function styleFor(stream: { readonly isTTY?: boolean | undefined }, wanted: boolean): Style {
+  // Told nothing, the package would decide by itself, and find colours right wherever a CI is.
+  const colors = picocolors.createColors(wanted && stream.isTTY === true && !process.env['NO_COLOR']);
   return { strong: colors.bold, faint: colors.dim, good: colors.green, notice: colors.yellow, bad: colors.red };
 }

@@ -32,20 +32,21 @@ export function parseChallenges(header: string): Challenge[] {
 export interface Scope {
   /** The name of the repository within its registry. */
   repository: string;
-  /** Writing includes reading. */
-  access: 'read' | 'write';
+  /** Deleting includes writing, which includes reading. */
+  access: 'read' | 'write' | 'delete';
 }
+
+const actionsOf = { read: 'pull', write: 'pull,push', delete: 'pull,push,delete' } as const;
+const rankOf = { read: 0, write: 1, delete: 2 } as const;
 
 /** Scopes in the words of token services: `repository:skerry/timetable:pull,push`. */
 export function formatScopes(scopes: readonly Scope[]): string[] {
-  return scopes
-    .map(({ repository, access }) => `repository:${repository}:${access === 'write' ? 'pull,push' : 'pull'}`)
-    .sort();
+  return scopes.map(({ repository, access }) => `repository:${repository}:${actionsOf[access]}`).sort();
 }
 
 /** Whether a token for `held` is enough for a request that needs `wanted`. */
 export function coversScopes(held: readonly Scope[], wanted: readonly Scope[]): boolean {
   return wanted.every(({ repository, access }) =>
-    held.some((each) => each.repository === repository && (each.access === 'write' || access === 'read')),
+    held.some((each) => each.repository === repository && rankOf[each.access] >= rankOf[access]),
   );
 }

@@ -111,16 +111,23 @@ export interface ImageFacts {
   platform: Platform | undefined;
   /** The commit that it says it was built from. */
   revision: string | undefined;
+  /** The version that it says it is. */
+  version: string | undefined;
 }
 
 /** Reads an image's config for its platform and revision. Artifacts without an image config have no platform. */
 export async function readImageFacts(manifest: ImageManifest, source: ContentSource): Promise<ImageFacts> {
   const revision = manifest.annotations[annotationKeys.revision];
+  const version = manifest.annotations[annotationKeys.version];
   if (!isImageConfig(manifest.config.mediaType)) {
-    return { platform: undefined, revision };
+    return { platform: undefined, revision, version };
   }
   const config = parseConfig(await readSmallBlob(source, manifest.config), `${source.label}@${manifest.config.digest}`);
-  return { platform: config.platform, revision: revision ?? config.labels[annotationKeys.revision] };
+  return {
+    platform: config.platform,
+    revision: revision ?? config.labels[annotationKeys.revision],
+    version: version ?? config.labels[annotationKeys.version],
+  };
 }
 
 async function readSmallBlob(source: ContentSource, descriptor: Descriptor): Promise<Uint8Array> {
@@ -144,6 +151,7 @@ export interface RunnableImage {
   readonly manifest: ImageManifest;
   readonly platform: Platform;
   readonly revision: string | undefined;
+  readonly version: string | undefined;
 }
 
 /** Every image at or below a node that runs somewhere, in the order of the index. */
@@ -152,8 +160,8 @@ export async function runnableImages(node: ContentNode): Promise<RunnableImage[]
     const found = await Promise.all(node.children.map(runnableImages));
     return found.flat();
   }
-  const { platform, revision } = await readImageFacts(node.manifest, node.source);
-  return platform !== undefined && isRunnable(platform) ? [{ node, manifest: node.manifest, platform, revision }] : [];
+  const { platform, ...claims } = await readImageFacts(node.manifest, node.source);
+  return platform !== undefined && isRunnable(platform) ? [{ node, manifest: node.manifest, platform, ...claims }] : [];
 }
 
 /** `os/arch[/variant]` of every image at or below a node. */

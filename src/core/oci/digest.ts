@@ -42,9 +42,9 @@ export interface DigestHasher {
   digest(): Digest;
 }
 
-/** A hasher for the algorithm that `like` names. */
-export function digestHasher(like: Digest): DigestHasher {
-  const algorithm = like.startsWith('sha512:') ? 'sha512' : 'sha256';
+/** A hasher for the algorithm that `like` names; SHA-256 where it is not given. */
+export function digestHasher(like?: Digest): DigestHasher {
+  const algorithm = like?.startsWith('sha512:') === true ? 'sha512' : 'sha256';
   const hash = createHash(algorithm);
   return {
     update: (bytes) => void hash.update(bytes),

@@ -8,7 +8,7 @@ import { issuesToText, parseJson } from '../oci/manifest';
 const tagSchema = z.custom<Tag>((value) => typeof value === 'string' && isTag(value), 'must be a tag');
 const versionSchema = z.custom<Version>((value) => typeof value === 'string' && isVersion(value), 'must be a version');
 
-/** An image as it stands in the repository of an environment. */
+/** An image or bundle as it stands in the repository of an environment. */
 const landedImageSchema = z.object({
   image: z.string(),
   /** `registry/name`. */
@@ -36,6 +36,9 @@ const landing = {
   commit: z.string(),
   version: versionSchema.optional(),
   branch: z.string().optional(),
+  /** The number that the CI gave to the build, and where its run can be looked at. */
+  build: z.string().optional(),
+  run: z.string().optional(),
   environment: z.string(),
   images: z.array(landedImageSchema),
   tags: z.array(setTagSchema),
@@ -51,6 +54,20 @@ export const actionSchema = z.discriminatedUnion('kind', [
     ...landing,
     /** The environment that it came from. */
     from: z.string(),
+  }),
+  /** Content is in the registry by digest; no tag points at it yet. */
+  z.object({
+    kind: z.literal('staged'),
+    commit: z.string(),
+    environment: z.string(),
+    parts: z.array(landedImageSchema),
+  }),
+  /** A build ended without all of its outputs. */
+  z.object({
+    kind: z.literal('failed'),
+    commit: z.string(),
+    images: z.array(z.string()),
+    reason: z.string(),
   }),
 ]);
 
@@ -72,6 +89,8 @@ export type LandedImage = z.infer<typeof landedImageSchema>;
 export type SetTag = z.infer<typeof setTagSchema>;
 export type Action = z.infer<typeof actionSchema>;
 export type Entry = z.infer<typeof entrySchema>;
+/** What brings a release into an environment. */
+export type Landing = Extract<Action, { kind: 'published' | 'promoted' }>;
 
 /** What makes a release the one it is. */
 export interface ReleaseIdentity {
@@ -86,6 +105,11 @@ export interface ReleaseIdentity {
 export function releaseId({ product, commit, version, images }: ReleaseIdentity): Digest {
   const content = images.map(({ image, digest }) => [image, digest]).sort();
   return sha256(JSON.stringify([product, commit, version ?? null, content]));
+}
+
+/** The name of what a release holds, whatever commit and version it has. */
+export function contentId(images: readonly { image: string; digest: Digest }[]): Digest {
+  return sha256(JSON.stringify(images.map(({ image, digest }) => [image, digest]).sort()));
 }
 
 /** The last entry of a product, as one that follows must name it. `seq` is 0 before the first. */
@@ -109,9 +133,15 @@ export interface SealedEntry extends StoredEntry {
 }
 
 /** The form in which an entry is stored; the next entry names its hash. */
-export function sealEntry(entry: Entry): SealedEntry {
+function sealEntry(entry: Entry): SealedEntry {
   const text = JSON.stringify(entry);
   return { entry, text, hash: sha256(text) };
+}
+
+/** The entry that follows a head. */
+export function entryAfter(head: Head, entry: Omit<Entry, 'seq' | 'previous'>): SealedEntry {
+  const { product, at, actor, action } = entry;
+  return sealEntry({ product, seq: head.seq + 1, previous: head.hash, at, actor, action });
 }
 
 /**

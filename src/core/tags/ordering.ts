@@ -2,18 +2,23 @@ import { shortDigest, type Digest } from '../oci/digest';
 import type { Follows } from './rules';
 import { compareVersions, isPrerelease, type Version } from './version';
 
-/** Where a build stands in the history of its product. */
+/** Where a build stands in the history of its product; as much of it as is known. */
 export interface Position {
   version?: Version | undefined;
   /** Full commit id. */
-  commit: string;
+  commit?: string | undefined;
 }
 
-/**
- * What git knows of two commits: whether the first is an ancestor of the second (or is the second),
- * or undefined where it cannot be known.
- */
-export type Ancestry = (older: string, newer: string) => boolean | undefined;
+/** What git knows of the order of commits. */
+export interface Ancestry {
+  /**
+   * Whether the first commit is an ancestor of the second, or is the second; undefined where that
+   * cannot be known here.
+   */
+  contains(older: string, newer: string): boolean | undefined;
+  /** Why something cannot be known, and what would help. */
+  readonly gap: string;
+}
 
 /** How one build stands to another. `unrelated`: on different branches, neither contains the other. */
 export type Order = 'newer' | 'same' | 'older' | 'unrelated' | 'unknown';
@@ -24,15 +29,18 @@ export function compareOrder(candidate: Position, current: Position, ancestry: A
     const order = compareVersions(candidate.version, current.version);
     return order > 0 ? 'newer' : order < 0 ? 'older' : 'same';
   }
+  if (candidate.commit === undefined || current.commit === undefined) {
+    return 'unknown';
+  }
   if (candidate.commit === current.commit) {
     // The same commit with a version now is the later publication of the two.
     return candidate.version !== undefined ? 'newer' : current.version !== undefined ? 'older' : 'same';
   }
-  const after = ancestry(current.commit, candidate.commit);
+  const after = ancestry.contains(current.commit, candidate.commit);
   if (after === true) {
     return 'newer';
   }
-  const before = ancestry(candidate.commit, current.commit);
+  const before = ancestry.contains(candidate.commit, current.commit);
   if (before === true) {
     return 'older';
   }
@@ -46,10 +54,10 @@ export interface CurrentTarget {
 }
 
 /** Whether a moving tag moves, and why. */
-export interface MovingDecision {
-  outcome: 'created' | 'unchanged' | 'moved' | 'held';
-  reason: string;
-}
+export type MovingDecision =
+  | { outcome: 'created' | 'unchanged' | 'moved'; reason: string }
+  /** `held`: by the order of builds, or because builds of this kind never move the tag. */
+  | { outcome: 'held'; by: 'order' | 'kind'; reason: string };
 
 /** Decides about one moving tag. Never moves it to something older, or to something that cannot be ordered. */
 export function decideMoving(
@@ -58,38 +66,44 @@ export function decideMoving(
   current: CurrentTarget | undefined,
   ancestry: Ancestry,
 ): MovingDecision {
+  if (follows === 'release' && candidate.version === undefined) {
+    return { outcome: 'held', by: 'kind', reason: 'only releases move this tag, and this build has no version' };
+  }
   if (follows === 'release' && candidate.version !== undefined && isPrerelease(candidate.version)) {
-    return { outcome: 'held', reason: `${candidate.version} is a pre-release; only releases move this tag` };
+    const reason = `${candidate.version} is a pre-release; only releases move this tag`;
+    return { outcome: 'held', by: 'kind', reason };
   }
   if (current === undefined) {
     return { outcome: 'created', reason: 'the tag is new' };
   }
-  if (current.position === undefined) {
-    return current.digest === candidate.digest
-      ? { outcome: 'unchanged', reason: 'it already points here' }
-      : { outcome: 'held', reason: `it points at ${shortDigest(current.digest)}, which the ledger does not know` };
+  const { position, digest } = current;
+  const arrived = digest === candidate.digest;
+  if (position === undefined) {
+    const reason = `it points at ${shortDigest(digest)}, of which neither the ledger nor its annotations tell the commit or version`;
+    return arrived ? pointsHere : { outcome: 'held', by: 'order', reason };
   }
-  const there = describePosition(current.position);
+  const there = describePosition(position);
   const order =
     follows === 'branch'
-      ? compareOrder({ commit: candidate.commit }, { commit: current.position.commit }, ancestry)
-      : compareOrder(candidate, current.position, ancestry);
+      ? compareOrder({ commit: candidate.commit }, { commit: position.commit }, ancestry)
+      : compareOrder(candidate, position, ancestry);
+  const held = (reason: string): MovingDecision => ({ outcome: 'held', by: 'order', reason });
   switch (order) {
     case 'same':
     case 'newer':
-      return current.digest === candidate.digest
-        ? { outcome: 'unchanged', reason: 'it already points here' }
-        : { outcome: 'moved', reason: `was ${there}` };
+      return arrived ? pointsHere : { outcome: 'moved', reason: `was ${there}` };
     case 'older':
-      return { outcome: 'held', reason: `${there} has it and is newer` };
+      return held(`${there} has it and is newer`);
     case 'unrelated':
-      return { outcome: 'held', reason: `${there} has it and does not come before this one` };
+      return held(`${there} has it and does not come before this one`);
     case 'unknown':
-      return { outcome: 'held', reason: `${there} has it, and git here cannot tell which is newer` };
+      return held(`${there} has it, and which is newer is not known: ${ancestry.gap}`);
   }
 }
 
+const pointsHere = { outcome: 'unchanged', reason: 'it already points here' } as const;
+
 /** A build as people name it: its version, or the beginning of its commit. */
 export function describePosition(position: Position): string {
-  return position.version ?? position.commit.slice(0, 12);
+  return position.version ?? position.commit?.slice(0, 12) ?? 'something';
 }

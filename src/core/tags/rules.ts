@@ -29,14 +29,24 @@ export interface WantedTag {
 /** The tags that rules ask for, and the rules that ask for none because something is not known. */
 export interface WantedTags {
   wanted: WantedTag[];
-  /** Rules without a tag, and the placeholder that nothing is known for. */
+  /** Rules without a tag, and what they lack: the placeholder that nothing is known for, or a clean working copy. */
   left: { rule: TagRule; lacks: string }[];
 }
 
+/** What tags are made of. */
+export interface TagFacts extends TemplateFacts {
+  /** The working copy held changes that no commit has: what was built from it may take no fixed tag. */
+  dirty: boolean;
+}
+
 /** Fills the rules of an environment in for one image. */
-export function wantedTags(rules: readonly TagRule[], facts: TemplateFacts, image: string): WantedTags {
+export function wantedTags(rules: readonly TagRule[], facts: TagFacts, image: string): WantedTags {
   const result: WantedTags = { wanted: [], left: [] };
   for (const rule of rules) {
+    if (facts.dirty && rule.kind === 'fixed') {
+      result.left.push({ rule, lacks: 'clean working copy' });
+      continue;
+    }
     const expansion = expandTag(rule.template, facts, image);
     if ('lacks' in expansion) {
       result.left.push({ rule, lacks: expansion.lacks });

@@ -48,3 +48,35 @@ export function versionNumbers(version: Version): Record<'major' | 'minor' | 'pa
     patch: String(semver.patch(version)),
   };
 }
+
+/** The parts of a version that can be counted up. */
+export const versionParts = ['major', 'minor', 'patch'] as const;
+export type VersionPart = (typeof versionParts)[number];
+
+/** The release that follows a release (SemVer 2.0.0 §6–8); the first where there is none. */
+export function nextVersion(part: VersionPart, after: Version | undefined): Version {
+  const next = semver.inc(after ?? '0.0.0', part);
+  if (next === null || !isVersion(next)) {
+    throw new Error(`no version follows ${after ?? 'nothing'}`);
+  }
+  return next;
+}
+
+/** The lines that a version is on: all, its major, and its minor (``, `2`, `2.4`). */
+export function linesOf(version: Version): string[] {
+  const { major, minor } = versionNumbers(version);
+  return ['', major, `${major}.${minor}`];
+}
+
+/** Reads a line of versions: `2` or `2.4`. Throws a `usage` error if `text` is not one. */
+export function parseLine(text: string): string {
+  if (!/^(0|[1-9]\d*)(\.(0|[1-9]\d*))?$/.test(text)) {
+    throw new HodError('usage', {
+      what: 'this is not a line of versions',
+      object: text,
+      why: 'a line is a major version, or a major and a minor one',
+      next: 'write 2 for all of 2.x, or 2.3 for all of 2.3.x',
+    });
+  }
+  return text;
+}

@@ -1,0 +1,36 @@
+import { appendFile } from 'node:fs/promises';
+import { redact } from '../core/access/secrets';
+import { HodError } from '../core/errors';
+import { outputLines, summaryTable, type CiReport } from './views/ci';
+
+/** Where a CI wants to be told what was done. */
+export interface CiFiles {
+  summary?: string | undefined;
+  outputs?: string | undefined;
+}
+
+/** Appends what was published or promoted to the files that a CI reads. */
+export async function writeForCi({ summary, outputs }: CiFiles, report: CiReport): Promise<void> {
+  await append(summary, '--summary', () => summaryTable(report));
+  await append(outputs, '--outputs', () => outputLines(report));
+}
+
+async function append(file: string | undefined, option: string, text: () => string): Promise<void> {
+  if (file === undefined) {
+    return;
+  }
+  try {
+    await appendFile(file, `${redact(text())}\n`);
+  } catch (error) {
+    throw new HodError(
+      'usage',
+      {
+        what: 'this file cannot be written',
+        object: file,
+        why: error instanceof Error ? error.message : String(error),
+        next: `correct ${option} and run the command again; everything else was done`,
+      },
+      { cause: error },
+    );
+  }
+}

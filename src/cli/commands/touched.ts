@@ -1,0 +1,20 @@
+import { answer } from '../answer';
+import { command, configOption } from '../options';
+
+/** `hod touched`. */
+export function touchedCommand() {
+  return command('touched', 'which images have inputs that changed, so that only those are built', [
+    ['hod touched --since origin/main', 'a line for each image that must be built again'],
+    ['hod touched --since v2.4.0 --json', 'for the matrix of a CI'],
+  ])
+    .requiredOption(
+      '--since <commit>',
+      'a commit, tag or branch; what changed between it and what is checked out counts',
+    )
+    .addOption(configOption())
+    .action(async (options) => {
+      const { touched } = await import('../../operations/touched');
+      const { touchedView } = await import('../views/touched');
+      await answer(options, () => touched(options), touchedView);
+    });
+}

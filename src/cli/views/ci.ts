@@ -1,0 +1,44 @@
+import type { PromoteResult, PublishResult } from '../../operations/results';
+import { shortCommit } from './format';
+
+/** What a CI is told of: a publication or a promotion. */
+export type CiReport = (PublishResult | PromoteResult) & { build?: string | null };
+
+/** A Markdown table of what was done, and how to pull it by digest. */
+export function summaryTable(report: CiReport): string {
+  const version = report.version === null ? '' : ` ${report.version}`;
+  const [verb, where] =
+    'environment' in report ? (['Published to', report.environment] as const) : (['Promoted to', report.to] as const);
+  const title = `### ${report.product}${version}: ${report.dryRun ? 'a rehearsal for ' : `${verb} `}${where}`;
+  const rows = report.images.map(({ image, kind, platforms, tags, repository, digest }) => {
+    const set = tags.filter(({ outcome }) => outcome !== 'held').map(({ tag }) => `\`${tag}\``);
+    const held = tags
+      .filter(({ outcome }) => outcome === 'held')
+      .map(({ tag, reason }) => `\`${tag}\` held: ${cell(reason)}`);
+    const runs = kind === 'bundle' ? 'files' : platforms.join('<br>');
+    return `| ${image} | ${runs} | ${[...set, ...held].join('<br>')} | \`${repository}@${digest}\` |`;
+  });
+  return [
+    title,
+    '',
+    `Commit \`${shortCommit(report.commit)}\`${report.build === undefined || report.build === null ? '' : `, build ${report.build}`}`,
+    '',
+    '| image | platforms | tags | pull by digest |',
+    '| --- | --- | --- | --- |',
+    ...rows,
+    '',
+  ].join('\n');
+}
+
+/** `KEY=value` lines: the version, the commit, and the digest and reference of each image. */
+export function outputLines(report: CiReport): string {
+  const images = report.images.flatMap(({ image, repository, digest }) => {
+    const key = image.toUpperCase().replace(/[^A-Z0-9]/g, '_');
+    return [`${key}_DIGEST=${digest}`, `${key}_REFERENCE=${repository}@${digest}`];
+  });
+  return [`VERSION=${report.version ?? ''}`, `COMMIT=${report.commit}`, ...images].join('\n');
+}
+
+function cell(text: string): string {
+  return text.replaceAll('|', '\\|');
+}

@@ -1,0 +1,9 @@
+import type { TouchedResult } from '../../operations/results';
+
+/** What `touched` answers: the names alone, a line each, so that a shell can read them. */
+export function touchedView(result: TouchedResult): string {
+  return result.images
+    .filter(({ touched }) => touched)
+    .map(({ image }) => image)
+    .join('\n');
+}

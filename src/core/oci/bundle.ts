@@ -1,0 +1,33 @@
+import { sha256, type Digest } from './digest';
+import type { Descriptor } from './descriptor';
+import { parseManifest, type Manifest } from './manifest';
+import { annotationKeys } from './annotations';
+import { mediaTypes } from './media-types';
+
+/** The artifact type of a bundle: files that ship with images. */
+export const bundleType = 'application/vnd.hod.bundle.v1';
+
+/** The config of an artifact that has none (OCI image specification, manifest.md, "Guidance for an Empty Descriptor"). */
+export const emptyConfig = { bytes: new TextEncoder().encode('{}'), mediaType: 'application/vnd.oci.empty.v1+json' };
+
+/**
+ * The manifest of a bundle: an artifact with one layer, a .tar of its files. The same files give
+ * the same bytes, whenever and wherever.
+ */
+export function bundleManifest(name: string, archive: { digest: Digest; size: number }): Manifest {
+  const layer: Descriptor = {
+    mediaType: mediaTypes.layerTar,
+    ...archive,
+    annotations: { [annotationKeys.title]: `${name}.tar` },
+  };
+  const { bytes, mediaType } = emptyConfig;
+  const document = {
+    schemaVersion: 2,
+    mediaType: mediaTypes.manifest,
+    artifactType: bundleType,
+    config: { mediaType, digest: sha256(bytes), size: bytes.length },
+    layers: [layer],
+  };
+  const text = new TextEncoder().encode(JSON.stringify(document));
+  return parseManifest(text, { from: `the bundle ${name}`, mediaType: mediaTypes.manifest });
+}

@@ -1,0 +1,196 @@
+import { HodError } from '../errors';
+import { parseLine, parseVersion, versionAmong, type VersionPart } from '../tags/version';
+import type { VersionRequest } from './versions';
+
+/** A fact about a build, and who says so. */
+export interface Sourced<T> {
+  readonly value: T;
+  readonly source: string;
+}
+
+/** What is published, as far as it is known before the ledger is read. */
+export interface Build {
+  /** Full commit id. */
+  readonly commit: string;
+  readonly branch: string | undefined;
+  /** The number that the CI gave to it. */
+  readonly build: string | undefined;
+  /** Where its run can be looked at. */
+  readonly run: string | undefined;
+  /** The day of the commit, UTC, `YYYYMMDD`; undefined where git does not know the commit. */
+  readonly date: string | undefined;
+  /** The working copy held changes that no commit has. */
+  readonly dirty: boolean;
+  readonly version: VersionRequest;
+}
+
+/** A line about the build, for people: what is known, and who says so. */
+export interface BuildFact {
+  readonly name: string;
+  /** Undefined where it is not known; `source` says why. */
+  readonly value: string | undefined;
+  readonly source: string;
+}
+
+/** What the user says about a build; it goes before what the CI and git say. */
+export interface BuildOptions {
+  commit?: string | undefined;
+  branch?: string | undefined;
+  build?: string | undefined;
+  run?: string | undefined;
+  version?: string | undefined;
+  next?: VersionPart | undefined;
+  line?: string | undefined;
+}
+
+/** Where facts about a build come from. */
+export interface BuildSources {
+  readonly options: BuildOptions;
+  readonly ci: Readonly<Record<'commit' | 'branch' | 'tag' | 'build' | 'run', string | undefined>> | undefined;
+  /** What git says of the commit that was named, or that is checked out; or why it says nothing. */
+  readonly git:
+    | {
+        readonly facts: {
+          readonly commit: string;
+          readonly branch: string | undefined;
+          readonly tags: readonly string[];
+          readonly time: string;
+          readonly dirty: boolean;
+          readonly shallow: boolean;
+        };
+      }
+    | { readonly gap: string };
+}
+
+/**
+ * Decides what a build is, from what the user, the working copy and the CI say, in this order; a
+ * branch rather from the CI, whose jobs often work on a detached head.
+ *
+ * Throws `usage` where no commit is known, or two versions are asked for; `refused` where a version
+ * is asked for what was built from a dirty working copy.
+ */
+export function decideBuild(sources: BuildSources): { build: Build; facts: BuildFact[] } {
+  const { options, ci } = sources;
+  const git = 'facts' in sources.git ? sources.git.facts : undefined;
+  const gap = 'gap' in sources.git ? sources.git.gap : undefined;
+  const choose = (...candidates: [string, string | undefined][]): Sourced<string> | undefined => {
+    const [source, value] = candidates.find((each) => each[1] !== undefined) ?? [];
+    return source === undefined || value === undefined ? undefined : { source, value };
+  };
+  const commit = choose(
+    [options.commit === undefined ? 'git' : '--commit', git?.commit],
+    ['--commit', options.commit],
+    ['the CI', ci?.commit],
+  );
+  const checked = checkCommit(commit, gap);
+  const sameCommit = ci?.commit === undefined || ci.commit === checked.value;
+  const branch = choose(
+    ['--branch', options.branch],
+    ['the CI', sameCommit || git?.branch === undefined ? ci?.branch : undefined],
+    ['git', git?.branch],
+  );
+  const build = choose(['--build', options.build], ['the CI', ci?.build]);
+  const run = choose(['--run-url', options.run], ['the CI', ci?.run]);
+  const dirty = git?.dirty === true;
+  const tags = [...(git?.tags ?? []), ...(ci?.tag !== undefined && sameCommit ? [ci.tag] : [])];
+  const version = requestVersion(options, tags);
+  if (dirty && version.kind !== 'none') {
+    throw new HodError('refused', {
+      what: 'a dirty working copy gets no version',
+      object: version.kind === 'given' ? version.version : `the next ${version.part}`,
+      why: `files were changed since the commit ${checked.value}, so no commit holds what was built`,
+      next: 'commit the changes and build again; `git status` lists them',
+    });
+  }
+  const tagGap = git?.shallow === true ? ', and a shallow clone may lack it: `git fetch --tags`' : '';
+  const unknown = gap ?? 'neither an option, the CI nor git says';
+  const fact = (name: string, found: Sourced<string> | undefined, why = unknown): BuildFact =>
+    found === undefined ? { name, value: undefined, source: why } : { name, ...found };
+  return {
+    build: {
+      commit: checked.value,
+      branch: branch?.value,
+      build: build?.value,
+      run: run?.value,
+      date: git && dayOf(git.time),
+      dirty,
+      version,
+    },
+    facts: [
+      fact('commit', checked),
+      fact('committed', git && { value: git.time, source: 'git' }),
+      fact('branch', branch, git === undefined ? unknown : 'a detached head, and neither an option nor the CI says'),
+      fact(
+        'git tags',
+        tags.length === 0 ? undefined : { value: tags.join(' '), source: 'git' },
+        `none at the commit${tagGap}`,
+      ),
+      fact('dirty', git && { value: dirty ? 'yes' : 'no', source: 'git' }),
+      fact('build', build),
+      fact('run', run),
+      fact('version', describeRequest(version), `none is asked for, and no git tag names one${tagGap}`),
+    ],
+  };
+}
+
+/** The day of a time (RFC 3339, UTC), `YYYYMMDD`. */
+export function dayOf(time: string): string {
+  return time.slice(0, 10).replaceAll('-', '');
+}
+
+function describeRequest(version: VersionRequest): Sourced<string> | undefined {
+  switch (version.kind) {
+    case 'none':
+      return undefined;
+    case 'given':
+      return { value: version.version, source: version.from };
+    case 'next':
+      return { value: `the next ${version.part}${version.line === '' ? '' : ` of ${version.line}`}`, source: '--next' };
+  }
+}
+
+function requestVersion({ version, next, line }: BuildOptions, tags: readonly string[]): VersionRequest {
+  if (version !== undefined && next !== undefined) {
+    throw new HodError('usage', {
+      what: 'two versions are asked for',
+      object: `--version ${version} --next ${next}`,
+      why: 'one is given, the other is taken from the ledger',
+      next: 'use one of them',
+    });
+  }
+  if (line !== undefined && next === undefined) {
+    throw new HodError('usage', {
+      what: '--line needs --next',
+      object: `--line ${line}`,
+      why: 'it says of which line of versions the next one is taken',
+      next: 'add --next patch, or name the version with --version',
+    });
+  }
+  if (next !== undefined) {
+    return { kind: 'next', part: next, line: line === undefined ? '' : parseLine(line) };
+  }
+  if (version !== undefined) {
+    return { kind: 'given', version: parseVersion(version), from: '--version' };
+  }
+  const tagged = versionAmong(tags);
+  return tagged === undefined ? { kind: 'none' } : { kind: 'given', version: tagged, from: 'the git tag' };
+}
+
+function checkCommit(commit: Sourced<string> | undefined, gap: string | undefined): Sourced<string> {
+  if (commit === undefined) {
+    throw new HodError('usage', {
+      what: 'it is not known which commit this build is from',
+      ...(gap === undefined ? {} : { why: gap }),
+      next: 'run hod in the working copy, or name the commit with --commit',
+    });
+  }
+  if (!/^(?:[0-9a-f]{40}|[0-9a-f]{64})$/.test(commit.value)) {
+    throw new HodError('usage', {
+      what: 'this is not a commit',
+      object: commit.value,
+      why: `git does not know it here${gap === undefined ? '' : ` (${gap})`}, and it is not a full commit id`,
+      next: 'give the full id: 40 or 64 lower-case hexadecimal digits',
+    });
+  }
+  return commit;
+}

@@ -1,0 +1,87 @@
+import { annotationKeys } from '../core/oci/annotations';
+import { readImageFacts, type ContentSource } from '../core/oci/content';
+import type { Digest } from '../core/oci/digest';
+import { parseManifest, type Manifest } from '../core/oci/manifest';
+import type { Position } from '../core/tags/ordering';
+import type { Tag } from '../core/tags/tag';
+import { compareVersions, isPrerelease, isVersion, type Version } from '../core/tags/version';
+import type { RepositoryClient } from '../registry/repository';
+
+type EvidenceSource = ContentSource & Pick<RepositoryClient, 'manifest' | 'resolve' | 'tags'>;
+
+/** How many version tags are asked for what they point at, from the highest down. */
+const versionsAsked = 30;
+
+/**
+ * What a registry tells of a manifest that the ledger does not know: the commit and version in its
+ * annotations and labels, else the version whose tag points at it.
+ *
+ * @param withVersion Whether the version matters; finding it may take a request for each version.
+ */
+export async function evidenceOf(
+  source: EvidenceSource,
+  digest: Digest,
+  withVersion: boolean,
+): Promise<Position | undefined> {
+  const manifest = await source.manifest(digest);
+  if (manifest === undefined) {
+    return undefined;
+  }
+  const claims = await claimsOf(manifest, source);
+  const commit = /^(?:[0-9a-f]{40}|[0-9a-f]{64})$/.test(claims.revision ?? '') ? claims.revision : undefined;
+  const named = claims.version?.replace(/^v/, '') ?? '';
+  const version = !withVersion ? undefined : isVersion(named) ? named : await versionTagged(source, digest);
+  return commit === undefined && version === undefined ? undefined : { commit, version };
+}
+
+/** The highest release, on a line of versions (`` for all), that has a tag in a repository. */
+export async function highestTagged(source: EvidenceSource, line: string): Promise<Version | undefined> {
+  const versions = (await versionTags(source)).map(({ version }) => version);
+  return versions.find((version) => !isPrerelease(version) && (line === '' || version.startsWith(`${line}.`)));
+}
+
+async function claimsOf(
+  manifest: Manifest,
+  source: ContentSource,
+): Promise<{ revision: string | undefined; version: string | undefined }> {
+  const own = {
+    revision: manifest.annotations[annotationKeys.revision],
+    version: manifest.annotations[annotationKeys.version],
+  };
+  if (own.revision !== undefined) {
+    return own;
+  }
+  if (manifest.kind === 'image') {
+    const facts = await readImageFacts(manifest, source);
+    return { revision: facts.revision, version: own.version ?? facts.version };
+  }
+  const [first] = manifest.manifests;
+  if (first === undefined) {
+    return own;
+  }
+  const { mediaType, digest, size } = first;
+  const child = parseManifest(await source.readManifest(first), { from: source.label, mediaType, digest, size });
+  const claims = child.kind === 'image' ? await claimsOf(child, source) : own;
+  return { revision: claims.revision, version: own.version ?? claims.version };
+}
+
+async function versionTagged(source: EvidenceSource, digest: Digest): Promise<Version | undefined> {
+  for (const { tag, version } of (await versionTags(source)).slice(0, versionsAsked)) {
+    if ((await source.resolve(tag)) === digest) {
+      return version;
+    }
+  }
+  return undefined;
+}
+
+/** The tags that are versions, the highest first. */
+async function versionTags(source: EvidenceSource): Promise<{ tag: Tag; version: Version }[]> {
+  const found: { tag: Tag; version: Version }[] = [];
+  for await (const tag of source.tags()) {
+    const version = tag.replace('_', '+').replace(/^v/, '');
+    if (isVersion(version)) {
+      found.push({ tag, version });
+    }
+  }
+  return found.sort((a, b) => compareVersions(b.version, a.version));
+}

@@ -1,0 +1,40 @@
+import envCi from 'env-ci';
+import * as z from 'zod';
+
+/** What the environment of a CI job says about the build. */
+export interface CiFacts {
+  /** Full commit id. */
+  commit: string | undefined;
+  /** The branch that was built; of a pull request, the one that it comes from. */
+  branch: string | undefined;
+  /** The git tag that was built. */
+  tag: string | undefined;
+  /** The number that the CI gave to the build. */
+  build: string | undefined;
+  /** Where the run can be looked at. */
+  run: string | undefined;
+}
+
+const text = z.string().min(1).optional().catch(undefined);
+const schema = z.object({
+  service: z.string(),
+  commit: text,
+  branch: text,
+  prBranch: text,
+  tag: text,
+  build: text,
+  buildUrl: text,
+  jobUrl: text,
+  isPr: z.boolean().catch(false),
+});
+
+/** Reads what the CI that runs this says; undefined where none is recognised. */
+export function readCi(folder: string): CiFacts | undefined {
+  const found = schema.safeParse(envCi({ env: process.env, cwd: folder })).data;
+  if (found === undefined) {
+    return undefined;
+  }
+  const { commit, tag, build, buildUrl, jobUrl, isPr, branch, prBranch } = found;
+  // What a pull request would become is not what was built.
+  return { commit, branch: isPr ? prBranch : branch, tag, build, run: buildUrl ?? jobUrl };
+}

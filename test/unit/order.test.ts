@@ -1,0 +1,444 @@
+import fc from 'fast-check';
+import type { ContentNode, ContentSource } from '../../src/core/oci/content';
+import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
+import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
+import { mediaTypes } from '../../src/core/oci/media-types';
+import { parseRepository } from '../../src/core/oci/reference';
+import type { Build } from '../../src/core/release/build';
+import { emptyHead, type Head, type SealedEntry } from '../../src/core/release/entry';
+import { Facts, foldEntry } from '../../src/core/release/facts';
+import type { VersionRequest } from '../../src/core/release/versions';
+import { followedBy, type TagRule } from '../../src/core/tags/rules';
+import { isTag, type Tag } from '../../src/core/tags/tag';
+import { parseTemplate } from '../../src/core/tags/template';
+import { compareVersions, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
+import type { Ledger } from '../../src/ledger/ledger';
+import { deliver, type DeliveryTarget } from '../../src/operations/deliver';
+import { publication } from '../../src/operations/publish';
+import type { Config } from '../../src/workspace/config';
+
+const product = 'skerry-line';
+const repository = parseRepository('registry.test/skerry/timetable');
+
+const rule = (text: string, kind: TagRule['kind']): TagRule => {
+  const template = parseTemplate(text);
+  return kind === 'fixed' ? { kind, template } : { kind, template, follows: followedBy(template, 'dev') };
+};
+const config: Config = {
+  product,
+  file: 'hod.yaml',
+  folder: '.',
+  images: [],
+  bundles: [],
+  shared: [],
+  registries: new Map(),
+  ledger: { file: 'none' },
+  stateFolder: '.',
+  environments: [
+    {
+      name: 'dev',
+      after: undefined,
+      rules: [
+        ...['c-{commit:12}', '{version}'].map((text) => rule(text, 'fixed')),
+        ...['{branch}', '{major}.{minor}', '{major}', 'latest'].map((text) => rule(text, 'moving')),
+      ],
+      repositoryOf: () => repository,
+    },
+  ],
+};
+
+/** A commit, its ancestors, the branch that builds it, and what its build is to be called. */
+interface Commit {
+  id: string;
+  ancestors: ReadonlySet<string>;
+  branch: string;
+  version: VersionRequest;
+  /** What its build holds. */
+  content: string;
+}
+
+class Killed extends Error {}
+
+/** A registry and a ledger that several publishers use at once; a scheduler decides whose turn it is. */
+class World {
+  readonly tags = new Map<Tag, Digest>();
+  readonly manifests = new Map<Digest, Manifest>();
+  readonly entries: SealedEntry[] = [];
+  private readonly facts = new Facts();
+  private head: Head = emptyHead;
+
+  constructor(
+    private readonly commits: readonly Commit[],
+    private readonly turn: () => Promise<unknown>,
+  ) {}
+
+  /** Publishes a build as the program does. Dies before its n-th step where `steps` is n. */
+  async publish(commit: Commit, steps = Infinity): Promise<Version | undefined> {
+    let left = steps;
+    const step = async (): Promise<void> => {
+      await this.turn();
+      left -= 1;
+      if (left < 0) {
+        throw new Killed();
+      }
+    };
+    const node = this.nodeOf(commit);
+    const image = {
+      image: 'timetable',
+      node,
+      platforms: ['linux/amd64'],
+      target: this.target(step),
+      claims: [],
+      staged: [],
+    };
+    const build: Build = {
+      commit: commit.id,
+      branch: commit.branch,
+      version: commit.version,
+      build: undefined,
+      run: undefined,
+      date: undefined,
+      dirty: false,
+    };
+    const history = {
+      around: async () => {
+        await step();
+        return { contains: (older: string, newer: string) => this.contains(older, newer), gap: '' };
+      },
+    };
+    const { plan } = await deliver(publication(config, build, [image], history), {
+      ledger: this.ledger(step),
+      history,
+      limit: (work) => work(),
+      observer: {
+        transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },
+        recorded: () => undefined,
+      },
+      actor: 'una',
+      dryRun: false,
+      strictOrder: false,
+    });
+    return plan.versioning.version;
+  }
+
+  digestOf(commit: Commit): Digest {
+    return this.nodeOf(commit).manifest.digest;
+  }
+
+  at(tag: string): Digest | undefined {
+    return isTag(tag) ? this.tags.get(tag) : undefined;
+  }
+
+  private contains(older: string, newer: string): boolean | undefined {
+    return older === newer || this.commits.find(({ id }) => id === newer)?.ancestors.has(older);
+  }
+
+  private nodeOf({ content }: Commit): ContentNode {
+    const config = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256('{}'), size: 2 };
+    const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers: [], annotations: { content } };
+    const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { from: content });
+    const source: ContentSource = {
+      label: 'out',
+      readManifest: () => Promise.resolve(manifest.bytes),
+      openBlob: () => Promise.reject(new Error('every blob is there')),
+    };
+    return { manifest, source, children: [] };
+  }
+
+  private target(step: () => Promise<void>): DeliveryTarget {
+    return {
+      repository,
+      label: 'registry.test/skerry/timetable',
+      requests: 0,
+      resolve: async (reference) => {
+        await step();
+        return isDigest(reference) ? this.manifests.get(reference)?.digest : this.tags.get(reference);
+      },
+      manifest: async (reference) => {
+        await step();
+        const digest = isDigest(reference) ? reference : this.tags.get(reference);
+        return digest && this.manifests.get(digest);
+      },
+      putManifest: async (reference, manifest) => {
+        await step();
+        this.manifests.set(manifest.digest, manifest);
+        if (!isDigest(reference)) {
+          const before = this.tags.get(reference);
+          // A fixed tag is never written with anything else.
+          expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(
+            true,
+          );
+          this.tags.set(reference, manifest.digest);
+        }
+      },
+      hasBlob: () => Promise.resolve(true),
+      mountBlob: () => Promise.reject(new Error('every blob is there')),
+      uploadBlob: () => Promise.reject(new Error('every blob is there')),
+      deleteTag: () => Promise.resolve(true),
+      readManifest: () => Promise.reject(new Error('nothing is read by descriptor')),
+      openBlob: () => Promise.reject(new Error('no blob is read')),
+      tags: () => noTags(),
+    };
+  }
+
+  private ledger(step: () => Promise<void>): Ledger {
+    return {
+      read: async (keys) => {
+        await step();
+        const facts = new Facts();
+        const wanted = new Set(keys.map(({ kind, key }) => `${kind} ${key}`));
+        this.facts.all().forEach(({ key, text }) => wanted.has(`${key.kind} ${key.key}`) && facts.load(key, text));
+        return { head: this.head, facts };
+      },
+      append: async (entries, expected) => {
+        await step();
+        if (expected.seq !== this.head.seq) {
+          return false;
+        }
+        for (const sealed of entries) {
+          foldEntry(sealed.entry, this.facts)
+            .all()
+            .forEach(({ key, text }) => this.facts.load(key, text));
+          this.entries.push(sealed);
+          this.head = { seq: sealed.entry.seq, hash: sealed.hash };
+        }
+        return true;
+      },
+      entries: () => never(),
+      facts: () => never(),
+      close: () => Promise.resolve(),
+    };
+  }
+}
+
+async function* noTags(): AsyncGenerator<Tag> {
+  yield* await Promise.resolve([]);
+}
+
+function never(): never {
+  throw new Error('deliveries do not ask for this');
+}
+
+const idOf = (at: number): string => at.toString(16).padStart(4, '0').padEnd(40, 'a');
+
+/** What happens next to a history. */
+type Event =
+  | { kind: 'commit'; on: number }
+  | { kind: 'branch' }
+  | { kind: 'merge'; from: number }
+  | { kind: 'release'; part: 'major' | 'minor' | 'patch'; pre: boolean }
+  | { kind: 'backport' };
+const event: fc.Arbitrary<Event> = fc.oneof(
+  fc.record({ kind: fc.constant('commit' as const), on: fc.nat(3) }),
+  fc.record({ kind: fc.constant('branch' as const) }),
+  fc.record({ kind: fc.constant('merge' as const), from: fc.nat(3) }),
+  fc.record({
+    kind: fc.constant('release' as const),
+    part: fc.constantFrom('major', 'minor', 'patch'),
+    pre: fc.boolean(),
+  }),
+  fc.record({ kind: fc.constant('backport' as const) }),
+);
+
+/** Builds a history: a main line with releases and pre-releases, branches that are merged, and backports. */
+function historyOf(events: readonly Event[]): Commit[] {
+  const commits: Commit[] = [];
+  const tips = new Map<string, Commit>();
+  const releases: { version: Version; commit: Commit }[] = [];
+  const grow = (branch: string, parents: readonly (Commit | undefined)[], version?: Version): Commit => {
+    const known = parents.filter((parent) => parent !== undefined);
+    const id = idOf(commits.length);
+    const ancestors = new Set(known.flatMap((parent) => [parent.id, ...parent.ancestors]));
+    const request: VersionRequest = version === undefined ? { kind: 'none' } : { kind: 'given', version, from: 'git' };
+    const commit = { id, ancestors, branch, version: request, content: id };
+    commits.push(commit);
+    tips.set(branch, commit);
+    return commit;
+  };
+  grow('main', []);
+  const others = (): string[] => [...tips.keys()].filter((name) => name !== 'main');
+  for (const each of events) {
+    const names = others();
+    switch (each.kind) {
+      case 'commit': {
+        const branch = names[each.on] ?? 'main';
+        grow(branch, [tips.get(branch)]);
+        break;
+      }
+      case 'branch':
+        grow(`work-${names.length}`, [tips.get('main')]);
+        break;
+      case 'merge':
+        grow('main', [tips.get('main'), tips.get(names[each.from] ?? 'main')]);
+        break;
+      case 'release': {
+        const last = releases.filter(({ commit }) => commit.branch === 'main').at(-1)?.version ?? '1.0.0';
+        const [major = 0, minor = 0, patch = 0] = last.split('-')[0]?.split('.').map(Number) ?? [];
+        const next = { major: [major + 1, 0, 0], minor: [major, minor + 1, 0], patch: [major, minor, patch + 1] }[
+          each.part
+        ];
+        const version = parseVersion(`${next.join('.')}${each.pre ? '-rc.1' : ''}`);
+        releases.push({ version, commit: grow('main', [tips.get('main')], version) });
+        break;
+      }
+      case 'backport': {
+        // The last but one release is mended: its next patch, unless it is taken.
+        const base = releases.filter(({ version }) => !isPrerelease(version)).at(-2);
+        const [major, minor, patch] = base?.version.split('.').map(Number) ?? [];
+        const text = `${major ?? 0}.${minor ?? 0}.${(patch ?? 0) + 1}`;
+        if (base !== undefined && !releases.some(({ version }) => version.startsWith(text))) {
+          const version = parseVersion(text);
+          releases.push({ version, commit: grow(`support-${text}`, [base.commit], version) });
+        }
+      }
+    }
+  }
+  return commits;
+}
+
+/** Publishes commits, several at a time, some of them killed on the way, and those again at the end. */
+async function publishAll(
+  world: World,
+  scheduler: fc.Scheduler,
+  order: readonly Commit[],
+  lanes: number,
+  steps: readonly (number | null)[],
+): Promise<void> {
+  const killed: Commit[] = [];
+  const run = async (commit: Commit, last: number | null | undefined): Promise<void> => {
+    try {
+      await world.publish(commit, last ?? undefined);
+    } catch (error) {
+      if (!(error instanceof Killed)) {
+        throw error;
+      }
+      killed.push(commit);
+    }
+  };
+  const queue = order.map((commit, at) => ({ commit, last: steps[at % Math.max(1, steps.length)] }));
+  const lane = async (): Promise<void> => {
+    for (let next = queue.shift(); next !== undefined; next = queue.shift()) {
+      await run(next.commit, next.last);
+    }
+  };
+  const all = Promise.all(Array.from({ length: lanes }, lane));
+  await scheduler.waitFor(all);
+  for (const commit of killed) {
+    await scheduler.waitFor(world.publish(commit));
+  }
+}
+
+const lanes = fc.integer({ min: 1, max: 4 });
+const steps = fc.array(fc.option(fc.nat(25)), { maxLength: 5 });
+
+test('whatever the order, the publishers and the kills: tags end where one publisher in the right order leaves them', async () => {
+  let reruns = 0;
+  await fc.assert(
+    fc.asyncProperty(
+      fc.scheduler(),
+      fc.array(event, { maxLength: 12 }),
+      fc.infiniteStream(fc.nat()),
+      lanes,
+      steps,
+      async (scheduler, events, random, publishers, kills) => {
+        const commits = historyOf(events);
+        const builds = commits.flatMap((commit) =>
+          Number(random.next().value) % 4 === 0 ? [commit, commit] : [commit],
+        );
+        reruns += builds.length - commits.length;
+        const order = builds
+          .map((build) => ({ build, key: Number(random.next().value) }))
+          .sort((a, b) => a.key - b.key)
+          .map(({ build }) => build);
+        const world = new World(commits, () => scheduler.schedule(Promise.resolve()));
+        await publishAll(world, scheduler, order, publishers, kills);
+
+        const versions = new Map(
+          commits.flatMap((commit) =>
+            commit.version.kind === 'given' ? [[commit.version.version, commit] as const] : [],
+          ),
+        );
+        const expectAt = (tag: string, commit: Commit | undefined): void =>
+          expect([tag, world.at(tag)]).toEqual([tag, commit && world.digestOf(commit)]);
+        const highest = (line: string): Commit | undefined => {
+          const all = [...versions.keys()].filter((version) => !isPrerelease(version) && version.startsWith(line));
+          return versions.get(all.sort(compareVersions).at(-1) ?? parseVersion('0.0.0'));
+        };
+        for (const commit of commits) {
+          expectAt(`c-${commit.id.slice(0, 12)}`, commit);
+          expectAt(commit.branch, commits.filter(({ branch }) => branch === commit.branch).at(-1));
+        }
+        for (const [version, commit] of versions) {
+          const [major = '', minor = ''] = version.split('.');
+          expectAt(version, commit);
+          expectAt(`${major}.${minor}`, highest(`${major}.${minor}.`));
+          expectAt(major, highest(`${major}.`));
+        }
+        expectAt('latest', highest(''));
+        // One entry for each build, whatever was killed and run again.
+        expect(world.entries).toHaveLength(commits.length);
+      },
+    ),
+    { numRuns: 300 },
+  );
+  expect(reruns).toBeGreaterThan(50);
+});
+
+test('whoever asks for the next version: each is unique, none is skipped, and a later commit never has an earlier one', async () => {
+  let shared = 0;
+  await fc.assert(
+    fc.asyncProperty(
+      fc.scheduler(),
+      fc.array(fc.nat(3), { minLength: 2, maxLength: 10 }),
+      fc.infiniteStream(fc.nat()),
+      lanes,
+      steps,
+      async (scheduler, contents, random, publishers, kills) => {
+        const commits = contents.map((content, at): Commit => {
+          const version = { kind: 'next', part: 'patch', line: '' } as const;
+          // Some commits change nothing in what is built.
+          const same = at > 0 && content === 0;
+          const made = same ? contents.slice(0, at).findLastIndex((each, before) => before === 0 || each !== 0) : at;
+          return {
+            id: idOf(at),
+            ancestors: new Set(contents.slice(0, at).map((_, before) => idOf(before))),
+            branch: 'main',
+            version,
+            content: String(made),
+          };
+        });
+        const order = [...commits, ...commits.slice(0, 2)]
+          .map((build) => ({ build, key: Number(random.next().value) }))
+          .sort((a, b) => a.key - b.key)
+          .map(({ build }) => build);
+        const world = new World(commits, () => scheduler.schedule(Promise.resolve()));
+        await publishAll(world, scheduler, order, publishers, kills);
+
+        const published = world.entries.flatMap(({ entry: { action } }) =>
+          action.kind === 'published' ? [action] : [],
+        );
+        const given = new Map<string, Set<Digest>>();
+        for (const { version, images } of published) {
+          if (version !== undefined) {
+            given.set(version, new Set([...(given.get(version) ?? []), ...images.map(({ digest }) => digest)]));
+          }
+        }
+        // Unique: a version stands for one content. Without gaps: 0.0.1, 0.0.2, …
+        expect([...given.values()].every((digests) => digests.size === 1)).toBe(true);
+        expect([...given.keys()]).toEqual([...given.keys()].map((_, at) => `0.0.${at + 1}`));
+        // Later entries with a new version are of later commits.
+        const firsts = [...given.keys()].map(
+          (version) => published.find((each) => each.version === version)?.commit ?? '',
+        );
+        expect(firsts).toEqual([...firsts].sort());
+        const last = [...given.keys()].at(-1) ?? '';
+        expect(world.at('latest')).toBe(world.at(last));
+        // The newest commit has the last version, or holds the same as the commit that has it.
+        expect(world.at(last)).toBe(world.digestOf(commits.at(-1) ?? never()));
+        shared += published.filter(({ version }) => version !== undefined).length - given.size;
+      },
+    ),
+    { numRuns: 300 },
+  );
+  expect(shared).toBeGreaterThan(20);
+});
