@@ -2,6 +2,7 @@
 const base = {
   testEnvironment: 'node',
   transform: { '\\.[jt]s$': '<rootDir>/test/support/transform.cjs' },
+  moduleNameMapper: { '^env-ci$': '<rootDir>/test/support/no-ci.cjs' },
   transformIgnorePatterns: ['/node_modules/(?!(p-limit|yocto-queue|jose)/)'],
 };
 

@@ -52,15 +52,7 @@ export async function gather(
     const staged = facts.get('staged', commit) ?? {};
     const found = await Promise.all(parts.map((part) => find(part, staged[part.name])));
     const gaps = found.filter(({ lacks }) => lacks.length > 0);
-    const failed = gaps.find(({ failure }) => failure !== undefined);
-    if (failed !== undefined) {
-      throw new HodError('refused', {
-        what: 'this build failed',
-        object: failed.part.name,
-        ...(failed.failure === undefined ? {} : { why: failed.failure }),
-        next: 'build it again; staging its outputs takes this back',
-      });
-    }
+    refuseFailed(found);
     if (gaps.length === 0) {
       return Promise.all(found.map((each) => combine(each, commit, context)));
     }
@@ -90,6 +82,18 @@ interface Findings {
   absent: string | undefined;
 }
 
+function refuseFailed(found: readonly Findings[]): void {
+  const failed = found.filter(({ failure }) => failure !== undefined);
+  if (failed.length > 0) {
+    throw new HodError('refused', {
+      what: 'this build failed',
+      object: failed.map(({ part }) => part.name).join(', '),
+      why: [...new Set(failed.map(({ failure }) => failure))].join('\n'),
+      next: 'build it again, and `hod stage` it: that takes this back',
+    });
+  }
+}
+
 async function find(part: ProductPart, known: StagedImage | undefined): Promise<Findings> {
   const paths = 'files' in part ? [part.files] : part.from;
   const present = paths.filter((path) => existsSync(parseLayoutLocation(path).path));
@@ -106,7 +110,7 @@ async function find(part: ProductPart, known: StagedImage | undefined): Promise<
     staged,
     all,
     lacks: lacking(requirement, [...local, ...staged]),
-    failure: failed === undefined || complete ? undefined : `${failed.by} said at ${failed.at}: ${failed.reason}`,
+    failure: failed === undefined ? undefined : `${failed.by} said at ${failed.at}: ${failed.reason}`,
     absent: paths.find((path) => !present.includes(path)),
   };
 }

@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import type { Build, BuildOptions } from '../core/release/build';
+import { refuseDirtyVersion, type Build, type BuildOptions } from '../core/release/build';
 import { contentId, releaseId } from '../core/release/entry';
 import { tagKey, type Facts } from '../core/release/facts';
 import { refuseOtherBuilds } from '../core/release/right-build';
@@ -39,6 +39,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const dryRun = options.dryRun === true;
     const parts = partsNamed(config, options.only);
     const build = await readBuild(config.folder, options, session.observer);
+    refuseDirtyVersion(build);
     return withLedger(config, dryRun ? 'read' : 'write', async (ledger) => {
       const images = await gather(parts, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
       const history = new History(config.folder);

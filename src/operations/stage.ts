@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { HodError } from '../core/errors';
 import { formatPlatform, parsePlatform } from '../core/oci/platform';
-import type { BuildOptions } from '../core/release/build';
+import type { Build, BuildOptions } from '../core/release/build';
 import { lacking } from '../core/release/staging';
 import { parseLayoutLocation } from '../layout/layout';
 import { follow } from './follow';
@@ -37,6 +37,7 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     const parts = options.images.length === 0 ? partsOf(config) : options.images.map((name) => partNamed(config, name));
     const stageable = outputsOf(parts, options.from);
     const build = await readBuild(config.folder, { commit: options.commit }, session.observer);
+    refuseDirty(build);
     return withLedger(config, dryRun ? 'read' : 'write', async (ledger) => {
       const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
       const actor = actorOf(options.actor);
@@ -65,6 +66,18 @@ export async function stage(options: StageOptions): Promise<StageResult> {
       };
     });
   });
+}
+
+/** Another job would publish it as what the commit holds. */
+function refuseDirty({ dirty, commit }: Build): void {
+  if (dirty) {
+    throw new HodError('refused', {
+      what: 'what was built from a dirty working copy is not staged',
+      object: commit,
+      why: 'files were changed since that commit, so it does not hold what was built',
+      next: 'commit the changes and build again; `git status` lists them',
+    });
+  }
 }
 
 function outputsOf(parts: readonly ProductPart[], from: string | undefined): Stageable[] {

@@ -91,6 +91,17 @@ export class SampleProduct {
     return this.commit(note);
   }
 
+  /** Writes a file and commits. Answers the commit id. */
+  async edit(path: string, text: string): Promise<string> {
+    await this.write(path, text);
+    return this.commit(`Edit ${path}`);
+  }
+
+  /** Begins a branch at a commit and checks it out. */
+  checkout(branch: string, commit: string): void {
+    this.git('checkout', '--quiet', '-b', branch, commit);
+  }
+
   /** Tags HEAD. */
   tag(name: string): void {
     this.git('tag', name);

@@ -6,6 +6,8 @@ exports.process = (source, file) => ({
     loader: file.endsWith('.ts') ? 'ts' : 'js',
     format: 'cjs',
     target: 'node20',
+    // What is loaded when it is needed is required then, which Jest can do without flags.
+    supported: { 'dynamic-import': false },
     sourcefile: file,
     sourcemap: 'inline',
   }).code,

@@ -42,10 +42,12 @@ export async function livesTheWholeDay(world: World, extraRequests = 0): Promise
   await world.product.build('built again, otherwise');
   const refused = await world.fails(3, 'publish');
   const taken = published.images[0];
+  // The bundle holds the same files as before, so its tags are still right.
+  const rebuilt = published.images.filter(({ kind }) => kind === 'image').length;
   expect(refused.object).toContain(`${world.repository('dev', 'timetable')}:2.4.0`);
   expect(refused.object).toContain(`:c-${published.commit.slice(0, 12)}`);
   expect(refused.why).toContain(taken?.digest);
-  expect(refused.why?.match(/sha256:[a-f0-9]{64}/g)).toHaveLength(2 * 2 * images.length);
+  expect(refused.why?.match(/sha256:[a-f0-9]{64}/g)).toHaveLength(2 * 2 * rebuilt);
   expect(refused.next).toContain('new version');
   expect(await Promise.all(environments.map((name) => world.served(name)))).toEqual(served);
 

@@ -40,9 +40,9 @@ describe('configuration', () => {
     const { why } = await world.fails(2, 'config', 'check');
     expect(why?.split('\n').slice(1)).toEqual([
       expect.stringMatching(/^hod\.yaml:2:1: there is no key prodcut here; the nearest is product$/),
-      expect.stringMatching(/^hod\.yaml:12:5: there is no key platfroms here; the nearest is platforms$/),
-      expect.stringMatching(/^hod\.yaml:22:12: after: .*expected string, received array$/),
-      expect.stringMatching(/^hod\.yaml:26:12: there is no environment uta before this one; the nearest is uat$/),
+      expect.stringMatching(/^hod\.yaml:14:5: there is no key platfroms here; the nearest is platforms$/),
+      expect.stringMatching(/^hod\.yaml:29:12: after: .*expected string, received array$/),
+      expect.stringMatching(/^hod\.yaml:33:12: there is no environment uta before this one; the nearest is uat$/),
     ]);
   });
 
@@ -54,10 +54,10 @@ describe('configuration', () => {
     await world.configure(/repository: uat.*/, 'repository: skerry/{image}');
     const { why } = await world.fails(2, 'publish');
     for (const part of [
-      /hod\.yaml:12:\d+: this is not a platform/,
-      /hod\.yaml:20:\d+: there is no placeholder \{comit:12\}/,
-      /hod\.yaml:23:\d+: this is not a repository/,
-      /hod\.yaml:26:\d+: there is no environment uta before this one; the nearest is uat/,
+      /hod\.yaml:14:\d+: this is not a platform/,
+      /hod\.yaml:27:\d+: there is no placeholder \{comit:12\}/,
+      /hod\.yaml:30:\d+: this is not a repository/,
+      /hod\.yaml:33:\d+: there is no environment uta before this one; the nearest is uat/,
     ]) {
       expect(why).toMatch(part);
     }

@@ -136,7 +136,7 @@ test('what was moved or removed by hand is seen, and put right by publishing aga
   expect((await fetch(`${base}/2.4.0`, { method: 'DELETE' })).status).toBe(202);
 
   const drifted = (await world.status('dev')).environments[0]?.images.map(({ drift }) => drift);
-  expect(drifted?.map(({ state }) => state)).toEqual(['drifted', 'none', 'none']);
+  expect(drifted?.map(({ state }) => state)).toEqual(['drifted', 'none', 'none', 'none']);
   expect(drifted?.[0]?.detail).toMatch(/2\.4\.0 is gone.*main points at/);
   const repaired = await world.publish();
   expect(repaired.images[0]?.tags.map(({ tag, outcome }) => [tag, outcome]).slice(1)).toEqual([

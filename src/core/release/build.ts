@@ -66,8 +66,7 @@ export interface BuildSources {
  * Decides what a build is, from what the user, the working copy and the CI say, in this order; a
  * branch rather from the CI, whose jobs often work on a detached head.
  *
- * Throws `usage` where no commit is known, or two versions are asked for; `refused` where a version
- * is asked for what was built from a dirty working copy.
+ * Throws `usage` where no commit is known, or two versions are asked for.
  */
 export function decideBuild(sources: BuildSources): { build: Build; facts: BuildFact[] } {
   const { options, ci } = sources;
@@ -94,14 +93,6 @@ export function decideBuild(sources: BuildSources): { build: Build; facts: Build
   const dirty = git?.dirty === true;
   const tags = [...(git?.tags ?? []), ...(ci?.tag !== undefined && sameCommit ? [ci.tag] : [])];
   const version = requestVersion(options, tags);
-  if (dirty && version.kind !== 'none') {
-    throw new HodError('refused', {
-      what: 'a dirty working copy gets no version',
-      object: version.kind === 'given' ? version.version : `the next ${version.part}`,
-      why: `files were changed since the commit ${checked.value}, so no commit holds what was built`,
-      next: 'commit the changes and build again; `git status` lists them',
-    });
-  }
   const tagGap = git?.shallow === true ? ', and a shallow clone may lack it: `git fetch --tags`' : '';
   const unknown = gap ?? 'neither an option, the CI nor git says';
   const fact = (name: string, found: Sourced<string> | undefined, why = unknown): BuildFact =>
@@ -131,6 +122,18 @@ export function decideBuild(sources: BuildSources): { build: Build; facts: Build
       fact('version', describeRequest(version), `none is asked for, and no git tag names one${tagGap}`),
     ],
   };
+}
+
+/** Throws `refused` where a version is asked for what was built from a dirty working copy. */
+export function refuseDirtyVersion({ dirty, version, commit }: Build): void {
+  if (dirty && version.kind !== 'none') {
+    throw new HodError('refused', {
+      what: 'a dirty working copy gets no version',
+      object: version.kind === 'given' ? version.version : `the next ${version.part}`,
+      why: `files were changed since the commit ${commit}, so no commit holds what was built`,
+      next: 'commit the changes and build again; `git status` lists them',
+    });
+  }
 }
 
 /** The day of a time (RFC 3339, UTC), `YYYYMMDD`. */

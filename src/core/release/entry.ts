@@ -133,8 +133,10 @@ export interface SealedEntry extends StoredEntry {
 }
 
 /** The form in which an entry is stored; the next entry names its hash. */
-function sealEntry(entry: Entry): SealedEntry {
-  const text = JSON.stringify(entry);
+function sealEntry(given: Entry): SealedEntry {
+  const text = JSON.stringify(given);
+  // As it will be read: what is folded now and what is folded from the stored text must be the same.
+  const entry = entrySchema.parse(JSON.parse(text));
   return { entry, text, hash: sha256(text) };
 }
 

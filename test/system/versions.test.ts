@@ -1,0 +1,182 @@
+import Database from 'libsql';
+import { cp, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { hodJson } from '../support/hod';
+import { images, sandboxWorld, type SandboxWorld } from '../support/world';
+
+let sandbox: SandboxWorld;
+beforeEach(async () => (sandbox = await sandboxWorld()));
+afterEach(() => sandbox.close());
+
+/** Makes a commit and builds it; the build can be put back into `out` later. */
+async function build(note: string): Promise<{ commit: string; restore: () => Promise<void> }> {
+  const { product } = sandbox.world;
+  const commit = await product.change('timetable', note);
+  await product.build();
+  const kept = await mkdtemp(join(tmpdir(), 'hod-build-'));
+  await cp(join(product.folder, 'out'), kept, { recursive: true });
+  return {
+    commit,
+    restore: async () => {
+      await rm(join(product.folder, 'out'), { recursive: true });
+      await cp(kept, join(product.folder, 'out'), { recursive: true });
+      await rm(kept, { recursive: true });
+    },
+  };
+}
+
+test('--next takes the next version from the ledger; the same content, and a run again, get no new one', async () => {
+  const { world } = sandbox;
+  await world.publish();
+  await build('Show the winter sailings');
+  const first = await world.publish('--next', 'minor');
+  expect(first).toMatchObject({ version: '2.5.0', versioning: { outcome: 'next' } });
+  expect(await world.publish('--next', 'minor')).toMatchObject({ version: '2.5.0', versioning: { outcome: 'kept' } });
+
+  const late = await build('Add a sailing');
+  await build('Add another sailing');
+  expect(await world.publish('--next', 'patch')).toMatchObject({ version: '2.5.1', current: true });
+  // The build of the commit before finishes after it: no version would be right for it now.
+  await late.restore();
+  const args = ['--commit', late.commit, '--branch', 'main', '--next', 'patch'];
+  expect(await world.fails(3, 'publish', ...args, '--strict-order')).toMatchObject({
+    what: 'this build comes too late',
+    why: expect.stringContaining('2.5.1 was made from a later commit'),
+  });
+  const held = await world.publish(...args);
+  expect(held).toMatchObject({ version: null, versioning: { outcome: 'held' }, current: false });
+  expect(held.images[0]?.tags).toMatchObject([{ outcome: 'created' }, { tag: 'main', outcome: 'held' }]);
+  const tags = (await world.served('dev'))['timetable']?.tags ?? {};
+  expect(Object.keys(tags).filter((tag) => /^\d/.test(tag))).toEqual(['2.4.0', '2.5.0', '2.5.1']);
+
+  expect(await world.fails(2, 'publish', '--next', 'minor', '--version', '3.0.0')).toMatchObject({
+    what: 'two versions are asked for',
+  });
+  expect((await world.fails(2, 'publish', '--line', '2')).what).toContain('--next');
+  // A version stands for one content also where no tag holds it.
+  await world.configure('["c-{commit:12}", "{version}"]', '["c-{commit:12}"]');
+  await build('Mend the sailing');
+  expect(await world.fails(3, 'publish', '--version', '2.5.1')).toMatchObject({
+    what: 'this version stands for another build',
+    object: '2.5.1',
+  });
+});
+
+test('a maintenance branch takes the next version of its own line, and moves only the tags of that line', async () => {
+  const { world } = sandbox;
+  await world.configure('moving: ["{branch}"]', 'moving: ["{branch}", "{major}.{minor}", "{major}", latest]');
+  const { product } = world;
+  const old = product.head();
+  await world.publish();
+  await build('Show the winter sailings');
+  await world.publish('--next', 'minor');
+  const newest = (await world.served('dev'))['timetable']?.tags['latest'];
+  product.checkout('support-2.4', old);
+  await build('Mend the summer sailings');
+  expect(await world.fails(3, 'publish', '--next', 'patch')).toMatchObject({
+    what: 'this build does not come after the last version',
+    next: expect.stringContaining('--line'),
+  });
+  const mended = await world.publish('--next', 'patch', '--line', '2.4');
+  expect(mended.version).toBe('2.4.1');
+  const outcomes = Object.fromEntries((mended.images[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
+  expect(outcomes).toMatchObject({
+    '2.4.1': 'created',
+    '2.4': 'moved',
+    '2': 'held',
+    latest: 'held',
+    'support-2.4': 'created',
+  });
+  expect((await world.served('dev'))['timetable']?.tags['latest']).toBe(newest);
+  await build('Mend them again');
+  expect((await world.fails(3, 'publish', '--next', 'patch', '--line', '7')).what).toContain('no release on this line');
+});
+
+test('pre-releases move no release tag; a build without a version moves none either', async () => {
+  const { world } = sandbox;
+  await world.configure('moving: ["{branch}"]', 'moving: ["{major}.{minor}", latest]');
+  await world.publish();
+  await build('Show the winter sailings');
+  const pre = await world.publish('--version', '2.5.0-rc.1');
+  expect(pre.images[0]?.tags.slice(2)).toMatchObject([
+    { tag: '2.5', outcome: 'held', reason: expect.stringContaining('pre-release') },
+    { tag: 'latest', outcome: 'held' },
+  ]);
+  await build('Mend the winter sailings');
+  const none = await world.publish('--strict-order');
+  expect(none.images[0]?.tags.at(-1)).toMatchObject({
+    tag: 'latest',
+    outcome: 'held',
+    reason: expect.stringContaining('no version'),
+  });
+});
+
+test('a ledger that is lost, or was never shared: order and versions are known from what the registry holds', async () => {
+  const { world } = sandbox;
+  await world.configure('moving: ["{branch}"]', 'moving: ["{branch}", "{major}.{minor}", latest]');
+  const forget = () => rm(join(world.product.folder, '.hod'), { recursive: true });
+  const late = await build('Add a sailing');
+  await build('Show the winter sailings');
+  await world.publish('--version', '2.5.0');
+  const served = await world.served('dev');
+  await forget();
+
+  await late.restore();
+  const held = await world.publish('--commit', late.commit, '--branch', 'main', '--version', '2.4.9');
+  expect(held.current).toBe(false);
+  const outcomes = held.images.map(({ tags }) => tags.map(({ tag, outcome }) => `${tag} ${outcome}`));
+  const own = [`c-${late.commit.slice(0, 12)} created`, '2.4.9 created'];
+  // The bundle holds the same as in 2.5.0: there is nothing to hold back.
+  expect(outcomes).toEqual(
+    images.map((image) => [
+      ...own,
+      ...(image === 'fare-tables'
+        ? ['main unchanged', '2.4 created', 'latest unchanged']
+        : ['main held', '2.4 created', 'latest held']),
+    ]),
+  );
+  expect((await world.served('dev'))['timetable']?.tags).toMatchObject(served['timetable']?.tags ?? {});
+
+  await forget();
+  await build('Mend the winter sailings');
+  const next = await world.publish('--next', 'minor');
+  expect(next).toMatchObject({ version: '2.6.0', versioning: { reason: expect.stringContaining('2.5.0') } });
+  expect(next.images[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`).slice(2)).toEqual([
+    'main moved',
+    '2.6 created',
+    'latest moved',
+  ]);
+});
+
+test('the ledger is checked, carried elsewhere, and refuses what does not follow', async () => {
+  const { world } = sandbox;
+  await world.publish();
+  await world.promote('uat');
+  const sound = await hodJson('ledger-verify', ['ledger', 'verify'], world.options);
+  expect(sound).toMatchObject({ product: 'skerry-line', entries: 2 });
+  const file = join(world.folder, 'ledger.jsonl');
+  expect(await hodJson('ledger-copy', ['ledger', 'export', file], world.options)).toMatchObject({ written: 2 });
+  await rm(join(world.product.folder, '.hod'), { recursive: true });
+  const imported = () => hodJson('ledger-copy', ['ledger', 'import', file], world.options);
+  expect(await imported()).toMatchObject({ written: 2, present: 0 });
+  expect(await imported()).toMatchObject({ written: 0, present: 2 });
+  expect(await hodJson('ledger-verify', ['ledger', 'verify'], world.options)).toEqual(sound);
+  expect((await world.promote('prod')).current).toBe(true);
+
+  const text = await readFile(file, 'utf8');
+  await writeFile(file, text.replace('"actor":"una"', '"actor":"eve"'));
+  await world.fails(3, 'ledger', 'import', file);
+  await rm(join(world.product.folder, '.hod'), { recursive: true });
+  await world.fails(7, 'ledger', 'import', file);
+  await writeFile(file, text);
+  await imported();
+  await world.fails(2, 'ledger', 'import', join(world.folder, 'no-such-file'));
+  const database = new Database(join(world.product.folder, '.hod', 'ledger.db'));
+  database.exec(`UPDATE facts SET text = replace(text, '2.4.0', '2.4.1') WHERE kind = 'environment' AND key = 'uat'`);
+  database.close();
+  expect(await world.fails(7, 'ledger', 'verify')).toMatchObject({
+    object: expect.stringContaining('environment uat'),
+    next: expect.stringContaining('export'),
+  });
+});
