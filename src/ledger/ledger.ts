@@ -12,11 +12,11 @@ export interface Ledger {
   /** The head, and those of the named facts that are set, as of one moment. */
   read(keys: readonly FactKey[]): Promise<LedgerState>;
   /**
-   * Adds entries after `expected` and brings the facts up to date, all or nothing. Answers false
-   * where that is not known to have happened, because another entry came first or the connection
-   * broke: read again and decide again.
+   * Adds entries after `expected` and brings the facts up to date, all or nothing. Answers how many
+   * milliseconds the step took that is serialised; undefined where it is not known to have happened,
+   * because another entry came first or the connection broke: read again and decide again.
    */
-  append(entries: readonly SealedEntry[], expected: Head): Promise<boolean>;
+  append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined>;
   /** All entries from the first, each checked against the one before. Throws `corrupt`. */
   entries(): AsyncIterable<SealedEntry>;
   /** Every fact, as it is stored. */

@@ -1,10 +1,20 @@
 import { setTimeout as delay } from 'node:timers/promises';
-import { DatabaseError, escapeLiteral, Pool, type PoolClient } from 'pg';
+import { DatabaseError, Pool } from 'pg';
 import * as z from 'zod';
 import { HodError, systemErrorCode } from '../core/errors';
+import type { Head } from '../core/release/entry';
 import type { Ledger } from './ledger';
 import { newerForm } from './newer-form';
-import { ConnectionLost, ledgerForms, refoldAll, SqlLedger, type LedgerDatabase, type Sql } from './sql-ledger';
+import {
+  ledgerForms,
+  refoldAll,
+  replaceFact,
+  SqlLedger,
+  type Batch,
+  type LedgerDatabase,
+  type Sql,
+  type SqlValue,
+} from './sql-ledger';
 
 /** How long to wait, in milliseconds: for a connection, and for one answer. */
 const patience = { connect: 10_000, answer: 60_000 };
@@ -25,7 +35,7 @@ export interface PostgresLedgerOptions {
  * Throws `unavailable` where the server cannot be reached, `denied` where it refuses the login or the right.
  */
 export async function openPostgresLedger({ url, product }: PostgresLedgerOptions): Promise<Ledger> {
-  const database = new PostgresDatabase(url, product);
+  const database = new PostgresDatabase(url);
   try {
     await database.migrate();
   } catch (error) {
@@ -36,6 +46,7 @@ export async function openPostgresLedger({ url, product }: PostgresLedgerOptions
 }
 
 const formRow = z.object({ form: z.number() });
+const addedRow = z.object({ added: z.number() });
 const presenceRow = z.object({ present: z.boolean() });
 
 class PostgresDatabase implements LedgerDatabase {
@@ -44,10 +55,7 @@ class PostgresDatabase implements LedgerDatabase {
   /** Names the server without the login. */
   private readonly label: string;
 
-  constructor(
-    url: string,
-    private readonly product: string,
-  ) {
+  constructor(url: string) {
     this.label = labelOf(url);
     this.pool = new Pool({
       connectionString: url,
@@ -62,42 +70,71 @@ class PostgresDatabase implements LedgerDatabase {
 
   /** Brings the tables to the newest form; of several that try at once, one does it. */
   async migrate(): Promise<void> {
-    const known = await this.transact('read', (sql) => this.form(sql));
+    const known = await this.retrying(() => this.form(this));
     if (known === ledgerForms.length) {
       return;
     }
-    await this.inTransaction(`BEGIN; SELECT pg_advisory_xact_lock(${lockSpace})`, async (sql) => {
-      const form = await this.form(sql);
-      if (form > ledgerForms.length) {
-        throw newerForm(this.label, form, ledgerForms.length);
-      }
-      await sql.rows(`CREATE TABLE IF NOT EXISTS ${this.prefix}form (form INTEGER NOT NULL)`, []);
-      for (const change of ledgerForms.slice(form)) {
-        await sql.rows(change(this.prefix), []);
-      }
-      await refoldAll(this, sql);
-      await sql.rows(`DELETE FROM ${this.prefix}form`, []);
-      await sql.rows(`INSERT INTO ${this.prefix}form VALUES (?)`, [ledgerForms.length]);
-    });
+    await this.retrying(() =>
+      this.inTransaction(async (sql) => {
+        await sql.rows(`SELECT pg_advisory_xact_lock(${lockSpace})`, []);
+        const form = await this.form(sql);
+        if (form > ledgerForms.length) {
+          throw newerForm(this.label, form, ledgerForms.length);
+        }
+        await sql.rows(`CREATE TABLE IF NOT EXISTS ${this.prefix}form (form INTEGER NOT NULL)`, []);
+        for (const change of ledgerForms.slice(form)) {
+          await sql.rows(change(this.prefix), []);
+        }
+        await refoldAll(sql, this.prefix);
+        await sql.rows(`DELETE FROM ${this.prefix}form`, []);
+        await sql.rows(`INSERT INTO ${this.prefix}form VALUES (?)`, [ledgerForms.length]);
+      }),
+    );
   }
 
-  async transact<T>(mode: 'read' | 'write', work: (sql: Sql) => Promise<T>): Promise<T> {
-    if (mode === 'write') {
-      const lock = `SELECT pg_advisory_xact_lock(${lockSpace}, hashtext(${escapeLiteral(this.product)}))`;
-      return this.inTransaction(`BEGIN; ${lock}`, work);
-    }
-    for (let attempt = 1; ; attempt += 1) {
-      try {
-        return await this.inTransaction('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY', work);
-      } catch (error) {
-        if (!(error instanceof ConnectionLost)) {
-          throw error;
-        }
-        if (attempt === attempts) {
-          throw this.problem(error.cause, `tried ${attempts} times`);
-        }
-        await delay(firstDelay * 2 ** (attempt - 1));
+  rows(text: string, values: readonly SqlValue[]): Promise<unknown[]> {
+    return this.retrying(async () => (await this.pool.query<object>(numbered(text), [...values])).rows);
+  }
+
+  /**
+   * One statement, and so one round trip: of two that write the same entry, the second waits for
+   * the first, finds it there, and writes nothing.
+   */
+  async append(product: string, { entries, facts }: Batch, expected: Head): Promise<boolean> {
+    const before =
+      expected.seq === 0
+        ? { text: `NOT EXISTS (SELECT FROM ${this.prefix}entries WHERE product = ?)`, values: [product] }
+        : {
+            text: `EXISTS (SELECT FROM ${this.prefix}entries WHERE product = ? AND seq = ? AND hash = ?)`,
+            values: [product, expected.seq, expected.hash ?? ''],
+          };
+    const text = `
+      WITH added AS (
+        INSERT INTO ${this.prefix}entries (product, seq, hash, text)
+        SELECT * FROM (VALUES ${entries.map(() => '(?, ?::integer, ?, ?)').join(', ')}) AS entry
+        WHERE ${before.text}
+        ON CONFLICT DO NOTHING RETURNING seq
+      ), changed AS (
+        INSERT INTO ${this.prefix}facts (product, kind, key, text)
+        SELECT * FROM (VALUES ${facts.map(() => '(?, ?, ?, ?)').join(', ')}) AS fact
+        WHERE (SELECT count(*) FROM added) = ?::integer
+        ${replaceFact}
+      )
+      SELECT count(*)::integer AS added FROM added`;
+    const values = [
+      ...entries.flatMap((row) => [product, ...row]),
+      ...before.values,
+      ...facts.flatMap((row) => [product, ...row]),
+      entries.length,
+    ];
+    try {
+      const { rows } = await this.pool.query<object>(numbered(text), values);
+      return addedRow.parse(rows[0]).added === entries.length;
+    } catch (error) {
+      if (mayPass(error)) {
+        return false;
       }
+      throw this.problem(error);
     }
   }
 
@@ -114,39 +151,37 @@ class PostgresDatabase implements LedgerDatabase {
     return formRow.optional().parse((await sql.rows(`SELECT form FROM ${this.prefix}form`, []))[0])?.form ?? 0;
   }
 
-  /** Throws {@link ConnectionLost} where trying again may help. */
-  private async inTransaction<T>(begin: string, work: (sql: Sql) => Promise<T>): Promise<T> {
-    let client: PoolClient | undefined;
+  /** Runs work again for as long as it fails in a way that may pass. */
+  private async retrying<T>(work: () => Promise<T>): Promise<T> {
+    for (let attempt = 1; ; attempt += 1) {
+      try {
+        return await work();
+      } catch (error) {
+        if (error instanceof HodError || error instanceof z.ZodError) {
+          throw error;
+        }
+        if (!mayPass(error) || attempt === attempts) {
+          throw this.problem(error, mayPass(error) ? `tried ${attempts} times` : undefined);
+        }
+        await delay(firstDelay * 2 ** (attempt - 1));
+      }
+    }
+  }
+
+  private async inTransaction<T>(work: (sql: Sql) => Promise<T>): Promise<T> {
+    const client = await this.pool.connect();
     let broken = true;
     try {
-      const connected = await this.pool.connect();
-      client = connected;
-      const sql: Sql = {
-        rows: async (text, values) => (await connected.query<object>(numbered(text), [...values])).rows,
-      };
-      await connected.query(begin);
-      try {
-        const result = await work(sql);
-        await connected.query('COMMIT');
-        broken = false;
-        return result;
-      } catch (error) {
-        await connected.query('ROLLBACK').then(
-          () => (broken = false),
-          () => undefined,
-        );
-        throw error;
-      }
-    } catch (error) {
-      if (error instanceof HodError || error instanceof z.ZodError) {
-        throw error;
-      }
-      if (mayPass(error)) {
-        throw new ConnectionLost('the connection to the ledger broke', { cause: error });
-      }
-      throw this.problem(error);
+      await client.query('BEGIN');
+      const result = await work({
+        rows: async (text, values) => (await client.query<object>(numbered(text), [...values])).rows,
+      });
+      await client.query('COMMIT');
+      broken = false;
+      return result;
     } finally {
-      client?.release(broken);
+      // Ending a connection within a transaction rolls back.
+      client.release(broken);
     }
   }
 

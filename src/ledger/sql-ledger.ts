@@ -2,27 +2,34 @@ import * as z from 'zod';
 import { digestSchema } from '../core/oci/digest';
 import { emptyHead, openEntry, type Head, type SealedEntry } from '../core/release/entry';
 import { factKinds, Facts, factsReadBy, foldEntry, type FactKey, type StoredFact } from '../core/release/facts';
-import type { Ledger } from './ledger';
+import type { Ledger, LedgerState } from './ledger';
 
-/** SQL within one transaction. `?` stands for a value. */
+/** A value in a statement; `?` stands for one. */
+export type SqlValue = string | number;
+
+/** Runs one statement, which sees one moment. */
 export interface Sql {
-  rows(text: string, values: readonly (string | number)[]): Promise<unknown[]>;
+  rows(text: string, values: readonly SqlValue[]): Promise<unknown[]>;
+}
+
+/** Rows of entries (`seq`, `hash`, `text`) and of facts (`kind`, `key`, `text`) that belong together. */
+export interface Batch {
+  readonly entries: readonly (readonly [number, string, string])[];
+  readonly facts: readonly (readonly [string, string, string])[];
 }
 
 /** A database that keeps ledgers: what SQLite and PostgreSQL do differently. */
-export interface LedgerDatabase {
+export interface LedgerDatabase extends Sql {
   /** Begins the names of the tables. */
   readonly prefix: string;
   /**
-   * Runs work in one transaction. `read` sees one moment. `write` keeps every other writer of the
-   * product out until it ends. Throws {@link ConnectionLost} where it is not known whether it did.
+   * Writes a batch where `expected` is the head of the product, all of it or nothing: the one step
+   * that is serialised. Answers whether it was written; false also where that is not known because
+   * the connection broke.
    */
-  transact<T>(mode: 'read' | 'write', work: (sql: Sql) => Promise<T>): Promise<T>;
+  append(product: string, batch: Batch, expected: Head): Promise<boolean>;
   close(): Promise<void>;
 }
-
-/** A connection broke before the end of a transaction was confirmed. */
-export class ConnectionLost extends Error {}
 
 /**
  * The form in which ledgers are kept, and how each form is made from the one before. The facts
@@ -45,9 +52,9 @@ export const ledgerForms: readonly ((prefix: string) => string)[] = [
 /** Rows read or written at a time. */
 const pageSize = 500;
 
-const headRow = z.object({ seq: z.number(), hash: digestSchema });
 const entryRow = z.object({ hash: digestSchema, text: z.string() });
 const factRow = z.object({ kind: z.enum(factKinds), key: z.string(), text: z.string() });
+const stateRow = z.union([z.object({ kind: z.literal(''), key: z.string(), text: digestSchema }), factRow]);
 const productRow = z.object({ product: z.string() });
 
 /** The ledger of one product in a database. */
@@ -57,42 +64,52 @@ export class SqlLedger implements Ledger {
     private readonly product: string,
   ) {}
 
-  read(keys: readonly FactKey[]) {
-    return this.database.transact('read', async (sql) => ({
-      head: await this.head(sql),
-      facts: await this.factsOf(sql, keys),
-    }));
+  /** The head and the facts come in one statement, and so of one moment. */
+  async read(keys: readonly FactKey[]): Promise<LedgerState> {
+    const { prefix } = this.database;
+    const unique = [...new Map(keys.map((key) => [`${key.kind} ${key.key}`, key])).values()];
+    const head = `SELECT '' AS kind, CAST(seq AS TEXT) AS key, hash AS text FROM ${prefix}entries
+      WHERE product = ? AND seq = (SELECT max(seq) FROM ${prefix}entries WHERE product = ?)`;
+    const places = unique.map(() => '(?, ?)').join(', ');
+    const facts = `SELECT kind, key, text FROM ${prefix}facts WHERE product = ? AND (kind, key) IN (VALUES ${places})`;
+    const rows = await this.database.rows(unique.length === 0 ? head : `${head} UNION ALL ${facts}`, [
+      this.product,
+      this.product,
+      ...(unique.length === 0 ? [] : [this.product, ...unique.flatMap(({ kind, key }) => [kind, key])]),
+    ]);
+    const state: LedgerState = { head: emptyHead, facts: new Facts() };
+    for (const row of z.array(stateRow).parse(rows)) {
+      if (row.kind === '') {
+        state.head = { seq: Number(row.key), hash: row.text };
+      } else {
+        state.facts.load({ kind: row.kind, key: row.key }, row.text);
+      }
+    }
+    return state;
   }
 
-  async append(entries: readonly SealedEntry[], expected: Head): Promise<boolean> {
-    try {
-      return await this.database.transact('write', async (sql) => {
-        const head = await this.head(sql);
-        if (head.seq !== expected.seq || head.hash !== expected.hash) {
-          return false;
-        }
-        const rows = entries.map(({ entry, hash, text }) => [this.product, entry.seq, hash, text]);
-        await this.insert(sql, 'entries (product, seq, hash, text)', rows, '');
-        const facts = await this.factsOf(
-          sql,
-          entries.flatMap(({ entry }) => factsReadBy(entry)),
-        );
-        await this.writeFacts(sql, foldAll(entries, facts));
-        return true;
-      });
-    } catch (error) {
-      if (error instanceof ConnectionLost) {
-        return false;
-      }
-      throw error;
+  async append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
+    // The facts of a head never change, so they are folded before the step that is serialised.
+    const { head, facts } = await this.read(entries.flatMap(({ entry }) => factsReadBy(entry)));
+    if (head.seq !== expected.seq || head.hash !== expected.hash) {
+      return undefined;
     }
+    if (entries.length === 0) {
+      return 0;
+    }
+    const batch: Batch = {
+      entries: entries.map(({ entry, hash, text }) => [entry.seq, hash, text]),
+      facts: rowsOf(foldAll(entries, facts)),
+    };
+    const begun = performance.now();
+    const written = await this.database.append(this.product, batch, expected);
+    return written ? performance.now() - begun : undefined;
   }
 
   async *entries(): AsyncGenerator<SealedEntry> {
     let before = emptyHead;
     for (;;) {
-      const after = before;
-      const page = await this.database.transact('read', (sql) => this.entriesAfter(sql, after));
+      const page = await this.entriesAfter(before);
       for (const each of page) {
         yield each;
         before = { seq: each.entry.seq, hash: each.hash };
@@ -109,7 +126,7 @@ export class SqlLedger implements Ledger {
     let last: FactKey | undefined;
     for (;;) {
       const values = [this.product, last?.kind ?? '', last?.key ?? '', pageSize];
-      const page = z.array(factRow).parse(await this.database.transact('read', (sql) => sql.rows(select, values)));
+      const page = z.array(factRow).parse(await this.database.rows(select, values));
       yield* page.map(({ kind, key, text }) => ({ key: { kind, key }, text }));
       last = page.at(-1);
       if (page.length < pageSize) {
@@ -122,75 +139,70 @@ export class SqlLedger implements Ledger {
     return this.database.close();
   }
 
-  /** Folds all entries anew, within a transaction in which nothing has facts. */
-  async refold(sql: Sql): Promise<void> {
+  private async entriesAfter(head: Head): Promise<SealedEntry[]> {
+    return entriesAfter(this.database, this.database.prefix, this.product, head);
+  }
+}
+
+async function entriesAfter(sql: Sql, prefix: string, product: string, head: Head): Promise<SealedEntry[]> {
+  const select = `SELECT hash, text FROM ${prefix}entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?`;
+  const rows = z.array(entryRow).parse(await sql.rows(select, [product, head.seq, pageSize]));
+  const opened: SealedEntry[] = [];
+  let before = head;
+  for (const row of rows) {
+    const sealed = openEntry(row, before);
+    opened.push(sealed);
+    before = { seq: sealed.entry.seq, hash: sealed.hash };
+  }
+  return opened;
+}
+
+/** Folds the facts of every product anew, within a transaction in which nothing has facts. */
+export async function refoldAll(sql: Sql, prefix: string): Promise<void> {
+  const rows = await sql.rows(`SELECT DISTINCT product FROM ${prefix}entries`, []);
+  for (const { product } of z.array(productRow).parse(rows)) {
     const all = new Facts();
     let head = emptyHead;
-    for (;;) {
-      const page = await this.entriesAfter(sql, head);
+    for (let page = await entriesAfter(sql, prefix, product, head); page.length > 0;) {
       foldAll(page, all);
       const last = page.at(-1);
-      if (last === undefined) {
-        return this.writeFacts(sql, all.all());
-      }
-      head = { seq: last.entry.seq, hash: last.hash };
+      head = last === undefined ? head : { seq: last.entry.seq, hash: last.hash };
+      page = await entriesAfter(sql, prefix, product, head);
     }
-  }
-
-  private async head(sql: Sql): Promise<Head> {
-    const select = `SELECT seq, hash FROM ${this.database.prefix}entries WHERE product = ? ORDER BY seq DESC LIMIT 1`;
-    return headRow.optional().parse((await sql.rows(select, [this.product]))[0]) ?? emptyHead;
-  }
-
-  private async factsOf(sql: Sql, keys: readonly FactKey[]): Promise<Facts> {
-    const facts = new Facts();
-    const unique = [...new Map(keys.map((key) => [`${key.kind} ${key.key}`, key])).values()];
-    for (const page of pagesOf(unique)) {
-      const places = page.map(() => '(?, ?)').join(', ');
-      const rows = await sql.rows(
-        `SELECT kind, key, text FROM ${this.database.prefix}facts WHERE product = ? AND (kind, key) IN (VALUES ${places})`,
-        [this.product, ...page.flatMap(({ kind, key }) => [kind, key])],
-      );
-      for (const { kind, key, text } of z.array(factRow).parse(rows)) {
-        facts.load({ kind, key }, text);
-      }
-    }
-    return facts;
-  }
-
-  private async entriesAfter(sql: Sql, head: Head): Promise<SealedEntry[]> {
-    const select = `SELECT hash, text FROM ${this.database.prefix}entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?`;
-    const rows = z.array(entryRow).parse(await sql.rows(select, [this.product, head.seq, pageSize]));
-    const opened: SealedEntry[] = [];
-    let before = head;
-    for (const row of rows) {
-      const sealed = openEntry(row, before);
-      opened.push(sealed);
-      before = { seq: sealed.entry.seq, hash: sealed.hash };
-    }
-    return opened;
-  }
-
-  private writeFacts(sql: Sql, facts: readonly StoredFact[]): Promise<void> {
-    const rows = facts.map(({ key, text }) => [this.product, key.kind, key.key, text]);
-    const replace = 'ON CONFLICT (product, kind, key) DO UPDATE SET text = excluded.text';
-    return this.insert(sql, 'facts (product, kind, key, text)', rows, replace);
-  }
-
-  private async insert(sql: Sql, into: string, rows: readonly (string | number)[][], conflict: string): Promise<void> {
-    for (const page of pagesOf(rows)) {
-      const places = page.map((row) => `(${row.map(() => '?').join(', ')})`).join(', ');
-      await sql.rows(`INSERT INTO ${this.database.prefix}${into} VALUES ${places} ${conflict}`, page.flat());
+    for (const { text, values } of insertFacts(prefix, product, rowsOf(all.all()))) {
+      await sql.rows(text, values);
     }
   }
 }
 
-/** Folds the facts of every product of a database anew. */
-export async function refoldAll(database: LedgerDatabase, sql: Sql): Promise<void> {
-  const rows = await sql.rows(`SELECT DISTINCT product FROM ${database.prefix}entries`, []);
-  for (const { product } of z.array(productRow).parse(rows)) {
-    await new SqlLedger(database, product).refold(sql);
-  }
+/** A statement and its values. */
+export interface Statement {
+  readonly text: string;
+  readonly values: readonly SqlValue[];
+}
+
+/** The statements that add entries. */
+export function insertEntries(prefix: string, product: string, entries: Batch['entries']): Statement[] {
+  return insert(`INSERT INTO ${prefix}entries (product, seq, hash, text)`, product, entries, '');
+}
+
+/** The statements that set facts. */
+export function insertFacts(prefix: string, product: string, facts: Batch['facts']): Statement[] {
+  return insert(`INSERT INTO ${prefix}facts (product, kind, key, text)`, product, facts, replaceFact);
+}
+
+/** What becomes of a fact that is there already. */
+export const replaceFact = 'ON CONFLICT (product, kind, key) DO UPDATE SET text = excluded.text';
+
+function insert(into: string, product: string, rows: readonly (readonly SqlValue[])[], conflict: string): Statement[] {
+  return pagesOf(rows).map((page) => ({
+    text: `${into} VALUES ${page.map(() => '(?, ?, ?, ?)').join(', ')} ${conflict}`,
+    values: page.flatMap((row) => [product, ...row]),
+  }));
+}
+
+function rowsOf(facts: readonly StoredFact[]): Batch['facts'] {
+  return facts.map(({ key, text }) => [key.kind, key.key, text]);
 }
 
 /** Adds entries to facts. Answers those that were set. */
@@ -205,8 +217,8 @@ function foldAll(entries: readonly SealedEntry[], facts: Facts): StoredFact[] {
   return set.all();
 }
 
-function* pagesOf<T>(all: readonly T[]): Generator<readonly T[]> {
-  for (let at = 0; at < all.length; at += pageSize) {
-    yield all.slice(at, at + pageSize);
-  }
+function pagesOf<T>(all: readonly T[]): (readonly T[])[] {
+  return Array.from({ length: Math.ceil(all.length / pageSize) }, (_, at) =>
+    all.slice(at * pageSize, (at + 1) * pageSize),
+  );
 }

@@ -2,19 +2,31 @@ import { existsSync, mkdirSync } from 'node:fs';
 import { dirname } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import Database from 'libsql';
-import pLimit from 'p-limit';
 import * as z from 'zod';
 import { HodError, systemErrorCode } from '../core/errors';
+import { digestSchema } from '../core/oci/digest';
+import { emptyHead, type Head } from '../core/release/entry';
 import type { Ledger } from './ledger';
 import { newerForm } from './newer-form';
-import { ledgerForms, refoldAll, SqlLedger, type LedgerDatabase, type Sql } from './sql-ledger';
+import {
+  insertEntries,
+  insertFacts,
+  ledgerForms,
+  refoldAll,
+  SqlLedger,
+  type Batch,
+  type LedgerDatabase,
+  type SqlValue,
+  type Statement,
+} from './sql-ledger';
 
 /**
  * How long to wait for another process that is writing, in milliseconds: in all, and each time
- * within SQLite, which does nothing else then.
+ * within SQLite, where nothing else goes on meanwhile.
  */
-const patience = { all: 20_000, blocked: 50 };
+const patience = { all: 60_000, blocked: 2_000 };
 
+const headRow = z.object({ seq: z.number(), hash: digestSchema });
 const formRow = z.object({ user_version: z.number() });
 
 /** Where a SQLite ledger is, and what for. */
@@ -48,8 +60,6 @@ export async function openSqliteLedger({ file, product, access }: SqliteLedgerOp
 class SqliteDatabase implements LedgerDatabase {
   readonly prefix = '';
   private readonly connection: Database.Database;
-  /** One connection has one transaction at a time. */
-  private readonly alone = pLimit(1);
 
   constructor(private readonly file: string) {
     this.connection = new Database(file, { timeout: patience.blocked });
@@ -57,10 +67,13 @@ class SqliteDatabase implements LedgerDatabase {
 
   /** Brings the file to the newest form. */
   async migrate(): Promise<void> {
-    if (this.form() === ledgerForms.length) {
+    if ((await this.patiently(() => this.form())) === ledgerForms.length) {
       return;
     }
-    await this.transact('write', async (sql) => {
+    // Those who read and the one who writes do not keep each other waiting then (https://sqlite.org/wal.html).
+    await this.patiently(() => this.connection.exec('PRAGMA journal_mode = WAL'));
+    await this.patiently(() => this.connection.exec('BEGIN IMMEDIATE'));
+    try {
       const form = this.form();
       if (form > ledgerForms.length) {
         throw newerForm(this.file, form, ledgerForms.length);
@@ -68,42 +81,62 @@ class SqliteDatabase implements LedgerDatabase {
       for (const change of ledgerForms.slice(form)) {
         this.connection.exec(change(this.prefix));
       }
-      await refoldAll(this, sql);
+      await refoldAll({ rows: (text, values) => Promise.resolve(this.run({ text, values })) }, this.prefix);
       this.connection.exec(`PRAGMA user_version = ${ledgerForms.length}`);
-    });
-  }
-
-  transact<T>(mode: 'read' | 'write', work: (sql: Sql) => Promise<T>): Promise<T> {
-    const sql: Sql = {
-      rows: (text, values) => Promise.resolve(this.connection.prepare(text).all(...values)),
-    };
-    return this.alone(async () => {
-      const deadline = performance.now() + patience.all;
-      for (;;) {
-        try {
-          return await this.inTransaction(mode === 'read' ? 'BEGIN' : 'BEGIN IMMEDIATE', () => work(sql));
-        } catch (error) {
-          if (!isBusy(error) || performance.now() > deadline) {
-            throw ledgerError(error, this.file);
-          }
-          await delay(5 + 20 * Math.random());
-        }
-      }
-    });
-  }
-
-  private async inTransaction<T>(begin: string, work: () => Promise<T>): Promise<T> {
-    this.connection.exec(begin);
-    try {
-      const result = await work();
       this.connection.exec('COMMIT');
-      return result;
     } catch (error) {
-      // SQLite may have rolled back by itself; the error of the work is the one that counts.
-      if (this.connection.inTransaction) {
-        this.connection.exec('ROLLBACK');
-      }
+      this.rollBack();
       throw error;
+    }
+  }
+
+  rows(text: string, values: readonly SqlValue[]): Promise<unknown[]> {
+    return this.patiently(() => this.run({ text, values }));
+  }
+
+  append(product: string, { entries, facts }: Batch, expected: Head): Promise<boolean> {
+    return this.patiently(() => {
+      this.connection.exec('BEGIN IMMEDIATE');
+      try {
+        const select = `SELECT seq, hash FROM entries WHERE product = ? ORDER BY seq DESC LIMIT 1`;
+        const head = headRow.optional().parse(this.run({ text: select, values: [product] })[0]) ?? emptyHead;
+        const follows = head.seq === expected.seq && head.hash === expected.hash;
+        if (follows) {
+          insertEntries(this.prefix, product, entries).forEach((statement) => this.run(statement));
+          insertFacts(this.prefix, product, facts).forEach((statement) => this.run(statement));
+        }
+        this.connection.exec('COMMIT');
+        return follows;
+      } catch (error) {
+        this.rollBack();
+        throw error;
+      }
+    });
+  }
+
+  private run({ text, values }: Statement): unknown[] {
+    return this.connection.prepare(text).all(...values);
+  }
+
+  /** SQLite may have rolled back by itself; the error that led here is the one that counts. */
+  private rollBack(): void {
+    if (this.connection.inTransaction) {
+      this.connection.exec('ROLLBACK');
+    }
+  }
+
+  /** Does work again for as long as another process keeps the file locked. */
+  private async patiently<T>(work: () => T): Promise<T> {
+    const deadline = performance.now() + patience.all;
+    for (;;) {
+      try {
+        return work();
+      } catch (error) {
+        if (!isBusy(error) || performance.now() > deadline) {
+          throw ledgerError(error, this.file);
+        }
+        await delay(20 * Math.random());
+      }
     }
   }
 
@@ -142,7 +175,7 @@ function ledgerError(error: unknown, file: string): unknown {
 
 const causes = [
   {
-    pattern: /SQLITE_FULL|SQLITE_IOERR_WRITE|ENOSPC|disk is full/,
+    pattern: /SQLITE_FULL|SQLITE_IOERR_WRITE|SQLITE_IOERR_SHM|ENOSPC|disk is full/,
     fault: 'unavailable',
     why: 'the disk is full',
     next: 'free some space and run the command again; nothing was tagged',

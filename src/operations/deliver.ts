@@ -334,9 +334,9 @@ async function record<P extends Plan>(
       actor,
       action: delivery.action(plan, { images, tags, current: verdict.current }),
     });
-    const begun = performance.now();
-    if (await ledger.append([entry], head)) {
-      observer.recorded({ seq: entry.entry.seq, attempt, milliseconds: performance.now() - begun });
+    const milliseconds = await ledger.append([entry], head);
+    if (milliseconds !== undefined) {
+      observer.recorded({ seq: entry.entry.seq, attempt, milliseconds });
       return verdict;
     }
   }

@@ -18,8 +18,8 @@ export interface CopyOptions extends SessionOptions {
   file: string;
 }
 
-/** Entries written at a time. */
-const batchSize = 500;
+/** Entries written at a time: one statement takes 65,535 values at most, and an entry sets dozens of facts. */
+const batchSize = 100;
 
 /**
  * Checks a ledger: that its entries are a chain, and that its facts are what they add up to. Throws
@@ -108,7 +108,7 @@ export async function importLedger(options: CopyOptions): Promise<LedgerCopyResu
           return;
         }
         const expected = { seq: first.entry.seq - 1, hash: first.entry.previous };
-        if (!(await ledger.append(batch, expected))) {
+        if ((await ledger.append(batch, expected)) === undefined) {
           throw otherEntries(config, first.entry.seq);
         }
         written += batch.length;

@@ -5,9 +5,9 @@ import { tagKey, type Facts } from '../core/release/facts';
 import { refuseOtherBuilds } from '../core/release/right-build';
 import { protectionTag } from '../core/release/staging';
 import { decideVersion, factsForVersion, refuseTakenVersion, type VersionDecision } from '../core/release/versions';
-import type { Version } from '../core/tags/version';
+import { versionAmong, type Version } from '../core/tags/version';
 import type { Config } from '../workspace/config';
-import { History } from '../workspace/git';
+import { History, tagsUpTo } from '../workspace/git';
 import { deliver, identified, tagsIn, type Delivery, type Orders, type Plan } from './deliver';
 import { highestTagged } from './evidence';
 import { gather, type Gathered } from './gather';
@@ -43,15 +43,18 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     return withLedger(config, dryRun ? 'read' : 'write', async (ledger) => {
       const images = await gather(parts, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
       const history = new History(config.folder);
-      const delivered = await deliver(publication(config, build, images, history), {
-        ledger,
-        history,
-        limit: session.limit,
-        observer: session.observer,
-        actor: actorOf(options.actor),
-        dryRun,
-        strictOrder: options.strictOrder === true,
-      });
+      const delivered = await deliver(
+        publication(config, build, images, history, adoptionFrom(config, images, build)),
+        {
+          ledger,
+          history,
+          limit: session.limit,
+          observer: session.observer,
+          actor: actorOf(options.actor),
+          dryRun,
+          strictOrder: options.strictOrder === true,
+        },
+      );
       const { outcome, reason, version } = delivered.plan.versioning;
       return {
         product,
@@ -80,6 +83,7 @@ export function publication(
   build: Build,
   images: readonly Gathered[],
   history: Orders,
+  adopt: (facts: Facts) => Promise<Version | undefined>,
 ): Delivery<Publication> {
   const { product } = config;
   const [environment] = config.environments;
@@ -88,7 +92,6 @@ export function publication(
   const content = contentId(digests);
   const candidate = { commit, content };
   const claims = images.flatMap((image) => image.claims);
-  const adopt = adoptionFrom(images, build);
   return {
     product,
     environment: environment.name,
@@ -125,17 +128,29 @@ export function publication(
   };
 }
 
-/** Finds the version that a ledger without one goes on from: the highest that the first registry shows. */
-function adoptionFrom(images: readonly Gathered[], { version }: Build): (facts: Facts) => Promise<Version | undefined> {
-  let highest: Promise<Version | undefined> | undefined;
-  return (facts) => {
+/** Finds the version that a ledger without one goes on from: the highest that the registry, or a git tag, shows. */
+function adoptionFrom(
+  { folder }: Config,
+  images: readonly Gathered[],
+  { commit, version }: Build,
+): (facts: Facts) => Promise<Version | undefined> {
+  const find = async (line: string): Promise<Version | undefined> => {
     const [first] = images;
-    if (version.kind !== 'next' || first === undefined || facts.get('line', version.line) !== undefined) {
-      return Promise.resolve(undefined);
-    }
-    highest ??= highestTagged(first.target, version.line);
-    return highest;
+    const tagged = first && (await highestTagged(first.target, line));
+    const released = (await tagsUpTo(folder, commit)).filter((name) => !name.includes('-') && isOnLine(name, line));
+    return versionAmong([...released, ...(tagged === undefined ? [] : [tagged])]);
   };
+  let found: Promise<Version | undefined> | undefined;
+  return async (facts) => {
+    if (version.kind !== 'next' || facts.get('line', version.line) !== undefined) {
+      return undefined;
+    }
+    return (found ??= find(version.line));
+  };
+}
+
+function isOnLine(name: string, line: string): boolean {
+  return line === '' || name.replace(/^v/, '').startsWith(`${line}.`);
 }
 
 /** The parts of a product to publish. Throws where a name is unknown, or may not be published by itself. */

@@ -110,9 +110,9 @@ export async function appendStaging(
       return;
     }
     const entry = entryAfter(head, { product: config.product, at: new Date().toISOString(), actor, action });
-    const begun = performance.now();
-    if (await ledger.append([entry], head)) {
-      session.observer.recorded({ seq: entry.entry.seq, attempt, milliseconds: performance.now() - begun });
+    const milliseconds = await ledger.append([entry], head);
+    if (milliseconds !== undefined) {
+      session.observer.recorded({ seq: entry.entry.seq, attempt, milliseconds });
       return;
     }
   }

@@ -54,6 +54,11 @@ export async function readGit(folder: string, commit = 'HEAD'): Promise<GitReadi
   };
 }
 
+/** Names of the tags of a commit and of all that it contains; none where git cannot tell. */
+export async function tagsUpTo(folder: string, commit: string): Promise<string[]> {
+  return textOf(await git(folder, 'tag', '--merged', commit)).split('\n');
+}
+
 /** How the commits of a working copy stand to each other; what was found out once is remembered. */
 export class History {
   private readonly known = new Map<string, Promise<boolean | undefined>>();

@@ -12,7 +12,7 @@ async function publishOn(prepare: string) {
   const { world } = sandbox;
   const folder = join(world.product.folder, '.hod');
   await mkdir(folder);
-  const script = `mount -t tmpfs -o size=64k tmpfs '${folder}' && cd '${folder}' && ${prepare} && cd '${world.product.folder}' && exec "$@"`;
+  const script = `mount -t tmpfs -o size=256k tmpfs '${folder}' && cd '${folder}' && ${prepare} && cd '${world.product.folder}' && exec "$@"`;
   const through = ['unshare', '--mount', '--map-root-user', 'sh', '-c', script, 'sh'];
   const error = await hodFails(6, ['publish'], { ...world.options, through });
   expect(error.object).toBe(join(folder, 'ledger.db'));
@@ -28,8 +28,9 @@ test('a disk that is full: exit 6, and nothing is tagged', async () => {
 });
 
 test('a disk that fills up while the ledger is written: exit 6, and nothing is tagged', async () => {
-  // Room for the empty ledger (three pages), and for nothing more.
-  await publishOn('(head -c 45056 /dev/zero > filler)');
+  // Room for the empty ledger and its index of what is being written, and for little more.
+  await publishOn('(head -c 184320 /dev/zero > filler)');
+  expect(sandbox.requests.dev.some(({ method }) => method === 'PUT')).toBe(true);
 });
 
 test('a disk that is read-only: exit 6, and nothing is tagged', async () => {

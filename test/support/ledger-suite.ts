@@ -54,7 +54,7 @@ export function following(head: Head, action: Action): SealedEntry {
 export async function appendAll(ledger: Ledger, actions: readonly Action[]): Promise<void> {
   for (const action of actions) {
     const { head } = await ledger.read([]);
-    expect(await ledger.append([following(head, action)], head)).toBe(true);
+    expect(await ledger.append([following(head, action)], head)).toBeDefined();
   }
 }
 
@@ -85,7 +85,7 @@ export function keepsALedger(engine: Engine): void {
           head = { seq: sealed.entry.seq, hash: sealed.hash };
           return sealed;
         });
-        expect(await ledger.append(batch, first)).toBe(true);
+        expect(await ledger.append(batch, first)).toBeDefined();
 
         const entries = await all(ledger.entries());
         const ordered = [...actions.slice(together), ...actions.slice(0, together)];
@@ -115,7 +115,7 @@ export function keepsALedger(engine: Engine): void {
       first.append([following(head, one as Action)], head),
       second.append([following(head, other as Action)], head),
     ]);
-    expect(both.sort()).toEqual([false, true]);
+    expect(both.filter((milliseconds) => milliseconds !== undefined)).toHaveLength(1);
     expect(await all(second.entries())).toHaveLength(1);
     await Promise.all([first.close(), second.close()]);
   });

@@ -91,9 +91,8 @@ export class World {
     return `${environment}.${this.domain}:${this.ports[environment]}`;
   }
 
-  /** Replaces text in hod.yaml. */
-  async configure(from: string | RegExp, to: string): Promise<void> {
-    const file = join(this.product.folder, 'hod.yaml');
+  /** Replaces text in hod.yaml, or in another configuration. */
+  async configure(from: string | RegExp, to: string, file = join(this.product.folder, 'hod.yaml')): Promise<void> {
     const before = await readFile(file, 'utf8');
     const after = before.replace(from, to);
     expect(after).not.toBe(before);

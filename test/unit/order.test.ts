@@ -106,18 +106,21 @@ class World {
         return { contains: (older: string, newer: string) => this.contains(older, newer), gap: '' };
       },
     };
-    const { plan } = await deliver(publication(config, build, [image], history), {
-      ledger: this.ledger(step),
-      history,
-      limit: (work) => work(),
-      observer: {
-        transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },
-        recorded: () => undefined,
+    const { plan } = await deliver(
+      publication(config, build, [image], history, () => Promise.resolve(undefined)),
+      {
+        ledger: this.ledger(step),
+        history,
+        limit: (work) => work(),
+        observer: {
+          transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },
+          recorded: () => undefined,
+        },
+        actor: 'una',
+        dryRun: false,
+        strictOrder: false,
       },
-      actor: 'una',
-      dryRun: false,
-      strictOrder: false,
-    });
+    );
     return plan.versioning.version;
   }
 
@@ -193,7 +196,7 @@ class World {
       append: async (entries, expected) => {
         await step();
         if (expected.seq !== this.head.seq) {
-          return false;
+          return undefined;
         }
         for (const sealed of entries) {
           foldEntry(sealed.entry, this.facts)
@@ -202,7 +205,7 @@ class World {
           this.entries.push(sealed);
           this.head = { seq: sealed.entry.seq, hash: sealed.hash };
         }
-        return true;
+        return 0;
       },
       entries: () => never(),
       facts: () => never(),

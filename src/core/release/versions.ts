@@ -48,7 +48,7 @@ export function factsForVersion(request: VersionRequest, { commit }: VersionCand
  *
  * Throws `refused` where it is not known that the build comes after the last version.
  *
- * @param adopted The highest release that the registry shows, for a ledger that knows none yet.
+ * @param adopted The highest release that is known elsewhere, for a ledger that knows none yet.
  */
 export function decideVersion(
   request: VersionRequest,
@@ -84,7 +84,8 @@ function decideNext(
       refuseEmptyLine(line);
     }
     const version = nextVersion(part, adopted);
-    const reason = adopted === undefined ? 'the first' : `the next ${part} after ${adopted}, which the registry has`;
+    const reason =
+      adopted === undefined ? 'the first' : `the next ${part} after ${adopted}, which was there before the ledger`;
     return { version, outcome: 'next', reason };
   }
   if (last.content === candidate.content) {

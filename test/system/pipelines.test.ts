@@ -1,0 +1,129 @@
+import { execFile } from 'node:child_process';
+import { chmod, cp, mkdir, readdir, readFile, writeFile } from 'node:fs/promises';
+import { join, resolve } from 'node:path';
+import { promisify } from 'node:util';
+import { parse } from 'yaml';
+import { z } from 'zod';
+import { program } from '../support/hod';
+import { sandboxWorld, type SandboxWorld } from '../support/world';
+
+const run = promisify(execFile);
+const examples = resolve(__dirname, '../../docs/pipelines');
+const pipeline = z.strictObject({
+  jobs: z.record(
+    z.string(),
+    z.strictObject({ steps: z.array(z.strictObject({ name: z.string().optional(), run: z.string() })) }),
+  ),
+});
+
+let sandbox: SandboxWorld;
+beforeEach(async () => (sandbox = await sandboxWorld()));
+afterEach(() => sandbox.close());
+
+const inWorld = (...path: string[]): string => join(sandbox.world.folder, ...path);
+
+/** Makes `hod` a command, `build.sh` a build that takes its time, and a ledger that jobs share. */
+async function prepare(): Promise<void> {
+  const { world } = sandbox;
+  const { product } = world;
+  await mkdir(inWorld('bin'), { recursive: true });
+  await writeFile(inWorld('bin', 'hod'), `#!/bin/sh\nexec '${process.execPath}' '${program}' "$@"\n`, { mode: 0o755 });
+  await world.configure(/$/, `ledger: { file: ${inWorld('ledger.db')} }\n`);
+  await world.configure(/^( {2}(?:timetable|boarding-gate|tide-watch):)/gm, '$1\n    alone: true');
+  await product.edit(
+    'build.sh',
+    `#!/bin/sh\nset -e\nmkdir -p out\nfor each in ${inWorld('built')}/"$1"*; do cp -r "$each" out/; done\n`,
+  );
+  await chmod(join(product.folder, 'build.sh'), 0o755);
+  await product.edit('README.md', '# The Skerry Line\n');
+  await product.build();
+  await cp(join(product.folder, 'out'), inWorld('built'), { recursive: true });
+}
+
+/** Runs every job of an example, side by side, each in a clone of its own. Answers what was printed. */
+async function play(name: string, env: Record<string, string> = {}): Promise<string> {
+  const { product } = sandbox.world;
+  const { jobs } = pipeline.parse(parse(await readFile(join(examples, `${name}.yaml`), 'utf8')));
+  const printed = await Promise.all(
+    Object.entries(jobs).map(async ([job, { steps }]) => {
+      const folder = inWorld(`${name}-${job}`);
+      await run('git', ['clone', '--quiet', product.folder, folder]);
+      await cp(join(product.folder, 'hod.yaml'), join(folder, 'hod.yaml'));
+      await run('git', ['update-index', '--skip-worktree', 'hod.yaml'], { cwd: folder });
+      let text = '';
+      for (const step of steps) {
+        const { stdout, stderr } = await run('bash', ['--norc', '-euo', 'pipefail', '-c', step.run], {
+          cwd: folder,
+          env: {
+            PATH: `${inWorld('bin')}:${process.env['PATH'] ?? ''}`,
+            HOME: process.env['HOME'],
+            USER: 'una',
+            SUMMARY: inWorld('summary.md'),
+            OUTPUTS: inWorld('outputs'),
+            ...env,
+          },
+        });
+        text += stdout + stderr;
+      }
+      return text;
+    }),
+  );
+  return printed.join('\n');
+}
+
+test('every example is played here', async () => {
+  const names = (await readdir(examples)).map((file) => file.replace('.yaml', ''));
+  expect(names.sort()).toEqual(['by-platform', 'maintenance', 'one-job', 'only-what-changed', 'while-building']);
+});
+
+test('one job; then a repository of which only one image changed', async () => {
+  await prepare();
+  const { world } = sandbox;
+  const text = await play('one-job');
+  expect(text).toMatch(/deploying uat\.localhost:\d+\/skerry\/timetable@sha256:/);
+  expect(await readFile(inWorld('summary.md'), 'utf8')).toMatch(/Published to dev[^]*Promoted to uat/);
+  const since = world.product.head();
+  await world.product.change('tide-watch', 'Read the new gauge');
+  await world.product.build();
+  await cp(join(world.product.folder, 'out'), inWorld('built'), { recursive: true });
+  expect(await play('only-what-changed', { SINCE: since })).toContain('tide-watch');
+  const tags = async (image: string) => Object.keys((await world.served('dev'))[image]?.tags ?? {});
+  expect(await tags('tide-watch')).toContain('2.5.1');
+  expect(await tags('timetable')).not.toContain('2.5.1');
+});
+
+test.each(['by-platform', 'while-building'])(
+  '%s: everything arrives under one tag, and nothing else is left',
+  async (name) => {
+    await prepare();
+    await play(name);
+    const served = await sandbox.world.served('dev');
+    for (const [image, { tags }] of Object.entries(served)) {
+      expect([image, Object.keys(tags).sort()]).toEqual([
+        image,
+        ['2.5.0', `c-${sandbox.world.product.head().slice(0, 12)}`, 'main'],
+      ]);
+    }
+  },
+);
+
+test('maintenance of an older line', async () => {
+  const { world } = sandbox;
+  await prepare();
+  const fixed = world.product.head();
+  await world.publish('--version', '2.4.0');
+  await world.product.change('timetable', 'Show the winter sailings');
+  await world.product.build();
+  await world.publish('--version', '2.5.0');
+  await world.promote('uat');
+  await world.promote('prod');
+  world.product.checkout('support-2.4', fixed);
+  await world.product.change('timetable', 'Mend the summer sailings');
+  await world.product.build();
+  await cp(join(world.product.folder, 'out'), inWorld('built'), { recursive: true });
+  await play('maintenance');
+  const tags = (await world.served('prod'))['timetable']?.tags ?? {};
+  expect(tags['2.4']).toBe(tags['2.4.1']);
+  expect(tags['latest']).toBe(tags['2.5.0']);
+  expect(tags['2']).toBe(tags['2.5.0']);
+});
