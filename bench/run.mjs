@@ -1,5 +1,6 @@
 // Measures Hod beside public tools, in turn in one run, and prints a table of medians and ratios.
-// Needs Debian's docker-registry and curl. `--quick` runs with smaller sizes and fewer rounds, `--startup` that part alone.
+// Needs Debian's docker-registry, postgresql and curl. `--quick` runs with smaller sizes and fewer rounds;
+// `--startup`, `--ledger` and `--follow` run that part alone.
 import { execFileSync, spawn, spawnSync } from 'node:child_process';
 import { once } from 'node:events';
 import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
@@ -8,7 +9,9 @@ import { cpus, tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { fileURLToPath } from 'node:url';
+import { setTimeout as delay } from 'node:timers/promises';
 import Table from 'cli-table3';
+import { build } from 'esbuild';
 import { writeLargeLayout } from '../scripts/large-layout.mjs';
 
 const quick = process.argv.includes('--quick');
@@ -264,11 +267,89 @@ async function measureStartup() {
   }
 }
 
-try {
-  if (!process.argv.includes('--startup')) {
-    await measureTransfers();
+async function measureLedgers() {
+  const program = join(root, 'dist', 'bench-ledger.mjs');
+  await build({
+    entryPoints: [join(root, 'bench', 'ledger.ts')],
+    outfile: program,
+    bundle: true,
+    format: 'esm',
+    platform: 'node',
+    packages: 'external',
+    logLevel: 'warning',
+  });
+  const found = JSON.parse(
+    execFileSync(process.execPath, [program, ...(quick ? ['--quick'] : [])], { encoding: 'utf8' }),
+  );
+  const ms = (value) => `${value.toFixed(2)} ms`;
+  for (const [engine, { lengths, short, long, writers, append, appends, repeated }] of Object.entries(found)) {
+    report(
+      `state of a ledger, ${lengths.long} entries, ${engine}`,
+      `${lengths.short} entries ${ms(short)}`,
+      ms(long),
+      `× ${(long / short).toFixed(2)}`,
+      '≤ × 1.5',
+      long / short <= 1.5,
+    );
+    report(
+      `serialised step, ${writers} writers, ${engine}`,
+      '–',
+      `${ms(append)} (${appends} appends, ${repeated} decided again)`,
+      '–',
+      engine === 'PostgreSQL' ? '≤ 20 ms' : '–',
+      engine === 'PostgreSQL' ? append <= 20 : undefined,
+    );
   }
-  await measureStartup();
+}
+
+/** A build writes its outputs one after the other; how long after the last one is everything published? */
+async function measureFollowing() {
+  const outputs = 6;
+  const pause = (quick ? 6_000 : 60_000) / outputs;
+  const product = join(folder, 'followed');
+  const made = join(folder, 'made');
+  const names = Array.from({ length: outputs }, (_, at) => `image-${at}`);
+  names.forEach((name) => writeLargeLayout(join(made, name), (quick ? 8 : 64) * MiB, 2));
+  const taken = await withRegistry(async (port) => {
+    mkdirSync(join(product, 'out'), { recursive: true });
+    const images = names.map((name) => `  ${name}: { from: out/${name} }`).join('\n');
+    const tags = 'tags: { fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"] }';
+    const config = `product: skerry-line\nimages:\n${images}\nenvironments:\n  dev: { repository: "127.0.0.1:${port}/skerry/{image}", ${tags} }\n`;
+    writeFileSync(join(product, 'hod.yaml'), config);
+    const following = spawn(process.execPath, [hod, 'stage', '--follow', 'out', '--commit', commit], {
+      cwd: product,
+      stdio: 'ignore',
+    });
+    const ended = once(following, 'exit');
+    for (const name of names) {
+      await delay(pause);
+      execFileSync('cp', ['-r', join(made, name), join(product, 'out', name)]);
+    }
+    const begun = performance.now();
+    writeFileSync(join(product, 'out', 'build-succeeded'), commit);
+    const [code] = await ended;
+    if (code !== 0) {
+      throw new Error(`hod stage --follow ended with ${code}`);
+    }
+    runHod(product, ...publishArguments);
+    return (performance.now() - begun) / 1000;
+  });
+  const size = `${outputs} images of ${quick ? 8 : 64} MiB over ${(outputs * pause) / 1000} s`;
+  report(`stage --follow, then publish: ${size}`, '–', `${seconds(taken)} after the last`, '–', '< 3 s', taken < 3);
+}
+
+const parts = {
+  '--transfers': measureTransfers,
+  '--follow': measureFollowing,
+  '--ledger': measureLedgers,
+  '--startup': measureStartup,
+};
+const chosen = Object.keys(parts).filter((part) => process.argv.includes(part));
+
+try {
+  for (const part of chosen.length === 0 ? Object.keys(parts) : chosen) {
+    await parts[part]();
+  }
 
   const table = new Table({
     head: ['work', 'yardstick', 'Hod', 'ratio', 'goal', 'reached'],

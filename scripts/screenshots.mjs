@@ -95,25 +95,25 @@ try {
   await shoot('assemble', [
     `hod assemble ${dev}/skerry/timetable-trial:2.5.0 out/timetable-arm64.tar out/timetable-amd64`,
   ]);
-  git('tag', 'v2.5.0');
+  const config = await readFile(join(product, 'hod.yaml'), 'utf8');
+  await writeFile(join(product, 'late.yaml'), config.replaceAll('out/', '.hod/builds/older/'));
+  await shoot('held', ['hod publish -c late.yaml --commit HEAD~3 --branch main --next minor']);
+  await shoot('stage', [
+    'hod touched --since v2.4.0',
+    'hod stage timetable --from out/timetable-arm64.tar --platform linux/arm64',
+    'hod ledger verify',
+  ]);
+  git('tag', 'v3.0.0');
   await shoot('publish', ['hod publish']);
   await shoot('promote', ['hod promote uat > /dev/null', 'hod promote prod']);
   await shoot('help', ['hod --help', 'hod publish --help']);
   await shoot('access-check', ['hod access check dev']);
   writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);
-  const config = await readFile(join(product, 'hod.yaml'), 'utf8');
-  const large = config.replace(/from: out\/tide-watch\n.*/, 'from: large').replace('skerry-line', 'skerry-large');
+  const large = config
+    .replace(/from: out\/tide-watch\n.*/, 'from: large')
+    .replace('skerry-line', 'skerry-large')
+    .replaceAll('/skerry/', '/large/');
   await writeFile(join(product, 'large.yaml'), large);
-  git(
-    '-c',
-    'user.name=Una',
-    '-c',
-    'user.email=una@skerry.test',
-    'commit',
-    '--quiet',
-    '--allow-empty',
-    '--message=Winter',
-  );
   await shoot('progress', ['hod publish -c large.yaml --version 3.0.0'], () => uploaded('dev', 400 * 1024 * 1024));
   await writeFile(
     join(product, 'hod.yaml'),

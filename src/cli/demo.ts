@@ -1,9 +1,10 @@
 import { spawn, spawnSync, type ChildProcess } from 'node:child_process';
 import { once } from 'node:events';
-import { mkdtemp, readdir } from 'node:fs/promises';
+import { cp, mkdtemp, readdir, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { createInterface } from 'node:readline';
+import { text } from 'node:stream/consumers';
 import * as z from 'zod';
 import { HodError } from '../core/errors';
 import { sampleConfig, SampleProduct } from '../sandbox/sample-product';
@@ -77,16 +78,60 @@ async function playDay(stage: Stage, product: SampleProduct, registries: Registr
   stage.hod(0, 'promote', 'uat');
   stage.hod(0, 'promote', 'prod');
 
-  await product.change('timetable', 'Show the winter sailings');
+  const released = product.head();
+  await keepBuild(product, 'released');
+  const older = await product.change('timetable', 'Show the winter sailings');
   await product.build();
-  stage.scene(
-    'A new commit is built, and somebody publishes it as 2.4.0 again: refused, and nothing is changed (exit 3)',
-  );
+  await keepBuild(product, 'older');
+  stage.scene('A new commit is built, and somebody publishes it as 2.4.0: refused, and nothing is changed (exit 3)');
   stage.hod(3, 'publish', '--version', '2.4.0');
-  stage.scene('As what it is, the new commit is welcome; the branch tag moves on');
-  stage.hod(0, 'publish');
-  stage.scene('What runs where?');
+
+  await product.change('tide-watch', 'Read the gauge at Gull Rock');
+  await product.build();
+  stage.scene('What must be built again? And a job stages what it has built: content goes up, no tag moves');
+  stage.hod(0, 'touched', '--since', 'v2.4.0');
+  stage.hod(0, 'stage', 'timetable', '--from', 'out/timetable-arm64.tar', '--platform', 'linux/arm64');
+  stage.scene('Another job publishes: what was staged is not sent again, and the ledger gives the next version');
+  stage.hod(0, 'publish', '--next', 'minor', '--build', '1207');
+
+  stage.scene('The build of the commit before finishes only now: it gets its own tag, and moves nothing back');
+  await takeBuild(product, 'older');
+  stage.hod(0, 'publish', '--commit', older, '--branch', 'main', '--next', 'minor', '--build', '1206');
+  stage.scene("Last week's pipeline runs again: nothing changes");
+  await takeBuild(product, 'released');
+  stage.hod(0, 'publish', '--commit', released, '--branch', 'main', '--version', '2.4.0');
+
+  stage.scene('Two pipelines ask for the next version at once: no version is given twice, and none is left out');
+  const first = await pipeline(product, 'boarding-gate', 'Open the gate at Long Holm');
+  const second = await pipeline(product, 'boarding-gate', 'Close the gate at night');
+  await stage.together([first, second]);
+
+  stage.scene('What runs where? And is the record of all this sound?');
   stage.hod(0, 'status');
+  stage.hod(0, 'ledger', 'verify');
+}
+
+/** Puts the build output of HEAD by. */
+async function keepBuild({ folder }: SampleProduct, name: string): Promise<void> {
+  await cp(join(folder, 'out'), join(folder, '.hod', 'builds', name), { recursive: true });
+}
+
+/** Brings back a build output that was put by, as if that build had ended only now. */
+async function takeBuild({ folder }: SampleProduct, name: string): Promise<void> {
+  await rm(join(folder, 'out'), { recursive: true });
+  await cp(join(folder, '.hod', 'builds', name), join(folder, 'out'), { recursive: true });
+}
+
+/** Commits, and builds into a folder of its own. Answers the command line that publishes it. */
+async function pipeline(product: SampleProduct, service: string, note: string): Promise<string[]> {
+  const commit = await product.change(service, note);
+  await product.build();
+  const out = `out-${commit.slice(0, 7)}`;
+  await cp(join(product.folder, 'out'), join(product.folder, out), { recursive: true });
+  const file = `hod-${commit.slice(0, 7)}.yaml`;
+  const config = await readFile(join(product.folder, 'hod.yaml'), 'utf8');
+  await writeFile(join(product.folder, file), config.replaceAll('out/', `${out}/`));
+  return ['publish', '--config', file, '--commit', commit, '--branch', 'main', '--next', 'patch'];
 }
 
 /** Prints what happens, and runs commands as a person would. */
@@ -117,8 +162,31 @@ class Stage {
     this.line(args);
     const { status } = spawnSync(process.execPath, programArguments(args, this.color), {
       cwd: this.folder,
+      env: ownEnvironment(),
       stdio: ['ignore', 'inherit', 'inherit'],
     });
+    this.check(args, status, expected);
+  }
+
+  /** Runs several commands at once, and prints what came back of each. */
+  async together(lines: readonly (readonly string[])[]): Promise<void> {
+    const runs = lines.map((args) => {
+      this.line(args);
+      const child = spawn(process.execPath, programArguments(args, this.color), {
+        cwd: this.folder,
+        env: ownEnvironment(),
+        stdio: ['ignore', 'pipe', 'pipe'],
+      });
+      return { args, child, said: Promise.all([text(child.stdout), text(child.stderr), once(child, 'close')]) };
+    });
+    for (const { args, child, said } of runs) {
+      const [stdout, stderr] = await said;
+      print(`\n${stdout}${stderr}`.trimEnd());
+      this.check(args, child.exitCode, 0);
+    }
+  }
+
+  private check(args: readonly string[], status: number | null, expected: number): void {
     if (status === expected && expected !== 0) {
       print(this.style.faint(`(exit ${expected})`));
     }
@@ -131,6 +199,12 @@ class Stage {
       });
     }
   }
+}
+
+/** The demo's product is not what a CI that runs the demo is building. */
+function ownEnvironment(): NodeJS.ProcessEnv {
+  const kept = ['PATH', 'HOME', 'TMPDIR', 'USER', 'LANG', 'TERM', 'NO_COLOR'];
+  return Object.fromEntries(Object.entries(process.env).filter(([name]) => kept.includes(name)));
 }
 
 function programArguments(args: readonly string[], color: boolean): string[] {

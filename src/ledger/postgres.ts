@@ -97,8 +97,8 @@ class PostgresDatabase implements LedgerDatabase {
   }
 
   /**
-   * One statement, and so one round trip: of two that write the same entry, the second waits for
-   * the first, finds it there, and writes nothing.
+   * One statement, and so one round trip, and all or nothing: of two that write the same entry, the
+   * second waits for the first, and then fails because it is there.
    */
   async append(product: string, { entries, facts }: Batch, expected: Head): Promise<boolean> {
     const before =
@@ -113,7 +113,8 @@ class PostgresDatabase implements LedgerDatabase {
         INSERT INTO ${this.prefix}entries (product, seq, hash, text)
         SELECT * FROM (VALUES ${entries.map(() => '(?, ?::integer, ?, ?)').join(', ')}) AS entry
         WHERE ${before.text}
-        ON CONFLICT DO NOTHING RETURNING seq
+          AND NOT EXISTS (SELECT FROM ${this.prefix}entries WHERE product = ? AND seq = ?)
+        RETURNING seq
       ), changed AS (
         INSERT INTO ${this.prefix}facts (product, kind, key, text)
         SELECT * FROM (VALUES ${facts.map(() => '(?, ?, ?, ?)').join(', ')}) AS fact
@@ -124,6 +125,8 @@ class PostgresDatabase implements LedgerDatabase {
     const values = [
       ...entries.flatMap((row) => [product, ...row]),
       ...before.values,
+      product,
+      expected.seq + 1,
       ...facts.flatMap((row) => [product, ...row]),
       entries.length,
     ];
@@ -131,7 +134,7 @@ class PostgresDatabase implements LedgerDatabase {
       const { rows } = await this.pool.query<object>(numbered(text), values);
       return addedRow.parse(rows[0]).added === entries.length;
     } catch (error) {
-      if (mayPass(error)) {
+      if (mayPass(error) || systemErrorCode(error) === uniqueViolation) {
         return false;
       }
       throw this.problem(error);
@@ -202,6 +205,9 @@ class PostgresDatabase implements LedgerDatabase {
     );
   }
 }
+
+/** The entry is there already (SQLSTATE). */
+const uniqueViolation = '23505';
 
 /** Any number that other programs do not use for their locks. */
 const lockSpace = 7_403_113;

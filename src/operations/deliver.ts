@@ -410,16 +410,20 @@ async function writeTag(delivery: Delivery<Plan>, { image, tag }: TagDecision, d
   await target.putManifest(tag, manifest);
 }
 
-/** The tags of every image in an environment. Throws `usage` where no rule gives a tag for one. */
+/**
+ * The tags of every image in an environment. Throws `usage` where no rule gives a tag for one, unless
+ * its version was held: then there may be nothing to tag.
+ */
 export function tagsIn(
   { name, rules }: EnvironmentConfig,
   images: readonly DeliveryImage[],
   facts: TagFacts,
+  held = false,
 ): ReadonlyMap<string, WantedTags> {
   return new Map(
     images.map(({ image }) => {
       const tags = wantedTags(rules, facts, image);
-      if (tags.wanted.length === 0) {
+      if (tags.wanted.length === 0 && !held) {
         refuseWithoutTags(`${image} in ${name}`, tags);
       }
       return [image, tags];

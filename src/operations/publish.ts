@@ -103,11 +103,12 @@ export function publication(
       const adopted = await adopt(facts);
       const versioning = decideVersion(build.version, candidate, facts, ancestry, adopted);
       const { version } = versioning;
+      const held = versioning.outcome === 'held';
       return {
         position: { commit, version },
         release: releaseId({ product, commit, version, images: digests }),
-        tags: tagsIn(environment, images, { product, ...build, version }),
-        late: versioning.outcome === 'held' ? versioning.reason : undefined,
+        tags: tagsIn(environment, images, { product, ...build, version }, held),
+        late: held ? versioning.reason : undefined,
         versioning,
       };
     },

@@ -59,6 +59,8 @@ export async function stage(options: StageOptions): Promise<StageResult> {
             image: part.name,
             lacks: lacking(requirementOf(part), [
               ...(staged[part.name]?.parts ?? []),
+              // The files of a bundle are where the product is.
+              ...('files' in part && existsSync(part.files) ? [{ platforms: [] }] : []),
               ...(dryRun ? images.filter(({ image }) => image === part.name) : []),
             ]),
           }))

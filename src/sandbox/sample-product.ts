@@ -68,7 +68,7 @@ export class SampleProduct {
   async create(config: string): Promise<void> {
     await mkdir(this.folder, { recursive: true });
     this.git('init', '--quiet', '--initial-branch=main');
-    await this.write('.gitignore', 'out/\n.hod/\n');
+    await this.write('.gitignore', 'out*/\n.hod/\n');
     await this.write(
       'README.md',
       '# The Skerry Line\n\nFerries between the skerries, and the services that run them.\n',

@@ -109,13 +109,18 @@ export function keepsALedger(engine: Engine): void {
 
   test('of two who decided on the same head, one is told to decide again', async () => {
     const [first, second] = [await engine.open(product), await engine.open(product)];
-    const [one, other] = fc.sample(anyAction, 2);
+    const [one, other, more] = fc.sample(anyAction, 3);
     const { head } = await first.read([]);
     const both = await Promise.all([
       first.append([following(head, one as Action)], head),
       second.append([following(head, other as Action)], head),
     ]);
     expect(both.filter((milliseconds) => milliseconds !== undefined)).toHaveLength(1);
+    expect(await all(second.entries())).toHaveLength(1);
+    // Several entries are all written, or none is.
+    const late = following(head, one as Action);
+    const next = following({ seq: late.entry.seq, hash: late.hash }, more as Action);
+    expect(await second.append([late, next], head)).toBeUndefined();
     expect(await all(second.entries())).toHaveLength(1);
     await Promise.all([first.close(), second.close()]);
   });

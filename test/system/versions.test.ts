@@ -47,6 +47,10 @@ test('--next takes the next version from the ledger; the same content, and a run
   const held = await world.publish(...args);
   expect(held).toMatchObject({ version: null, versioning: { outcome: 'held' }, current: false });
   expect(held.images[0]?.tags).toMatchObject([{ outcome: 'created' }, { tag: 'main', outcome: 'held' }]);
+  // Also where every tag needs a version: there is nothing to write then, and nothing wrong.
+  await world.configure('fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"]', 'fixed: ["{version}"]');
+  expect((await world.publish(...args)).images[0]?.tags).toEqual([]);
+  await world.configure('fixed: ["{version}"]', 'fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"]');
   const tags = (await world.served('dev'))['timetable']?.tags ?? {};
   expect(Object.keys(tags).filter((tag) => /^\d/.test(tag))).toEqual(['2.4.0', '2.5.0', '2.5.1']);
 

@@ -85,7 +85,8 @@ export function decideBuild(sources: BuildSources): { build: Build; facts: Build
   const sameCommit = ci?.commit === undefined || ci.commit === checked.value;
   const branch = choose(
     ['--branch', options.branch],
-    ['the CI', sameCommit || git?.branch === undefined ? ci?.branch : undefined],
+    // What the CI says is about the commit that it builds, not about another that was named.
+    ['the CI', sameCommit || options.commit === undefined ? ci?.branch : undefined],
     ['git', git?.branch],
   );
   const build = choose(['--build', options.build], ['the CI', ci?.build]);
