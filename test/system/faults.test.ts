@@ -34,9 +34,15 @@ const fault: fc.Arbitrary<Fault> = fc.oneof(
     { kind: 'no-mount' },
   ),
 );
-/** What goes wrong, by the number of the request; runs of faults are as likely as single ones. */
+/** Some faults here and there; runs of them are as likely as single ones. */
+const troubles = fc.array(fc.record({ at: fc.nat(60), faults: fc.array(fault, { minLength: 1, maxLength: 8 }) }), {
+  maxLength: 4,
+});
+/** A server that is gone for longer than anybody waits. */
+const outage = fc.nat(40).map((at) => [{ at, faults: Array<Fault>(60).fill({ kind: 'status', status: 503 }) }]);
+/** What goes wrong, by the number of the request. */
 const schedule = fc
-  .array(fc.record({ at: fc.nat(60), faults: fc.array(fault, { minLength: 1, maxLength: 8 }) }), { maxLength: 4 })
+  .oneof({ weight: 5, arbitrary: troubles }, { weight: 1, arbitrary: outage })
   .map((parts) => new Map(parts.flatMap(({ at, faults }) => faults.map((each, index) => [at + index, each]))));
 
 /** Two registries, the second with another host name so that content has to be sent. */
