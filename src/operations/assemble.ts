@@ -7,7 +7,7 @@ import { parseReference, type Reference } from '../core/oci/reference';
 import { decideFixed, type TagDecision } from '../core/release/plan';
 import { Carrier, noTransfer } from '../registry/transfer';
 import type { RepositoryClient } from '../registry/repository';
-import { refuseOverwrites } from './deliver';
+import { refuseOverwrites } from './judge';
 import { locate } from './locate';
 import { toTagResult, type AssembleResult } from './results';
 import { withoutProduct, type SessionOptions } from './session';

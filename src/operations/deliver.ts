@@ -1,69 +1,18 @@
 import { HodError } from '../core/errors';
 import { bundleType } from '../core/oci/bundle';
-import { contentOf, type ContentNode } from '../core/oci/content';
+import { contentOf } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { describeManifest } from '../core/oci/manifest';
-import { entryAfter, type Action, type Head, type LandedImage, type Landing } from '../core/release/entry';
-import { tagKey, type FactKey, type Facts } from '../core/release/facts';
-import {
-  becomesCurrent,
-  decideTags,
-  evidenceWanted,
-  isRecorded,
-  tagsToSet,
-  type TagDecision,
-  type TagRequest,
-} from '../core/release/plan';
-import type { Ancestry, Position } from '../core/tags/ordering';
-import { wantedTags, type TagFacts, type WantedTags } from '../core/tags/rules';
-import type { Ledger, LedgerState } from '../ledger/ledger';
-import type { RepositoryClient } from '../registry/repository';
-import { Carrier, noTransfer, type CarryTarget, type Limit, type Transfer } from '../registry/transfer';
-import type { EnvironmentConfig } from '../workspace/config';
-import { evidenceOf } from './evidence';
+import { entryAfter } from '../core/release/entry';
+import { tagKey, type FactKey } from '../core/release/facts';
+import { isRecorded, tagsToSet, type TagDecision, type TagRequest } from '../core/release/plan';
+import type { LedgerState } from '../ledger/ledger';
+import { Carrier, noTransfer, type Transfer } from '../registry/transfer';
+import { landed, type Delivery, type DeliveryContext, type DeliveryImage, type Plan } from './delivery';
+import { Judge, type Verdict } from './judge';
 import { toTagResult, type PublishResult } from './results';
-import type { Observer } from './session';
 
 /** What is answered about one image. */
 export type DeliveredImage = PublishResult['images'][number];
-
-/** The repository that an image or bundle goes to. */
-export type DeliveryTarget = CarryTarget &
-  Pick<RepositoryClient, 'manifest' | 'tags' | 'deleteTag' | 'requests' | 'readManifest' | 'openBlob'>;
-
-/** An image or bundle on its way into an environment. */
-export interface DeliveryImage {
-  readonly image: string;
-  readonly node: ContentNode;
-  readonly platforms: readonly string[];
-  readonly target: DeliveryTarget;
-}
-
-/** What a delivery means to do, by what the ledger says at a moment. */
-export interface Plan {
-  readonly position: Position & { readonly commit: string };
-  /** The release, by its id. */
-  readonly release: Digest;
-  /** The tags of each image. */
-  readonly tags: ReadonlyMap<string, WantedTags>;
-  /** A version was held back because a newer build has the next one; the reason. */
-  readonly late?: string | undefined;
-}
-
-/** A release on its way into an environment. */
-export interface Delivery<P extends Plan> {
-  readonly product: string;
-  readonly environment: string;
-  readonly images: readonly DeliveryImage[];
-  /** The facts that `plan` reads. */
-  readonly needs: readonly FactKey[];
-  /** Plans anew whenever the ledger has changed. */
-  plan(facts: Facts): Promise<P>;
-  /** Throws where a rule forbids the plan. Asked after the fixed tags were looked at, whose refusal says more. */
-  permit(plan: P, facts: Facts): void;
-  /** What to write into the ledger. */
-  action(plan: P, landing: Pick<Landing, 'images' | 'tags' | 'current'>): Action;
-}
 
 /** What became of a delivery. */
 export interface Delivered<P extends Plan> {
@@ -72,34 +21,6 @@ export interface Delivered<P extends Plan> {
   /** Whether the environment runs this release now. */
   current: boolean;
   images: DeliveredImage[];
-}
-
-/** How commits stand to each other. */
-export interface Orders {
-  around(commit: string, others: readonly string[]): Promise<Ancestry>;
-}
-
-/** What a delivery works with. */
-export interface DeliveryContext {
-  readonly ledger: Ledger;
-  readonly history: Orders;
-  readonly limit: Limit;
-  readonly observer: Pick<Observer, 'transfer' | 'recorded'>;
-  /** Who does it, for the ledger. */
-  readonly actor: string;
-  readonly dryRun: boolean;
-  /** Refuse where a moving tag, or a version, would be held by the order of builds. */
-  readonly strictOrder: boolean;
-}
-
-/** A decision, and the ledger's head that it was made on. */
-interface Verdict<P extends Plan> {
-  plan: P;
-  head: Head;
-  facts: Facts;
-  requests: readonly TagRequest[];
-  decisions: TagDecision[];
-  current: boolean;
 }
 
 /**
@@ -145,146 +66,6 @@ function describe(
     omitted: (plan.tags.get(image)?.left ?? []).map(({ rule, lacks }) => ({ rule: rule.template.text, lacks })),
     transfer: { ...transfer, requests: target.requests },
   };
-}
-
-/** An image and its digest. */
-export function identified({ image, node }: DeliveryImage): { image: string; digest: Digest } {
-  return { image, digest: node.manifest.digest };
-}
-
-/** Looks at the registries and the ledger, as often as it takes, and decides. Remembers what the registries said. */
-class Judge<P extends Plan> {
-  private readonly found = new Map<string, Promise<Digest | undefined>>();
-  private readonly evidence = new Map<string, Promise<Position | undefined>>();
-  private keys: readonly FactKey[];
-
-  constructor(
-    private readonly delivery: Delivery<P>,
-    private readonly context: DeliveryContext,
-  ) {
-    this.keys = delivery.needs;
-  }
-
-  /** Forgets what the registries said. */
-  lookAgain(): void {
-    this.found.clear();
-  }
-
-  /** Decides on the newest head of the ledger. Throws where a rule refuses. */
-  async decide(): Promise<Verdict<P>> {
-    const { delivery, context } = this;
-    for (;;) {
-      const { head, facts } = await context.ledger.read(this.keys);
-      const plan = await delivery.plan(facts);
-      const requests = await this.survey(plan);
-      const needed = factsFor(delivery, plan, requests);
-      if (needed.some((key) => !this.keys.some((known) => known.kind === key.kind && known.key === key.key))) {
-        // The plan has only now said which facts it turns on.
-        this.keys = [...delivery.needs, ...needed];
-        continue;
-      }
-      const explained = await this.explain(requests, facts);
-      const { position } = plan;
-      const ancestry = await context.history.around(
-        position.commit,
-        otherCommits(position.commit, explained, delivery.environment, facts),
-      );
-      const decisions = decideTags(explained, position, facts, ancestry);
-      refuseOverwrites(decisions);
-      delivery.permit(plan, facts);
-      if (context.strictOrder) {
-        refuseLate(decisions, plan.late);
-      }
-      const images = delivery.images.map(({ image }) => image);
-      const current = becomesCurrent(delivery.environment, decisions, images, position, facts, ancestry);
-      return { plan, head, facts, requests, decisions, current };
-    }
-  }
-
-  /** What the registries serve now under every tag of a plan. */
-  private survey(plan: P): Promise<TagRequest[]> {
-    const requests = this.delivery.images.flatMap(({ image, node, target }) =>
-      (plan.tags.get(image)?.wanted ?? []).map(async (wanted): Promise<TagRequest> => {
-        const key = tagKey(target.label, wanted.tag);
-        const looked = this.found.get(key) ?? this.context.limit(() => target.resolve(wanted.tag));
-        this.found.set(key, looked);
-        const digest = await looked;
-        const found = digest && { digest };
-        return { image, repository: target.label, digest: node.manifest.digest, wanted, found };
-      }),
-    );
-    return Promise.all(requests);
-  }
-
-  /** Adds what targets that the ledger does not know tell of themselves. */
-  private explain(requests: readonly TagRequest[], facts: Facts): Promise<TagRequest[]> {
-    const unknown = evidenceWanted(requests, facts);
-    return Promise.all(
-      requests.map(async (request) => {
-        const { found, image, wanted } = request;
-        const target = this.delivery.images.find((each) => each.image === image)?.target;
-        if (found === undefined || target === undefined || !unknown.includes(request)) {
-          return request;
-        }
-        const versions = wanted.rule.kind === 'moving' && wanted.rule.follows !== 'branch';
-        const key = `${target.label}@${found.digest} ${versions}`;
-        const told = this.evidence.get(key) ?? this.context.limit(() => evidenceOf(target, found.digest, versions));
-        this.evidence.set(key, told);
-        return { ...request, found: { ...found, evidence: await told } };
-      }),
-    );
-  }
-}
-
-/** The facts that a decision about a plan turns on. */
-function factsFor(delivery: Delivery<Plan>, { release }: Plan, requests: readonly TagRequest[]): FactKey[] {
-  return [
-    { kind: 'release', key: release },
-    { kind: 'environment', key: delivery.environment },
-    ...requests.map(({ repository, wanted }): FactKey => ({ kind: 'tag', key: tagKey(repository, wanted.tag) })),
-  ];
-}
-
-function otherCommits(own: string, requests: readonly TagRequest[], environment: string, facts: Facts): string[] {
-  const moving = requests.filter(({ wanted }) => wanted.rule.kind === 'moving');
-  const tagged = moving.map(({ repository, wanted }) => facts.get('tag', tagKey(repository, wanted.tag))?.commit);
-  const served = moving.map(({ found }) => found?.evidence?.commit);
-  const running = Object.values(facts.get('environment', environment) ?? {}).map(({ commit }) => commit);
-  return [...tagged, ...served, ...running].filter((commit) => commit !== undefined).filter((commit) => commit !== own);
-}
-
-/** Throws `refused` where something would be held by the order of builds. */
-function refuseLate(decisions: readonly TagDecision[], version: string | undefined): void {
-  const late = decisions.filter((decision) => decision.late);
-  if (late.length === 0 && version === undefined) {
-    return;
-  }
-  throw new HodError('refused', {
-    what: 'this build comes too late',
-    object: [
-      ...(version === undefined ? [] : ['its version']),
-      ...late.map((each) => tagKey(each.repository, each.tag)),
-    ].join('\n'),
-    why: [...new Set([...(version === undefined ? [] : [version]), ...late.map(({ reason }) => reason)])].join('\n'),
-    next: 'nothing was changed; without --strict-order everything else is published, and this is left alone',
-  });
-}
-
-/** Throws `refused` where a decision would overwrite a fixed tag, naming each with both digests. */
-export function refuseOverwrites(decisions: readonly TagDecision[]): void {
-  const refused = decisions.filter(({ outcome }) => outcome === 'refused');
-  const [first] = refused;
-  if (first === undefined) {
-    return;
-  }
-  throw new HodError('refused', {
-    what: refused.length === 1 ? 'a fixed tag stands for another digest' : 'fixed tags stand for other digests',
-    object: refused.map(({ repository, tag }) => tagKey(repository, tag)).join('\n'),
-    why: refused
-      .map(({ image, tag, digest, reason }) => `${image}:${tag} ${reason}\n  this build is ${digest}`)
-      .join('\n'),
-    next: 'a fixed tag is never overwritten: publish this build from a new commit, or with a new version; nothing was changed',
-  });
 }
 
 async function carryAll(
@@ -340,11 +121,6 @@ async function record<P extends Plan>(
       return verdict;
     }
   }
-}
-
-/** An image as it stands in a repository, for the ledger. */
-export function landed({ image, node, platforms, target }: DeliveryImage): LandedImage {
-  return { image, repository: target.label, ...describeManifest(node.manifest), platforms: [...platforms] };
 }
 
 /**
@@ -408,38 +184,4 @@ async function writeTag(delivery: Delivery<Plan>, { image, tag }: TagDecision, d
     });
   }
   await target.putManifest(tag, manifest);
-}
-
-/**
- * The tags of every image in an environment. Throws `usage` where no rule gives a tag for one, unless
- * its version was held: then there may be nothing to tag.
- */
-export function tagsIn(
-  { name, rules }: EnvironmentConfig,
-  images: readonly DeliveryImage[],
-  facts: TagFacts,
-  held = false,
-): ReadonlyMap<string, WantedTags> {
-  return new Map(
-    images.map(({ image }) => {
-      const tags = wantedTags(rules, facts, image);
-      if (tags.wanted.length === 0 && !held) {
-        refuseWithoutTags(`${image} in ${name}`, tags);
-      }
-      return [image, tags];
-    }),
-  );
-}
-
-function refuseWithoutTags(object: string, { left }: WantedTags): never {
-  const lacks = [...new Set(left.map((each) => each.lacks))].join(', ');
-  const option = lacks.includes('branch') ? '--branch' : '--version';
-  throw new HodError('usage', {
-    what: 'nothing would be tagged',
-    object,
-    why: `every tag rule needs something that is not there: ${lacks}`,
-    next: lacks.includes('working copy')
-      ? 'commit the changes and build again, or add a moving tag to hod.yaml'
-      : `give it (${option}), or add a rule such as "c-{commit:12}" to hod.yaml`,
-  });
 }

@@ -10,7 +10,7 @@ import { lacking } from '../core/release/staging';
 import { parseLayoutLocation } from '../layout/layout';
 import type { Ledger } from '../ledger/ledger';
 import type { EnvironmentConfig } from '../workspace/config';
-import type { DeliveryImage } from './deliver';
+import type { DeliveryImage } from './delivery';
 import { outputOf, readOutput, requirementOf, type Output, type ProductPart } from './parts';
 import type { Session } from './session';
 

@@ -8,7 +8,8 @@ import { parseVersion } from '../core/tags/version';
 import type { Ledger } from '../ledger/ledger';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 import { History, readGit } from '../workspace/git';
-import { deliver, tagsIn, type Delivery, type DeliveryImage, type Plan } from './deliver';
+import { deliver } from './deliver';
+import { tagsIn, type Delivery, type DeliveryImage, type Plan } from './delivery';
 import type { PromoteResult } from './results';
 import { actorOf, withLedger, withProduct, type Session, type SessionOptions } from './session';
 

@@ -8,7 +8,8 @@ import { decideVersion, factsForVersion, refuseTakenVersion, type VersionDecisio
 import { versionAmong, type Version } from '../core/tags/version';
 import type { Config } from '../workspace/config';
 import { History, tagsUpTo } from '../workspace/git';
-import { deliver, identified, tagsIn, type Delivery, type Orders, type Plan } from './deliver';
+import { deliver } from './deliver';
+import { identified, tagsIn, type Delivery, type Orders, type Plan } from './delivery';
 import { highestTagged } from './evidence';
 import { gather, type Gathered } from './gather';
 import { partNamed, partsOf, type ProductPart } from './parts';

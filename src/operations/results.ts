@@ -23,15 +23,17 @@ const transferResult = z.strictObject({
   requests: z.number().int(),
 });
 
-const kind = z.enum(['image', 'bundle']);
-
-const deliveredImage = {
+const content = {
   image: z.string(),
-  kind,
+  kind: z.enum(['image', 'bundle']),
   repository: z.string(),
   digest,
   mediaType: z.string(),
   platforms: z.array(z.string()),
+};
+
+const deliveredImage = {
+  ...content,
   tags: z.array(tagResult),
   /** Rules that gave no tag, and the placeholder that nothing is known for. */
   omitted: z.array(z.strictObject({ rule: z.string(), lacks: z.string() })),
@@ -71,12 +73,7 @@ export const stageResultSchema = z.strictObject({
   dryRun: z.boolean(),
   images: z.array(
     z.strictObject({
-      image: z.string(),
-      kind,
-      repository: z.string(),
-      digest,
-      mediaType: z.string(),
-      platforms: z.array(z.string()),
+      ...content,
       outcome: z.enum(['staged', 'unchanged']),
       transfer: transferResult,
     }),
@@ -91,8 +88,8 @@ export const touchedResultSchema = z.strictObject({
   commit: z.string(),
   images: z.array(
     z.strictObject({
-      image: z.string(),
-      kind,
+      image: content.image,
+      kind: content.kind,
       touched: z.boolean(),
       /** Changed files that it is made of; empty where nothing says what it is made of. */
       files: z.array(z.string()),

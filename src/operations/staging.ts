@@ -9,7 +9,7 @@ import { protectionTag } from '../core/release/staging';
 import type { Ledger } from '../ledger/ledger';
 import { Carrier, noTransfer } from '../registry/transfer';
 import type { Config } from '../workspace/config';
-import { landed, type DeliveryImage } from './deliver';
+import { landed, type DeliveryImage } from './delivery';
 import { readOutput, type ProductPart } from './parts';
 import type { StageResult } from './results';
 import type { Session } from './session';

@@ -13,7 +13,8 @@ import { isTag, type Tag } from '../../src/core/tags/tag';
 import { parseTemplate } from '../../src/core/tags/template';
 import { compareVersions, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
 import type { Ledger } from '../../src/ledger/ledger';
-import { deliver, type DeliveryTarget } from '../../src/operations/deliver';
+import { deliver } from '../../src/operations/deliver';
+import type { DeliveryTarget } from '../../src/operations/delivery';
 import { publication } from '../../src/operations/publish';
 import type { Config } from '../../src/workspace/config';
 
