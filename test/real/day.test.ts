@@ -8,7 +8,7 @@ import { join } from 'node:path';
 import { startIdentityProvider, subjectOf } from '../../src/sandbox/identity';
 import { startTokenService } from '../../src/sandbox/token-service';
 import { certificateBody, makeAuthority, makeCertificate } from '../support/certificates';
-import { hod } from '../support/hod';
+import { hod, hodJson } from '../support/hod';
 import { startRealRegistry, type RealRegistryOptions } from '../support/real-registry';
 import { livesTheWholeDay } from '../support/whole-day';
 import { environments, World } from '../support/world';
@@ -44,6 +44,31 @@ async function describeRegistries(world: World, text: string): Promise<void> {
 
 test('the whole day against real registry servers', async () => {
   await livesTheWholeDay(await startWorld());
+});
+
+test('staged in parts and sealed; what the server does not remove is told', async () => {
+  const world = await startWorld();
+  await world.configure('moving: ["{branch}"]', 'moving: ["{branch}", latest]');
+  const staged = await hodJson('stage', ['stage', 'timetable', '--from', 'out/timetable-arm64.tar'], world.options);
+  await rm(join(world.product.folder, 'out', 'timetable-arm64.tar'));
+  const published = await world.publish();
+  const tags = (await world.served('dev'))['timetable']?.tags ?? {};
+  expect(Object.values(tags).filter((digest) => digest === published.images[0]?.digest)).toHaveLength(4);
+  // This server removes no tags: not one of those that protected the parts is lost sight of.
+  const protection = `hod-staged-${staged.images[0]?.digest.slice(7, 31) ?? ''}`;
+  expect(tags[protection]).toBe(staged.images[0]?.digest);
+  expect(published.leftovers).toEqual([`${world.repository('dev', 'timetable')}:${protection}`]);
+
+  // Without the ledger, the order is known from the annotations and tags that a real server keeps.
+  await rm(join(world.product.folder, '.hod'), { recursive: true });
+  await world.product.change('timetable', 'Show the winter sailings');
+  await world.product.build();
+  const next = await world.publish('--next', 'minor');
+  expect(next.version).toBe('2.5.0');
+  expect(next.images[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`).slice(2)).toEqual([
+    'main moved',
+    'latest moved',
+  ]);
 });
 
 test('with a login', async () => {
