@@ -133,7 +133,8 @@ async function settle(
   decisions: TagDecision[],
   context: DeliveryContext,
 ): Promise<TagDecision[]> {
-  const ours = decisions.filter(({ outcome }) => outcome !== 'held');
+  // A tag that is held although it points here was written late by a run of this build that was killed then.
+  const ours = decisions.filter(({ outcome, previous, digest }) => outcome !== 'held' || previous === digest);
   const served = new Map<string, Digest | undefined>(
     ours.map(({ repository, tag, previous }) => [tagKey(repository, tag), previous]),
   );
