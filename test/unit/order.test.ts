@@ -388,6 +388,41 @@ test('whatever the order, the publishers and the kills: tags end where one publi
   expect(reruns).toBeGreaterThan(50);
 });
 
+test('a newer build between any two steps of an older one that is killed at any later step: run again, all is right', async () => {
+  const [older, newer] = historyOf([{ kind: 'commit', on: 0 }]);
+  if (older === undefined || newer === undefined) {
+    throw new Error('the history is too short');
+  }
+  let count = 0;
+  await new World([older, newer], () => Promise.resolve((count += 1))).publish(older);
+  const total = count;
+  expect(total).toBeGreaterThan(10);
+  for (let between = 1; between <= total; between += 1) {
+    for (let killed = between; killed <= total + 2; killed += 1) {
+      let step = 0;
+      const world: World = new World([older, newer], async () => {
+        step += 1;
+        if (step === between) {
+          await world.publish(newer);
+        }
+      });
+      await world.publish(older, killed).catch((error: unknown) => {
+        if (!(error instanceof Killed)) {
+          throw error;
+        }
+      });
+      await world.publish(older);
+      const found = [world.at('main'), world.at(`c-${older.id.slice(0, 12)}`), world.at(`c-${newer.id.slice(0, 12)}`)];
+      expect({ between, killed, found }).toEqual({
+        between,
+        killed,
+        found: [world.digestOf(newer), world.digestOf(older), world.digestOf(newer)],
+      });
+      expect(world.entries).toHaveLength(2);
+    }
+  }
+});
+
 test('whoever asks for the next version: each is unique, none is skipped, and a later commit never has an earlier one', async () => {
   let shared = 0;
   await fc.assert(
