@@ -33,7 +33,7 @@ export async function readSecret(place: SecretPlace, folder: string, registry: s
       what: 'a credential is missing',
       object: registry,
       why: `hod.yaml takes it from ${where}, which is ${value === undefined ? 'not there' : 'empty'}`,
-      next: `set ${where.replace(/^the /, '')}`,
+      next: `${'env' in place ? 'set' : 'write it into'} ${where}`,
     });
   }
   return keepSecret(secret);
