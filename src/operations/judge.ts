@@ -55,10 +55,18 @@ export class Judge<P extends Plan> {
         otherCommits(position.commit, explained, delivery.environment, facts),
       );
       const decisions = decideTags(explained, position, facts, ancestry);
-      refuseOverwrites(decisions);
-      delivery.permit(plan, facts);
-      if (context.strictOrder) {
-        refuseLate(decisions, plan.late);
+      try {
+        refuseOverwrites(decisions);
+        delivery.permit(plan, facts);
+        if (context.strictOrder) {
+          refuseLate(decisions, plan.late);
+        }
+      } catch (refusal) {
+        // What the registries serve may be newer than what the ledger said: a version that is taken by now, say.
+        if ((await context.ledger.read([])).head.seq === head.seq) {
+          throw refusal;
+        }
+        continue;
       }
       const images = delivery.images.map(({ image }) => image);
       const current = becomesCurrent(delivery.environment, decisions, images, position, facts, ancestry);

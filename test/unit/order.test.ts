@@ -144,7 +144,7 @@ class World {
     const source: ContentSource = {
       label: 'out',
       readManifest: () => Promise.resolve(manifest.bytes),
-      openBlob: () => Promise.reject(new Error('every blob is there')),
+      openBlob: () => Promise.reject(new Error('an upload is pretended')),
     };
     return { manifest, source, children: [] };
   }
@@ -175,9 +175,10 @@ class World {
           this.tags.set(reference, manifest.digest);
         }
       },
-      hasBlob: () => Promise.resolve(true),
-      mountBlob: () => Promise.reject(new Error('every blob is there')),
-      uploadBlob: () => Promise.reject(new Error('every blob is there')),
+      // Content has to be sent, which takes its time: what was looked up before is looked up again.
+      hasBlob: () => Promise.resolve(false),
+      mountBlob: () => Promise.reject(new Error('there is nothing to mount from')),
+      uploadBlob: step,
       deleteTag: () => Promise.resolve(true),
       readManifest: () => Promise.reject(new Error('nothing is read by descriptor')),
       openBlob: () => Promise.reject(new Error('no blob is read')),
@@ -400,10 +401,11 @@ test('a newer build between any two steps of an older one that is killed at any 
   for (let between = 1; between <= total; between += 1) {
     for (let killed = between; killed <= total + 2; killed += 1) {
       let step = 0;
+      let meanwhile: Promise<unknown> | undefined;
       const world: World = new World([older, newer], async () => {
         step += 1;
         if (step === between) {
-          await world.publish(newer);
+          await (meanwhile = world.publish(newer));
         }
       });
       await world.publish(older, killed).catch((error: unknown) => {
@@ -412,6 +414,7 @@ test('a newer build between any two steps of an older one that is killed at any 
         }
       });
       await world.publish(older);
+      await meanwhile;
       const found = [world.at('main'), world.at(`c-${older.id.slice(0, 12)}`), world.at(`c-${newer.id.slice(0, 12)}`)];
       expect({ between, killed, found }).toEqual({
         between,
