@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { digestSchema } from '../core/oci/digest';
 import { emptyHead, openEntry, type Head, type SealedEntry } from '../core/release/entry';
-import { factKinds, Facts, factsReadBy, foldEntry, type FactKey, type StoredFact } from '../core/release/facts';
+import { factKinds, Facts, factsReadBy, foldInto, type FactKey, type StoredFact } from '../core/release/facts';
 import type { Ledger, LedgerState } from './ledger';
 
 /** A value in a statement; `?` stands for one. */
@@ -209,10 +209,7 @@ function rowsOf(facts: readonly StoredFact[]): Batch['facts'] {
 function foldAll(entries: readonly SealedEntry[], facts: Facts): StoredFact[] {
   const set = new Facts();
   for (const { entry } of entries) {
-    for (const { key, text } of foldEntry(entry, facts).all()) {
-      facts.load(key, text);
-      set.load(key, text);
-    }
+    foldInto(facts, entry).forEach(({ key, text }) => set.load(key, text));
   }
   return set.all();
 }

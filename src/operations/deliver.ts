@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import { bundleType } from '../core/oci/bundle';
+import { kindOf } from '../core/oci/bundle';
 import { contentOf } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { entryAfter } from '../core/release/entry';
@@ -57,7 +57,7 @@ function describe(
 ): DeliveredImage {
   return {
     image,
-    kind: node.manifest.artifactType === bundleType ? 'bundle' : 'image',
+    kind: kindOf(node.manifest),
     repository: target.label,
     digest: node.manifest.digest,
     mediaType: node.manifest.mediaType,

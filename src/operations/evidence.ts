@@ -2,9 +2,10 @@ import { annotationKeys } from '../core/oci/annotations';
 import { readImageFacts, type ContentSource } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { parseManifest, type Manifest } from '../core/oci/manifest';
+import { isCommitId } from '../core/release/build';
 import type { Position } from '../core/tags/ordering';
 import type { Tag } from '../core/tags/tag';
-import { compareVersions, isPrerelease, isVersion, type Version } from '../core/tags/version';
+import { compareVersions, isPrerelease, linesOf, versionNamed, type Version } from '../core/tags/version';
 import type { RepositoryClient } from '../registry/repository';
 
 type EvidenceSource = ContentSource & Pick<RepositoryClient, 'manifest' | 'resolve' | 'tags'>;
@@ -28,16 +29,17 @@ export async function evidenceOf(
     return undefined;
   }
   const claims = await claimsOf(manifest, source);
-  const commit = /^(?:[0-9a-f]{40}|[0-9a-f]{64})$/.test(claims.revision ?? '') ? claims.revision : undefined;
-  const named = claims.version?.replace(/^v/, '') ?? '';
-  const version = !withVersion ? undefined : isVersion(named) ? named : await versionTagged(source, digest);
+  const commit = isCommitId(claims.revision ?? '') ? claims.revision : undefined;
+  const version = withVersion
+    ? (versionNamed(claims.version ?? '') ?? (await versionTagged(source, digest)))
+    : undefined;
   return commit === undefined && version === undefined ? undefined : { commit, version };
 }
 
 /** The highest release, on a line of versions (`` for all), that has a tag in a repository. */
 export async function highestTagged(source: EvidenceSource, line: string): Promise<Version | undefined> {
   const versions = (await versionTags(source)).map(({ version }) => version);
-  return versions.find((version) => !isPrerelease(version) && (line === '' || version.startsWith(`${line}.`)));
+  return versions.find((version) => !isPrerelease(version) && linesOf(version).includes(line));
 }
 
 async function claimsOf(
@@ -78,8 +80,8 @@ async function versionTagged(source: EvidenceSource, digest: Digest): Promise<Ve
 async function versionTags(source: EvidenceSource): Promise<{ tag: Tag; version: Version }[]> {
   const found: { tag: Tag; version: Version }[] = [];
   for await (const tag of source.tags()) {
-    const version = tag.replace('_', '+').replace(/^v/, '');
-    if (isVersion(version)) {
+    const version = versionNamed(tag.replace('_', '+'));
+    if (version !== undefined) {
       found.push({ tag, version });
     }
   }

@@ -3,7 +3,7 @@ import { createInterface } from 'node:readline';
 import { pipeline } from 'node:stream/promises';
 import { HodError } from '../core/errors';
 import { emptyHead, openEntry, type Head, type SealedEntry } from '../core/release/entry';
-import { Facts, foldEntry } from '../core/release/facts';
+import { Facts, foldInto } from '../core/release/facts';
 import { sha256 } from '../core/oci/digest';
 import type { Ledger } from '../ledger/ledger';
 import type { Config } from '../workspace/config';
@@ -32,9 +32,7 @@ export async function verifyLedger(options: VerifyOptions): Promise<LedgerResult
       let head: Head = emptyHead;
       for await (const { entry, hash } of ledger.entries()) {
         head = { seq: entry.seq, hash };
-        foldEntry(entry, folded)
-          .all()
-          .forEach(({ key, text }) => folded.load(key, text));
+        foldInto(folded, entry);
       }
       const facts = await compareFacts(ledger, folded, labelOf(config));
       return { product: config.product, ledger: labelOf(config), entries: head.seq, head: head.hash, facts };

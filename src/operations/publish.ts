@@ -5,7 +5,7 @@ import { tagKey, type Facts } from '../core/release/facts';
 import { refuseOtherBuilds } from '../core/release/right-build';
 import { protectionTag } from '../core/release/staging';
 import { decideVersion, factsForVersion, refuseTakenVersion, type VersionDecision } from '../core/release/versions';
-import { versionAmong, type Version } from '../core/tags/version';
+import { isPrerelease, linesOf, versionAmong, versionNamed, type Version } from '../core/tags/version';
 import type { Config } from '../workspace/config';
 import { History, tagsUpTo } from '../workspace/git';
 import { deliver } from './deliver';
@@ -139,7 +139,10 @@ function adoptionFrom(
   const find = async (line: string): Promise<Version | undefined> => {
     const [first] = images;
     const tagged = first && (await highestTagged(first.target, line));
-    const released = (await tagsUpTo(folder, commit)).filter((name) => !name.includes('-') && isOnLine(name, line));
+    const released = (await tagsUpTo(folder, commit)).filter((name) => {
+      const named = versionNamed(name);
+      return named !== undefined && !isPrerelease(named) && linesOf(named).includes(line);
+    });
     return versionAmong([...released, ...(tagged === undefined ? [] : [tagged])]);
   };
   let found: Promise<Version | undefined> | undefined;
@@ -149,10 +152,6 @@ function adoptionFrom(
     }
     return (found ??= find(version.line));
   };
-}
-
-function isOnLine(name: string, line: string): boolean {
-  return line === '' || name.replace(/^v/, '').startsWith(`${line}.`);
 }
 
 /** The parts of a product to publish. Throws where a name is unknown, or may not be published by itself. */

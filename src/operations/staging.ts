@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import { bundleType } from '../core/oci/bundle';
+import { kindOf } from '../core/oci/bundle';
 import { shortDigest } from '../core/oci/digest';
 import type { Build } from '../core/release/build';
 import { entryAfter, type Action, type LandedImage } from '../core/release/entry';
@@ -72,7 +72,7 @@ export async function stageOutputs(outputs: readonly Stageable[], context: Stage
   }
   return staged.map(({ image, transfer }) => ({
     ...resultOf(landed(image)),
-    kind: image.node.manifest.artifactType === bundleType ? 'bundle' : 'image',
+    kind: kindOf(image.node.manifest),
     outcome: before.some(({ digest }) => digest === image.node.manifest.digest) ? 'unchanged' : 'staged',
     transfer: { ...transfer, requests: image.target.requests },
   }));

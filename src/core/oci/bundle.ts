@@ -5,7 +5,7 @@ import { annotationKeys } from './annotations';
 import { mediaTypes } from './media-types';
 
 /** The artifact type of a bundle: files that ship with images. */
-export const bundleType = 'application/vnd.hod.bundle.v1';
+const bundleType = 'application/vnd.hod.bundle.v1';
 
 /** The config of an artifact that has none (OCI image specification, manifest.md, "Guidance for an Empty Descriptor"). */
 export const emptyConfig = { bytes: new TextEncoder().encode('{}'), mediaType: 'application/vnd.oci.empty.v1+json' };
@@ -30,4 +30,9 @@ export function bundleManifest(name: string, archive: { digest: Digest; size: nu
   };
   const text = new TextEncoder().encode(JSON.stringify(document));
   return parseManifest(text, { from: `the bundle ${name}`, mediaType: mediaTypes.manifest });
+}
+
+/** Whether a manifest is that of a bundle or of an image. */
+export function kindOf({ artifactType }: Manifest): 'image' | 'bundle' {
+  return artifactType === bundleType ? 'bundle' : 'image';
 }

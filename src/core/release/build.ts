@@ -137,6 +137,11 @@ export function refuseDirtyVersion({ dirty, version, commit }: Build): void {
   }
 }
 
+/** Whether a text is a full commit id. */
+export function isCommitId(text: string): boolean {
+  return /^(?:[0-9a-f]{40}|[0-9a-f]{64})$/.test(text);
+}
+
 /** The day of a time (RFC 3339, UTC), `YYYYMMDD`. */
 export function dayOf(time: string): string {
   return time.slice(0, 10).replaceAll('-', '');
@@ -188,7 +193,7 @@ function checkCommit(commit: Sourced<string> | undefined, gap: string | undefine
       next: 'run hod in the working copy, or name the commit with --commit',
     });
   }
-  if (!/^(?:[0-9a-f]{40}|[0-9a-f]{64})$/.test(commit.value)) {
+  if (!isCommitId(commit.value)) {
     throw new HodError('usage', {
       what: 'this is not a commit',
       object: commit.value,

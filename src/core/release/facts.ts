@@ -177,6 +177,13 @@ export function foldEntry(entry: Entry, before: Facts): Facts {
   return after;
 }
 
+/** Adds an entry to the facts before it. Answers those that it set. */
+export function foldInto(facts: Facts, entry: Entry): StoredFact[] {
+  const set = foldEntry(entry, facts).all();
+  set.forEach(({ key, text }) => facts.load(key, text));
+  return set;
+}
+
 /** Whether a part that is staged takes the place of another: it is for a platform of it, or both are for all. */
 function replaces(part: StagedPart, other: StagedPart): boolean {
   const shared = part.platforms.some((platform) => other.platforms.includes(platform));

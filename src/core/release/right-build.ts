@@ -1,5 +1,5 @@
 import { HodError } from '../errors';
-import { isVersion, type Version } from '../tags/version';
+import { versionNamed, type Version } from '../tags/version';
 
 /** What an image says of itself, in its annotations or else its labels. */
 export interface Claim {
@@ -21,8 +21,8 @@ export function refuseOtherBuilds(claims: readonly Claim[], commit: string, vers
     if (id !== undefined && !commit.startsWith(id)) {
       problems.push(`${label} was built from the commit ${id}`);
     }
-    const bare = named?.replace(/^v/, '');
-    if (version !== undefined && bare !== undefined && isVersion(bare) && bare !== version) {
+    const bare = versionNamed(named ?? '');
+    if (version !== undefined && bare !== undefined && bare !== version) {
       problems.push(`${label} calls itself ${bare}`);
     }
     return problems;

@@ -24,9 +24,15 @@ export function parseVersion(text: string): Version {
   });
 }
 
+/** The version that a name stands for (`v2.4.0` or `2.4.0`), if it is one. */
+export function versionNamed(name: string): Version | undefined {
+  const bare = name.replace(/^v/, '');
+  return isVersion(bare) ? bare : undefined;
+}
+
 /** The highest version among names of git tags (`v2.4.0` or `2.4.0`), if one of them is a version. */
 export function versionAmong(names: readonly string[]): Version | undefined {
-  const versions = names.map((name) => name.replace(/^v/, '')).filter(isVersion);
+  const versions = names.map(versionNamed).filter((version) => version !== undefined);
   return versions.sort(compareVersions).at(-1);
 }
 
