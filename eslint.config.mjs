@@ -1,19 +1,19 @@
 import { defineConfig } from 'eslint/config';
 import tseslint from 'typescript-eslint';
 
-/**
- * Imports run one way: cli → operations → (registry, layout, ledger, workspace) → core. The sandbox
- * stands beside operations: it uses core alone, and only the command line starts it.
- */
+/** Imports run one way; docs/architecture.md draws it. The sandbox stands beside: only the command line starts it. */
 const mayImport = {
   core: [],
   registry: ['core'],
-  layout: ['core'],
+  archive: ['core'],
   ledger: ['core'],
   workspace: ['core'],
-  operations: ['core', 'registry', 'layout', 'ledger', 'workspace'],
+  session: ['core', 'registry', 'archive', 'ledger', 'workspace'],
+  delivery: ['core', 'registry', 'archive', 'ledger', 'workspace', 'session'],
+  results: ['core', 'delivery'],
+  operations: ['core', 'registry', 'archive', 'ledger', 'workspace', 'session', 'delivery', 'results'],
   sandbox: ['core'],
-  cli: ['core', 'operations', 'sandbox'],
+  cli: ['core', 'session', 'results', 'operations', 'sandbox'],
 };
 const folders = Object.keys(mayImport);
 
@@ -21,13 +21,13 @@ const importRules = folders.map((folder) => {
   const forbidden = folders.filter((other) => other !== folder && !mayImport[folder].includes(other));
   const patterns = forbidden.map((other) => ({
     regex: `^(\\.\\./)+${other}(/|$)`,
-    message: `${folder}/ does not import ${other}/: imports run cli → operations → registry, layout, ledger, workspace → core.`,
+    message: `${folder}/ does not import ${other}/: see "Which way imports run" in docs/architecture.md.`,
   }));
   if (folder === 'core') {
     // The core computes: no files, no network, no processes, no console.
     patterns.push({ regex: '^node:(?!crypto$)', message: 'core/ does not touch the outside world.' });
     patterns.push({
-      regex: '^(undici|libsql|tar|commander|cli-table3)$',
+      regex: '^(undici|libsql|tar|commander|cli-table3|write-file-atomic)$',
       message: 'core/ does not touch the outside world.',
     });
   }
@@ -35,13 +35,29 @@ const importRules = folders.map((folder) => {
     files: [`src/${folder}/**/*.ts`],
     rules: {
       'no-restricted-imports': ['error', { patterns }],
-      ...(folder === 'core' ? { 'no-console': 'error', 'no-restricted-globals': ['error', 'process', 'Date'] } : {}),
+      ...(folder === 'core' ? { 'no-console': 'error', 'no-restricted-globals': ['error', 'process'] } : {}),
     },
   };
 });
 
+/** The clock is outside; a date that somebody gives may be read. */
+const noClock = [
+  { selector: "NewExpression[callee.name='Date'][arguments.length=0]", message: 'core/ does not read the clock.' },
+  { selector: "MemberExpression[object.name='Date'][property.name='now']", message: 'core/ does not read the clock.' },
+  {
+    selector:
+      "Program > VariableDeclaration > VariableDeclarator > NewExpression[callee.name='Set'][arguments.length=0]",
+    message: 'core/ has no global state.',
+  },
+  {
+    selector:
+      "Program > VariableDeclaration > VariableDeclarator > NewExpression[callee.name='Map'][arguments.length=0]",
+    message: 'core/ has no global state.',
+  },
+];
+
 export default defineConfig(
-  { ignores: ['dist/', 'node_modules/', 'coverage/'] },
+  { ignores: ['dist/', 'node_modules/', 'coverage/', 'test-results/'] },
   { files: ['**/*.mjs'], extends: [tseslint.configs.recommended] },
   {
     files: ['**/*.ts'],
@@ -64,4 +80,12 @@ export default defineConfig(
     rules: { '@typescript-eslint/no-unsafe-assignment': 'off' },
   },
   ...importRules,
+  { files: ['src/core/**/*.ts'], rules: { 'no-restricted-syntax': ['error', ...noClock] } },
+  {
+    // A rule answers, met or unmet; whoever asked it turns that into a refusal.
+    files: ['src/core/release/gates/**/*.ts'],
+    rules: {
+      'no-restricted-syntax': ['error', ...noClock, { selector: 'ThrowStatement', message: 'A rule does not throw.' }],
+    },
+  },
 );

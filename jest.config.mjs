@@ -3,7 +3,9 @@ const base = {
   testEnvironment: 'node',
   transform: { '\\.[jt]s$': '<rootDir>/test/support/transform.cjs' },
   moduleNameMapper: { '^env-ci$': '<rootDir>/test/support/no-ci.cjs' },
-  transformIgnorePatterns: ['/node_modules/(?!(p-limit|yocto-queue|jose)/)'],
+  transformIgnorePatterns: [
+    '/node_modules/(?!(p-limit|yocto-queue|jose|string-width|strip-ansi|ansi-regex|get-east-asian-width)/)',
+  ],
 };
 
 export default {

@@ -4,14 +4,19 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
+import { commitSchema, type CommitId } from '../src/core/commit';
 import { sha256 } from '../src/core/oci/digest';
-import { emptyHead, entryAfter, type Action, type Head, type SealedEntry } from '../src/core/release/entry';
+import { formatRepository } from '../src/core/oci/reference';
+import type { Action } from '../src/core/release/actions';
+import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../src/core/release/entry';
 import { tagKey, type FactKey } from '../src/core/release/facts';
-import { isTag, type Tag } from '../src/core/tags/tag';
+import { releaseIdSchema } from '../src/core/release/release';
+import { tagSchema } from '../src/core/tags/tag';
 import { linesOf, parseVersion } from '../src/core/tags/version';
+import { timestampOf } from '../src/core/time';
 import type { Ledger } from '../src/ledger/ledger';
-import { openPostgresLedger } from '../src/ledger/postgres';
-import { openSqliteLedger } from '../src/ledger/sqlite';
+import { openPostgresLedger } from '../src/ledger/engines/postgres';
+import { openSqliteLedger } from '../src/ledger/engines/sqlite';
 import { RealPostgres } from '../test/support/real-postgres';
 
 const quick = process.argv.includes('--quick');
@@ -19,16 +24,10 @@ const lengths = { short: 100, long: quick ? 5_000 : 100_000 };
 const reads = 300;
 const writers = { count: 24, appends: quick ? 4 : 20, pause: 1000 };
 const batchSize = 100;
-const repository = 'dev.skerry.test/skerry/timetable';
+const repository = formatRepository({ registry: 'dev.skerry.test', name: 'skerry/timetable' });
+const at2026 = timestampOf(new Date(Date.UTC(2026, 10, 23)));
 
-const commitOf = (at: number): string => at.toString(16).padStart(40, '0');
-
-function tagOf(text: string): Tag {
-  if (!isTag(text)) {
-    throw new Error(`${text} is not a tag`);
-  }
-  return text;
-}
+const commitOf = (at: number): CommitId => commitSchema.parse(at.toString(16).padStart(40, '0'));
 
 /** The publication of a build: a new commit and version, and a branch that moves on. */
 function publication(at: number): Action {
@@ -37,13 +36,13 @@ function publication(at: number): Action {
   const tag = (name: string, kind: 'fixed' | 'moving') => ({
     image: 'timetable',
     repository,
-    tag: tagOf(name),
+    tag: tagSchema.parse(name),
     kind,
     digest,
   });
   return {
     kind: 'published',
-    release: sha256(`release ${at}`),
+    release: releaseIdSchema.parse(sha256(`release ${at}`)),
     commit: commitOf(at),
     version,
     branch: 'main',
@@ -55,7 +54,7 @@ function publication(at: number): Action {
 }
 
 function sealed(head: Head, product: string, at: number): SealedEntry {
-  return entryAfter(head, { product, at: '2026-11-23T00:00:00.000Z', actor: 'una', action: publication(at) });
+  return entryAfter(head, { product, at: at2026, actor: 'una', action: publication(at) });
 }
 
 async function fill(ledger: Ledger, product: string, length: number): Promise<void> {
@@ -66,7 +65,7 @@ async function fill(ledger: Ledger, product: string, length: number): Promise<vo
     for (; batch.length < batchSize && at < length; at += 1) {
       const entry = sealed(head, product, at);
       batch.push(entry);
-      head = { seq: entry.entry.seq, hash: entry.hash };
+      head = headAfter(entry);
     }
     if ((await ledger.append(batch, before)) === undefined) {
       throw new Error('somebody else wrote into the ledger');
@@ -83,7 +82,10 @@ function keysAt(at: number): FactKey[] {
     { kind: 'commit', key: commitOf(at) },
     { kind: 'version', key: version },
     ...linesOf(version).map((key): FactKey => ({ kind: 'line', key })),
-    ...[`c-${at}`, version, 'main', 'latest'].map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
+    ...[`c-${at}`, version, 'main', 'latest'].map((tag): FactKey => ({
+      kind: 'tag',
+      key: tagKey(repository, tagSchema.parse(tag)),
+    })),
   ];
 }
 

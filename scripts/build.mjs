@@ -21,7 +21,7 @@ await build({
   alias: { '@commander-js/extra-typings': 'commander' },
   define: { HOD_VERSION: JSON.stringify(version) },
   banner: {
-    js: "import { createRequire as hodCreateRequire } from 'node:module';\nconst require = hodCreateRequire(import.meta.url);",
+    js: "import { createRequire as hodCreateRequire } from 'node:module';\nconst require = hodCreateRequire(import.meta.url);\nconst __filename = import.meta.filename;",
   },
   minify: true,
   // Beside the program, to read the stack of a defect with; nothing loads it by itself.

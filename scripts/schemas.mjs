@@ -6,7 +6,7 @@ import * as z from 'zod';
 const root = new URL('..', import.meta.url).pathname;
 const outfile = `${root}dist/results.mjs`;
 await build({
-  entryPoints: [`${root}src/operations/results.ts`],
+  entryPoints: [`${root}src/results/index.ts`],
   outfile,
   bundle: true,
   format: 'esm',

@@ -1,36 +1,49 @@
-import { redact } from '../core/access/secrets';
-import type { Observer } from '../operations/session';
+import type { Secrets } from '../core/access/secrets';
+import type { Observer } from '../session/observer';
+import { knownSecrets } from './known-secrets';
 import type { OutputOptions } from './options';
 import type { Style } from './views/style';
 
+/** How a result is to look as text. */
+export interface Look {
+  readonly style: Style;
+  /** Milliseconds that the work took. */
+  readonly elapsed: number;
+  /** Show everything, also what did not change. */
+  readonly verbose: boolean;
+}
+
 /** Turns a result into the text for people. */
-export type View<T> = (result: T, style: Style, elapsed: number) => string;
+export type View<T> = (result: T, look: Look) => string;
+
+/** What a command hands on to its work. */
+export interface Run {
+  readonly observer: Observer;
+  readonly secrets: Secrets;
+}
 
 /**
  * Runs the work of a command and prints its result: a document with `--json`, else its view.
- * Progress and logs go to standard error. Views are told the milliseconds that the work took.
+ * Progress and logs go to standard error.
  */
-export async function answer<T>(
-  options: OutputOptions,
-  work: (observer: Observer) => Promise<T>,
-  view: View<T>,
-): Promise<T> {
+export async function answer<T>(options: OutputOptions, work: (run: Run) => Promise<T>, view: View<T>): Promise<T> {
   const { observerFor } = await import('./observer');
   const { styleFor } = await import('./views/style');
   const begun = performance.now();
   const observer = await observerFor(options, styleFor(process.stderr, options.color));
   let result: T;
   try {
-    result = await work(observer);
+    result = await work({ observer, secrets: knownSecrets });
   } finally {
     observer.end();
   }
   const style = styleFor(process.stdout, options.color);
-  print(options.json === true ? JSON.stringify(result) : view(result, style, performance.now() - begun));
+  const look = { style, elapsed: performance.now() - begun, verbose: options.verbose === true };
+  print(options.json === true ? JSON.stringify(result) : view(result, look));
   return result;
 }
 
 /** Prints a result to standard output. */
 export function print(text: string): void {
-  process.stdout.write(`${redact(text)}\n`);
+  process.stdout.write(`${text}\n`);
 }

@@ -1,6 +1,5 @@
 import { appendFile } from 'node:fs/promises';
-import { redact } from '../core/access/secrets';
-import { HodError } from '../core/errors';
+import { HodError, messageOf } from '../core/errors';
 import { outputLines, summaryTable, type CiReport } from './views/ci';
 
 /** Where a CI wants to be told what was done. */
@@ -20,14 +19,14 @@ async function append(file: string | undefined, option: string, text: () => stri
     return;
   }
   try {
-    await appendFile(file, `${redact(text())}\n`);
+    await appendFile(file, `${text()}\n`);
   } catch (error) {
     throw new HodError(
-      'usage',
+      'file-unusable',
       {
         what: 'this file cannot be written',
         object: file,
-        why: error instanceof Error ? error.message : String(error),
+        why: messageOf(error),
         next: `correct ${option} and run the command again; everything else was done`,
       },
       { cause: error },

@@ -7,7 +7,7 @@ import { createInterface } from 'node:readline';
 import { text } from 'node:stream/consumers';
 import * as z from 'zod';
 import { HodError } from '../core/errors';
-import { sampleConfig, SampleProduct } from '../sandbox/sample-product';
+import { sampleConfig, SampleProduct } from '../sandbox/sample/sample-product';
 import { print } from './answer';
 import { styleFor } from './views/style';
 
@@ -61,7 +61,7 @@ async function playDay(stage: Stage, product: SampleProduct, registries: Registr
   product.tag('v2.4.0');
   await product.build();
 
-  stage.scene('The Skerry Line has been built at its tag v2.4.0: is its configuration sound?');
+  stage.scene('The Skerry Line has been built at its tag v2.4.0: is its configuration valid?');
   stage.hod(0, 'config', 'check');
   stage.scene('Publish: content goes up by digest, indexes are assembled, and tags are written last');
   stage.hod(0, 'publish');
@@ -106,7 +106,7 @@ async function playDay(stage: Stage, product: SampleProduct, registries: Registr
   const second = await pipeline(product, 'boarding-gate', 'Close the gate at night');
   await stage.together([first, second]);
 
-  stage.scene('What runs where? And is the record of all this sound?');
+  stage.scene('What does each environment serve? And is the record of all this intact?');
   stage.hod(0, 'status');
   stage.hod(0, 'ledger', 'verify');
 }
@@ -218,7 +218,7 @@ async function demoFolder(wanted: string | undefined): Promise<string> {
   const folder = resolve(wanted);
   const content = await readdir(folder).catch(() => []);
   if (content.length > 0) {
-    throw new HodError('usage', {
+    throw new HodError('folder-in-use', {
       what: 'the demo needs a folder of its own',
       object: folder,
       why: 'it is not empty',
@@ -245,7 +245,7 @@ async function startRegistries(stage: Stage, folder: string): Promise<{ child: C
       return { child, registries: { dev: registryOf('dev'), uat: registryOf('uat'), prod: registryOf('prod') } };
     }
   }
-  throw new HodError('unavailable', {
+  throw new HodError('port-taken', {
     what: 'the registries of the demo did not start',
     next: 'run `hod sandbox` to see why',
   });

@@ -1,7 +1,6 @@
 import type { MultiBar, SingleBar } from 'cli-progress';
-import { redact } from '../core/access/secrets';
 import type { Digest } from '../core/oci/digest';
-import type { Observer } from '../operations/session';
+import type { Observer } from '../session/observer';
 import type { OutputOptions } from './options';
 import { Progress, progressLine } from './progress';
 import { columns } from './views/format';
@@ -48,9 +47,9 @@ export async function observerFor(options: OutputOptions, style: Style): Promise
         live?.end(digest);
       },
     },
-    build(facts) {
+    build(details) {
       if (verbose) {
-        const rows = facts.map(({ name, value, source }) => [
+        const rows = details.map(({ name, value, source }) => [
           name,
           value ?? 'not known',
           value === undefined ? source : `(${source})`,
@@ -76,7 +75,7 @@ export async function observerFor(options: OutputOptions, style: Style): Promise
 }
 
 function log(line: string): void {
-  process.stderr.write(`${redact(line)}\n`);
+  process.stderr.write(`${line}\n`);
 }
 
 async function startLive(style: Style): Promise<LiveLines> {

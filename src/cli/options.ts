@@ -1,5 +1,5 @@
 import { availableParallelism } from 'node:os';
-import { Command, InvalidArgumentError, Option } from '@commander-js/extra-typings';
+import { Command, InvalidArgumentError, Option, type CommandUnknownOpts } from '@commander-js/extra-typings';
 
 /** How a command answers. */
 export interface OutputOptions {
@@ -7,37 +7,66 @@ export interface OutputOptions {
   color: boolean;
   /** Neither progress nor logs. */
   quiet?: true | undefined;
-  /** Log every request. */
+  /** Log every request, and show everything. */
   verbose?: true | undefined;
 }
 
-/** A command with the options that every command has. `examples`: command lines, and what each does. */
-export function command(name: string, summary: string, examples: readonly (readonly [string, string])[]) {
+/** A command line, and what it does. */
+export type Example = readonly [line: string, meaning: string];
+
+/** A command with the options that every command has. */
+export function command(name: string, summary: string, examples: readonly [Example, Example, ...Example[]]) {
   const width = Math.max(...examples.map(([line]) => line.length));
   const text = examples.map(([line, meaning]) => `  ${line.padEnd(width)}  # ${meaning}`).join('\n');
-  return new Command(name)
+  return inOurWords(new Command(name))
     .description(summary)
-    .helpOption('-h, --help', 'print help')
     .option('--json', 'answer with one JSON document; its schema is in docs/schemas')
-    .option('--no-color', 'no colour (as with the environment variable NO_COLOR)')
-    .addHelpText('after', examples.length === 0 ? '' : `\nExamples:\n${text}`);
+    .option('--no-color', 'print without colour (as with the environment variable NO_COLOR)')
+    .addHelpText('after', `\nExamples:\n${text}`);
+}
+
+/** A command that only holds others. */
+export function group(name: string, summary: string) {
+  return inOurWords(new Command(name)).description(summary).helpCommand(false);
+}
+
+/** Help with the descriptions as they stand: defaults and choices are part of them. */
+export function inOurWords<T extends CommandUnknownOpts>(made: T): T {
+  made.helpOption('-h, --help', 'print help').configureHelp({
+    subcommandTerm: (each) => [each.name(), each.usage().replace(/\[(options|command)\] ?/g, '')].join(' '),
+    optionDescription: ({ description }) => description,
+    argumentDescription: ({ description }) => description,
+  });
+  return made;
 }
 
 /** `--config`. */
 export function configOption() {
-  return new Option('-c, --config <file>', 'the configuration (default: hod.yaml in this folder)');
+  return new Option('-c, --config <file>', 'read this configuration (default: hod.yaml in this folder)');
 }
 
-/** `--jobs`. */
+const usualJobs = Math.max(4, availableParallelism());
+
+/** `--jobs`, of a command that moves blobs. */
 export function jobsOption() {
-  return new Option('--jobs <n>', 'how many transfers run at once')
+  return new Option(
+    '--jobs <n>',
+    `move up to this many blobs at once, and send up to four times as many small requests (default: ${usualJobs})`,
+  )
     .argParser(parseCount)
-    .default(Math.max(4, availableParallelism()));
+    .default(usualJobs);
+}
+
+/** `--jobs`, of a command that moves none. */
+export function requestsOption() {
+  return new Option('--jobs <n>', `send up to four times this many requests at once (default: ${usualJobs})`)
+    .argParser(parseCount)
+    .default(usualJobs);
 }
 
 /** `--quiet`. */
 export function quietOption() {
-  return new Option('--quiet', 'no progress');
+  return new Option('--quiet', 'show no progress');
 }
 
 /** `--verbose`. */
@@ -45,27 +74,42 @@ export function verboseOption() {
   return new Option('--verbose', 'log every request to standard error');
 }
 
+/** `--verbose`, of a command that reads what a build is. */
+export function verboseBuildOption() {
+  return new Option(
+    '--verbose',
+    'log every request, and where commit, branch and version came from; show what did not change too',
+  );
+}
+
+/** `--verbose`, of a command that answers with what changed. */
+export function verboseChangesOption() {
+  return new Option('--verbose', 'log every request; show what did not change too');
+}
+
 /** `--dry-run`. */
 export function dryRunOption() {
   return new Option('--dry-run', 'read and check everything, write nothing, and say what would be done');
 }
 
+/** `--only`. */
+export function onlyOption(verb: string) {
+  return new Option('--only <image...>', `${verb} these images and bundles alone, as if they were named as arguments`);
+}
+
 /** `--actor`. */
 export function actorOption() {
-  return new Option('--actor <name>', 'who does this, for the ledger (default: this user)');
+  return new Option('--actor <name>', 'record this name in the ledger (default: this user)');
 }
 
 /** `--commit`, of a build. */
 export function commitOption() {
-  return new Option('--commit <id>', 'the commit that was built (default: what is checked out)');
+  return new Option('--commit <id>', 'name the commit that was built (default: what is checked out)');
 }
 
 /** `--strict-order`. */
 export function strictOrderOption() {
-  return new Option(
-    '--strict-order',
-    'end with exit 3, and change nothing, where something newer would hold a tag back',
-  );
+  return new Option('--strict-order', 'end with exit 3, and change nothing, where something newer would hold a tag');
 }
 
 /** `--summary`. */
@@ -82,7 +126,7 @@ export function outputsOption() {
 export function parseDuration(text: string): number {
   const [, count, unit] = /^(\d{1,6})(s|m|h)$/.exec(text) ?? [];
   if (count === undefined) {
-    throw new InvalidArgumentError('It must be a number of seconds, minutes or hours: 90s, 10m, 1h.');
+    throw new InvalidArgumentError('it must be a number of seconds, minutes or hours: 90s, 10m, 1h');
   }
   return Number(count) * (unit === 's' ? 1000 : unit === 'm' ? 60_000 : 3_600_000);
 }
@@ -90,7 +134,7 @@ export function parseDuration(text: string): number {
 /** Reads a whole number above zero. */
 export function parseCount(text: string): number {
   if (!/^[1-9]\d{0,3}$/.test(text)) {
-    throw new InvalidArgumentError('It must be a whole number above zero.');
+    throw new InvalidArgumentError('it must be a whole number from 1 to 9999');
   }
   return Number(text);
 }

@@ -11,21 +11,18 @@ import { showCommand } from './commands/show';
 import { stageCommand } from './commands/stage';
 import { statusCommand } from './commands/status';
 import { touchedCommand } from './commands/touched';
+import { inOurWords } from './options';
 
 /** All commands, in the order of a release engineer's day. Loads nothing that one command alone needs. */
 export function buildProgram(version: string): Command {
-  const program = new Command('hod')
+  const program = inOurWords(new Command('hod'))
     .description(
       'Publishes container images with commit and version tags, assembles multi-architecture indexes, ' +
         'and promotes the same digests from environment to environment.',
     )
     .version(version, '--version', 'print the version of Hod')
-    .helpOption('-h, --help', 'print help')
     .helpCommand('help [command]', 'print help about a command')
     .enablePositionalOptions()
-    .configureHelp({
-      subcommandTerm: (each) => [each.name(), each.usage().replace(/\[(options|command)\] ?/g, '')].join(' '),
-    })
     .addHelpText('after', '\nBegin with `hod demo`: it runs the whole day on a sample product.');
   const commands = [
     configCommand(),

@@ -1,10 +1,20 @@
 /**
  * The one form of every error a user can meet: what happened, to which object, why, and what to do
- * next. The fault decides the exit code of the program.
+ * next. Each has a stable code for programs; the code tells the fault, and the fault the exit code.
  */
 
-/** What kind of failure this is; each has one exit code. */
-export type Fault = 'defect' | 'usage' | 'refused' | 'missing' | 'denied' | 'unavailable' | 'corrupt' | 'interrupted';
+/** The kinds of failure; each has one exit code. */
+export const faults = [
+  'defect',
+  'usage',
+  'refused',
+  'missing',
+  'denied',
+  'unavailable',
+  'corrupt',
+  'interrupted',
+] as const;
+export type Fault = (typeof faults)[number];
 
 /** The exit code of each fault. Part of the stable interface: see docs/exit-codes.md. */
 export const exitCodes: Readonly<Record<Fault, number>> = {
@@ -18,21 +28,142 @@ export const exitCodes: Readonly<Record<Fault, number>> = {
   interrupted: 130,
 };
 
-/** Why a registry cannot be used; what `hod access check` tells apart. */
-export type AccessReason =
-  | 'host-unknown'
-  | 'not-listening'
-  | 'tls-untrusted'
-  | 'proxy'
-  | 'not-a-registry'
-  | 'login-needed'
-  | 'login-refused'
-  | 'no-right'
-  | 'no-repository';
+/** The code of every error, by its fault. Part of the stable interface: see docs/errors.md. */
+export const errorCodes = {
+  defect: ['defect'],
+  usage: [
+    'command-line',
+    'options-conflict',
+    'config-missing',
+    'config-invalid',
+    'file-unusable',
+    'folder-in-use',
+    'environment-unknown',
+    'component-unknown',
+    'first-environment',
+    'not-a-platform',
+    'not-a-version',
+    'not-a-line',
+    'not-a-repository',
+    'not-a-reference',
+    'not-a-commit',
+    'commit-unknown',
+    'tag-empty',
+    'nothing-to-tag',
+    'nothing-to-follow',
+    'not-a-plain-file',
+    'password-missing',
+    'ledger-url-invalid',
+  ],
+  refused: [
+    'fixed-tag-taken',
+    'other-build',
+    'version-taken',
+    'dirty-working-copy',
+    'published-together',
+    'held-by-order',
+    'line-empty',
+    'not-after-last-version',
+    'order-unknown',
+    'not-in-previous-environment',
+    'environment-empty',
+    'several-releases',
+    'never-published',
+    'build-failed',
+    'other-platform',
+    'platform-twice',
+    'mixed-commits',
+    'other-product',
+    'other-entries',
+    'not-overwritable',
+  ],
+  missing: [
+    'output-missing',
+    'wait-ended',
+    'nothing-to-stage',
+    'nothing-to-assemble',
+    'followed-build-failed',
+    'build-incomplete',
+    'build-without-end',
+    'image-missing',
+    'entry-missing',
+    'entry-ambiguous',
+    'not-a-layout',
+    'blob-missing',
+    'files-missing',
+    'no-repository',
+    'content-gone',
+    'changes-unknown',
+    'login-not-stored',
+    'ledger-missing',
+  ],
+  denied: [
+    'login-needed',
+    'login-refused',
+    'no-right',
+    'credential-missing',
+    'credential-malformed',
+    'command-failed',
+    'identity-missing',
+    'identity-malformed',
+    'identity-expired',
+    'identity-other-audience',
+    'identity-without-rule',
+    'identity-untrusted',
+    'identity-refused',
+    'token-service-unsafe',
+    'logins-unsafe',
+    'logins-unreadable',
+    'ledger-denied',
+  ],
+  unavailable: [
+    'host-unknown',
+    'not-listening',
+    'tls-untrusted',
+    'proxy-refused',
+    'not-a-registry',
+    'timed-out',
+    'connection-broken',
+    'registry-fault',
+    'rate-limited',
+    'upload-lost',
+    'redirect-circle',
+    'location-missing',
+    'token-missing',
+    'answer-unexpected',
+    'ledger-unavailable',
+    'ledger-newer',
+    'port-taken',
+  ],
+  corrupt: [
+    'manifest-corrupt',
+    'image-config-corrupt',
+    'content-corrupt',
+    'layout-corrupt',
+    'archive-corrupt',
+    'nested-too-deeply',
+    'answer-too-large',
+    'stored-otherwise',
+    'files-changed',
+    'ledger-corrupt',
+    'ledger-entry-corrupt',
+    'ledger-facts-corrupt',
+  ],
+  interrupted: ['interrupted'],
+} as const satisfies Record<Fault, readonly string[]>;
+
+/** The stable code of an error: `fixed-tag-taken`. */
+export type ErrorCode = (typeof errorCodes)[Fault][number];
+
+/** Every code. */
+export const allErrorCodes: readonly ErrorCode[] = faults.flatMap((fault): readonly ErrorCode[] => errorCodes[fault]);
+
+const faultOf: ReadonlyMap<string, Fault> = new Map(
+  faults.flatMap((fault) => errorCodes[fault].map((code): [string, Fault] => [code, fault])),
+);
 
 /** The parts of an error message. */
 export interface Problem {
-  reason?: AccessReason;
   /** What happened, one line, no full stop. */
   what: string;
   /** The object it happened to: a file, a reference, a tag. */
@@ -46,13 +177,15 @@ export interface Problem {
 /** A failure that a user can cause or meet. Anything else that is thrown is a defect in Hod. */
 export class HodError extends Error {
   override readonly name = 'HodError';
+  readonly fault: Fault;
 
   constructor(
-    readonly fault: Fault,
+    readonly code: ErrorCode,
     readonly problem: Problem,
     options?: { cause?: unknown },
   ) {
     super(problem.why === undefined ? problem.what : `${problem.what}: ${problem.why}`, options);
+    this.fault = faultOf.get(code) ?? 'defect';
   }
 
   /** The exit code of the program when this error ends it. */
@@ -63,6 +196,14 @@ export class HodError extends Error {
 
 /** The `code` of a Node.js system or socket error (`ENOENT`, `ECONNREFUSED`, …), if it has one. */
 export function systemErrorCode(error: unknown): string | undefined {
-  const code: unknown = typeof error === 'object' && error !== null && 'code' in error ? error.code : undefined;
+  const code: unknown =
+    typeof error === 'object' && error !== null && !(error instanceof HodError) && 'code' in error
+      ? error.code
+      : undefined;
   return typeof code === 'string' ? code : undefined;
+}
+
+/** What anything that was thrown says of itself. */
+export function messageOf(error: unknown): string {
+  return error instanceof Error ? error.message : String(error);
 }

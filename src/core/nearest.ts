@@ -7,3 +7,9 @@ export function nearestName(name: string, known: readonly string[]): string | un
   const [best] = ranked;
   return best !== undefined && best.far <= limit ? best.each : undefined;
 }
+
+/** What to say of the names that there are, to somebody who gave one that there is not. */
+export function similarNames(name: string, known: readonly string[]): string {
+  const nearest = nearestName(name, known);
+  return nearest === undefined ? `there are: ${known.join(', ') || 'none'}` : `similar: ${nearest}`;
+}

@@ -1,17 +1,18 @@
 import { HodError } from '../core/errors';
 import { assembleIndex } from '../core/oci/assemble';
-import { runnableImages } from '../core/oci/content';
+import { runnableImages, sizeOf } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { platformKey } from '../core/oci/platform';
 import { parseReference, type Reference } from '../core/oci/reference';
-import { decideFixed, type TagDecision } from '../core/release/plan';
-import { Carrier, noTransfer } from '../registry/transfer';
+import { fixedTags } from '../core/release/gates/tags';
+import { refuseUnmet } from '../core/release/refusal';
+import { decideFixed, type TagDecision } from '../core/release/tag-decisions';
+import { Carrier } from '../delivery/carry';
 import type { RepositoryClient } from '../registry/repository';
-import { refuseOverwrites } from './judge';
-import { locate } from './locate';
-import { toTagResult, type AssembleResult } from './results';
-import { withoutProduct, type SessionOptions } from './session';
-import { sizeOf } from './show';
+import type { AssembleResult } from '../results/assemble';
+import { toTagResult } from '../results/common';
+import { locate } from '../session/locate';
+import { withoutProduct, type SessionOptions } from '../session/session';
 
 /** What `assemble` is told. */
 export interface AssembleOptions extends SessionOptions {
@@ -36,10 +37,9 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
     const client = session.client(target.repository);
 
     const decision = await decideTag(client, target, manifest.digest);
-    const transfer = noTransfer();
-    await new Carrier(session.limit, dryRun, session.observer.transfer).carry(node, client, transfer);
+    const transfer = await new Carrier(dryRun, session.observer.transfer).carry(node, client);
     if (decision?.outcome === 'created' && !dryRun) {
-      await client.putManifest(decision.tag, manifest);
+      await client.manifests.put(decision.tag, manifest);
     }
     return {
       repository: client.label,
@@ -61,7 +61,7 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
 function targetOf(text: string): Reference {
   const target = parseReference(text);
   if (target.digest !== undefined) {
-    throw new HodError('usage', {
+    throw new HodError('not-a-reference', {
       what: 'an index cannot be written to a digest',
       object: text,
       why: 'its digest follows from its members',
@@ -79,17 +79,16 @@ async function decideTag(
   if (tag === undefined) {
     return undefined;
   }
-  const previous = await client.resolve(tag);
+  const served = await client.manifests.resolve(tag);
   const decision: TagDecision = {
     image: client.repository.name,
     repository: client.label,
     tag,
     kind: 'fixed',
     digest,
-    previous,
-    late: false,
-    ...decideFixed(digest, previous, undefined),
+    served,
+    ...decideFixed(digest, served, undefined),
   };
-  refuseOverwrites([decision]);
+  refuseUnmet([fixedTags([decision])]);
   return decision;
 }

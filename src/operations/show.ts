@@ -1,9 +1,9 @@
-import { contentOf, runnableImages, type ContentNode, type RunnableImage } from '../core/oci/content';
+import { runnableImages, sizeOf, type RunnableImage } from '../core/oci/content';
 import { platformKey } from '../core/oci/platform';
 import { formatRepository } from '../core/oci/reference';
-import { locate } from './locate';
-import type { ShowResult } from './results';
-import { withoutProduct, type SessionOptions } from './session';
+import type { ShowResult } from '../results/show';
+import { locate } from '../session/locate';
+import { withoutProduct, type SessionOptions } from '../session/session';
 
 /** What `show` is told. */
 export interface ShowOptions extends SessionOptions {
@@ -36,10 +36,4 @@ function describeImage({ node, manifest, platform, revision }: RunnableImage): S
     layers: manifest.layers.length,
     revision: revision ?? null,
   };
-}
-
-/** Bytes of everything at and below a node, each digest once. */
-export function sizeOf(node: ContentNode): number {
-  const { manifests, blobs } = contentOf(node);
-  return [...manifests.map(({ bytes }) => bytes.length), ...blobs.map(({ size }) => size)].reduce((a, b) => a + b, 0);
 }

@@ -1,20 +1,24 @@
-import { existsSync } from 'node:fs';
 import { HodError } from '../core/errors';
 import { formatPlatform, parsePlatform } from '../core/oci/platform';
-import type { Build, BuildOptions } from '../core/release/build';
-import { lacking } from '../core/release/staging';
-import { parseLayoutLocation } from '../layout/layout';
-import { follow } from './follow';
-import { partNamed, partsOf, requirementOf, type ProductPart } from './parts';
-import { readBuild } from './read-build';
-import type { StageResult } from './results';
-import { actorOf, withLedger, withProduct, type SessionOptions } from './session';
-import { stageOutputs, type Stageable, type StageContext } from './staging';
+import type { BuildOptions } from '../core/release/build';
+import { stagedIn } from '../core/release/actions/staged';
+import { missingOf } from '../core/release/component';
+import type { Facts } from '../core/release/facts';
+import { cleanForStaging } from '../core/release/gates/build';
+import { refuseUnmet } from '../core/release/refusal';
+import { follow } from '../delivery/sources/follow';
+import { isThere } from '../delivery/sources/outputs';
+import { readBuild } from '../delivery/sources/read-build';
+import { stageOutputs, type OutputPlace, type StageContext, type StagedOutput } from '../delivery/sources/staging';
+import { toStageResult, type StageResult } from '../results/stage';
+import { withLedger } from '../session/open-ledger';
+import { actorOf, withProduct, type SessionOptions } from '../session/session';
+import { chosenComponents, outputPathsOf, requirementOf, type ComponentConfig } from '../workspace/config';
 
 /** What `stage` is told. */
 export interface StageOptions extends SessionOptions, Pick<BuildOptions, 'commit'> {
   /** The images and bundles to stage; all where none is named. */
-  images: readonly string[];
+  images?: readonly string[] | undefined;
   /** A build output of the one image that is named, instead of those that hod.yaml names. */
   from?: string | undefined;
   /** The platform that the build output must be for. */
@@ -34,77 +38,65 @@ export interface StageOptions extends SessionOptions, Pick<BuildOptions, 'commit
 export async function stage(options: StageOptions): Promise<StageResult> {
   return withProduct(options, async (config, session) => {
     const dryRun = options.dryRun === true;
-    const parts = options.images.length === 0 ? partsOf(config) : options.images.map((name) => partNamed(config, name));
-    const stageable = outputsOf(parts, options.from);
+    const places = placesOf(chosenComponents(config, options.images ?? []), options.from);
+    const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
     const build = await readBuild(config.folder, { commit: options.commit }, session.observer);
-    refuseDirty(build);
-    return withLedger(config, dryRun ? 'read' : 'write', async (ledger) => {
-      const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
+    refuseUnmet([cleanForStaging(build)]);
+    return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       const actor = actorOf(options.actor);
       const context: StageContext = { config, session, ledger, build, actor, platform, dryRun };
-      const images =
+      const outputs =
         options.follow === undefined
-          ? await stageOutputs(present(stageable, options), context)
-          : await follow(options.follow, stageable, options.wait, context);
+          ? await stageOutputs(present(places, options), context)
+          : await follow(options.follow, places, options.wait, context);
       const { facts } = await ledger.read([{ kind: 'staged', key: build.commit }]);
-      const staged = facts.get('staged', build.commit) ?? {};
-      return {
-        product: config.product,
-        commit: build.commit,
-        environment: config.environments[0].name,
-        dryRun,
-        images,
-        lacking: partsOf(config)
-          .map((part) => ({
-            image: part.name,
-            lacks: lacking(requirementOf(part), [
-              ...(staged[part.name]?.parts ?? []),
-              // The files of a bundle are where the product is.
-              ...('files' in part && existsSync(part.files) ? [{ platforms: [] }] : []),
-              ...(dryRun ? images.filter(({ image }) => image === part.name) : []),
-            ]),
-          }))
-          .filter(({ lacks }) => lacks.length > 0),
-      };
+      return toStageResult(context, outputs, stillMissing(context, facts, outputs));
     });
   });
 }
 
-/** Another job would publish it as what the commit holds. */
-function refuseDirty({ dirty, commit }: Build): void {
-  if (dirty) {
-    throw new HodError('refused', {
-      what: 'what was built from a dirty working copy is not staged',
-      object: commit,
-      why: 'files were changed since that commit, so it does not hold what was built',
-      next: 'commit the changes and build again; `git status` lists them',
-    });
-  }
+/** What publishing still waits for, component by component. */
+function stillMissing(
+  { config, build, dryRun }: StageContext,
+  facts: Facts,
+  outputs: readonly StagedOutput[],
+): StageResult['missing'] {
+  return config.components.flatMap((component) => {
+    const { name } = component;
+    const there = [
+      ...(stagedIn(facts, build.commit, name)?.parts ?? []),
+      // The files of a bundle are where the product is.
+      ...(component.kind === 'bundle' && isThere(component.files) ? [{ platforms: [] }] : []),
+      ...(dryRun ? outputs.filter(({ image }) => image === name) : []),
+    ];
+    const missing = missingOf(requirementOf(component), there);
+    return missing.length === 0 ? [] : [{ image: name, missing }];
+  });
 }
 
-function outputsOf(parts: readonly ProductPart[], from: string | undefined): Stageable[] {
-  const [only] = parts;
+function placesOf(components: readonly ComponentConfig[], from: string | undefined): OutputPlace[] {
+  const [only] = components;
   if (from === undefined) {
-    return parts.flatMap((part) => ('files' in part ? [part.files] : part.from).map((path) => ({ part, path })));
+    return components.flatMap((component) => outputPathsOf(component).map((path) => ({ component, path })));
   }
-  if (only === undefined || parts.length > 1 || 'files' in only) {
-    throw new HodError('usage', {
+  if (only === undefined || components.length > 1 || only.kind === 'bundle') {
+    throw new HodError('options-conflict', {
       what: '--from is for one image',
       object: from,
-      why: `it would stand for ${parts.map(({ name }) => name).join(', ')}`,
+      why: `it would stand for ${components.map(({ name }) => name).join(', ')}`,
       next: 'name the image: `hod stage IMAGE --from PATH`',
     });
   }
-  return [{ part: only, path: from }];
+  return [{ component: only, path: from }];
 }
 
 /** Those build outputs that are here; each job stages what it built. Throws `missing` where there is none. */
-function present(all: readonly Stageable[], { from }: StageOptions): Stageable[] {
-  const here = from === undefined ? all.filter(({ path }) => existsSync(parseLayoutLocation(path).path)) : [...all];
+function present(places: readonly OutputPlace[], { from }: StageOptions): OutputPlace[] {
+  const here = from === undefined ? places.filter(({ path }) => isThere(path)) : [...places];
   if (here.length === 0) {
-    throw new HodError('missing', {
+    throw new HodError('nothing-to-stage', {
       what: 'there is nothing to stage',
-      object: all.map(({ part, path }) => `${part.name}: ${path}`).join('\n'),
+      object: places.map(({ component, path }) => `${component.name}: ${path}`).join('\n'),
       why: 'none of these build outputs is here',
       next: 'build first, or name where the output is: `hod stage IMAGE --from PATH`',
     });

@@ -1,10 +1,9 @@
 import { basename, relative, sep } from 'node:path';
 import { HodError } from '../core/errors';
 import { touchOf } from '../core/release/touched';
-import { loadConfig, configName } from '../workspace/config';
+import type { TouchedResult } from '../results/touched';
+import { configName, loadConfig, type ComponentConfig, type Config } from '../workspace/config';
 import { changedFiles, readGit } from '../workspace/git';
-import { partsOf } from './parts';
-import type { TouchedResult } from './results';
 
 /** What `touched` is told. */
 export interface TouchedOptions {
@@ -19,7 +18,7 @@ export async function touched({ config: file, since }: TouchedOptions): Promise<
   const [git, changed] = [await readGit(config.folder), await changedFiles(config.folder, since)];
   if ('gap' in git || changed === undefined) {
     const reading = await readGit(config.folder, since);
-    throw new HodError('missing', {
+    throw new HodError('changes-unknown', {
       what: 'it is not known what changed',
       object: since,
       why:
@@ -30,18 +29,20 @@ export async function touched({ config: file, since }: TouchedOptions): Promise<
   return {
     product: config.product,
     since,
-    commit: git.facts.commit,
-    images: partsOf(config).map((part) => {
-      const paths =
-        'files' in part ? [...(part.paths ?? []), ...filesUnder(relative(config.folder, part.files))] : part.paths;
-      const { files, ...touch } = touchOf({ paths, shared: config.shared }, changed, basename(config.file));
-      return { image: part.name, kind: 'files' in part ? 'bundle' : 'image', ...touch, files: [...files] };
+    commit: git.commit.id,
+    images: config.components.map((component) => {
+      const inputs = { own: inputsOf(component, config), shared: config.sharedInputs };
+      const { files, ...touch } = touchOf(inputs, changed, basename(config.file));
+      return { image: component.name, kind: component.kind, ...touch, files: [...files] };
     }),
   };
 }
 
-/** A bundle is made of its own files. */
-function filesUnder(path: string): string[] {
-  const pattern = path.split(sep).join('/');
-  return [pattern, `${pattern}/**`];
+/** A bundle is made of its own files, whatever else hod.yaml names. */
+function inputsOf(component: ComponentConfig, { folder }: Config): readonly string[] | undefined {
+  if (component.kind === 'image') {
+    return component.inputs;
+  }
+  const path = relative(folder, component.files).split(sep).join('/');
+  return [...(component.inputs ?? []), path, `${path}/**`];
 }

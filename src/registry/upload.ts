@@ -1,36 +1,20 @@
 import { Readable } from 'node:stream';
+import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
-import type { RegistryRequest, RegistryResponse } from './exchange';
-import { registrySays } from './problems';
-import { TransientError, withRetries } from './retry';
-
-/** Remembers where unfinished uploads go on, also for a later run. */
-export interface UploadSessions {
-  /** The location to go on at; undefined where none is known, or somebody else is using it. */
-  recall(key: string): Promise<string | undefined>;
-  remember(key: string, location: string): Promise<void>;
-  forget(key: string): Promise<void>;
-}
-
-/** Forgets everything when the process ends. */
-export function volatileSessions(): UploadSessions {
-  const locations = new Map<string, string>();
-  return {
-    recall: async (key) => locations.get(key),
-    remember: async (key, location) => void locations.set(key, location),
-    forget: async (key) => void locations.delete(key),
-  };
-}
+import type { RegistryRequest, RegistryResponse } from './http/exchange';
+import { TransientError, withRetries } from './http/retry';
+import { registrySays, withSaid } from './http/status-problems';
+import { onlyOnce, Pieces } from './pieces';
+import type { RepositoryRequest } from './requests';
+import type { UploadSessions } from './upload-sessions';
 
 /** What an upload needs of the repository that it goes to. */
 export interface UploadTarget {
   /** `registry/name`. */
   readonly label: string;
-  /** The base path of uploads. */
-  readonly uploadsPath: string;
-  send(request: Omit<RegistryRequest, 'scopes'>): Promise<RegistryResponse>;
+  send(request: Omit<RepositoryRequest, 'access' | 'part' | 'scopes'>): Promise<RegistryResponse>;
   hasBlob(): Promise<boolean>;
   /** Makes the repository where it does not exist; false where nobody knows how. */
   createRepository(): Promise<boolean>;
@@ -43,6 +27,8 @@ export interface UploadOptions {
   sent: (bytes: number) => void;
   /** Milliseconds before the first repetition. */
   firstDelay: number;
+  /** What is taken out of what the registry says. */
+  secrets: Secrets;
 }
 
 /** Smaller blobs go up in one request, and are begun again where it breaks. */
@@ -141,22 +127,20 @@ class Upload {
   private async begin(): Promise<string> {
     const request = {
       method: 'POST' as const,
-      target: this.target.uploadsPath,
+      path: 'blobs/uploads/',
       headers: { 'content-length': '0' },
       expect: [202, 404],
       purpose: 'could not begin an upload',
-      object: this.key,
     };
     let response = await this.target.send(request);
     if (response.statusCode === 404) {
       await response.body.dump();
       if (!(await this.target.createRepository())) {
-        throw new HodError('missing', {
-          reason: 'no-repository',
+        throw new HodError('no-repository', {
           what: request.purpose,
           object: this.key,
           why: `there is no repository ${this.target.label}, and the registry does not make one by itself`,
-          next: 'create it, or name a command that does with `create:` under the registry in hod.yaml',
+          next: 'create it, or name a command that does with `create-repository:` under the registry in hod.yaml',
         });
       }
       response = await this.target.send({ ...request, expect: [202] });
@@ -173,10 +157,9 @@ class Upload {
     }
     const response = await this.target.send({
       method: 'GET',
-      target: location,
+      path: location,
       expect: [200, 204, 405, ...sessionLost],
       purpose: 'could not ask how far an upload got',
-      object: this.key,
     });
     await response.body.dump();
     const end = /^(?:bytes=)?0-(\d+)$/.exec(String(response.headers['range'] ?? ''))?.[1];
@@ -194,7 +177,8 @@ class Upload {
     const pieces = await this.open();
     this.reached = 0;
     if (size === 0) {
-      await pieces.end();
+      // No piece of it is taken; what is promised is checked all the same.
+      await pieces.skip(1);
     }
     await this.finish(withDigest(location, digest), String(size), () => this.bodyOf(pieces, size));
   }
@@ -203,23 +187,22 @@ class Upload {
     const { digest, size } = this.descriptor;
     const pieces = await this.open();
     this.reached = session.offset;
-    await skip(pieces, session.offset);
+    await pieces.skip(session.offset);
     let { location, offset } = session;
     while (offset < size) {
       await this.options.sessions.remember(this.key, location);
       const length = Math.min(chunkSize, size - offset);
       const response = await this.target.send({
         method: 'PATCH',
-        target: location,
+        path: location,
         headers: {
           'content-type': 'application/octet-stream',
           'content-length': String(length),
           'content-range': `${offset}-${offset + length - 1}`,
         },
-        body: once(() => this.bodyOf(pieces, length)),
+        body: onlyOnce(() => this.bodyOf(pieces, length)),
         expect: [202, 204, ...sessionLost],
         purpose: 'could not upload a blob',
-        object: this.key,
       });
       await this.refuseLost(response);
       location = this.locationOf(response, location);
@@ -230,15 +213,14 @@ class Upload {
   }
 
   /** Ends the upload. What the registry holds may be gone or damaged; where it refuses the whole, all begins anew. */
-  private async finish(target: string, length: string, body: RegistryRequest['body']): Promise<void> {
+  private async finish(path: string, length: string, body: RegistryRequest['body']): Promise<void> {
     const response = await this.target.send({
       method: 'PUT',
-      target,
+      path,
       headers: { 'content-type': 'application/octet-stream', 'content-length': length },
-      ...(body === undefined ? {} : { body: once(body) }),
+      ...(body === undefined ? {} : { body: onlyOnce(body) }),
       expect: [201, ...sessionLost],
       purpose: 'could not upload a blob',
-      object: this.key,
     });
     await this.refuseLost(response);
   }
@@ -249,17 +231,17 @@ class Upload {
       this.asked = false;
       return;
     }
-    const said = await registrySays(response);
+    const said = await registrySays(response, this.options.secrets);
     if (response.statusCode === otherByte && !this.asked) {
       // It may not have counted the last bytes yet when it was asked how far it got: it is asked once more.
       this.asked = true;
     } else {
       await this.end();
     }
-    throw new TransientError({
+    throw new TransientError('upload-lost', {
       what: 'could not upload a blob',
       object: this.key,
-      why: `the registry no longer takes the upload (${response.statusCode})${said === '' ? '' : `: ${said}`}`,
+      why: withSaid(`the registry no longer takes the upload (${response.statusCode})`, said),
       next: 'run the command again; what has arrived is not sent again',
     });
   }
@@ -269,10 +251,9 @@ class Upload {
     await this.target
       .send({
         method: 'DELETE',
-        target: location,
+        path: location,
         expect: [200, 202, 204, 404],
         purpose: 'could not cancel an upload',
-        object: this.key,
       })
       .then((response) => response.body.dump())
       .catch(() => undefined);
@@ -300,10 +281,11 @@ class Upload {
   private locationOf(response: RegistryResponse, before?: string): string {
     const location = response.headers['location'] ?? before;
     if (typeof location !== 'string') {
-      throw new HodError('unavailable', {
+      throw new HodError('location-missing', {
         what: 'could not begin an upload',
         object: this.key,
         why: 'the registry did not say where to send it (no Location)',
+        next: 'look into the log of the registry, and of what stands in front of it',
       });
     }
     return location;
@@ -312,57 +294,4 @@ class Upload {
 
 function withDigest(location: string, digest: string): string {
   return `${location}${location.includes('?') ? '&' : '?'}digest=${encodeURIComponent(digest)}`;
-}
-
-/** A body that cannot be made twice: where it must be sent again, the upload is taken up anew. */
-function once(body: NonNullable<RegistryRequest['body']>): NonNullable<RegistryRequest['body']> {
-  let used = false;
-  return () => {
-    if (used) {
-      throw new TransientError({
-        what: 'could not upload a blob',
-        why: 'the login ran out while it was sent',
-        next: 'run the command again',
-      });
-    }
-    used = true;
-    return body();
-  };
-}
-
-/** A stream of bytes that is read in parts of a given length. */
-class Pieces {
-  private rest: Uint8Array | undefined;
-
-  constructor(private readonly bytes: AsyncGenerator<Uint8Array>) {}
-
-  /** The next `length` bytes. */
-  async *take(length: number): AsyncGenerator<Uint8Array> {
-    let left = length;
-    while (left > 0) {
-      const next = this.rest ?? (await this.next());
-      if (next === undefined) {
-        return;
-      }
-      const piece = next.subarray(0, left);
-      this.rest = piece.length < next.length ? next.subarray(piece.length) : undefined;
-      left -= piece.length;
-      yield piece;
-    }
-  }
-
-  private async next(): Promise<Uint8Array | undefined> {
-    const result = await this.bytes.next();
-    return result.done === true ? undefined : result.value;
-  }
-
-  /** Reads to the end; nothing may be left. Checks content of no bytes, of which no piece is taken. */
-  async end(): Promise<void> {
-    await this.bytes.next();
-  }
-}
-
-async function skip(pieces: Pieces, length: number): Promise<void> {
-  const passed = pieces.take(length);
-  while ((await passed.next()).done !== true);
 }

@@ -1,11 +1,12 @@
 import { appendFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { HodError, systemErrorCode } from '../core/errors';
-import { seededFaults } from './faults';
+import { seededFaults } from './registry/faults';
 import type { RunningServer } from './http';
-import { startIdentityProvider, subjectOf } from './identity';
-import { startSandboxRegistry, type SandboxRegistryOptions } from './registry';
-import { startTokenService, type TokenService } from './token-service';
+import { startIdentityProvider, subjectOf } from './identity/identity-provider';
+import type { SandboxRegistryOptions } from './registry/options';
+import { startSandboxRegistry } from './registry/router';
+import { startTokenService, type TokenService } from './identity/token-service';
 
 /** What a sandbox holds. */
 export interface SandboxOptions {
@@ -105,7 +106,7 @@ function portProblem(error: unknown, port: number): unknown {
     return error;
   }
   return new HodError(
-    'unavailable',
+    'port-taken',
     {
       what: 'a sandbox registry could not start',
       object: `port ${port}`,

@@ -1,7 +1,7 @@
 import type { Document, LineCounter } from 'yaml';
 import * as z from 'zod';
 import { HodError } from '../core/errors';
-import { nearestName } from '../core/nearest';
+import { nearestName, similarNames } from '../core/nearest';
 import { parsePlatform } from '../core/oci/platform';
 import { parseRepository } from '../core/oci/reference';
 import { expandRepository, parseTemplate, TemplateError } from '../core/tags/template';
@@ -29,7 +29,7 @@ export function checkDocument(document: Document, lines: LineCounter, label: str
   const parsed = configSchema.safeParse(raw);
   const findings = parsed.success
     ? checkNames(parsed.data, Object.keys(parsed.data.environments))
-    : [...describeIssues(parsed.error.issues), ...checkSoundParts(raw)];
+    : [...describeIssues(parsed.error.issues), ...checkSoundComponents(raw)];
   if (parsed.success && findings.length === 0) {
     return { config: parsed.data };
   }
@@ -47,7 +47,7 @@ const looseConfig = z.object({
 });
 
 /** Checks the names of those images and environments that have the right form, beside others that have not. */
-function checkSoundParts(raw: unknown): Finding[] {
+function checkSoundComponents(raw: unknown): Finding[] {
   const loose = looseConfig.safeParse(raw).data;
   if (loose === undefined) {
     return [];
@@ -60,13 +60,13 @@ function checkSoundParts(raw: unknown): Finding[] {
       }),
     );
   const { product, images, bundles, environments } = loose;
-  const parts = {
+  const all = {
     product,
     images: sound(images, imageSchema),
     bundles: sound(bundles, bundleSchema),
     environments: sound(environments, environmentSchema),
   };
-  return checkNames(parts, Object.keys(environments));
+  return checkNames(all, Object.keys(environments));
 }
 
 /** What the issues of the schema mean. That a key is missing is not said where it is there, misspelt. */
@@ -84,7 +84,7 @@ function describeIssue(issue: z.core.$ZodIssue): Finding[] {
       return {
         path: [...issue.path, key],
         atKey: true,
-        text: `there is no key ${key} here${nearest(key, known)}`,
+        text: `there is no key ${key} here${alsoSimilar(key, known)}`,
         means: meant === undefined ? undefined : [...issue.path, meant].join('.'),
       };
     });
@@ -109,15 +109,6 @@ function keysAt(root: z.ZodType, path: Path): string[] {
   }
   here = here instanceof z.ZodOptional ? here.unwrap() : here;
   return here instanceof z.ZodObject ? Object.keys(here.shape) : [];
-}
-
-/** What to say about the names that there are, beside one that there is not. */
-export function nearest(name: string, known: readonly string[]): string {
-  const best = nearestName(name, known);
-  if (best !== undefined) {
-    return `; the nearest is ${best}`;
-  }
-  return known.length === 0 ? '' : `; there are ${known.join(', ')}`;
 }
 
 function position(document: Document, lines: LineCounter, { path, atKey }: Finding): { line: number; column: number } {
@@ -169,7 +160,7 @@ function checkNames(
     image.platforms?.forEach((platform, at) => check(['images', name, 'platforms', at], () => parsePlatform(platform)));
   }
   const bundles = Object.keys(raw.bundles ?? {});
-  for (const name of bundles.filter((each) => each in raw.images)) {
+  for (const name of bundles.filter((each) => Object.hasOwn(raw.images, each))) {
     findings.push({ path: ['bundles', name], atKey: true, text: `an image is called ${name} too` });
   }
   const names = [...new Set([...Object.keys(raw.images), ...bundles])];
@@ -208,9 +199,13 @@ function checkAfter(path: Path, after: string | undefined, earlier: readonly str
     : [
         {
           path: [...path, 'after'],
-          text: `there is no environment ${after} before this one${nearest(after, earlier)}`,
+          text: `there is no environment ${after} before this one${alsoSimilar(after, earlier)}`,
         },
       ];
+}
+
+function alsoSimilar(name: string, known: readonly string[]): string {
+  return known.length === 0 ? '' : `; ${similarNames(name, known)}`;
 }
 
 function uniqueFindings(findings: readonly Finding[]): Finding[] {

@@ -32,13 +32,17 @@ export const registrySchema = z.strictObject({
     .union(
       [
         z.literal(false),
-        z.strictObject({ ca: z.string().optional(), certificate: z.string().optional(), key: z.string().optional() }),
+        z.strictObject({
+          ca: z.string().optional(),
+          'client-certificate': z.string().optional(),
+          'client-key': z.string().optional(),
+        }),
       ],
-      'must be false, or { ca: FILE, certificate: FILE, key: FILE }',
+      'must be false, or { ca: FILE, client-certificate: FILE, client-key: FILE }',
     )
     .optional(),
   credentials: credentialsSchema.optional(),
-  create: commandLine.optional(),
+  'create-repository': commandLine.optional(),
 });
 
 /** The place of a secret: an environment variable, or a file. */
@@ -57,15 +61,15 @@ const patterns = z.array(z.string().min(1)).min(1);
 export const imageSchema = z.strictObject({
   from: paths,
   platforms: z.array(z.string()).min(1).optional(),
-  paths: patterns.optional(),
-  alone: z.boolean().optional(),
+  inputs: patterns.optional(),
+  'publish-alone': z.boolean().optional(),
 });
 
 /** A bundle in hod.yaml. */
 export const bundleSchema = z.strictObject({
   files: z.string().min(1),
-  paths: patterns.optional(),
-  alone: z.boolean().optional(),
+  inputs: patterns.optional(),
+  'publish-alone': z.boolean().optional(),
 });
 
 /** An environment in hod.yaml. */
@@ -82,7 +86,7 @@ export const configSchema = z.strictObject({
   product: nameSchema,
   images: z.record(nameSchema, imageSchema).refine(isFilled, 'there is none'),
   bundles: z.record(nameSchema, bundleSchema).optional(),
-  shared: patterns.optional(),
+  'shared-inputs': patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
   ledger: z

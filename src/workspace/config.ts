@@ -2,37 +2,41 @@ import { readFile } from 'node:fs/promises';
 import { dirname, join, resolve } from 'node:path';
 import { LineCounter, parseDocument } from 'yaml';
 import { HodError, systemErrorCode } from '../core/errors';
-import { parsePlatform, type Platform } from '../core/oci/platform';
+import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
 import { followedBy, type TagRule } from '../core/tags/rules';
 import { expandRepository, parseTemplate } from '../core/tags/template';
-import { checkDocument, nearest } from './config-check';
+import { similarNames } from '../core/nearest';
+import type { Component, Requirement } from '../core/release/component';
+import { checkDocument } from './config-check';
 import type { RawConfig, RegistryConfig, SecretPlace } from './config-schema';
 
 /** The name of the configuration file. */
 export const configName = 'hod.yaml';
 
-interface PartConfig {
-  readonly name: string;
+interface CommonConfig extends Component {
   /** Patterns of the files that it is made of; undefined where hod.yaml does not say. */
-  readonly paths: readonly string[] | undefined;
-  /** Whether it may be published without the rest of the product. */
-  readonly alone: boolean;
+  readonly inputs: readonly string[] | undefined;
 }
 
 /** An image of the product. */
-export interface ImageConfig extends PartConfig {
-  /** Paths of image layouts, each with an entry where one is named (`out/all.tar#name`); absolute. */
-  readonly from: readonly string[];
+export interface ImageConfig extends CommonConfig {
+  readonly kind: 'image';
+  /** Paths of build outputs, each with an entry where one is named (`out/all.tar#name`); absolute. */
+  readonly outputs: readonly string[];
   /** The platforms that must be there; empty where hod.yaml does not say. */
   readonly platforms: readonly Platform[];
 }
 
 /** Files that are released with the images. */
-export interface BundleConfig extends PartConfig {
+export interface BundleConfig extends CommonConfig {
+  readonly kind: 'bundle';
   /** Absolute path of a folder. */
   readonly files: string;
 }
+
+/** An image or a bundle of the product. */
+export type ComponentConfig = ImageConfig | BundleConfig;
 
 /** Where the ledger is kept: a file, by its absolute path, or a database, by the place of its URL. */
 export type LedgerConfig = { readonly file: string } | { readonly postgres: SecretPlace };
@@ -54,10 +58,10 @@ export interface Config {
   readonly file: string;
   /** The folder that holds it; everything in it is relative to this. */
   readonly folder: string;
-  readonly images: readonly ImageConfig[];
-  readonly bundles: readonly BundleConfig[];
-  /** Patterns of files that all images and bundles are made of. */
-  readonly shared: readonly string[];
+  /** Images and bundles, as hod.yaml lists them. */
+  readonly components: readonly ComponentConfig[];
+  /** Patterns of files that all components are made of. */
+  readonly sharedInputs: readonly string[];
   /** In the order in which releases pass through them; never empty. */
   readonly environments: readonly [EnvironmentConfig, ...EnvironmentConfig[]];
   readonly registries: ReadonlyMap<string, RegistryConfig>;
@@ -100,7 +104,7 @@ async function readConfigFile(file: string): Promise<string> {
   } catch (error) {
     const absent = systemErrorCode(error) === 'ENOENT';
     throw new HodError(
-      'usage',
+      absent ? 'config-missing' : 'file-unusable',
       {
         what: absent ? 'there is no configuration here' : 'the configuration cannot be read',
         object: file,
@@ -113,11 +117,11 @@ async function readConfigFile(file: string): Promise<string> {
 }
 
 function configError(path: string, summary: string, problems: string[]): HodError {
-  return new HodError('usage', {
+  return new HodError('config-invalid', {
     what: 'the configuration cannot be used',
     object: path,
     why: [summary, ...problems].join('\n'),
-    next: 'correct it; `hod config check` tells when all is well',
+    next: 'correct it; `hod config check` says when it is valid',
   });
 }
 
@@ -147,20 +151,24 @@ function resolveConfig(raw: RawConfig, file: string): Config {
     product: raw.product,
     file,
     folder,
-    images: Object.entries(raw.images).map(([name, image]) => ({
-      name,
-      from: [image.from].flat().map((path) => resolve(folder, path)),
-      platforms: (image.platforms ?? []).map(parsePlatform),
-      paths: image.paths,
-      alone: image.alone === true,
-    })),
-    bundles: Object.entries(raw.bundles ?? {}).map(([name, bundle]) => ({
-      name,
-      files: resolve(folder, bundle.files),
-      paths: bundle.paths,
-      alone: bundle.alone === true,
-    })),
-    shared: raw.shared ?? [],
+    components: [
+      ...Object.entries(raw.images).map(([name, image]): ImageConfig => ({
+        kind: 'image',
+        name,
+        outputs: [image.from].flat().map((path) => resolve(folder, path)),
+        platforms: (image.platforms ?? []).map(parsePlatform),
+        inputs: image.inputs,
+        publishAlone: image['publish-alone'] === true,
+      })),
+      ...Object.entries(raw.bundles ?? {}).map(([name, bundle]): BundleConfig => ({
+        kind: 'bundle',
+        name,
+        files: resolve(folder, bundle.files),
+        inputs: bundle.inputs,
+        publishAlone: bundle['publish-alone'] === true,
+      })),
+    ],
+    sharedInputs: raw['shared-inputs'] ?? [],
     environments: [first, ...others],
     registries: new Map(
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
@@ -173,15 +181,50 @@ function resolveConfig(raw: RawConfig, file: string): Config {
   };
 }
 
-/** An environment by its name. Throws a `usage` error, with the nearest name, where there is none. */
+/** A component by its name. Throws a `usage` error, with similar names, where there is none. */
+function componentNamed({ components, file }: Config, name: string): ComponentConfig {
+  const found = components.find((each) => each.name === name);
+  if (found === undefined) {
+    throw new HodError('component-unknown', {
+      what: 'there is no such image or bundle',
+      object: name,
+      why: `${file} has none of this name`,
+      next: similarNames(
+        name,
+        components.map((each) => each.name),
+      ),
+    });
+  }
+  return found;
+}
+
+/** The components that are named; all where none is. Throws a `usage` error for a name that there is not. */
+export function chosenComponents(config: Config, names: readonly string[]): readonly ComponentConfig[] {
+  return names.length === 0 ? config.components : [...new Set(names)].map((name) => componentNamed(config, name));
+}
+
+/** What hod.yaml asks of a component. */
+export function requirementOf(component: ComponentConfig): Requirement {
+  return component.kind === 'bundle'
+    ? { platforms: [], outputs: 1 }
+    : { platforms: component.platforms.map(formatPlatform), outputs: component.outputs.length };
+}
+
+/** Where the build outputs of an image are, or the files of a bundle. */
+export function outputPathsOf(component: ComponentConfig): readonly string[] {
+  return component.kind === 'bundle' ? [component.files] : component.outputs;
+}
+
+/** An environment by its name. Throws a `usage` error, with similar names, where there is none. */
 export function environmentNamed(config: Config, name: string): EnvironmentConfig {
   const found = config.environments.find((each) => each.name === name);
   if (found === undefined) {
     const known = config.environments.map((each) => each.name);
-    throw new HodError('usage', {
+    throw new HodError('environment-unknown', {
       what: 'there is no such environment',
       object: name,
-      why: `${config.file} has none of this name${nearest(name, known)}`,
+      why: `${config.file} has none of this name`,
+      next: similarNames(name, known),
     });
   }
   return found;

@@ -1,14 +1,12 @@
-import { execFile } from 'node:child_process';
 import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
-import { promisify } from 'node:util';
 import * as z from 'zod';
-import { keepSecret, redact } from '../core/access/secrets';
+import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
-import { parseJson } from '../core/oci/manifest';
+import { parseJson } from '../core/json';
 import type { SecretPlace } from './config-schema';
+import { runProgram } from './programs';
 
-const run = promisify(execFile);
 const commandTimeout = 60_000;
 
 /** What a credential command prints: a password with its user name, or a token; and until when it is good. */
@@ -20,35 +18,50 @@ const documentSchema = z.union([
 /** What a credential command printed. */
 export type CredentialDocument = z.infer<typeof documentSchema>;
 
-/** Reads a secret from where hod.yaml says it is. Throws `denied` where there is none. */
-export async function readSecret(place: SecretPlace, folder: string, registry: string): Promise<string> {
+/** Where what hod.yaml names is found, and who remembers what is secret of it. */
+export interface SecretContext {
+  /** The folder that paths are relative to. */
+  readonly folder: string;
+  readonly secrets: Secrets;
+}
+
+/** Reads a secret from where hod.yaml says it is. Throws `denied`, naming what it is for, where there is none. */
+export async function readSecret(place: SecretPlace, purpose: string, context: SecretContext): Promise<string> {
+  return context.secrets.keep(await readPlace(place, purpose, context));
+}
+
+/** Reads what is no secret by itself, such as a user name. Throws as {@link readSecret} does. */
+export async function readPlace(
+  place: SecretPlace,
+  purpose: string,
+  { folder }: Pick<SecretContext, 'folder'>,
+): Promise<string> {
   const [where, value] =
     'env' in place
       ? [`the environment variable ${place.env}`, process.env[place.env]]
       : [`the file ${place.file}`, await readFile(resolve(folder, place.file), 'utf8').catch(() => undefined)];
   const secret = value?.replace(/\r?\n$/, '');
   if (secret === undefined || secret === '') {
-    throw new HodError('denied', {
-      reason: 'login-needed',
+    throw new HodError('credential-missing', {
       what: 'a credential is missing',
-      object: registry,
+      object: purpose,
       why: `hod.yaml takes it from ${where}, which is ${value === undefined ? 'not there' : 'empty'}`,
       next: `${'env' in place ? 'set' : 'write it into'} ${where}`,
     });
   }
-  return keepSecret(secret);
+  return secret;
 }
 
 /** Runs a credential command, without a shell; `{registry}` in it is the registry's host. Throws `denied`. */
 export async function runCredentialCommand(
   line: readonly string[],
-  folder: string,
   registry: string,
+  context: SecretContext,
 ): Promise<CredentialDocument> {
-  const stdout = await runConfigured(line, folder, { registry }, 'the credential command failed');
+  const stdout = await runConfigured(line, { registry }, 'the credential command failed', context);
   const parsed = documentSchema.safeParse(parseJson(Buffer.from(stdout)) ?? null);
   if (!parsed.success) {
-    throw new HodError('denied', {
+    throw new HodError('credential-malformed', {
       what: 'the credential command gave no credential',
       object: line.join(' '),
       // What it printed is not repeated: it may be the secret.
@@ -58,9 +71,9 @@ export async function runCredentialCommand(
   }
   const document = parsed.data;
   if ('password' in document) {
-    keepSecret(document.password, document.username);
+    context.secrets.keep(document.password, document.username);
   } else {
-    keepSecret(document.token);
+    context.secrets.keep(document.token, 'token');
   }
   return document;
 }
@@ -68,28 +81,22 @@ export async function runCredentialCommand(
 /** Runs a command that hod.yaml names, without a shell. Throws `denied` where it fails, with what it said. */
 export async function runConfigured(
   line: readonly string[],
-  folder: string,
   values: Readonly<Record<string, string>>,
   what: string,
+  { folder, secrets }: SecretContext,
 ): Promise<string> {
   const [file = '', ...args] = line.map((part) =>
-    part.replace(/\{(\w+)\}/g, (all, name: string) => values[name] ?? all),
+    part.replace(/\{(\w+)\}/g, (all, name: string) => (Object.hasOwn(values, name) ? (values[name] ?? all) : all)),
   );
-  try {
-    const { stdout } = await run(file, args, { cwd: folder, timeout: commandTimeout });
-    return stdout;
-  } catch (error) {
-    const said = error instanceof Error && 'stderr' in error ? String(error.stderr).trim() : '';
-    const code = error instanceof Error && 'code' in error ? String(error.code) : 'a signal';
-    throw new HodError(
-      'denied',
-      {
-        what,
-        object: [file, ...args].join(' '),
-        why: `it ended with ${code}${said === '' ? '' : `: ${redact(said).slice(-500)}`}`,
-        next: 'run it by hand to see what is wrong',
-      },
-      { cause: error },
-    );
+  const run = await runProgram(file, args, { folder, timeout: commandTimeout });
+  if (run.exitCode !== 0) {
+    const said = run.stderr.trim();
+    throw new HodError('command-failed', {
+      what,
+      object: [file, ...args].join(' '),
+      why: `it ended with ${run.exitCode ?? run.cause ?? ''}${said === '' ? '' : `: ${secrets.redact(said).slice(-500)}`}`,
+      next: 'run it by hand to see what is wrong',
+    });
   }
+  return run.stdout;
 }

@@ -1,8 +1,10 @@
 import { createHash } from 'node:crypto';
-import { mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
+import { mkdir, readFile, rm } from 'node:fs/promises';
 import { join } from 'node:path';
+import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
-import { parseJson } from '../core/oci/manifest';
+import { systemErrorCode } from '../core/errors';
+import { parseJson } from '../core/json';
 
 /** Registries forget uploads that nobody goes on with; so does Hod, after this many milliseconds. */
 const staleAfter = 24 * 60 * 60 * 1000;
@@ -25,10 +27,9 @@ export class UploadFiles {
 
   async remember(key: string, location: string): Promise<void> {
     await mkdir(this.folder, { recursive: true });
-    const next = `${this.fileOf(key)}.${process.pid}`;
-    // A location can hold what lets anybody go on with the upload.
-    await writeFile(next, JSON.stringify({ key, location, process: process.pid, at: Date.now() }), { mode: 0o600 });
-    await rename(next, this.fileOf(key));
+    const text = JSON.stringify({ key, location, process: process.pid, at: Date.now() });
+    // A location can hold what lets anybody go on with the upload. One that is lost costs time, nothing else.
+    await writeFileAtomic(this.fileOf(key), text, { mode: 0o600, fsync: false });
   }
 
   async forget(key: string): Promise<void> {
@@ -45,6 +46,6 @@ function isAlive(pid: number): boolean {
     process.kill(pid, 0);
     return true;
   } catch (error) {
-    return error instanceof Error && 'code' in error && error.code === 'EPERM';
+    return systemErrorCode(error) === 'EPERM';
   }
 }

@@ -48,7 +48,7 @@ test('PostgreSQL is lost while content is carried: said clearly, nothing is tagg
   await world.writeConfig(config, { dev: `dev.localhost:${port}` });
   await world.configure(/$/, `ledger: ${ledger}\n`, config);
   world.env = { SKERRY_LEDGER: server.url };
-  const lost = await world.fails(6, 'publish', '--config', config);
+  const lost = await world.fails('ledger-unavailable', 'publish', '--config', config);
   expect(lost).toMatchObject({
     what: 'the ledger cannot be used',
     object: expect.stringContaining('localhost'),

@@ -14,7 +14,7 @@ async function publishOn(prepare: string) {
   await mkdir(folder);
   const script = `mount -t tmpfs -o size=256k tmpfs '${folder}' && cd '${folder}' && ${prepare} && cd '${world.product.folder}' && exec "$@"`;
   const through = ['unshare', '--mount', '--map-root-user', 'sh', '-c', script, 'sh'];
-  const error = await hodFails(6, ['publish'], { ...world.options, through });
+  const error = await hodFails('ledger-unavailable', ['publish'], { ...world.options, through });
   expect(error.object).toBe(join(folder, 'ledger.db'));
   expect(error.next).toContain('nothing was tagged');
   for (const { tags } of Object.values(await world.served('dev'))) {

@@ -1,5 +1,7 @@
 import { Client } from 'pg';
-import { openPostgresLedger } from '../../src/ledger/postgres';
+import type { ErrorCode } from '../../src/core/errors';
+import { failing } from '../support/seen-errors';
+import { openPostgresLedger } from '../../src/ledger/engines/postgres';
 import { keepsALedger } from '../support/ledger-suite';
 import { RealPostgres } from '../support/real-postgres';
 
@@ -29,16 +31,14 @@ describe('a ledger in PostgreSQL', () => {
     await Promise.all(ledgers.map((ledger) => ledger.close()));
   });
 
-  test.each([
-    ['a login that is refused', () => server.url.replace('una', 'eve'), 'denied', 'refuses the login'],
-    ['no such database', () => server.url.replace(/postgres$/, 'other'), 'missing', 'no such database'],
-    ['nobody listens', () => server.url.replace(String(server.port), '1'), 'unavailable', 'tried 5 times'],
-    ['no such host', () => server.url.replace('localhost', 'ledger.skerry.invalid'), 'unavailable', 'no host'],
-  ])('%s is told in those words, without the password', async (_, url, fault, why) => {
-    const error: unknown = await openPostgresLedger({ url: url(), product: 'skerry-line' }).catch(
-      (thrown: unknown) => thrown,
-    );
-    expect(error).toMatchObject({ fault, problem: { why: expect.stringContaining(why) } });
+  test.each<[string, () => string, ErrorCode, string]>([
+    ['a login that is refused', () => server.url.replace('una', 'eve'), 'ledger-denied', 'refuses the login'],
+    ['no such database', () => server.url.replace(/postgres$/, 'other'), 'ledger-missing', 'no such database'],
+    ['nobody listens', () => server.url.replace(String(server.port), '1'), 'ledger-unavailable', 'tried 5 times'],
+    ['no such host', () => server.url.replace('localhost', 'ledger.skerry.invalid'), 'ledger-unavailable', 'no host'],
+  ])('%s is told in those words, without the password', async (_, url, code, why) => {
+    const error = await failing(code, () => openPostgresLedger({ url: url(), product: 'skerry-line' }));
+    expect(error.problem.why).toContain(why);
     expect(JSON.stringify(error)).not.toContain('not-asked-for');
   });
 });

@@ -2,8 +2,8 @@ import { execFileSync, type ChildProcess } from 'node:child_process';
 import { mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { startSandboxRegistry } from '../../src/sandbox/registry';
-import { writeSampleLayout } from '../../src/sandbox/sample-image';
+import { startSandboxRegistry } from '../../src/sandbox/registry/router';
+import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
 import { hod, hodJson } from './hod';
 import { readRepository } from './registry-reader';
 

@@ -2,7 +2,10 @@ import { spawn, type ChildProcess } from 'node:child_process';
 import { once } from 'node:events';
 import { resolve } from 'node:path';
 import type { z } from 'zod';
-import { errorResultSchema, resultSchemas, type ErrorResult } from '../../src/operations/results';
+import type { ErrorCode } from '../../src/core/errors';
+import { resultSchemas } from '../../src/results';
+import { errorResultSchema, type ErrorResult } from '../../src/results/error';
+import { keepSeen } from './seen-errors';
 
 /** The built program. */
 export const program = resolve(__dirname, '../../dist/hod.js');
@@ -69,17 +72,27 @@ export async function hodJson<K extends keyof Schemas>(
   return schema[kind].parse(JSON.parse(run.stdout));
 }
 
-/** Runs a command that must fail with this exit code, in the one form of errors and without a stack. */
+/** Runs a command that must fail with this code, in the one form of errors and without a stack. */
 export async function hodFails(
-  code: number,
+  code: ErrorCode,
   args: readonly string[],
   options: HodOptions,
 ): Promise<ErrorResult['error']> {
   const run = await hod([...args, '--json'], options);
-  expect({ code: run.code, stderr: run.stderr }).toEqual({ code, stderr: expect.stringMatching(/^hod: [^\n]+\n/) });
   expect(run.stderr).not.toMatch(/\n\s+at /);
   expect(run.stderr.match(/^hod: /gm)).toHaveLength(1);
   const { error } = errorResultSchema.parse(JSON.parse(run.stdout));
-  expect(error.exitCode).toBe(code);
+  keepSeen(error.code, problemOf(error));
+  expect({ code: error.code, exit: run.code, stderr: run.stderr }).toEqual({
+    code,
+    exit: error.exitCode,
+    stderr: expect.stringMatching(/^hod: [^\n]+\n/),
+  });
+  // Every no says why, and what to do.
+  expect([error.object, error.why, error.next]).not.toContain(null);
   return error;
+}
+
+function problemOf({ what, object, why, next }: ErrorResult['error']) {
+  return { what, object: object ?? '', why: why ?? '', next: next ?? '' };
 }

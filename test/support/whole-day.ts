@@ -40,7 +40,7 @@ export async function livesTheWholeDay(world: World, extraRequests = 0): Promise
 
   // Another build under a commit or version that is taken: refused, and nothing changes.
   await world.product.build('built again, otherwise');
-  const refused = await world.fails(3, 'publish');
+  const refused = await world.fails('fixed-tag-taken', 'publish');
   const taken = published.images[0];
   // The bundle holds the same files as before, so its tags are still right.
   const rebuilt = published.images.filter(({ kind }) => kind === 'image').length;

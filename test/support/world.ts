@@ -1,10 +1,12 @@
 import { execFileSync } from 'node:child_process';
-import { mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
+import { cp, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { startSandboxRegistry, type LoggedRequest, type SandboxRegistryOptions } from '../../src/sandbox/registry';
+import type { ErrorCode } from '../../src/core/errors';
+import type { LoggedRequest, SandboxRegistryOptions } from '../../src/sandbox/registry/options';
+import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import type { RunningServer } from '../../src/sandbox/http';
-import { sampleConfig, SampleProduct } from '../../src/sandbox/sample-product';
+import { sampleConfig, SampleProduct } from '../../src/sandbox/sample/sample-product';
 import { hod, hodFails, hodJson, type HodOptions } from './hod';
 import { readRepository, type Served } from './registry-reader';
 
@@ -13,6 +15,20 @@ export type EnvironmentName = (typeof environments)[number];
 export const images = ['timetable', 'boarding-gate', 'tide-watch', 'fare-tables'] as const;
 
 type PerEnvironment<T> = Record<EnvironmentName, T>;
+
+let template: Promise<string> | undefined;
+afterAll(async () => template && rm(await template, { recursive: true }));
+
+/** Makes the product once for all tests of a file: a commit tagged v2.4.0, and its build. */
+async function makeTemplate(): Promise<string> {
+  const product = new SampleProduct(await mkdtemp(join(tmpdir(), 'hod-template-')));
+  await product.create(sampleConfig({ dev: 'dev.test', uat: 'uat.test', prod: 'prod.test' }));
+  // What a test changes there is no change to the product.
+  execFileSync('git', ['update-index', '--skip-worktree', 'hod.yaml'], { cwd: product.folder });
+  product.tag('v2.4.0');
+  await product.build();
+  return product.folder;
+}
 
 /** The sample product in a temporary folder, and the registries that it is released to. */
 export class World {
@@ -34,18 +50,10 @@ export class World {
   static async create(ports: PerEnvironment<number>, readPorts = ports): Promise<World> {
     const folder = await mkdtemp(join(tmpdir(), 'hod-test-'));
     const product = new SampleProduct(join(folder, 'product'));
-    await product.create(
-      sampleConfig({
-        dev: `dev.localhost:${ports.dev}`,
-        uat: `uat.localhost:${ports.uat}`,
-        prod: `prod.localhost:${ports.prod}`,
-      }),
-    );
-    // What a test changes there is no change to the product.
-    execFileSync('git', ['update-index', '--skip-worktree', 'hod.yaml'], { cwd: product.folder });
-    product.tag('v2.4.0');
-    await product.build();
-    return new World(folder, product, ports, readPorts);
+    await cp(await (template ??= makeTemplate()), product.folder, { recursive: true });
+    const world = new World(folder, product, ports, readPorts);
+    await world.writeConfig(join(product.folder, 'hod.yaml'), {});
+    return world;
   }
 
   get options(): HodOptions {
@@ -68,7 +76,7 @@ export class World {
     return hodJson('status', ['status', ...args], this.options);
   }
 
-  fails(code: number, ...args: string[]) {
+  fails(code: ErrorCode, ...args: string[]) {
     return hodFails(code, args, this.options);
   }
 

@@ -1,5 +1,5 @@
 import { join } from 'node:path';
-import { writeSampleLayout } from '../../src/sandbox/sample-image';
+import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
 import { hodJson } from '../support/hod';
 import { readRepository } from '../support/registry-reader';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
@@ -38,7 +38,7 @@ test('the same members give the same index, in whatever order and from wherever 
   expect(Object.keys(served.manifests)).toHaveLength(3);
   const shown = await hodJson('show', ['show', `${target}:2.4.0`], world.options);
   expect(shown).toMatchObject({ digest: index.digest, platforms: [{ platform: 'linux/amd64', layers: 3 }, {}] });
-  expect((await world.fails(4, 'show', `${target}:2.4.1`)).next).toContain('2.4.0');
+  expect((await world.fails('image-missing', 'show', `${target}:2.4.1`)).next).toContain('2.4.0');
 });
 
 test('members for one platform, from two commits, or that are not there are one clear error each', async () => {
@@ -49,19 +49,25 @@ test('members for one platform, from two commits, or that are not there are one 
   await writeSampleLayout(out('other-amd64'), [{ platform: 'linux/amd64', revision, layers: [{ 'app/a': 'a' }] }]);
   await writeSampleLayout(out('other-arm'), [{ platform: 'linux/arm/v7', revision, layers: [{ 'app/a': 'a' }] }]);
 
-  const twice = await world.fails(3, 'assemble', target, amd64, 'out/other-amd64');
-  expect(twice).toMatchObject({ what: 'two members are for one platform', object: 'linux/amd64' });
-  const mixed = await world.fails(3, 'assemble', target, amd64, 'out/other-arm');
+  const twice = await world.fails('platform-twice', 'assemble', target, amd64, 'out/other-amd64');
+  expect(twice.object).toBe('linux/amd64');
+  const mixed = await world.fails('mixed-commits', 'assemble', target, amd64, 'out/other-arm');
   expect(mixed.why).toContain(world.product.head());
   expect(mixed.why).toContain(revision);
-  expect((await world.fails(4, 'assemble', target, amd64, 'out/riscv')).object).toContain('out/riscv');
-  const absent = await world.fails(4, 'assemble', target, amd64, world.repository('dev', 'nowhere:1.0.0'));
+  expect((await world.fails('image-missing', 'assemble', target, amd64, 'out/riscv')).object).toContain('out/riscv');
+  const absent = await world.fails(
+    'image-missing',
+    'assemble',
+    target,
+    amd64,
+    world.repository('dev', 'nowhere:1.0.0'),
+  );
   expect(absent.object).toBe(world.repository('dev', 'nowhere:1.0.0'));
   expect(await readRepository(world.ports.dev, 'skerry/other')).toEqual({ tags: {}, manifests: {}, blobs: [] });
 
   // A tag that is named is a fixed one.
   const one = await assemble(target, amd64);
-  const refused = await world.fails(3, 'assemble', target, arm64);
+  const refused = await world.fails('fixed-tag-taken', 'assemble', target, arm64);
   expect(refused.object).toBe(target);
   expect(refused.why).toContain(one.digest);
 });

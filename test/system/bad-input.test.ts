@@ -3,6 +3,7 @@ import { appendFile, readdir, readFile, rm, stat, symlink, truncate, writeFile }
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { create } from 'tar';
+import type { ErrorCode } from '../../src/core/errors';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
@@ -20,7 +21,7 @@ const config = () => join(sandbox.world.product.folder, 'hod.yaml');
 describe('configuration', () => {
   test('there is none', async () => {
     await rm(config());
-    expect(await sandbox.world.fails(2, 'publish')).toMatchObject({
+    expect(await sandbox.world.fails('config-missing', 'publish')).toMatchObject({
       object: config(),
       next: expect.stringContaining('--config'),
     });
@@ -28,7 +29,7 @@ describe('configuration', () => {
 
   test('it is not YAML: line and column', async () => {
     await writeFile(config(), 'product: skerry-line\nimages: [timetable: {\n');
-    expect((await sandbox.world.fails(2, 'config', 'check')).why).toMatch(/hod\.yaml:3:1: /);
+    expect((await sandbox.world.fails('config-invalid', 'config', 'check')).why).toMatch(/hod\.yaml:3:1: /);
   });
 
   test('everything that is wrong in it, at once, each with its place and the nearest right spelling', async () => {
@@ -37,12 +38,12 @@ describe('configuration', () => {
     await world.configure('platforms: [linux/amd64, linux/arm64, linux/arm/v7]', 'platfroms: [linux/amd64]');
     await world.configure('after: dev', 'after: [dev]');
     await world.configure('after: uat', 'after: uta');
-    const { why } = await world.fails(2, 'config', 'check');
+    const { why } = await world.fails('config-invalid', 'config', 'check');
     expect(why?.split('\n').slice(1)).toEqual([
-      expect.stringMatching(/^hod\.yaml:2:1: there is no key prodcut here; the nearest is product$/),
-      expect.stringMatching(/^hod\.yaml:14:5: there is no key platfroms here; the nearest is platforms$/),
+      expect.stringMatching(/^hod\.yaml:2:1: there is no key prodcut here; similar: product$/),
+      expect.stringMatching(/^hod\.yaml:14:5: there is no key platfroms here; similar: platforms$/),
       expect.stringMatching(/^hod\.yaml:29:12: after: .*expected string, received array$/),
-      expect.stringMatching(/^hod\.yaml:33:12: there is no environment uta before this one; the nearest is uat$/),
+      expect.stringMatching(/^hod\.yaml:33:12: there is no environment uta before this one; similar: uat$/),
     ]);
   });
 
@@ -52,12 +53,12 @@ describe('configuration', () => {
     await world.configure('linux/arm/v7', 'linux-arm');
     await world.configure('"c-{commit:12}"', '"c-{comit:12}"');
     await world.configure(/repository: uat.*/, 'repository: skerry/{image}');
-    const { why } = await world.fails(2, 'publish');
+    const { why } = await world.fails('config-invalid', 'publish');
     for (const part of [
       /hod\.yaml:14:\d+: this is not a platform/,
       /hod\.yaml:27:\d+: there is no placeholder \{comit:12\}/,
       /hod\.yaml:30:\d+: this is not a repository/,
-      /hod\.yaml:33:\d+: there is no environment uta before this one; the nearest is uat/,
+      /hod\.yaml:33:\d+: there is no environment uta before this one; similar: uat/,
     ]) {
       expect(why).toMatch(part);
     }
@@ -73,7 +74,7 @@ describe('build outputs', () => {
     const sizes = await Promise.all(files.map(async (file) => ({ file, size: (await stat(file)).size })));
     return sizes.sort((a, b) => b.size - a.size)[2]?.file ?? '';
   };
-  const publishFails = async (code: number) => {
+  const publishFails = async (code: ErrorCode) => {
     const error = await sandbox.world.fails(code, 'publish');
     expect(error.object).toContain('tide-watch');
     return error;
@@ -81,7 +82,7 @@ describe('build outputs', () => {
 
   test('a truncated blob', async () => {
     await truncate(await layer(), 100);
-    expect((await publishFails(7)).why).toMatch(/it has 100 bytes and its descriptor promises \d+/);
+    expect((await publishFails('layout-corrupt')).why).toMatch(/it has 100 bytes and its descriptor promises \d+/);
   });
 
   test('a blob with the wrong digest', async () => {
@@ -89,12 +90,12 @@ describe('build outputs', () => {
     const bytes = await readFile(file);
     bytes[0] = (bytes[0] ?? 0) ^ 1;
     await writeFile(file, bytes);
-    expect((await publishFails(7)).why).toMatch(/its bytes have the digest sha256:/);
+    expect((await publishFails('content-corrupt')).why).toMatch(/its bytes have the digest sha256:/);
   });
 
   test('a missing blob', async () => {
     await rm(await layer());
-    expect((await publishFails(4)).what).toBe('a blob is missing from the image layout');
+    await publishFails('blob-missing');
   });
 
   test('a link instead of a blob', async () => {
@@ -103,16 +104,16 @@ describe('build outputs', () => {
     await rm(file);
     await writeFile(join(sandbox.world.folder, 'elsewhere'), bytes);
     await symlink(join(sandbox.world.folder, 'elsewhere'), file);
-    expect((await publishFails(7)).what).toContain('link');
+    expect((await publishFails('layout-corrupt')).object).toBe(file);
   });
 
   test('an index.json that is not JSON, or is missing, or no output at all', async () => {
     await appendFile(out('tide-watch', 'index.json'), '}');
-    expect((await publishFails(7)).why).toContain('not a JSON object');
+    expect((await publishFails('layout-corrupt')).object).toMatch(/^index\.json in /);
     await rm(out('tide-watch', 'index.json'));
-    expect((await publishFails(4)).why).toContain('it has no index.json');
+    await publishFails('not-a-layout');
     await rm(out('tide-watch'), { recursive: true });
-    expect((await publishFails(4)).next).toContain('`from:` in hod.yaml');
+    expect((await publishFails('output-missing')).next).toContain('`from:` in hod.yaml');
   });
 
   test('a .tar with members that lead outside or are links, or that is cut off', async () => {
@@ -126,31 +127,31 @@ describe('build outputs', () => {
         ...names,
       ]);
     await pack(out('tide-watch'), ['../../hod.yaml']);
-    expect((await publishFails(7)).why).toContain('leads outside');
+    expect((await publishFails('archive-corrupt')).why).toContain('leads outside');
     await symlink('/etc/hostname', out('tide-watch', 'link'));
     await pack(out('tide-watch'), ['link']);
-    expect((await publishFails(7)).why).toContain('link is a link');
+    expect((await publishFails('archive-corrupt')).why).toContain('link is a link');
     await pack(out('tide-watch'), []);
     await truncate(out('tide-watch.tar'), 100_000);
-    expect((await publishFails(7)).why).toContain('cut off');
+    expect((await publishFails('archive-corrupt')).why).toContain('cut off');
     await writeFile(out('tide-watch.tar'), Buffer.alloc(2048, 31));
-    expect((await publishFails(7)).why).toContain('not a .tar');
+    expect((await publishFails('archive-corrupt')).why).toContain('not a .tar');
   });
 
   test('a platform that hod.yaml asks for is missing', async () => {
     await sandbox.world.configure(/(tide-watch\n    platforms: )\[linux\/amd64,/, '$1[linux/riscv64,');
-    expect((await publishFails(4)).object).toBe('tide-watch: linux/riscv64');
+    expect((await publishFails('output-missing')).object).toBe('tide-watch: linux/riscv64');
   });
 });
 
 describe('registries', () => {
-  const answering = async (status: number, type: string, body: string) => {
+  const answering = async (code: ErrorCode, status: number, type: string, body: string) => {
     const server = createServer((_, response) => response.writeHead(status, { 'content-type': type }).end(body));
     await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
     const { port } = server.address() as AddressInfo;
     await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, `127.0.0.1:${port}`);
     try {
-      return await sandbox.world.fails(6, 'publish');
+      return await sandbox.world.fails(code, 'publish');
     } finally {
       server.close();
     }
@@ -158,39 +159,66 @@ describe('registries', () => {
 
   test('it is not there', async () => {
     await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, '127.0.0.1:9');
-    const { why, next } = await sandbox.world.fails(6, 'publish');
+    const { why, next } = await sandbox.world.fails('not-listening', 'publish');
     expect(why).toMatch(/^nothing listens at 127\.0\.0\.1:9; tried \d+ times$/);
     expect(next).toContain('start the registry');
   });
 
   test('it answers with a web page', async () => {
-    expect((await answering(200, 'text/html', '<html>Welcome</html>')).why).toContain('it is not a registry');
+    await answering('not-a-registry', 200, 'text/html', '<html>Welcome</html>');
   });
 
   test('it has a fault of its own', async () => {
-    const { why } = await answering(500, 'application/json', '{"errors":[{"code":"UNKNOWN","message":"no disk"}]}');
-    expect(why).toMatch(/has a fault of its own \(500\).*; tried \d+ times/);
+    const { why } = await answering(
+      'registry-fault',
+      500,
+      'application/json',
+      '{"errors":[{"code":"UNKNOWN","message":"no disk"}]}',
+    );
+    expect(why).toMatch(/\(500\); tried \d+ times$/);
   });
 
   test('there is no such host', async () => {
     await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, 'registry.invalid');
-    expect((await sandbox.world.fails(6, 'publish')).object).toContain('registry.invalid/skerry/timetable');
+    expect((await sandbox.world.fails('host-unknown', 'publish')).object).toContain(
+      'registry.invalid/skerry/timetable',
+    );
   });
 });
 
 test('a command line that makes no sense', async () => {
   const { world } = sandbox;
-  expect(await world.fails(2, 'publsh')).toMatchObject({
-    what: "unknown command 'publsh'",
-    why: 'the nearest is publish',
+  const usage = (...args: string[]) => world.fails('command-line', ...args);
+  expect(await usage('publsh')).toMatchObject({ object: 'publsh', why: 'similar: publish' });
+  expect(await usage('publish', '--nxt')).toMatchObject({ object: '--nxt', why: 'similar: --next' });
+  expect(await usage('publish', '--jobs', 'many')).toMatchObject({
+    object: '--jobs many',
+    next: expect.stringContaining('`hod publish --help`'),
   });
-  expect((await world.fails(2, 'publish', '--jobs', 'many')).what).toContain('whole number');
-  expect((await world.fails(2, 'publish', '--version', '2.4')).what).toBe('this is not a version');
-  expect((await world.fails(2, 'publish', '--commit', 'nonsense')).what).toBe('this is not a commit');
-  expect((await world.fails(4, 'show', 'timetable')).why).toContain('registry host');
-  expect(await world.hod()).toMatchObject({
-    code: 2,
-    stdout: '',
-    stderr: expect.stringContaining('no command was given'),
-  });
+  expect((await usage('publish', '--next', 'micro')).why).toBe('it must be one of major, minor, patch');
+  expect((await usage('promote')).why).toMatch(/^env: /);
+  expect((await usage('touched')).object).toBe('--since <commit>');
+  expect((await usage('access', 'list', 'dev')).object).toBe('hod access list');
+  // A command that only holds others lists them, and so does Hod itself.
+  expect((await world.hod()).stderr).toMatch(/^ +why +config .*\n +access /m);
+  for (const [line, one] of [
+    [['access'], 'forget'],
+    [['config'], 'check'],
+    [['ledger'], 'verify'],
+  ] as const) {
+    expect((await usage(...line)).why).toMatch(new RegExp(`^${one} +\\w`, 'm'));
+  }
+  await world.fails('not-a-version', 'publish', '--version', '2.4');
+  await world.fails('not-a-line', 'publish', '--next', 'patch', '--line', '2.4.0');
+  await world.fails('not-a-commit', 'publish', '--commit', 'nonsense');
+  await world.fails('not-a-platform', 'stage', 'timetable', '--platform', 'linux');
+  await world.fails('image-missing', 'show', 'timetable');
+  await world.fails('not-a-reference', 'show', world.repository('dev', 'timetable'));
+  await world.fails('not-a-repository', 'assemble', 'timetable', 'out/tide-watch');
+  await world.fails(
+    'not-a-reference',
+    'assemble',
+    `${world.repository('dev', 'pair')}@sha256:${'0'.repeat(64)}`,
+    'out',
+  );
 });

@@ -1,7 +1,7 @@
 import { readdir, readFile } from 'node:fs/promises';
 import { join, resolve } from 'node:path';
 import * as z from 'zod';
-import { resultSchemas } from '../../src/operations/results';
+import { resultSchemas } from '../../src/results';
 import { hod } from '../support/hod';
 
 const root = resolve(__dirname, '../..');

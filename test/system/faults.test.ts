@@ -4,8 +4,8 @@ import { join } from 'node:path';
 import { HodError } from '../../src/core/errors';
 import { promote } from '../../src/operations/promote';
 import { publish } from '../../src/operations/publish';
-import { startSandboxRegistry } from '../../src/sandbox/registry';
-import type { Fault } from '../../src/sandbox/faults';
+import { startSandboxRegistry } from '../../src/sandbox/registry/router';
+import type { Fault } from '../../src/sandbox/registry/faults';
 import { writeLargeLayout } from '../support/large-layer';
 import { readRepository, type Served } from '../support/registry-reader';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
@@ -126,4 +126,4 @@ test(`${schedules} random schedules of faults: complete and byte-identical, or a
   // Both kinds of end must have been seen for this to mean anything.
   expect(ends.get('complete')).toBeGreaterThan(schedules / 10);
   expect(ends.size).toBeGreaterThan(1);
-}, 900_000);
+}, 1_500_000);

@@ -1,8 +1,9 @@
 import fc from 'fast-check';
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
-import { openSqliteLedger } from '../../src/ledger/sqlite';
-import { startSandboxRegistry, type LoggedRequest } from '../../src/sandbox/registry';
+import { openSqliteLedger } from '../../src/ledger/engines/sqlite';
+import type { LoggedRequest } from '../../src/sandbox/registry/options';
+import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { hod, hodJson } from '../support/hod';
 import { all } from '../support/ledger-suite';
 import { readRepository, type Served } from '../support/registry-reader';

@@ -4,9 +4,10 @@ import { join, resolve } from 'node:path';
 import { sandboxWorld } from '../support/world';
 import { writeLargeLayout } from '../support/large-layer';
 
-const layerSize = 1024 ** 3;
+/** `.ci/run` asks for more: what is held in memory does not depend on it. */
+const layerSize = Number(process.env['HOD_MEMORY_BYTES'] ?? 256 * 1024 ** 2);
 
-test('a layer of 1 GiB goes up, and on to another registry, in less than 160 MB of memory', async () => {
+test(`a layer of ${layerSize} bytes goes up, and on to another registry, in less than 160 MB of memory`, async () => {
   const folder = await mkdtemp(join(tmpdir(), 'hod-registry-'));
   const { world, close } = await sandboxWorld({ folder });
   try {

@@ -2,20 +2,11 @@ import { execFile } from 'node:child_process';
 import { chmod, cp, mkdir, readdir, readFile, writeFile } from 'node:fs/promises';
 import { join, resolve } from 'node:path';
 import { promisify } from 'node:util';
-import { parse } from 'yaml';
-import { z } from 'zod';
 import { program } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 const run = promisify(execFile);
 const examples = resolve(__dirname, '../../docs/pipelines');
-const pipeline = z.strictObject({
-  jobs: z.record(
-    z.string(),
-    z.strictObject({ steps: z.array(z.strictObject({ name: z.string().optional(), run: z.string() })) }),
-  ),
-});
-
 let sandbox: SandboxWorld;
 beforeEach(async () => (sandbox = await sandboxWorld()));
 afterEach(() => sandbox.close());
@@ -29,7 +20,7 @@ async function prepare(): Promise<void> {
   await mkdir(inWorld('bin'), { recursive: true });
   await writeFile(inWorld('bin', 'hod'), `#!/bin/sh\nexec '${process.execPath}' '${program}' "$@"\n`, { mode: 0o755 });
   await world.configure(/$/, `ledger: { file: ${inWorld('ledger.db')} }\n`);
-  await world.configure(/^( {2}(?:timetable|boarding-gate|tide-watch):)/gm, '$1\n    alone: true');
+  await world.configure(/^( {2}(?:timetable|boarding-gate|tide-watch):)/gm, '$1\n    publish-alone: true');
   await product.edit(
     'build.sh',
     `#!/bin/sh\nset -e\nmkdir -p out\nfor each in ${inWorld('built')}/"$1"*; do cp -r "$each" out/; done\n`,
@@ -43,36 +34,32 @@ async function prepare(): Promise<void> {
 /** Runs every job of an example, side by side, each in a clone of its own. Answers what was printed. */
 async function play(name: string, env: Record<string, string> = {}): Promise<string> {
   const { product } = sandbox.world;
-  const { jobs } = pipeline.parse(parse(await readFile(join(examples, `${name}.yaml`), 'utf8')));
+  const jobs = (await readdir(join(examples, name))).map((file) => file.replace('.sh', ''));
   const printed = await Promise.all(
-    Object.entries(jobs).map(async ([job, { steps }]) => {
+    jobs.map(async (job) => {
       const folder = inWorld(`${name}-${job}`);
       await run('git', ['clone', '--quiet', product.folder, folder]);
       await cp(join(product.folder, 'hod.yaml'), join(folder, 'hod.yaml'));
       await run('git', ['update-index', '--skip-worktree', 'hod.yaml'], { cwd: folder });
-      let text = '';
-      for (const step of steps) {
-        const { stdout, stderr } = await run('bash', ['--norc', '-euo', 'pipefail', '-c', step.run], {
-          cwd: folder,
-          env: {
-            PATH: `${inWorld('bin')}:${process.env['PATH'] ?? ''}`,
-            HOME: process.env['HOME'],
-            USER: 'una',
-            SUMMARY: inWorld('summary.md'),
-            OUTPUTS: inWorld('outputs'),
-            ...env,
-          },
-        });
-        text += stdout + stderr;
-      }
-      return text;
+      const { stdout, stderr } = await run(join(examples, name, `${job}.sh`), {
+        cwd: folder,
+        env: {
+          PATH: `${inWorld('bin')}:${process.env['PATH'] ?? ''}`,
+          HOME: process.env['HOME'],
+          USER: 'una',
+          SUMMARY: inWorld('summary.md'),
+          OUTPUTS: inWorld('outputs'),
+          ...env,
+        },
+      });
+      return stdout + stderr;
     }),
   );
   return printed.join('\n');
 }
 
 test('every example is played here', async () => {
-  const names = (await readdir(examples)).map((file) => file.replace('.yaml', ''));
+  const names = await readdir(examples);
   expect(names.sort()).toEqual(['by-platform', 'maintenance', 'one-job', 'only-what-changed', 'while-building']);
 });
 

@@ -2,7 +2,7 @@ import { mkdtemp, readdir, rm, stat } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
-import type { Fault } from '../../src/sandbox/faults';
+import type { Fault } from '../../src/sandbox/registry/faults';
 import { hod, hodJson } from '../support/hod';
 import { writeLargeLayout } from '../support/large-layer';
 import { sandboxWorld } from '../support/world';

@@ -27,19 +27,18 @@ test('jobs that built apart stage their parts; publish waits for the last, assem
 
   const arm = await stage('timetable', '--from', 'out-elsewhere/timetable-arm64.tar', '--platform', 'linux/arm64');
   expect(arm.images).toMatchObject([{ image: 'timetable', platforms: ['linux/arm64'], outcome: 'staged' }]);
-  expect(arm.lacking).toContainEqual({ image: 'timetable', lacks: ['linux/amd64'] });
+  expect(arm.missing).toContainEqual({ image: 'timetable', missing: ['linux/amd64'] });
   const protection = (await tagsOf('timetable')).filter((tag) => tag.startsWith('hod-staged-'));
   expect(protection).toEqual([`hod-staged-${arm.images[0]?.digest.slice(7, 31)}`]);
   expect((await stage('timetable', '--from', 'out-elsewhere/timetable-arm64.tar')).images).toMatchObject([
     { outcome: 'unchanged', transfer: { blobsSent: 0 } },
   ]);
-  expect(
-    await world.fails(3, 'stage', 'timetable', '--from', 'out-elsewhere/timetable-amd64', '--platform', 'linux/arm64'),
-  ).toMatchObject({ what: 'this build output is for another platform' });
-  const missing = await world.fails(4, 'publish');
+  const other = ['--from', 'out-elsewhere/timetable-amd64', '--platform', 'linux/arm64'];
+  await world.fails('other-platform', 'stage', 'timetable', ...other);
+  const missing = await world.fails('output-missing', 'publish');
   expect(missing.object).toContain('timetable: linux/amd64');
   expect(missing.next).toContain('--wait');
-  expect((await world.fails(4, 'publish', '--wait', '1s')).what).toBe('what was waited for did not come');
+  await world.fails('wait-ended', 'publish', '--wait', '1s');
 
   const waiting = hod(['publish', '--wait', '2m'], world.options);
   await stage('timetable', '--from', 'out-elsewhere/timetable-amd64');
@@ -71,12 +70,13 @@ test('jobs that built apart stage their parts; publish waits for the last, assem
 test('an image goes by itself only where hod.yaml allows it', async () => {
   const { world } = sandbox;
   await world.publish();
-  expect(await world.fails(3, 'publish', '--only', 'tide-watch')).toMatchObject({
+  expect(await world.fails('published-together', 'publish', '--only', 'tide-watch')).toMatchObject({
     object: 'tide-watch',
-    next: expect.stringContaining('alone: true'),
+    next: expect.stringContaining('publish-alone: true'),
   });
-  expect((await world.fails(2, 'publish', '--only', 'tide-wach')).next).toBe('the nearest is tide-watch');
-  await world.configure('from: out/tide-watch', 'alone: true\n    from: out/tide-watch');
+  expect((await world.fails('component-unknown', 'publish', '--only', 'tide-wach')).next).toBe('similar: tide-watch');
+  expect((await world.fails('component-unknown', 'stage', 'tide-wach')).next).toBe('similar: tide-watch');
+  await world.configure('from: out/tide-watch', 'publish-alone: true\n    from: out/tide-watch');
   await world.product.change('tide-watch', 'Read the new gauge');
   await world.product.build();
   await rm(out('out', 'boarding-gate.tar'));
@@ -89,7 +89,7 @@ test('an image goes by itself only where hod.yaml allows it', async () => {
     'tide-watch 2.4.1',
     'fare-tables 2.4.0',
   ]);
-  expect((await world.fails(3, 'promote', 'uat')).next).toContain('--version');
+  expect((await world.fails('several-releases', 'promote', 'uat')).next).toContain('--version');
   await world.promote('uat', '--version', '2.4.0');
   expect((await world.promote('uat', '--version', '2.4.1')).images).toHaveLength(1);
 });
@@ -129,7 +129,7 @@ describe('following a build', () => {
       await rename(out('out-elsewhere', 'tide-watch'), out('tide-watch'));
       await rename(out('out-elsewhere'), out('out'));
       await writeFile(out('out', 'build-succeeded'), `${'0'.repeat(40)}\n`);
-      await said('is passed over');
+      await said('skipped');
       await said('staged boarding-gate linux/amd64 linux/arm64 linux/arm/v7');
       await said('staged timetable linux/arm64');
       // Half a .tar is not an output yet.
@@ -156,10 +156,10 @@ describe('following a build', () => {
     });
     expect(failed).toMatchObject({ code: 4, stderr: expect.stringContaining('the build failed') });
     const object = 'timetable, boarding-gate, tide-watch';
-    expect(await world.fails(3, 'publish')).toMatchObject({ what: 'this build failed', object });
+    expect((await world.fails('build-failed', 'publish')).object).toBe(object);
     expect((await tagsOf('timetable')).every((tag) => tag.startsWith('hod-staged-'))).toBe(true);
     await stage('tide-watch');
-    expect((await world.fails(3, 'publish')).object).toBe('timetable, boarding-gate');
+    expect((await world.fails('build-failed', 'publish')).object).toBe('timetable, boarding-gate');
     await stage();
     await world.publish();
   });
@@ -168,16 +168,19 @@ describe('following a build', () => {
     const { world } = sandbox;
     await rm(out('out', 'tide-watch'), { recursive: true });
     await writeFile(out('out', 'build-succeeded'), world.product.head());
-    expect(await world.fails(4, 'stage', '--follow', 'out')).toMatchObject({
-      what: 'the build succeeded without all of its outputs',
+    expect(await world.fails('build-incomplete', 'stage', '--follow', 'out')).toMatchObject({
       object: expect.stringContaining('out/tide-watch'),
     });
     await rm(out('out', 'build-succeeded'));
-    expect(await world.fails(4, 'stage', '--follow', 'out', '--wait', '1s')).toMatchObject({
-      what: 'the build did not say how it ended',
+    expect(await world.fails('build-without-end', 'stage', '--follow', 'out', '--wait', '1s')).toMatchObject({
       next: expect.stringContaining('git rev-parse HEAD > out/build-succeeded'),
     });
-    expect((await world.fails(2, 'stage', '--follow', 'elsewhere')).what).toBe('no build output will come here');
+    await world.fails('nothing-to-follow', 'stage', '--follow', 'elsewhere');
+    await world.fails('options-conflict', 'stage', '--from', 'out/tide-watch');
+    await writeFile(out('out', 'build-failed'), world.product.head());
+    await world.fails('followed-build-failed', 'stage', '--follow', 'out');
+    await rm(out('out'), { recursive: true });
+    await world.fails('nothing-to-stage', 'stage', 'timetable');
   });
 });
 
@@ -225,7 +228,7 @@ test('touched: only what has changed inputs, or everything where what all are ma
   const { world } = sandbox;
   const names = async (since: string) =>
     (await world.hod('touched', '--since', since)).stdout.split('\n').filter(Boolean);
-  await world.configure('product: skerry-line', 'product: skerry-line\nshared: [base/**]');
+  await world.configure('product: skerry-line', 'product: skerry-line\nshared-inputs: [base/**]');
   expect(await names('v2.4.0')).toEqual([]);
   await world.product.change('tide-watch', 'Read the new gauge');
   expect(await names('v2.4.0')).toEqual(['tide-watch']);
@@ -243,7 +246,7 @@ test('touched: only what has changed inputs, or everything where what all are ma
   expect(await names('HEAD~1')).toEqual([...images]);
   await world.product.edit('hod.yaml.md', 'not the configuration\n');
   expect(await names('HEAD~1')).toEqual([]);
-  await world.configure(/ {4}paths: \[services\/timetable.*\n/, '');
+  await world.configure(/ {4}inputs: \[services\/timetable.*\n/, '');
   expect(await names('HEAD')).toEqual(['timetable']);
-  expect(await world.fails(4, 'touched', '--since', 'v9.9.9')).toMatchObject({ object: 'v9.9.9' });
+  expect(await world.fails('changes-unknown', 'touched', '--since', 'v9.9.9')).toMatchObject({ object: 'v9.9.9' });
 });

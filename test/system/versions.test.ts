@@ -40,8 +40,7 @@ test('--next takes the next version from the ledger; the same content, and a run
   // The build of the commit before finishes after it: no version would be right for it now.
   await late.restore();
   const args = ['--commit', late.commit, '--branch', 'main', '--next', 'patch'];
-  expect(await world.fails(3, 'publish', ...args, '--strict-order')).toMatchObject({
-    what: 'this build comes too late',
+  expect(await world.fails('held-by-order', 'publish', ...args, '--strict-order')).toMatchObject({
     why: expect.stringContaining('2.5.1 was made from a later commit'),
   });
   const held = await world.publish(...args);
@@ -54,17 +53,12 @@ test('--next takes the next version from the ledger; the same content, and a run
   const tags = (await world.served('dev'))['timetable']?.tags ?? {};
   expect(Object.keys(tags).filter((tag) => /^\d/.test(tag))).toEqual(['2.4.0', '2.5.0', '2.5.1']);
 
-  expect(await world.fails(2, 'publish', '--next', 'minor', '--version', '3.0.0')).toMatchObject({
-    what: 'two versions are asked for',
-  });
-  expect((await world.fails(2, 'publish', '--line', '2')).what).toContain('--next');
+  await world.fails('options-conflict', 'publish', '--next', 'minor', '--version', '3.0.0');
+  expect((await world.fails('options-conflict', 'publish', '--line', '2')).object).toBe('--line 2');
   // A version stands for one content also where no tag holds it.
   await world.configure('["c-{commit:12}", "{version}"]', '["c-{commit:12}"]');
   await build('Mend the sailing');
-  expect(await world.fails(3, 'publish', '--version', '2.5.1')).toMatchObject({
-    what: 'this version stands for another build',
-    object: '2.5.1',
-  });
+  expect(await world.fails('version-taken', 'publish', '--version', '2.5.1')).toMatchObject({ object: '2.5.1' });
 });
 
 test('a maintenance branch takes the next version of its own line, and moves only the tags of that line', async () => {
@@ -78,8 +72,7 @@ test('a maintenance branch takes the next version of its own line, and moves onl
   const newest = (await world.served('dev'))['timetable']?.tags['latest'];
   product.checkout('support-2.4', old);
   await build('Mend the summer sailings');
-  expect(await world.fails(3, 'publish', '--next', 'patch')).toMatchObject({
-    what: 'this build does not come after the last version',
+  expect(await world.fails('not-after-last-version', 'publish', '--next', 'patch')).toMatchObject({
     next: expect.stringContaining('--line'),
   });
   const mended = await world.publish('--next', 'patch', '--line', '2.4');
@@ -94,7 +87,7 @@ test('a maintenance branch takes the next version of its own line, and moves onl
   });
   expect((await world.served('dev'))['timetable']?.tags['latest']).toBe(newest);
   await build('Mend them again');
-  expect((await world.fails(3, 'publish', '--next', 'patch', '--line', '7')).what).toContain('no release on this line');
+  await world.fails('line-empty', 'publish', '--next', 'patch', '--line', '7');
 });
 
 test('pre-releases move no release tag; a build without a version moves none either', async () => {
@@ -170,16 +163,16 @@ test('the ledger is checked, carried elsewhere, and refuses what does not follow
 
   const text = await readFile(file, 'utf8');
   await writeFile(file, text.replace('"actor":"una"', '"actor":"eve"'));
-  await world.fails(3, 'ledger', 'import', file);
+  await world.fails('other-entries', 'ledger', 'import', file);
   await rm(join(world.product.folder, '.hod'), { recursive: true });
-  await world.fails(7, 'ledger', 'import', file);
+  await world.fails('ledger-entry-corrupt', 'ledger', 'import', file);
   await writeFile(file, text);
   await imported();
-  await world.fails(2, 'ledger', 'import', join(world.folder, 'no-such-file'));
+  await world.fails('file-unusable', 'ledger', 'import', join(world.folder, 'no-such-file'));
   const database = new Database(join(world.product.folder, '.hod', 'ledger.db'));
   database.exec(`UPDATE facts SET text = replace(text, '2.4.0', '2.4.1') WHERE kind = 'environment' AND key = 'uat'`);
   database.close();
-  expect(await world.fails(7, 'ledger', 'verify')).toMatchObject({
+  expect(await world.fails('ledger-facts-corrupt', 'ledger', 'verify')).toMatchObject({
     object: expect.stringContaining('environment uat'),
     next: expect.stringContaining('export'),
   });

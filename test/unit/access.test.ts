@@ -1,8 +1,9 @@
 import fc from 'fast-check';
 import { coversScopes, formatScopes, parseChallenges, type Scope } from '../../src/core/access/challenge';
-import { explainRefusal, readJobClaims, refuseUnusable } from '../../src/core/access/job-token';
-import { keepSecret, redact } from '../../src/core/access/secrets';
+import { explainRefusal, explainUnusable, readJobClaims } from '../../src/core/access/job-token';
+import { Secrets } from '../../src/core/access/secrets';
 import { Progress, progressLine } from '../../src/cli/progress';
+import { keepSeen } from '../support/seen-errors';
 
 describe('challenges', () => {
   const name = fc.constantFrom('realm', 'service', 'scope', 'error');
@@ -69,9 +70,13 @@ test('a secret that was read is taken out of every text, in each form in which i
       fc.string(),
       fc.string(),
       (secret, before, after) => {
-        keepSecret(secret, 'una');
+        const secrets = new Secrets();
+        secrets.keep(secret, 'una');
         for (const form of [secret, encodeURIComponent(secret), Buffer.from(`una:${secret}`).toString('base64')]) {
-          expect(redact(`${before}${form}${after}`).includes(form)).toBe(false);
+          const safe = secrets.redact(`${before} ${form} ${after}`);
+          expect(safe.includes(form)).toBe(false);
+          // No part of it is left either: what stood around it stands around the mask.
+          expect(safe).toMatch(/ \*\*\* /);
         }
       },
     ),
@@ -97,15 +102,23 @@ describe('job identities', () => {
   });
 
   test('that cannot be accepted are not even sent', () => {
-    const refuse = (text: string) => () => refuseUnusable(text, purpose, now);
-    expect(refuse('nonsense')).toThrow('not a JSON Web Token');
-    expect(refuse(token({ aud: 'registries', exp: now }))).toThrow('ran out');
-    expect(refuse(token({ aud: 'others', exp: now + 1 }))).toThrow('meant for others');
-    expect(refuse(token({ aud: ['others', 'registries'], exp: now + 1 }))).not.toThrow();
+    const codeOf = (text: string) => {
+      const error = explainUnusable(text, purpose, now);
+      if (error !== undefined) {
+        keepSeen(error.code, error.problem);
+      }
+      return error?.code;
+    };
+    expect(codeOf('nonsense')).toBe('identity-malformed');
+    expect(codeOf(token({ aud: 'registries', exp: now }))).toBe('identity-expired');
+    expect(codeOf(token({ aud: 'others', exp: now + 1 }))).toBe('identity-other-audience');
+    expect(codeOf(token({ aud: ['others', 'registries'], exp: now + 1 }))).toBeUndefined();
   });
 
   test('a refusal without the words of the standard is still told with what there is', () => {
-    const problem = explainRefusal(token({}), purpose, 418, undefined);
+    const { code, problem } = explainRefusal(token({}), purpose, 418, undefined);
+    keepSeen(code, problem);
+    expect(code).toBe('identity-refused');
     expect(problem.why).toBe('https://tokens.test/exchange answered 418');
     expect(problem.next).toContain('`exchange:`');
   });

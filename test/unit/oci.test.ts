@@ -75,11 +75,11 @@ describe('manifests', () => {
     layers: [blob('a'), blob('a')],
   };
   const parse = (document: unknown, mediaType?: string) =>
-    parseManifest(bytesOf(document), { from: 'here', mediaType });
+    parseManifest(bytesOf(document), { label: 'here', mediaType });
 
   test('the bytes stay as they were read, whatever their spacing and unknown keys', () => {
     const bytes = Buffer.from(`  ${JSON.stringify({ ...image, unknown: [1] }, undefined, 3)}\n`);
-    const manifest = parseManifest(bytes, { from: 'here' });
+    const manifest = parseManifest(bytes, { label: 'here' });
     expect(manifest.bytes).toBe(bytes);
     expect(describeManifest(manifest)).toEqual({
       mediaType: image.mediaType,
@@ -114,7 +114,7 @@ describe('manifests', () => {
 
   test('bytes that are not those that were promised are corrupt', () => {
     const bytes = bytesOf(image);
-    const promised = { from: 'here', digest: sha256(bytes), size: bytes.length };
+    const promised = { label: 'here', digest: sha256(bytes), size: bytes.length };
     expect(faultOf(() => parseManifest(bytes, promised))).toBe('none');
     expect(faultOf(() => parseManifest(bytes, { ...promised, size: 1 }))).toBe('corrupt');
     expect(

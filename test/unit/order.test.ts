@@ -1,22 +1,24 @@
 import fc from 'fast-check';
+import { commitSchema, type CommitId } from '../../src/core/commit';
 import type { ContentNode, ContentSource } from '../../src/core/oci/content';
 import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
 import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
-import { parseRepository } from '../../src/core/oci/reference';
+import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import type { Build } from '../../src/core/release/build';
-import { emptyHead, type Head, type SealedEntry } from '../../src/core/release/entry';
-import { Facts, foldEntry } from '../../src/core/release/facts';
+import { emptyHead, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/release/entry';
+import { Facts } from '../../src/core/release/facts';
+import type { Publication } from '../../src/core/release/publication';
 import type { VersionRequest } from '../../src/core/release/versions';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
 import { isTag, type Tag } from '../../src/core/tags/tag';
 import { parseTemplate } from '../../src/core/tags/template';
-import { compareVersions, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
+import { compareVersions, everyVersion, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
 import type { Ledger } from '../../src/ledger/ledger';
-import { deliver } from '../../src/operations/deliver';
-import type { DeliveryTarget } from '../../src/operations/delivery';
-import { publication } from '../../src/operations/publish';
-import type { Config } from '../../src/workspace/config';
+import { silent } from '../../src/session/observer';
+import { deliver } from '../../src/delivery/deliver';
+import { arriving, type DeliveryTarget } from '../../src/delivery/delivery';
+import { publicationDelivery } from '../../src/delivery/publication';
 
 const product = 'skerry-line';
 const repository = parseRepository('registry.test/skerry/timetable');
@@ -25,32 +27,14 @@ const rule = (text: string, kind: TagRule['kind']): TagRule => {
   const template = parseTemplate(text);
   return kind === 'fixed' ? { kind, template } : { kind, template, follows: followedBy(template, 'dev') };
 };
-const config: Config = {
-  product,
-  file: 'hod.yaml',
-  folder: '.',
-  images: [],
-  bundles: [],
-  shared: [],
-  registries: new Map(),
-  ledger: { file: 'none' },
-  stateFolder: '.',
-  environments: [
-    {
-      name: 'dev',
-      after: undefined,
-      rules: [
-        ...['c-{commit:12}', '{version}'].map((text) => rule(text, 'fixed')),
-        ...['{branch}', '{major}.{minor}', '{major}', 'latest'].map((text) => rule(text, 'moving')),
-      ],
-      repositoryOf: () => repository,
-    },
-  ],
-};
+const rules = [
+  ...['c-{commit:12}', '{version}'].map((text) => rule(text, 'fixed')),
+  ...['{branch}', '{major}.{minor}', '{major}', 'latest'].map((text) => rule(text, 'moving')),
+];
 
 /** A commit, its ancestors, the branch that builds it, and what its build is to be called. */
 interface Commit {
-  id: string;
+  id: CommitId;
   ancestors: ReadonlySet<string>;
   branch: string;
   version: VersionRequest;
@@ -84,44 +68,38 @@ class World {
       }
     };
     const node = this.nodeOf(commit);
-    const image = {
-      image: 'timetable',
-      node,
-      platforms: ['linux/amd64'],
-      target: this.target(step),
-      claims: [],
-      staged: [],
-    };
+    const item = { image: 'timetable', node, platforms: ['linux/amd64'], target: this.target(step) };
     const build: Build = {
       commit: commit.id,
       branch: commit.branch,
       version: commit.version,
-      build: undefined,
+      number: undefined,
       run: undefined,
       date: undefined,
       dirty: false,
     };
-    const history = {
-      around: async () => {
-        await step();
-        return { contains: (older: string, newer: string) => this.contains(older, newer), gap: '' };
-      },
+    const publication: Publication = {
+      product,
+      environment: 'dev',
+      rules,
+      build,
+      images: [arriving(item)],
+      claims: [],
+      strictOrder: false,
     };
-    const { plan } = await deliver(
-      publication(config, build, [image], history, () => Promise.resolve(undefined)),
-      {
-        ledger: this.ledger(step),
-        history,
-        limit: (work) => work(),
-        observer: {
-          transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },
-          recorded: () => undefined,
+    const { plan } = await deliver(publicationDelivery(publication, [item]), {
+      ledger: this.ledger(step),
+      orders: {
+        around: async () => {
+          await step();
+          return { contains: (older, newer) => this.contains(older, newer), gap: '' };
         },
-        actor: 'una',
-        dryRun: false,
-        strictOrder: false,
+        highest: () => Promise.resolve(undefined),
       },
-    );
+      observer: silent,
+      actor: 'una',
+      dryRun: false,
+    });
     return plan.versioning.version;
   }
 
@@ -140,7 +118,7 @@ class World {
   private nodeOf({ content }: Commit): ContentNode {
     const config = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256('{}'), size: 2 };
     const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers: [], annotations: { content } };
-    const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { from: content });
+    const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { label: content });
     const source: ContentSource = {
       label: 'out',
       readManifest: () => Promise.resolve(manifest.bytes),
@@ -152,37 +130,41 @@ class World {
   private target(step: () => Promise<void>): DeliveryTarget {
     return {
       repository,
-      label: 'registry.test/skerry/timetable',
+      label: formatRepository(repository),
       requests: 0,
-      resolve: async (reference) => {
-        await step();
-        return isDigest(reference) ? this.manifests.get(reference)?.digest : this.tags.get(reference);
+      manifests: {
+        resolve: async (reference) => {
+          await step();
+          return isDigest(reference) ? this.manifests.get(reference)?.digest : this.tags.get(reference);
+        },
+        get: async (reference) => {
+          await step();
+          const digest = isDigest(reference) ? reference : this.tags.get(reference);
+          return digest && this.manifests.get(digest);
+        },
+        put: async (reference, manifest) => {
+          await step();
+          this.manifests.set(manifest.digest, manifest);
+          if (!isDigest(reference)) {
+            const before = this.tags.get(reference);
+            // A fixed tag is never written with anything else.
+            expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(
+              true,
+            );
+            this.tags.set(reference, manifest.digest);
+          }
+        },
       },
-      manifest: async (reference) => {
-        await step();
-        const digest = isDigest(reference) ? reference : this.tags.get(reference);
-        return digest && this.manifests.get(digest);
+      blobs: {
+        // Content has to be sent, which takes its time: what was looked up before is looked up again.
+        has: () => Promise.resolve(false),
+        mount: () => Promise.reject(new Error('there is nothing to mount from')),
+        check: () => Promise.reject(new Error('nothing is rehearsed')),
+        upload: step,
       },
-      putManifest: async (reference, manifest) => {
-        await step();
-        this.manifests.set(manifest.digest, manifest);
-        if (!isDigest(reference)) {
-          const before = this.tags.get(reference);
-          // A fixed tag is never written with anything else.
-          expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(
-            true,
-          );
-          this.tags.set(reference, manifest.digest);
-        }
-      },
-      // Content has to be sent, which takes its time: what was looked up before is looked up again.
-      hasBlob: () => Promise.resolve(false),
-      mountBlob: () => Promise.reject(new Error('there is nothing to mount from')),
-      uploadBlob: step,
-      deleteTag: () => Promise.resolve(true),
+      tags: { list: () => noTags() },
       readManifest: () => Promise.reject(new Error('nothing is read by descriptor')),
       openBlob: () => Promise.reject(new Error('no blob is read')),
-      tags: () => noTags(),
     };
   }
 
@@ -190,7 +172,7 @@ class World {
     return {
       read: async (keys) => {
         await step();
-        const facts = new Facts();
+        const facts = new Facts(keys);
         const wanted = new Set(keys.map(({ kind, key }) => `${kind} ${key}`));
         this.facts.all().forEach(({ key, text }) => wanted.has(`${key.kind} ${key.key}`) && facts.load(key, text));
         return { head: this.head, facts };
@@ -201,11 +183,9 @@ class World {
           return undefined;
         }
         for (const sealed of entries) {
-          foldEntry(sealed.entry, this.facts)
-            .all()
-            .forEach(({ key, text }) => this.facts.load(key, text));
+          foldInto(this.facts, sealed.entry);
           this.entries.push(sealed);
-          this.head = { seq: sealed.entry.seq, hash: sealed.hash };
+          this.head = headAfter(sealed);
         }
         return 0;
       },
@@ -224,7 +204,7 @@ function never(): never {
   throw new Error('deliveries do not ask for this');
 }
 
-const idOf = (at: number): string => at.toString(16).padStart(4, '0').padEnd(40, 'a');
+const idOf = (at: number): CommitId => commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
 
 /** What happens next to a history. */
 type Event =
@@ -254,7 +234,8 @@ function historyOf(events: readonly Event[]): Commit[] {
     const known = parents.filter((parent) => parent !== undefined);
     const id = idOf(commits.length);
     const ancestors = new Set(known.flatMap((parent) => [parent.id, ...parent.ancestors]));
-    const request: VersionRequest = version === undefined ? { kind: 'none' } : { kind: 'given', version, from: 'git' };
+    const request: VersionRequest =
+      version === undefined ? { kind: 'none' } : { kind: 'given', version, source: 'git' };
     const commit = { id, ancestors, branch, version: request, content: id };
     commits.push(commit);
     tips.set(branch, commit);
@@ -282,6 +263,11 @@ function historyOf(events: readonly Event[]): Commit[] {
         const next = { major: [major + 1, 0, 0], minor: [major, minor + 1, 0], patch: [major, minor, patch + 1] }[
           each.part
         ];
+        // A backport may have taken the next patch.
+        const isTaken = (): boolean => releases.some(({ version }) => version.startsWith(next.join('.')));
+        while (isTaken()) {
+          next[2] = (next[2] ?? 0) + 1;
+        }
         const version = parseVersion(`${next.join('.')}${each.pre ? '-rc.1' : ''}`);
         releases.push({ version, commit: grow('main', [tips.get('main')], version) });
         break;
@@ -437,7 +423,7 @@ test('whoever asks for the next version: each is unique, none is skipped, and a 
       steps,
       async (scheduler, contents, random, publishers, kills) => {
         const commits = contents.map((content, at): Commit => {
-          const version = { kind: 'next', part: 'patch', line: '' } as const;
+          const version = { kind: 'next', part: 'patch', line: everyVersion } as const;
           // Some commits change nothing in what is built.
           const same = at > 0 && content === 0;
           const made = same ? contents.slice(0, at).findLastIndex((each, before) => before === 0 || each !== 0) : at;

@@ -1,11 +1,12 @@
 import fc from 'fast-check';
+import { commitSchema } from '../../src/core/commit';
 import { isTag } from '../../src/core/tags/tag';
 import { expandTag, parseTemplate } from '../../src/core/tags/template';
 import { parseVersion, versionAmong } from '../../src/core/tags/version';
 
 const facts = {
   product: 'skerry-line',
-  commit: 'c'.repeat(40),
+  commit: commitSchema.parse('c'.repeat(40)),
   version: parseVersion('2.4.0-rc.1+7'),
   date: '20260105',
 };
@@ -20,7 +21,7 @@ test.each([
 ])('%s gives %s', (template, tag) => expect(expand(template)).toEqual({ tag }));
 
 test('a rule that needs what is not known gives no tag, and unknown placeholders are refused', () => {
-  expect(expand('{branch}-{version}')).toEqual({ lacks: 'branch' });
+  expect(expand('{branch}-{version}')).toEqual({ missing: 'branch' });
   for (const wrong of ['{comit}', '{version:3}', '{commit:3}', '{}']) {
     expect(() => parseTemplate(wrong)).toThrow();
   }

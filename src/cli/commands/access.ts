@@ -1,13 +1,11 @@
-import { Command } from '@commander-js/extra-typings';
+import { text } from 'node:stream/consumers';
 import { HodError } from '../../core/errors';
 import { answer } from '../answer';
-import { command, configOption, jobsOption, quietOption, verboseOption } from '../options';
+import { command, configOption, dryRunOption, group, quietOption, requestsOption, verboseOption } from '../options';
 
 /** `hod access`. */
 export function accessCommand() {
-  return new Command('access')
-    .description('find out what this identity may do, and keep logins')
-    .helpOption('-h, --help', 'print help')
+  return group('access', 'find out what this identity may do, and keep logins')
     .addCommand(checkCommand())
     .addCommand(storeCommand())
     .addCommand(forgetCommand())
@@ -15,23 +13,23 @@ export function accessCommand() {
 }
 
 function checkCommand() {
-  return command('check', 'may this identity read, write and mount where it must? leaves nothing behind', [
-    ['hod access check', 'everywhere'],
-    ['hod access check dev', 'for a job that writes dev; warns where it could write more'],
-  ])
+  return command(
+    'check',
+    'find out whether this identity may read, write and mount where it must; leave nothing behind',
+    [
+      ['hod access check', 'everywhere'],
+      ['hod access check dev', 'for a job that writes dev; warns where it could write more'],
+    ],
+  )
     .argument('[env...]', 'the environments that the job writes (default: all)')
     .addOption(configOption())
-    .addOption(jobsOption())
+    .addOption(requestsOption())
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (environments, options) => {
-      const { accessExitCode, checkAccess } = await import('../../operations/check-access');
+      const { accessExitCode, checkAccess } = await import('../../operations/access-check');
       const { accessView } = await import('../views/access');
-      const result = await answer(
-        options,
-        (observer) => checkAccess({ environments, ...options, observer }),
-        accessView,
-      );
+      const result = await answer(options, (run) => checkAccess({ environments, ...options, ...run }), accessView);
       process.exitCode = accessExitCode(result);
     });
 }
@@ -39,48 +37,58 @@ function checkCommand() {
 function storeCommand() {
   return command('store', 'store the login of a registry for this user; the password comes on standard input', [
     ['hod access store registry.test --user una < password.txt', 'from a file'],
+    ['printenv SKERRY_PASSWORD | hod access store dev.registry.test:5000 --user una', 'from a variable'],
   ])
     .argument('<host>', 'the registry, with its port if it has one')
-    .requiredOption('--user <name>', 'the user name')
-    .action(async (host, options) => {
-      const { storeLogin } = await import('../../operations/stored-logins');
+    .requiredOption('--user <name>', 'store this user name with it')
+    .addOption(dryRunOption())
+    .action(async (registry, options) => {
+      const { storeLogin } = await import('../../operations/access-store');
       const { storedView } = await import('../views/access');
-      await answer(options, async () => storeLogin(host, options.user, await readPassword(host)), storedView);
+      const { user: username, dryRun } = options;
+      await answer(
+        options,
+        async ({ secrets }) =>
+          storeLogin({ registry, username, password: await readPassword(registry), dryRun }, secrets),
+        storedView,
+      );
     });
 }
 
 function forgetCommand() {
-  return command('forget', 'remove the stored login of a registry', [['hod access forget registry.test', 'this one']])
+  return command('forget', 'remove the stored login of a registry', [
+    ['hod access forget registry.test', 'this one'],
+    ['hod access forget dev.registry.test:5000 --dry-run', 'see what would be left'],
+  ])
     .argument('<host>', 'the registry')
-    .action(async (host, options) => {
-      const { forgetLogin } = await import('../../operations/stored-logins');
+    .addOption(dryRunOption())
+    .action(async (registry, options) => {
+      const { forgetLogin } = await import('../../operations/access-forget');
       const { storedView } = await import('../views/access');
-      await answer(options, () => forgetLogin(host), storedView);
+      const { dryRun } = options;
+      await answer(options, ({ secrets }) => forgetLogin({ registry, dryRun }, secrets), storedView);
     });
 }
 
 function listCommand() {
-  return command('list', 'the registries that a login is stored for', [
-    ['hod access list', 'never shows a password'],
+  return command('list', 'list the registries that a login is stored for', [
+    ['hod access list', 'with user names; never a password'],
+    ['hod access list --json', 'for a script'],
   ]).action(async (options) => {
-    const { listLogins } = await import('../../operations/stored-logins');
+    const { listLogins } = await import('../../operations/access-list');
     const { storedView } = await import('../views/access');
-    await answer(options, listLogins, storedView);
+    await answer(options, ({ secrets }) => listLogins(secrets), storedView);
   });
 }
 
 async function readPassword(host: string): Promise<string> {
   if (process.stdin.isTTY) {
-    throw new HodError('usage', {
+    throw new HodError('password-missing', {
       what: 'the password comes on standard input',
       object: host,
       why: 'standard input is a terminal, which would show it',
       next: 'pipe it in, or redirect standard input from a file',
     });
   }
-  let text = '';
-  for await (const piece of process.stdin.setEncoding('utf8') as AsyncIterable<string>) {
-    text += piece;
-  }
-  return text.replace(/\r?\n$/, '');
+  return (await text(process.stdin)).replace(/\r?\n$/, '');
 }

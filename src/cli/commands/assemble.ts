@@ -17,6 +17,6 @@ export function assembleCommand() {
     .action(async (target, members, options) => {
       const { assemble } = await import('../../operations/assemble');
       const { assembleView } = await import('../views/assemble');
-      await answer(options, (observer) => assemble({ target, members, ...options, observer }), assembleView);
+      await answer(options, (run) => assemble({ target, members, ...options, ...run }), assembleView);
     });
 }

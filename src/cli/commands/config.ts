@@ -1,18 +1,20 @@
-import { Command } from '@commander-js/extra-typings';
 import { answer } from '../answer';
-import { command, configOption } from '../options';
+import { command, configOption, group } from '../options';
 
 /** `hod config`. */
 export function configCommand() {
-  const check = command('check', 'read the configuration and say everything that is wrong in it', [
+  return group('config', 'work with hod.yaml').addCommand(checkCommand());
+}
+
+function checkCommand() {
+  return command('check', 'read the configuration and say everything that is wrong in it', [
     ['hod config check', 'hod.yaml in this folder'],
     ['hod config check -c services/hod.yaml', 'another'],
   ])
     .addOption(configOption())
     .action(async (options) => {
-      const { checkConfig } = await import('../../operations/check-config');
+      const { checkConfig } = await import('../../operations/config-check');
       const { configView } = await import('../views/config');
       await answer(options, () => checkConfig(options.config), configView);
     });
-  return new Command('config').description('work with hod.yaml').addCommand(check);
 }

@@ -2,7 +2,7 @@ import { command } from '../options';
 
 /** `hod demo`. */
 export function demoCommand() {
-  return command('demo', 'the whole day on a sample product, in one go', [
+  return command('demo', 'run the whole day on a sample product, in one go', [
     ['hod demo', 'in a temporary folder'],
     ['hod demo --folder /tmp/skerry --keep-running', 'and go on by hand'],
   ])

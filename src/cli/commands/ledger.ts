@@ -1,51 +1,56 @@
-import { Command } from '@commander-js/extra-typings';
 import { answer } from '../answer';
-import { command, configOption } from '../options';
+import { command, configOption, dryRunOption, group } from '../options';
 
 /** `hod ledger`. */
 export function ledgerCommand() {
-  return new Command('ledger')
-    .description('check the record of the product, and carry it elsewhere')
-    .helpOption('-h, --help', 'print help')
+  return group('ledger', 'check the record of the product, and carry it elsewhere')
     .addCommand(verifyCommand())
     .addCommand(exportCommand())
     .addCommand(importCommand());
 }
 
 function verifyCommand() {
-  return command('verify', 'is every entry as it was written, and do they add up to what the ledger says?', [
-    ['hod ledger verify', 'reads all of it'],
-  ])
+  return command(
+    'verify',
+    'check that every entry is as it was written, and that they add up to what the ledger says',
+    [
+      ['hod ledger verify', 'reads all of it'],
+      ['hod ledger verify -c services/hod.yaml --json', 'of another product, for a script'],
+    ],
+  )
     .addOption(configOption())
     .action(async (options) => {
-      const { verifyLedger } = await import('../../operations/ledger');
+      const { verifyLedger } = await import('../../operations/ledger-verify');
       const { ledgerView } = await import('../views/ledger');
-      await answer(options, () => verifyLedger({ ...options, jobs: 1 }), ledgerView);
+      await answer(options, (run) => verifyLedger({ ...options, ...run }), ledgerView);
     });
 }
 
 function exportCommand() {
   return command('export', 'write every entry to a file, as JSON lines', [
     ['hod ledger export ledger.jsonl', 'a copy to keep, or to import elsewhere'],
+    ['hod ledger export -c services/hod.yaml services.jsonl', 'of another product'],
   ])
     .argument('<file>', 'the file to write')
     .addOption(configOption())
     .action(async (file, options) => {
-      const { exportLedger } = await import('../../operations/ledger');
+      const { exportLedger } = await import('../../operations/ledger-export');
       const { exportView } = await import('../views/ledger');
-      await answer(options, () => exportLedger({ file, ...options, jobs: 1 }), exportView);
+      await answer(options, (run) => exportLedger({ file, ...options, ...run }), exportView);
     });
 }
 
 function importCommand() {
-  return command('import', 'add the entries of a file to the ledger; those that are there are passed over', [
+  return command('import', 'add the entries of a file to the ledger, and skip those that are there', [
     ['hod ledger import ledger.jsonl', 'from a file into PostgreSQL, say'],
+    ['hod ledger import ledger.jsonl --dry-run', 'check every entry, and say how many would be added'],
   ])
     .argument('<file>', 'what `hod ledger export` wrote')
     .addOption(configOption())
+    .addOption(dryRunOption())
     .action(async (file, options) => {
-      const { importLedger } = await import('../../operations/ledger');
+      const { importLedger } = await import('../../operations/ledger-import');
       const { importView } = await import('../views/ledger');
-      await answer(options, () => importLedger({ file, ...options, jobs: 1 }), importView);
+      await answer(options, (run) => importLedger({ file, ...options, ...run }), importView);
     });
 }

@@ -8,12 +8,13 @@ import {
   configOption,
   dryRunOption,
   jobsOption,
+  onlyOption,
   outputsOption,
   parseDuration,
   quietOption,
   strictOrderOption,
   summaryOption,
-  verboseOption,
+  verboseBuildOption,
 } from '../options';
 
 /** `hod publish`. */
@@ -22,19 +23,27 @@ export function publishCommand() {
     ['hod publish', 'commit, branch and version (from a tag such as v2.4.0) as git says'],
     ['hod publish --version 2.4.0', 'publish as this version'],
     ['hod publish --next minor', 'take the next version from the ledger'],
-    ['hod publish --wait 10m', 'wait for what other jobs are still staging'],
+    ['hod publish --next patch --line 2.3', 'the same on a maintenance branch, for 2.3.x'],
+    ['hod publish --only timetable --next patch', 'one image, where hod.yaml says `publish-alone: true`'],
+    ['hod publish --wait 10m --strict-order', 'wait for what other jobs stage; refuse to come late'],
+    ['hod publish --summary "$SUMMARY" --outputs "$OUTPUTS"', 'tell the CI what was done'],
     ['hod publish --dry-run', 'what would be sent and tagged?'],
   ])
+    .argument('[image...]', 'the images and bundles to publish (default: all)')
+    .addOption(onlyOption('publish'))
     .addOption(configOption())
-    .option('--version <version>', 'the version (default: the git tag of the commit, if it is one)')
-    .addOption(new Option('--next <part>', 'take the next version from the ledger').choices(versionParts))
-    .option('--line <line>', 'with --next: of which line of versions, such as 2.3, for a maintenance branch')
+    .option('--version <version>', 'publish as this version (default: the git tag of the commit, if it is one)')
+    .addOption(
+      new Option('--next <part>', `take the next version from the ledger: ${versionParts.join(', ')}`).choices(
+        versionParts,
+      ),
+    )
+    .option('--line <line>', 'with --next: stay on this line of versions, such as 2.3, for a maintenance branch')
     .addOption(commitOption())
-    .option('--branch <name>', 'the branch that was built (default: what the CI says, or is checked out)')
-    .option('--build <number>', 'the number of the build (default: what the CI says)')
-    .option('--run-url <url>', 'where the run can be looked at (default: what the CI says)')
-    .option('--only <image...>', 'these alone, where hod.yaml allows it with `alone: true`')
-    .option('--wait <time>', 'how long to wait for what is still to be staged, such as 10m', parseDuration)
+    .option('--branch <name>', 'name the branch that was built (default: what the CI says, or is checked out)')
+    .option('--build <number>', 'name the number of the build (default: what the CI says)')
+    .option('--run-url <url>', 'say where the run can be looked at (default: what the CI says)')
+    .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
     .addOption(strictOrderOption())
     .addOption(summaryOption())
     .addOption(outputsOption())
@@ -42,12 +51,17 @@ export function publishCommand() {
     .addOption(dryRunOption())
     .addOption(jobsOption())
     .addOption(quietOption())
-    .addOption(verboseOption())
-    .action(async ({ runUrl: run, ...options }) => {
+    .addOption(verboseBuildOption())
+    .action(async (named, { runUrl: run, only = [], ...options }) => {
       const { publish } = await import('../../operations/publish');
       const { publishView } = await import('../views/delivery');
       const { writeForCi } = await import('../ci-files');
-      const result = await answer(options, (observer) => publish({ ...options, run, observer }), publishView);
+      const images = [...named, ...only];
+      const result = await answer(
+        options,
+        (surroundings) => publish({ images, ...options, run, ...surroundings }),
+        publishView,
+      );
       await writeForCi(options, result);
     });
 }

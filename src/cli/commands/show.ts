@@ -1,20 +1,20 @@
 import { answer } from '../answer';
-import { command, configOption, jobsOption, quietOption, verboseOption } from '../options';
+import { command, configOption, quietOption, requestsOption, verboseOption } from '../options';
 
 /** `hod show`. */
 export function showCommand() {
-  return command('show', 'one image or index: its digest, platforms, sizes and annotations', [
+  return command('show', 'show one image or index: its digest, platforms, sizes and annotations', [
     ['hod show registry.test/skerry/timetable:2.4.0', 'in a registry'],
     ['hod show out/timetable.tar', 'a build output'],
   ])
     .argument('<ref>', 'a reference, or the path of an image layout')
     .addOption(configOption())
-    .addOption(jobsOption())
+    .addOption(requestsOption())
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (reference, options) => {
       const { show } = await import('../../operations/show');
       const { showView } = await import('../views/show');
-      await answer(options, (observer) => show({ reference, ...options, observer }), showView);
+      await answer(options, (run) => show({ reference, ...options, ...run }), showView);
     });
 }

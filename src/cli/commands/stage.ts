@@ -6,36 +6,39 @@ import {
   configOption,
   dryRunOption,
   jobsOption,
+  onlyOption,
   parseDuration,
   quietOption,
-  verboseOption,
+  verboseBuildOption,
 } from '../options';
 
 /** `hod stage`. */
 export function stageCommand() {
-  return command('stage', 'upload what was built, by digest, for a publish that follows; moves no tag', [
+  return command('stage', 'upload what was built, by digest, for a publish that follows; move no tag', [
     ['hod stage', 'every build output that is here'],
     ['hod stage timetable --from out/timetable-arm64.tar --platform linux/arm64', 'one image, built here for ARM'],
     ['hod stage --follow out', 'each output as soon as the build has written it, until the build has ended'],
   ])
     .argument('[image...]', 'the images and bundles to stage (default: all)')
+    .addOption(onlyOption('stage'))
     .addOption(configOption())
-    .option('--from <path>', 'the build output of the one image that is named (default: as in hod.yaml)')
-    .option('--platform <platform>', 'the platform that it must be for; it is only checked')
+    .option('--from <path>', 'take this build output of the one image that is named (default: as in hod.yaml)')
+    .option('--platform <platform>', 'refuse a build output for any other platform')
     .option(
       '--follow <dir>',
-      'the folder that a build is writing to; it ends with its commit in build-succeeded or build-failed there',
+      'follow the build that writes to this folder; it ends with its commit in build-succeeded or build-failed there',
     )
-    .option('--wait <time>', 'how long to follow the build (default: 1h)', parseDuration)
+    .option('--wait <time>', 'follow the build no longer than this (default: 1h)', parseDuration)
     .addOption(commitOption())
     .addOption(actorOption())
     .addOption(dryRunOption())
     .addOption(jobsOption())
     .addOption(quietOption())
-    .addOption(verboseOption())
-    .action(async (images, options) => {
+    .addOption(verboseBuildOption())
+    .action(async (named, { only = [], ...options }) => {
       const { stage } = await import('../../operations/stage');
       const { stageView } = await import('../views/stage');
-      await answer(options, (observer) => stage({ images, ...options, observer }), stageView);
+      const images = [...named, ...only];
+      await answer(options, (run) => stage({ images, ...options, ...run }), stageView);
     });
 }

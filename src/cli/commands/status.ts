@@ -1,15 +1,15 @@
 import { answer } from '../answer';
-import { command, configOption, jobsOption, quietOption, verboseOption } from '../options';
+import { command, configOption, quietOption, requestsOption, verboseOption } from '../options';
 
 /** `hod status`. */
 export function statusCommand() {
-  return command('status', 'what runs where: environments × images, with version, commit, age and drift', [
+  return command('status', 'show what each environment serves: version, commit, age and drift of every image', [
     ['hod status', 'all environments'],
     ['hod status uat prod', 'two of them'],
   ])
     .argument('[env...]', 'the environments to show (default: all)')
     .addOption(configOption())
-    .addOption(jobsOption())
+    .addOption(requestsOption())
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (environments, options) => {
@@ -17,8 +17,8 @@ export function statusCommand() {
       const { statusView } = await import('../views/status');
       await answer(
         options,
-        (observer) => status({ environments, ...options, observer }),
-        (result, style) => statusView(result, style, new Date()),
+        (run) => status({ environments, ...options, ...run }),
+        (result, look) => statusView(result, look, new Date()),
       );
     });
 }

@@ -3,13 +3,13 @@ import { command, configOption } from '../options';
 
 /** `hod touched`. */
 export function touchedCommand() {
-  return command('touched', 'which images have inputs that changed, so that only those are built', [
+  return command('touched', 'list the images whose inputs changed, so that only those are built', [
     ['hod touched --since origin/main', 'a line for each image that must be built again'],
     ['hod touched --since v2.4.0 --json', 'for the matrix of a CI'],
   ])
     .requiredOption(
       '--since <commit>',
-      'a commit, tag or branch; what changed between it and what is checked out counts',
+      'compare with this commit, tag or branch; what changed up to what is checked out counts',
     )
     .addOption(configOption())
     .action(async (options) => {

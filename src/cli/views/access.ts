@@ -1,12 +1,11 @@
 import Table from 'cli-table3';
-import type { AccessResult, StoredLoginsResult } from '../../operations/results';
+import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
+import type { Look } from '../answer';
 import { columns } from './format';
 import type { Style } from './style';
 
-type Right = AccessResult['environments'][number]['repositories'][number]['read'];
-
 /** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
-export function accessView(result: AccessResult, style: Style): string {
+export function accessView(result: AccessResult, { style }: Look): string {
   const table = new Table({
     head: [style.strong(result.product), 'repository', 'read', 'write', 'mount'],
     style: { head: [], border: [] },
@@ -27,17 +26,20 @@ export function accessView(result: AccessResult, style: Style): string {
   return [table.toString(), ...findings(result, style), ...warnings].join('\n');
 }
 
-function cell({ allowed, reason }: Right, needed: boolean, style: Style): string {
-  if (allowed === 'yes') {
+function cell(right: RightResult, needed: boolean, style: Style): string {
+  if (right.allowed === 'yes') {
     return style.good('yes');
   }
-  const text = (reason ?? 'unknown').replaceAll('-', ' ');
-  return needed ? style.bad(text) : style.faint(text);
+  return needed ? style.bad(wordsOf(right)) : style.faint(wordsOf(right));
+}
+
+function wordsOf({ code }: RightResult): string {
+  return (code ?? 'unknown').replaceAll('-', ' ');
 }
 
 /** Each different finding once, with the repositories that it concerns. */
 function findings(result: AccessResult, style: Style): string[] {
-  const byText = new Map<string, { right: Right; where: string[] }>();
+  const byText = new Map<string, { right: RightResult; where: string[] }>();
   for (const { needs, repositories } of result.environments) {
     for (const { repository, read, write } of needs === null ? [] : repositories) {
       const right = needs === 'write' && (read.allowed === 'yes' || write.allowed === 'yes') ? write : read;
@@ -51,7 +53,7 @@ function findings(result: AccessResult, style: Style): string[] {
   }
   return [...byText.values()].map(({ right, where }) =>
     [
-      `${style.bad((right.reason ?? 'unknown').replaceAll('-', ' '))}  ${where.join(', ')}`,
+      `${style.bad(wordsOf(right))}  ${where.join(', ')}`,
       `  ${style.faint('why ')} ${right.why ?? ''}`,
       `  ${style.faint('next')} ${right.next ?? ''}`,
     ].join('\n'),
@@ -59,13 +61,14 @@ function findings(result: AccessResult, style: Style): string[] {
 }
 
 /** What `access store`, `forget` and `list` answer to people: whose logins are stored, never the secrets. */
-export function storedView({ file, logins }: StoredLoginsResult, style: Style): string {
+export function storedView({ file, dryRun, logins }: StoredLoginsResult, { style }: Look): string {
+  const would = dryRun ? ' would be' : '';
   if (logins.length === 0) {
-    return `No login is stored in ${file}.`;
+    return `No login ${dryRun ? 'would be' : 'is'} stored in ${file}.`;
   }
   const rows = logins.map(({ registry, username }) => [registry, username]);
   return [
-    `Logins stored in ${file}:`,
+    `Logins that${would || ' are'} stored in ${file}:`,
     ...columns(rows, '  ', (text, column) => (column === 0 ? style.strong(text) : text)),
   ].join('\n');
 }

@@ -1,10 +1,12 @@
-import type { AssembleResult } from '../../operations/results';
-import { tagLines, transferLine } from './delivery';
-import { columns, formatBytes, formatCount, shortCommit } from './format';
-import type { Style } from './style';
+import { shortCommit } from '../../core/commit';
+import type { AssembleResult } from '../../results/assemble';
+import type { Look } from '../answer';
+import { columns, formatBytes, formatCount } from './format';
+import { tagLines } from './images';
+import { transferLine } from './transfer';
 
 /** What `assemble` answers to people. */
-export function assembleView(result: AssembleResult, style: Style): string {
+export function assembleView(result: AssembleResult, { style }: Look): string {
   const verb = result.dryRun ? 'Would assemble' : 'Assembled';
   const members = result.members.map(({ platform, digest, size, revision }) => {
     return [platform, digest, formatBytes(size), revision === null ? '' : `commit ${shortCommit(revision)}`];

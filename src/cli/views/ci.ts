@@ -1,5 +1,6 @@
-import type { PromoteResult, PublishResult } from '../../operations/results';
-import { shortCommit } from './format';
+import { shortCommit } from '../../core/commit';
+import type { PromoteResult } from '../../results/promote';
+import type { PublishResult } from '../../results/publish';
 
 /** What a CI is told of: a publication or a promotion. */
 export type CiReport = (PublishResult | PromoteResult) & { build?: string | null };
@@ -9,7 +10,7 @@ export function summaryTable(report: CiReport): string {
   const version = report.version === null ? '' : ` ${report.version}`;
   const [verb, where] =
     'environment' in report ? (['Published to', report.environment] as const) : (['Promoted to', report.to] as const);
-  const title = `### ${report.product}${version}: ${report.dryRun ? 'a rehearsal for ' : `${verb} `}${where}`;
+  const title = `### ${report.product}${version}: ${report.dryRun ? 'Dry run for' : verb} ${where}`;
   const rows = report.images.map(({ image, kind, platforms, tags, repository, digest }) => {
     const set = tags.filter(({ outcome }) => outcome !== 'held').map(({ tag }) => `\`${tag}\``);
     const held = tags

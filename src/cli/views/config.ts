@@ -1,12 +1,15 @@
-import type { ConfigCheckResult } from '../../operations/results';
+import type { ConfigCheckResult } from '../../results/config';
+import type { Look } from '../answer';
 import { formatCount } from './format';
-import type { Style } from './style';
 
 /** What `config check` answers to people. */
-export function configView({ file, product, images, bundles, environments }: ConfigCheckResult, style: Style): string {
-  const parts = [named(images, 'image'), ...(bundles.length === 0 ? [] : [named(bundles, 'bundle')])].join(' and ');
+export function configView(
+  { file, product, images, bundles, environments }: ConfigCheckResult,
+  { style }: Look,
+): string {
+  const all = [named(images, 'image'), ...(bundles.length === 0 ? [] : [named(bundles, 'bundle')])].join(' and ');
   const way = environments.join(' → ');
-  return `${style.good('All is well')} in ${file}: ${style.strong(product)} has ${parts}, released to ${way}.`;
+  return `${style.good('Valid:')} ${file} releases ${all} of ${style.strong(product)}, through ${way}.`;
 }
 
 function named(names: readonly string[], noun: string): string {

@@ -1,21 +1,5 @@
-import { HodError, exitCodes } from '../../core/errors';
-import type { ErrorResult } from '../../operations/results';
+import { HodError } from '../../core/errors';
 import type { Style } from './style';
-
-/** An error as every command answers it with `--json`. */
-export function errorDocument(error: HodError): ErrorResult {
-  const { what, object, why, next } = error.problem;
-  return {
-    error: {
-      fault: error.fault,
-      exitCode: exitCodes[error.fault],
-      what,
-      object: object ?? null,
-      why: why ?? null,
-      next: next ?? null,
-    },
-  };
-}
 
 /** An error as people read it: what happened, to what, why, and what to do next. */
 export function errorView({ problem }: HodError, style: Style): string {

@@ -1,3 +1,5 @@
+import stringWidth from 'string-width';
+
 /** Bytes as people read them: `512 B`, `48.2 kB`, `1.07 GB`. */
 export function formatBytes(bytes: number): string {
   const units = ['B', 'kB', 'MB', 'GB', 'TB'];
@@ -36,11 +38,6 @@ export function formatCount(count: number, noun: string): string {
   return `${count} ${noun}${count === 1 ? '' : 's'}`;
 }
 
-/** The beginning of a commit id, as people write it. */
-export function shortCommit(commit: string): string {
-  return commit.slice(0, 12);
-}
-
 /** Lines with columns of equal width; the last column is not padded. */
 export function columns(
   rows: readonly (readonly string[])[],
@@ -49,11 +46,11 @@ export function columns(
 ): string[] {
   const widths: number[] = [];
   for (const row of rows) {
-    row.forEach((cell, column) => (widths[column] = Math.max(widths[column] ?? 0, cell.length)));
+    row.forEach((cell, column) => (widths[column] = Math.max(widths[column] ?? 0, stringWidth(cell))));
   }
   return rows.map((row, at) => {
     const cells = row.map((cell, column) => {
-      const padding = ' '.repeat((widths[column] ?? 0) - cell.length);
+      const padding = ' '.repeat((widths[column] ?? 0) - stringWidth(cell));
       return paint(cell, column, at) + (column === row.length - 1 ? '' : padding);
     });
     return `${indent}${cells.join('  ')}`.trimEnd();

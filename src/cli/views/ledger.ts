@@ -1,27 +1,28 @@
 import { shortDigest } from '../../core/oci/digest';
-import type { LedgerCopyResult, LedgerResult } from '../../operations/results';
+import type { LedgerCopyResult, LedgerResult } from '../../results/ledger';
+import type { Look } from '../answer';
 import { formatCount } from './format';
-import type { Style } from './style';
 
 /** What `ledger verify` answers to people. */
-export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, style: Style): string {
+export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, { style }: Look): string {
   const last = head === null ? '' : `, the last ${shortDigest(head)}`;
   return [
-    `${style.good('Sound:')} the ledger of ${style.strong(product)} in ${ledger}`,
+    `${style.good('Intact:')} the ledger of ${style.strong(product)} in ${ledger}`,
     `  ${count(entries, 'entry', 'entries')} in one chain${last}`,
     `  ${formatCount(facts, 'fact')}, all of them as the entries add up`,
   ].join('\n');
 }
 
 /** What `ledger export` answers to people. */
-export function exportView({ product, file, written }: LedgerCopyResult, style: Style): string {
+export function exportView({ product, file, written }: LedgerCopyResult, { style }: Look): string {
   return `Wrote ${count(written, 'entry', 'entries')} of ${style.strong(product)} to ${file}`;
 }
 
 /** What `ledger import` answers to people. */
-export function importView({ product, file, written, present }: LedgerCopyResult, style: Style): string {
+export function importView({ product, file, dryRun, written, present }: LedgerCopyResult, { style }: Look): string {
   const there = present === 0 ? '' : `; ${present} were there already`;
-  return `Added ${count(written, 'entry', 'entries')} of ${style.strong(product)} from ${file}${there}`;
+  const verb = dryRun ? 'Would add' : 'Added';
+  return `${verb} ${count(written, 'entry', 'entries')} of ${style.strong(product)} from ${file}${there}`;
 }
 
 function count(number: number, one: string, many: string): string {

@@ -1,14 +1,9 @@
+import type { SandboxResult } from '../../results/sandbox';
+import type { Look } from '../answer';
 import { columns } from './format';
-import type { Style } from './style';
-
-/** What `sandbox` answers once its registries listen. */
-export interface SandboxResult {
-  registries: { name: string; registry: string; folder: string | null }[];
-  identity: { tokenUrl: string; bearer: string; audience: string; exchange: string } | null;
-}
 
 /** What `sandbox` answers to people. */
-export function sandboxView({ registries, identity }: SandboxResult, style: Style): string {
+export function sandboxView({ registries, identity }: SandboxResult, { style }: Look): string {
   const rows = registries.map(({ name, registry, folder }) => [name, registry, folder ?? 'in memory']);
   return [
     'The sandbox is running; end it with Ctrl-C.',

@@ -1,9 +1,10 @@
-import type { ShowResult } from '../../operations/results';
-import { columns, formatBytes, formatCount, shortCommit } from './format';
-import type { Style } from './style';
+import { shortCommit } from '../../core/commit';
+import type { ShowResult } from '../../results/show';
+import type { Look } from '../answer';
+import { columns, formatBytes, formatCount } from './format';
 
 /** What `show` answers to people. */
-export function showView(result: ShowResult, style: Style): string {
+export function showView(result: ShowResult, { style }: Look): string {
   const facts: [string, string][] = [
     ['digest', result.digest],
     ['type', result.mediaType],

@@ -1,26 +1,31 @@
-import type { StageResult } from '../../operations/results';
-import { imageHead, totalLine, transferLine } from './delivery';
-import { shortCommit } from './format';
-import type { Style } from './style';
+import { shortCommit } from '../../core/commit';
+import type { StageResult } from '../../results/stage';
+import type { Look } from '../answer';
+import { imageHead, nameList } from './images';
+import { totalLine, transferLine } from './transfer';
 
 /** What `stage` answers to people. */
-export function stageView(result: StageResult, style: Style, elapsed: number): string {
+export function stageView(result: StageResult, look: Look): string {
+  const { style, verbose } = look;
   const build = `${style.strong(result.product)} (${shortCommit(result.commit)})`;
-  const unchanged = result.images.every(({ outcome }) => outcome === 'unchanged');
+  const staged = result.images.filter(({ outcome }) => outcome === 'staged');
+  const unchanged = result.images.filter(({ outcome }) => outcome === 'unchanged');
   const verb = result.dryRun ? 'Would stage' : 'Staged';
-  const title = unchanged
-    ? `Nothing to do: ${result.environment} has all this of ${build} already`
-    : `${verb} for ${build} in ${style.strong(result.environment)}; no tag was moved`;
-  const images = result.images.map((image) =>
-    [
-      ...imageHead(image, style),
-      `  ${image.outcome === 'staged' ? style.good('staged') : style.faint('unchanged')}  ${style.faint(transferLine(image.transfer))}`,
-    ].join('\n'),
-  );
-  const lacking = result.lacking.map(({ image, lacks }) => `  ${image}: ${lacks.join(', ')}`);
+  const title =
+    staged.length === 0
+      ? `Nothing to do: ${result.environment} has all this of ${build} already`
+      : `${verb} for ${build} in ${style.strong(result.environment)}; no tag was moved`;
+  const shown = (verbose ? [...staged, ...unchanged] : staged).map((image) => {
+    const paint = image.outcome === 'staged' ? style.good : style.faint;
+    return [...imageHead(image, style), `  ${paint(image.outcome)}  ${style.faint(transferLine(image.transfer))}`].join(
+      '\n',
+    );
+  });
+  const counted = verbose || unchanged.length === 0 ? [] : [style.faint(`unchanged: ${nameList(unchanged)}`)];
+  const missing = result.missing.map(({ image, missing: what }) => `  ${image}: ${what.join(', ')}`);
   const rest =
-    lacking.length === 0
-      ? style.good('Everything is there: `hod publish` can seal it.')
-      : [style.notice('Publishing still needs:'), ...lacking].join('\n');
-  return [title, ...images, rest, totalLine(result.images, style, elapsed)].join('\n\n');
+    missing.length === 0
+      ? style.good('Everything is there: `hod publish` can write its tags.')
+      : [style.notice('Publishing still needs:'), ...missing].join('\n');
+  return [title, ...shown, ...counted, rest, totalLine(result.images, look)].join('\n\n');
 }

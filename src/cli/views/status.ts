@@ -1,10 +1,12 @@
 import Table from 'cli-table3';
-import type { StatusResult } from '../../operations/results';
-import { formatAge, shortCommit } from './format';
+import { shortCommit } from '../../core/commit';
+import type { StatusResult } from '../../results/status';
+import type { Look } from '../answer';
+import { formatAge } from './format';
 import type { Style } from './style';
 
-/** The board: a row for each image, a column for each environment. */
-export function statusView(result: StatusResult, style: Style, now: Date): string {
+/** What each environment serves: a row for each image, a column for each environment. */
+export function statusView(result: StatusResult, { style }: Look, now: Date): string {
   const environments = result.environments.map(({ environment }) => environment);
   const images = [...new Set(result.environments.flatMap(({ images: all }) => all.map(({ image }) => image)))];
   if (images.length === 0) {

@@ -1,4 +1,4 @@
-import type { TouchedResult } from '../../operations/results';
+import type { TouchedResult } from '../../results/touched';
 
 /** What `touched` answers: the names alone, a line each, so that a shell can read them. */
 export function touchedView(result: TouchedResult): string {

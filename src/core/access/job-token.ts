@@ -1,5 +1,6 @@
+import { decodeJwt } from 'jose';
 import * as z from 'zod';
-import { HodError, type Problem } from '../errors';
+import { HodError } from '../errors';
 
 /** What a job's identity token says of itself (RFC 7519 §4.1). Read without checking the signature, for messages only. */
 export interface JobClaims {
@@ -20,11 +21,7 @@ const claimsSchema = z.object({
 /** Reads the claims of a token; undefined where it is not a JSON Web Token. */
 export function readJobClaims(token: string): JobClaims | undefined {
   try {
-    const payload = token.split('.')[1] ?? '';
-    const bytes = Uint8Array.from(atob(payload.replaceAll('-', '+').replaceAll('_', '/')), (each) =>
-      each.charCodeAt(0),
-    );
-    const { iss, sub, aud, exp } = claimsSchema.parse(JSON.parse(new TextDecoder().decode(bytes)));
+    const { iss, sub, aud, exp } = claimsSchema.parse(decodeJwt(token));
     return { issuer: iss, subject: sub, audiences: [aud ?? []].flat(), expires: exp };
   } catch {
     return undefined;
@@ -43,30 +40,47 @@ export interface ExchangePurpose {
   audience: string | undefined;
 }
 
-const what = 'the identity of this job was not accepted';
+type IdentityCode =
+  | 'identity-malformed'
+  | 'identity-expired'
+  | 'identity-other-audience'
+  | 'identity-without-rule'
+  | 'identity-untrusted'
+  | 'identity-refused';
 
-/** Refuses, before it is sent, a token that cannot be accepted. `now` is in seconds since 1970. */
-export function refuseUnusable(token: string, { registry, audience }: ExchangePurpose, now: number): void {
+function notAccepted(code: IdentityCode, registry: string, why: string, next: string): HodError {
+  return new HodError(code, { what: 'the identity of this job was not accepted', object: registry, why, next });
+}
+
+/** Why a token need not be sent, because it cannot be accepted; undefined where it may be. `now` is in seconds since 1970. */
+export function explainUnusable(
+  token: string,
+  { registry, audience }: ExchangePurpose,
+  now: number,
+): HodError | undefined {
   const claims = readJobClaims(token);
-  const refuse = (why: string, next: string): never => {
-    throw new HodError('denied', { what, object: registry, why, next });
-  };
   if (claims === undefined) {
-    return refuse('it is not a JSON Web Token', 'look at where hod.yaml takes the token from');
+    const next = 'look at where hod.yaml takes the token from';
+    return notAccepted('identity-malformed', registry, 'it is not a JSON Web Token', next);
   }
   if (claims.expires !== undefined && claims.expires <= now) {
     const late = Math.max(1, Math.round((now - claims.expires) / 60));
-    return refuse(
+    return notAccepted(
+      'identity-expired',
+      registry,
       `it ran out ${late} min ago`,
       'let the job ask for its token right before hod runs, and check the clock of this machine',
     );
   }
   if (audience !== undefined && !claims.audiences.includes(audience)) {
-    return refuse(
+    return notAccepted(
+      'identity-other-audience',
+      registry,
       `it is meant for ${claims.audiences.join(', ') || 'nobody'}, and the token service expects ${audience}`,
       `let the job ask for a token with the audience ${audience}`,
     );
   }
+  return undefined;
 }
 
 /** What the refusal of a token service means for the user. */
@@ -75,39 +89,39 @@ export function explainRefusal(
   { registry, service }: ExchangePurpose,
   status: number,
   answer: z.infer<typeof exchangeErrorSchema> | undefined,
-): Problem {
+): HodError {
   const claims = readJobClaims(token);
   const said = answer?.error_description === undefined ? '' : `: ${answer.error_description}`;
   const identity = `${claims?.subject ?? 'no subject'}, issued by ${claims?.issuer ?? 'nobody'}`;
   switch (answer?.error) {
     case 'invalid_target':
-      return {
-        what,
-        object: registry,
-        why: `${service} does not know what it is meant for (${claims?.audiences.join(', ') || 'nobody'})${said}`,
-        next: 'set `audience:` in hod.yaml to what the token service expects',
-      };
+      return notAccepted(
+        'identity-other-audience',
+        registry,
+        `${service} does not know what it is meant for (${claims?.audiences.join(', ') || 'nobody'})${said}`,
+        'set `audience:` in hod.yaml to what the token service expects',
+      );
     case 'access_denied':
     case 'unauthorized_client':
-      return {
-        what,
-        object: registry,
-        why: `${service} has no trust rule for ${identity}${said}`,
-        next: 'run this in the project and on the branch that the rule names, or have the rule extended',
-      };
+      return notAccepted(
+        'identity-without-rule',
+        registry,
+        `${service} has no trust rule for ${identity}${said}`,
+        'run this in the project and on the branch that the rule names, or have the rule extended',
+      );
     case 'invalid_grant':
-      return {
-        what,
-        object: registry,
-        why: `${service} does not trust the signature of ${identity}${said}`,
-        next: 'have the issuer registered at the token service, or look at where hod.yaml takes the token from',
-      };
+      return notAccepted(
+        'identity-untrusted',
+        registry,
+        `${service} does not trust the signature of ${identity}${said}`,
+        'have the issuer registered at the token service, or look at where hod.yaml takes the token from',
+      );
     default:
-      return {
-        what,
-        object: registry,
-        why: `${service} answered ${status}${answer === undefined ? '' : ` (${answer.error})`}${said}`,
-        next: 'check `exchange:` in hod.yaml, and ask whoever runs the token service',
-      };
+      return notAccepted(
+        'identity-refused',
+        registry,
+        `${service} answered ${status}${answer === undefined ? '' : ` (${answer.error})`}${said}`,
+        'check `exchange:` in hod.yaml, and ask whoever runs the token service',
+      );
   }
 }

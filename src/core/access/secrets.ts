@@ -1,28 +1,31 @@
-/**
- * Every secret that this process has read. What is printed goes through {@link redact}: the last
- * guard, for the case that a registry or a program repeats a secret in its own message.
- */
-const known = new Set<string>();
+/** What stands where a secret stood. */
+const mask = '***';
 /** Shorter texts occur by chance, and replacing them would garble messages. */
 const shortest = 6;
 
-/** Remembers a secret, and the form in which basic access sends it where a user name is given. Answers the secret. */
-export function keepSecret(secret: string, username?: string): string {
-  if (secret.length >= shortest) {
-    known.add(secret);
-    known.add(encodeURIComponent(secret));
-  }
-  if (username !== undefined) {
-    known.add(btoa(String.fromCharCode(...new TextEncoder().encode(`${username}:${secret}`))));
-  }
-  return secret;
-}
+/**
+ * The secrets that one run has read. What others say (a registry, a program) goes through
+ * {@link redact} before it is repeated: it may repeat a secret.
+ */
+export class Secrets {
+  private readonly known = new Set<string>();
 
-/** A text without the secrets that were read. */
-export function redact(text: string): string {
-  let safe = text;
-  for (const secret of known) {
-    safe = safe.replaceAll(secret, '***');
+  /** Remembers a secret, and the form in which basic access sends it where a user name is given. Answers the secret. */
+  keep(secret: string, username?: string): string {
+    if (secret.length >= shortest) {
+      this.known.add(secret);
+      this.known.add(encodeURIComponent(secret));
+    }
+    if (username !== undefined) {
+      this.known.add(btoa(String.fromCharCode(...new TextEncoder().encode(`${username}:${secret}`))));
+    }
+    return secret;
   }
-  return safe;
+
+  /** A text without the secrets that were read. */
+  redact(text: string): string {
+    // The longest first: one secret may be the beginning of another.
+    const ordered = [...this.known].sort((a, b) => b.length - a.length);
+    return ordered.reduce((safe, secret) => safe.replaceAll(secret, mask), text);
+  }
 }

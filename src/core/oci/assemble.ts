@@ -24,9 +24,10 @@ export function assembleIndex(
   annotations: Record<string, string> = {},
 ): AssembledIndex {
   if (members.length === 0) {
-    throw new HodError('missing', {
+    throw new HodError('nothing-to-assemble', {
       what: 'there is nothing to assemble',
-      why: 'no member holds an image that runs somewhere',
+      object: 'the members',
+      why: 'none of them holds an image that runs somewhere',
       next: 'name image layouts or references of images',
     });
   }
@@ -35,7 +36,7 @@ export function assembleIndex(
     const key = platformKey(member.platform);
     const other = byPlatform.get(key);
     if (other !== undefined && other.manifest.digest !== member.manifest.digest) {
-      throw new HodError('refused', {
+      throw new HodError('platform-twice', {
         what: 'two members are for one platform',
         object: key,
         why: `${memberLabel(other)} and ${memberLabel(member)} both say they are for ${key}`,
@@ -58,7 +59,7 @@ export function assembleIndex(
     ...(Object.keys(all).length === 0 ? {} : { annotations: sortKeys(all) }),
   };
   const bytes = new TextEncoder().encode(JSON.stringify(document));
-  const manifest = parseManifest(bytes, { from: 'the assembled index', mediaType: mediaTypes.index });
+  const manifest = parseManifest(bytes, { label: 'the assembled index', mediaType: mediaTypes.index });
   return { node: { manifest, source: nowhere, children: chosen.map(({ node }) => node) }, members: chosen };
 }
 
@@ -74,7 +75,7 @@ function refuseMixedRevisions(members: readonly RunnableImage[]): void {
   const [first] = known;
   const other = known.find(({ revision }) => revision !== first?.revision);
   if (first !== undefined && other !== undefined) {
-    throw new HodError('refused', {
+    throw new HodError('mixed-commits', {
       what: 'the members were built from different commits',
       object: [first, other].map(({ platform }) => platformKey(platform)).join(' and '),
       why: `${memberLabel(first)} says ${first.revision}, ${memberLabel(other)} says ${other.revision}`,

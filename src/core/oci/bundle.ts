@@ -29,7 +29,7 @@ export function bundleManifest(name: string, archive: { digest: Digest; size: nu
     layers: [layer],
   };
   const text = new TextEncoder().encode(JSON.stringify(document));
-  return parseManifest(text, { from: `the bundle ${name}`, mediaType: mediaTypes.manifest });
+  return parseManifest(text, { label: `the bundle ${name}`, mediaType: mediaTypes.manifest });
 }
 
 /** Whether a manifest is that of a bundle or of an image. */

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { HodError } from '../errors';
-import { issuesToText, parseJson } from './manifest';
+import { issuesToText, parseJson } from '../json';
 import { platformSchema, type Platform } from './platform';
 
 /** What Hod reads from the config of an image (OCI image specification, config.md). */
@@ -13,13 +13,13 @@ const schema = platformSchema.extend({
   config: z.object({ Labels: z.record(z.string(), z.string()).nullish() }).nullish(),
 });
 
-/** Parses the config of an image. Throws a `corrupt` error, naming `from`, if it is not one. */
-export function parseConfig(bytes: Uint8Array, from: string): ImageConfig {
+/** Parses the config of an image. Throws a `corrupt` error, naming `label`, if it is not one. */
+export function parseConfig(bytes: Uint8Array, label: string): ImageConfig {
   const parsed = schema.safeParse(parseJson(bytes) ?? null);
   if (!parsed.success) {
-    throw new HodError('corrupt', {
+    throw new HodError('image-config-corrupt', {
       what: 'this image config cannot be read',
-      object: from,
+      object: label,
       why: issuesToText(parsed.error),
       next: 'build the image again; nothing was tagged',
     });

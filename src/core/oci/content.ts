@@ -1,3 +1,4 @@
+import { allBytes } from '../bytes';
 import { HodError } from '../errors';
 import { parseConfig } from './config';
 import { annotationKeys } from './annotations';
@@ -29,7 +30,7 @@ export interface ContentNode {
   readonly children: readonly ContentNode[];
 }
 
-// Deeper nesting than any builder writes; stops a document that refers to itself through its parents.
+// Deeper nesting than any builder writes: it bounds the work that a small document can ask for.
 const depthLimit = 8;
 
 /**
@@ -38,28 +39,31 @@ const depthLimit = 8;
  */
 export async function readContent(source: ContentSource, root: Descriptor, depth = 0): Promise<ContentNode> {
   const { mediaType, digest, size } = root;
-  const from = `${source.label}@${digest}`;
+  const label = `${source.label}@${digest}`;
   if (depth > depthLimit) {
-    throw new HodError('corrupt', { what: 'an index is nested too deeply', object: from });
-  }
-  if (size > manifestSizeLimit) {
-    throw new HodError('corrupt', {
-      what: 'this manifest is too large',
-      object: from,
-      why: `its descriptor says ${size} bytes; registries take ${manifestSizeLimit}`,
+    throw new HodError('nested-too-deeply', {
+      what: 'an index is nested too deeply',
+      object: label,
+      why: `Hod follows indexes within indexes to a depth of ${depthLimit}`,
+      next: 'build the image again; nothing was tagged',
     });
   }
-  const manifest = parseManifest(await source.readManifest(root), { from, mediaType, digest, size });
+  if (size > manifestSizeLimit) {
+    throw new HodError('manifest-corrupt', {
+      what: 'this manifest is too large',
+      object: label,
+      why: `its descriptor says ${size} bytes; registries take ${manifestSizeLimit}`,
+      next: 'build the image again; nothing was tagged',
+    });
+  }
+  const manifest = parseManifest(await source.readManifest(root), { label, mediaType, digest, size });
   if (manifest.kind === 'image') {
     for (const blob of blobsOf(manifest)) {
       await source.checkBlob?.(blob);
     }
     return { manifest, source, children: [] };
   }
-  const children: ContentNode[] = [];
-  for (const child of manifest.manifests) {
-    children.push(await readContent(source, child, depth + 1));
-  }
+  const children = await Promise.all(manifest.manifests.map((child) => readContent(source, child, depth + 1)));
   return { manifest, source, children };
 }
 
@@ -77,7 +81,7 @@ export async function* verified(
   let size = 0;
   let held: Uint8Array | undefined;
   const corrupt = (why: string): HodError =>
-    new HodError('corrupt', {
+    new HodError('content-corrupt', {
       what: 'this content is not what its digest says',
       object: `${descriptor.digest} in ${label}`,
       why,
@@ -106,8 +110,8 @@ export async function* verified(
   }
 }
 
-/** What a person asks of a single image: where it runs, and what it was built from. */
-export interface ImageFacts {
+/** What a single image says of itself: where it runs, and what it was built from. */
+export interface ImageClaims {
   platform: Platform | undefined;
   /** The commit that it says it was built from. */
   revision: string | undefined;
@@ -116,7 +120,7 @@ export interface ImageFacts {
 }
 
 /** Reads an image's config for its platform and revision. Artifacts without an image config have no platform. */
-export async function readImageFacts(manifest: ImageManifest, source: ContentSource): Promise<ImageFacts> {
+export async function readImageClaims(manifest: ImageManifest, source: ContentSource): Promise<ImageClaims> {
   const revision = manifest.annotations[annotationKeys.revision];
   const version = manifest.annotations[annotationKeys.version];
   if (!isImageConfig(manifest.config.mediaType)) {
@@ -132,17 +136,14 @@ export async function readImageFacts(manifest: ImageManifest, source: ContentSou
 
 async function readSmallBlob(source: ContentSource, descriptor: Descriptor): Promise<Uint8Array> {
   if (descriptor.size > manifestSizeLimit) {
-    throw new HodError('corrupt', {
+    throw new HodError('image-config-corrupt', {
       what: 'this image config is too large to be one',
       object: `${descriptor.digest} in ${source.label}`,
       why: `its descriptor says ${descriptor.size} bytes`,
+      next: 'build the image again; nothing was tagged',
     });
   }
-  const pieces: Uint8Array[] = [];
-  for await (const piece of verified(await source.openBlob(descriptor), descriptor, source.label)) {
-    pieces.push(piece);
-  }
-  return Buffer.concat(pieces);
+  return allBytes(verified(await source.openBlob(descriptor), descriptor, source.label));
 }
 
 /** An image that runs somewhere, found at or below a manifest. */
@@ -160,7 +161,7 @@ export async function runnableImages(node: ContentNode): Promise<RunnableImage[]
     const found = await Promise.all(node.children.map(runnableImages));
     return found.flat();
   }
-  const { platform, ...claims } = await readImageFacts(node.manifest, node.source);
+  const { platform, ...claims } = await readImageClaims(node.manifest, node.source);
   return platform !== undefined && isRunnable(platform) ? [{ node, manifest: node.manifest, platform, ...claims }] : [];
 }
 
@@ -180,4 +181,10 @@ export function contentOf(node: ContentNode): { manifests: Manifest[]; blobs: De
   };
   visit(node);
   return { manifests: [...manifests.values()], blobs: [...blobs.values()] };
+}
+
+/** Bytes of everything at and below a node, each digest once. */
+export function sizeOf(node: ContentNode): number {
+  const { manifests, blobs } = contentOf(node);
+  return [...manifests.map(({ bytes }) => bytes.length), ...blobs.map(({ size }) => size)].reduce((a, b) => a + b, 0);
 }

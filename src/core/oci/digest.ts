@@ -1,6 +1,5 @@
 import { createHash } from 'node:crypto';
 import * as z from 'zod';
-import { HodError } from '../errors';
 
 declare const digestBrand: unique symbol;
 
@@ -15,18 +14,6 @@ const grammar = /^(?:sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})$/;
 /** Whether `text` is a digest of a registered algorithm. */
 export function isDigest(text: string): text is Digest {
   return grammar.test(text);
-}
-
-/** Reads a digest. Throws a `usage` error if `text` is not one. */
-export function parseDigest(text: string): Digest {
-  if (isDigest(text)) {
-    return text;
-  }
-  throw new HodError('usage', {
-    what: 'this is not a digest',
-    object: text,
-    why: 'a digest is sha256: and 64, or sha512: and 128, lower-case hexadecimal digits',
-  });
 }
 
 /** A digest at an edge: JSON that came from outside. */
@@ -48,13 +35,21 @@ export function digestHasher(like?: Digest): DigestHasher {
   const hash = createHash(algorithm);
   return {
     update: (bytes) => void hash.update(bytes),
-    digest: () => parseDigest(`${algorithm}:${hash.digest('hex')}`),
+    digest: () => digestFrom(algorithm, hash.digest('hex')),
   };
 }
 
 /** The SHA-256 digest of some bytes. */
 export function sha256(bytes: Uint8Array | string): Digest {
-  return parseDigest(`sha256:${createHash('sha256').update(bytes).digest('hex')}`);
+  return digestFrom('sha256', createHash('sha256').update(bytes).digest('hex'));
+}
+
+function digestFrom(algorithm: 'sha256' | 'sha512', hex: string): Digest {
+  const digest = `${algorithm}:${hex}`;
+  if (!isDigest(digest)) {
+    throw new Error(`${digest} is not a digest`);
+  }
+  return digest;
 }
 
 /** Whether `bytes` are the content that `digest` identifies. */

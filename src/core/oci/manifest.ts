@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { HodError } from '../errors';
+import { issuesToText, parseJson } from '../json';
 import { descriptorSchema, type Descriptor } from './descriptor';
 import { matchesDigest, sha256, type Digest } from './digest';
 import { manifestKind, mediaTypes } from './media-types';
@@ -58,8 +59,8 @@ const indexSchema = z.object({
 
 /** What is known about a manifest before it is read. */
 export interface ExpectedManifest {
-  /** Where it comes from, for messages. */
-  from: string;
+  /** How people name it, for messages. */
+  label: string;
   mediaType?: string | undefined;
   digest?: Digest | undefined;
   size?: number | undefined;
@@ -73,9 +74,9 @@ export interface ExpectedManifest {
  */
 export function parseManifest(bytes: Uint8Array, expected: ExpectedManifest): Manifest {
   const corrupt = (why: string): HodError =>
-    new HodError('corrupt', {
+    new HodError('manifest-corrupt', {
       what: 'this manifest cannot be trusted',
-      object: expected.from,
+      object: expected.label,
       why,
       next: 'build or push it again from its source; nothing was tagged',
     });
@@ -135,24 +136,4 @@ export function blobsOf(manifest: Manifest): Descriptor[] {
     seen.set(blob.digest, blob);
   }
   return [...seen.values()];
-}
-
-/** A JSON object from bytes, or undefined where they are not one. */
-export function parseJson(bytes: Uint8Array): Record<string, unknown> | undefined {
-  try {
-    const value: unknown = JSON.parse(new TextDecoder('utf-8', { fatal: true }).decode(bytes));
-    return z.record(z.string(), z.unknown()).safeParse(value).data;
-  } catch {
-    return undefined;
-  }
-}
-
-/** The issues of a failed validation, one after the other: `layers[0].size must be …`. */
-export function issuesToText(error: z.ZodError): string {
-  return error.issues
-    .map((issue) => {
-      const path = issue.path.map((key) => (typeof key === 'number' ? `[${key}]` : `.${String(key)}`)).join('');
-      return `${path.replace(/^\./, '') || 'the document'}: ${issue.message}`;
-    })
-    .join('; ');
 }

@@ -26,10 +26,11 @@ export function parsePlatform(text: string): Platform {
   const [os, architecture, variant, ...rest] = text.split('/');
   const parts = [os, architecture, variant].filter((each) => each !== undefined);
   if (!os || !architecture || rest.length > 0 || !parts.every((each) => part.test(each))) {
-    throw new HodError('usage', {
+    throw new HodError('not-a-platform', {
       what: 'this is not a platform',
       object: text,
-      why: 'a platform is os/arch or os/arch/variant, for example linux/arm64',
+      why: 'a platform is os/arch or os/arch/variant',
+      next: 'write it so, for example linux/arm64',
     });
   }
   return normalPlatform({ os, architecture, variant });

@@ -1,6 +1,12 @@
+import * as z from 'zod';
 import { HodError } from '../errors';
 import { isTag, type Tag } from '../tags/tag';
 import { isDigest, type Digest } from './digest';
+
+declare const repositoryBrand: unique symbol;
+
+/** A repository as people write it: `registry/name`. */
+export type RepositoryName = string & { readonly [repositoryBrand]: true };
 
 /** A repository of a registry. */
 export interface Repository {
@@ -23,25 +29,47 @@ const nameGrammar = /^[a-z0-9]+(?:(?:\.|_|__|-+)[a-z0-9]+)*(?:\/[a-z0-9]+(?:(?:\
 const hostGrammar =
   /^(?:\[[0-9a-fA-F:.]+\]|[a-zA-Z0-9](?:[a-zA-Z0-9-]*[a-zA-Z0-9])?(?:\.[a-zA-Z0-9](?:[a-zA-Z0-9-]*[a-zA-Z0-9])?)*)(?::[0-9]{1,5})?$/;
 
+/** A `registry/name` at an edge. */
+export const repositoryNameSchema = z.custom<RepositoryName>(
+  (value) => typeof value === 'string' && isRepositoryName(value),
+  'must be registry/name',
+);
+
+/** Whether `text` is `registry/name`. */
+function isRepositoryName(text: string): text is RepositoryName {
+  const slash = text.indexOf('/');
+  return isHost(text.slice(0, Math.max(slash, 0))) && nameGrammar.test(text.slice(slash + 1));
+}
+
+/** Whether `text` is a registry's host: one with a dot or a port, or localhost. */
+function isHost(text: string): boolean {
+  return hostGrammar.test(text) && (/[.:]/.test(text) || text === 'localhost');
+}
+
 /** Reads `registry/name`. Throws a `usage` error if `text` is not a repository. */
 export function parseRepository(text: string): Repository {
   const slash = text.indexOf('/');
   const registry = text.slice(0, Math.max(slash, 0));
   const name = text.slice(slash + 1);
   const refuse = (why: string): HodError =>
-    new HodError('usage', {
+    new HodError('not-a-repository', {
       what: 'this is not a repository',
       object: text,
       why,
       next: 'write it as registry/name, for example registry.test/skerry/timetable',
     });
-  if (!hostGrammar.test(registry) || !(/[.:]/.test(registry) || registry === 'localhost')) {
+  if (!isHost(registry)) {
     throw refuse('it does not begin with a registry host (one with a dot, a port, or localhost)');
   }
   if (!nameGrammar.test(name)) {
     throw refuse('the name after the registry may hold lower-case letters, digits, and single . _ - / between them');
   }
   return { registry: registry.toLowerCase(), name };
+}
+
+/** Reads the host of a registry, with its port if it has one. Throws a `usage` error if `text` is not one. */
+export function parseRegistry(text: string): string {
+  return parseRepository(`${text}/any`).registry;
 }
 
 /** Reads `registry/name`, `registry/name:tag` or `registry/name[:tag]@digest`. Throws a `usage` error otherwise. */
@@ -53,21 +81,31 @@ export function parseReference(text: string): Reference {
   const tag = colon < 0 ? undefined : beforeDigest.slice(colon + 1);
   const repository = parseRepository(colon < 0 ? beforeDigest : beforeDigest.slice(0, colon));
   if (digest !== undefined && !isDigest(digest)) {
-    throw new HodError('usage', {
+    throw new HodError('not-a-reference', {
       what: 'this is not a reference',
       object: text,
       why: `what follows @ is not a digest: ${digest}`,
+      next: 'a digest is sha256: and 64, or sha512: and 128, lower-case hexadecimal digits',
     });
   }
   if (tag !== undefined && !isTag(tag)) {
-    throw new HodError('usage', { what: 'this is not a reference', object: text, why: `${tag} is not a tag` });
+    throw new HodError('not-a-reference', {
+      what: 'this is not a reference',
+      object: text,
+      why: `${tag} is not a tag`,
+      next: 'a tag is up to 128 letters, digits, and . _ -, and begins with none of . -',
+    });
   }
   return { repository, tag, digest };
 }
 
 /** `registry/name`. */
-export function formatRepository(repository: Repository): string {
-  return `${repository.registry}/${repository.name}`;
+export function formatRepository({ registry, name }: Repository): RepositoryName {
+  const text = `${registry}/${name}`;
+  if (!isRepositoryName(text)) {
+    throw new Error(`${text} is not a repository`);
+  }
+  return text;
 }
 
 /** `registry/name[:tag][@digest]`. */

@@ -1,20 +1,21 @@
+import { isCommitId, type CommitId } from '../commit';
 import { HodError } from '../errors';
-import { parseLine, parseVersion, versionAmong, type VersionPart } from '../tags/version';
+import { everyVersion, parseLine, parseVersion, versionAmong, type VersionPart } from '../tags/version';
+import { dayOf, type Timestamp } from '../time';
 import type { VersionRequest } from './versions';
 
-/** A fact about a build, and who says so. */
-export interface Sourced<T> {
+/** Something that is known about a build, and who says so. */
+interface Sourced<T> {
   readonly value: T;
   readonly source: string;
 }
 
 /** What is published, as far as it is known before the ledger is read. */
 export interface Build {
-  /** Full commit id. */
-  readonly commit: string;
+  readonly commit: CommitId;
   readonly branch: string | undefined;
   /** The number that the CI gave to it. */
-  readonly build: string | undefined;
+  readonly number: string | undefined;
   /** Where its run can be looked at. */
   readonly run: string | undefined;
   /** The day of the commit, UTC, `YYYYMMDD`; undefined where git does not know the commit. */
@@ -25,7 +26,7 @@ export interface Build {
 }
 
 /** A line about the build, for people: what is known, and who says so. */
-export interface BuildFact {
+export interface BuildDetail {
   readonly name: string;
   /** Undefined where it is not known; `source` says why. */
   readonly value: string | undefined;
@@ -43,18 +44,18 @@ export interface BuildOptions {
   line?: string | undefined;
 }
 
-/** Where facts about a build come from. */
+/** Who says what about a build. */
 export interface BuildSources {
   readonly options: BuildOptions;
   readonly ci: Readonly<Record<'commit' | 'branch' | 'tag' | 'build' | 'run', string | undefined>> | undefined;
   /** What git says of the commit that was named, or that is checked out; or why it says nothing. */
   readonly git:
     | {
-        readonly facts: {
-          readonly commit: string;
+        readonly commit: {
+          readonly id: CommitId;
           readonly branch: string | undefined;
           readonly tags: readonly string[];
-          readonly time: string;
+          readonly time: Timestamp;
           readonly dirty: boolean;
           readonly shallow: boolean;
         };
@@ -68,16 +69,16 @@ export interface BuildSources {
  *
  * Throws `usage` where no commit is known, or two versions are asked for.
  */
-export function decideBuild(sources: BuildSources): { build: Build; facts: BuildFact[] } {
+export function decideBuild(sources: BuildSources): { build: Build; details: BuildDetail[] } {
   const { options, ci } = sources;
-  const git = 'facts' in sources.git ? sources.git.facts : undefined;
+  const git = 'commit' in sources.git ? sources.git.commit : undefined;
   const gap = 'gap' in sources.git ? sources.git.gap : undefined;
   const choose = (...candidates: [string, string | undefined][]): Sourced<string> | undefined => {
     const [source, value] = candidates.find((each) => each[1] !== undefined) ?? [];
     return source === undefined || value === undefined ? undefined : { source, value };
   };
   const commit = choose(
-    [options.commit === undefined ? 'git' : '--commit', git?.commit],
+    [options.commit === undefined ? 'git' : '--commit', git?.id],
     ['--commit', options.commit],
     ['the CI', ci?.commit],
   );
@@ -89,62 +90,40 @@ export function decideBuild(sources: BuildSources): { build: Build; facts: Build
     ['the CI', sameCommit || options.commit === undefined ? ci?.branch : undefined],
     ['git', git?.branch],
   );
-  const build = choose(['--build', options.build], ['the CI', ci?.build]);
+  const number = choose(['--build', options.build], ['the CI', ci?.build]);
   const run = choose(['--run-url', options.run], ['the CI', ci?.run]);
   const dirty = git?.dirty === true;
   const tags = [...(git?.tags ?? []), ...(ci?.tag !== undefined && sameCommit ? [ci.tag] : [])];
   const version = requestVersion(options, tags);
   const tagGap = git?.shallow === true ? ', and a shallow clone may lack it: `git fetch --tags`' : '';
   const unknown = gap ?? 'neither an option, the CI nor git says';
-  const fact = (name: string, found: Sourced<string> | undefined, why = unknown): BuildFact =>
+  const detail = (name: string, found: Sourced<string> | undefined, why = unknown): BuildDetail =>
     found === undefined ? { name, value: undefined, source: why } : { name, ...found };
   return {
     build: {
       commit: checked.value,
       branch: branch?.value,
-      build: build?.value,
+      number: number?.value,
       run: run?.value,
       date: git && dayOf(git.time),
       dirty,
       version,
     },
-    facts: [
-      fact('commit', checked),
-      fact('committed', git && { value: git.time, source: 'git' }),
-      fact('branch', branch, git === undefined ? unknown : 'a detached head, and neither an option nor the CI says'),
-      fact(
+    details: [
+      detail('commit', checked),
+      detail('committed', git && { value: git.time, source: 'git' }),
+      detail('branch', branch, git === undefined ? unknown : 'a detached head, and neither an option nor the CI says'),
+      detail(
         'git tags',
         tags.length === 0 ? undefined : { value: tags.join(' '), source: 'git' },
         `none at the commit${tagGap}`,
       ),
-      fact('dirty', git && { value: dirty ? 'yes' : 'no', source: 'git' }),
-      fact('build', build),
-      fact('run', run),
-      fact('version', describeRequest(version), `none is asked for, and no git tag names one${tagGap}`),
+      detail('dirty', git && { value: dirty ? 'yes' : 'no', source: 'git' }),
+      detail('build', number),
+      detail('run', run),
+      detail('version', describeRequest(version), `none is asked for, and no git tag names one${tagGap}`),
     ],
   };
-}
-
-/** Throws `refused` where a version is asked for what was built from a dirty working copy. */
-export function refuseDirtyVersion({ dirty, version, commit }: Build): void {
-  if (dirty && version.kind !== 'none') {
-    throw new HodError('refused', {
-      what: 'a dirty working copy gets no version',
-      object: version.kind === 'given' ? version.version : `the next ${version.part}`,
-      why: `files were changed since the commit ${commit}, so no commit holds what was built`,
-      next: 'commit the changes and build again; `git status` lists them',
-    });
-  }
-}
-
-/** Whether a text is a full commit id. */
-export function isCommitId(text: string): boolean {
-  return /^(?:[0-9a-f]{40}|[0-9a-f]{64})$/.test(text);
-}
-
-/** The day of a time (RFC 3339, UTC), `YYYYMMDD`. */
-export function dayOf(time: string): string {
-  return time.slice(0, 10).replaceAll('-', '');
 }
 
 function describeRequest(version: VersionRequest): Sourced<string> | undefined {
@@ -152,15 +131,18 @@ function describeRequest(version: VersionRequest): Sourced<string> | undefined {
     case 'none':
       return undefined;
     case 'given':
-      return { value: version.version, source: version.from };
+      return { value: version.version, source: version.source };
     case 'next':
-      return { value: `the next ${version.part}${version.line === '' ? '' : ` of ${version.line}`}`, source: '--next' };
+      return {
+        value: `the next ${version.part}${version.line === everyVersion ? '' : ` of ${version.line}`}`,
+        source: '--next',
+      };
   }
 }
 
 function requestVersion({ version, next, line }: BuildOptions, tags: readonly string[]): VersionRequest {
   if (version !== undefined && next !== undefined) {
-    throw new HodError('usage', {
+    throw new HodError('options-conflict', {
       what: 'two versions are asked for',
       object: `--version ${version} --next ${next}`,
       why: 'one is given, the other is taken from the ledger',
@@ -168,7 +150,7 @@ function requestVersion({ version, next, line }: BuildOptions, tags: readonly st
     });
   }
   if (line !== undefined && next === undefined) {
-    throw new HodError('usage', {
+    throw new HodError('options-conflict', {
       what: '--line needs --next',
       object: `--line ${line}`,
       why: 'it says of which line of versions the next one is taken',
@@ -176,30 +158,31 @@ function requestVersion({ version, next, line }: BuildOptions, tags: readonly st
     });
   }
   if (next !== undefined) {
-    return { kind: 'next', part: next, line: line === undefined ? '' : parseLine(line) };
+    return { kind: 'next', part: next, line: line === undefined ? everyVersion : parseLine(line) };
   }
   if (version !== undefined) {
-    return { kind: 'given', version: parseVersion(version), from: '--version' };
+    return { kind: 'given', version: parseVersion(version), source: '--version' };
   }
   const tagged = versionAmong(tags);
-  return tagged === undefined ? { kind: 'none' } : { kind: 'given', version: tagged, from: 'the git tag' };
+  return tagged === undefined ? { kind: 'none' } : { kind: 'given', version: tagged, source: 'the git tag' };
 }
 
-function checkCommit(commit: Sourced<string> | undefined, gap: string | undefined): Sourced<string> {
+function checkCommit(commit: Sourced<string> | undefined, gap: string | undefined): Sourced<CommitId> {
   if (commit === undefined) {
-    throw new HodError('usage', {
+    throw new HodError('commit-unknown', {
       what: 'it is not known which commit this build is from',
-      ...(gap === undefined ? {} : { why: gap }),
+      object: 'this build',
+      why: gap ?? 'neither an option, the CI nor git says',
       next: 'run hod in the working copy, or name the commit with --commit',
     });
   }
   if (!isCommitId(commit.value)) {
-    throw new HodError('usage', {
+    throw new HodError('not-a-commit', {
       what: 'this is not a commit',
       object: commit.value,
       why: `git does not know it here${gap === undefined ? '' : ` (${gap})`}, and it is not a full commit id`,
       next: 'give the full id: 40 or 64 lower-case hexadecimal digits',
     });
   }
-  return commit;
+  return { value: commit.value, source: commit.source };
 }

@@ -3,7 +3,7 @@ import picomatch from 'picomatch';
 /** Something whose inputs are named: patterns of files, relative to the folder of hod.yaml. */
 export interface Inputs {
   /** Undefined where nothing says what it is made of. */
-  readonly paths: readonly string[] | undefined;
+  readonly own: readonly string[] | undefined;
   /** What all images and bundles are made of. */
   readonly shared: readonly string[];
 }
@@ -17,12 +17,12 @@ export interface Touch {
 }
 
 /** Whether changed files touch something. The configuration itself is an input of everything. */
-export function touchOf({ paths, shared }: Inputs, changed: readonly string[], configuration: string): Touch {
-  if (paths === undefined) {
-    return { touched: true, files: [], reason: 'hod.yaml does not say what it is made of (`paths:`)' };
+export function touchOf({ own: patterns, shared }: Inputs, changed: readonly string[], configuration: string): Touch {
+  if (patterns === undefined) {
+    return { touched: true, files: [], reason: 'hod.yaml does not say what it is made of (`inputs:`)' };
   }
   const options = { dot: true };
-  const own = picomatch([...paths], options);
+  const own = picomatch([...patterns], options);
   const common = picomatch([...shared], options);
   const files = changed.filter((file) => file === configuration || own(file) || common(file));
   const [first] = files;

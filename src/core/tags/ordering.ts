@@ -1,3 +1,4 @@
+import { shortCommit, type CommitId } from '../commit';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { Follows } from './rules';
 import { compareVersions, isPrerelease, type Version } from './version';
@@ -5,8 +6,7 @@ import { compareVersions, isPrerelease, type Version } from './version';
 /** Where a build stands in the history of its product; as much of it as is known. */
 export interface Position {
   version?: Version | undefined;
-  /** Full commit id. */
-  commit?: string | undefined;
+  commit?: CommitId | undefined;
 }
 
 /** What git knows of the order of commits. */
@@ -15,7 +15,7 @@ export interface Ancestry {
    * Whether the first commit is an ancestor of the second, or is the second; undefined where that
    * cannot be known here.
    */
-  contains(older: string, newer: string): boolean | undefined;
+  contains(older: CommitId, newer: CommitId): boolean | undefined;
   /** Why something cannot be known, and what would help. */
   readonly gap: string;
 }
@@ -47,17 +47,18 @@ export function compareOrder(candidate: Position, current: Position, ancestry: A
   return after === false && before === false ? 'unrelated' : 'unknown';
 }
 
-/** What a moving tag points at now. The position is missing where nothing recorded it. */
+/** What a moving tag points to now. The position is missing where nothing recorded it. */
 export interface CurrentTarget {
   digest: Digest;
   position?: Position | undefined;
 }
 
+/** Why a moving tag is held: by the order of builds, or because builds of this kind never move it. */
+export type HeldBy = 'order' | 'kind';
+
 /** Whether a moving tag moves, and why. */
 export type MovingDecision =
-  | { outcome: 'created' | 'unchanged' | 'moved'; reason: string }
-  /** `held`: by the order of builds, or because builds of this kind never move the tag. */
-  | { outcome: 'held'; by: 'order' | 'kind'; reason: string };
+  { outcome: 'created' | 'unchanged' | 'moved'; reason: string } | { outcome: 'held'; by: HeldBy; reason: string };
 
 /** Decides about one moving tag. Never moves it to something older, or to something that cannot be ordered. */
 export function decideMoving(
@@ -79,7 +80,7 @@ export function decideMoving(
   const { position, digest } = current;
   const arrived = digest === candidate.digest;
   if (position === undefined) {
-    const reason = `it points at ${shortDigest(digest)}, of which neither the ledger nor its annotations tell the commit or version`;
+    const reason = `it points to ${shortDigest(digest)}, of which neither the ledger nor its annotations tell the commit or version`;
     return arrived ? pointsHere : { outcome: 'held', by: 'order', reason };
   }
   const there = describePosition(position);
@@ -93,11 +94,15 @@ export function decideMoving(
     case 'newer':
       return arrived ? pointsHere : { outcome: 'moved', reason: `was ${there}` };
     case 'older':
-      return held(`${there} has it and is newer`);
+      return held(
+        candidate.commit !== undefined && candidate.commit === position.commit
+          ? `it points to ${there}, the version of this commit`
+          : `it points to ${there}, which is newer`,
+      );
     case 'unrelated':
-      return held(`${there} has it and does not come before this one`);
+      return held(`it points to ${there}, and neither commit contains the other`);
     case 'unknown':
-      return held(`${there} has it, and which is newer is not known: ${ancestry.gap}`);
+      return held(`it points to ${there}, and which is newer is not known: ${ancestry.gap}`);
   }
 }
 
@@ -105,5 +110,5 @@ const pointsHere = { outcome: 'unchanged', reason: 'it already points here' } as
 
 /** A build as people name it: its version, or the beginning of its commit. */
 export function describePosition(position: Position): string {
-  return position.version ?? position.commit?.slice(0, 12) ?? 'something';
+  return position.version ?? (position.commit && shortCommit(position.commit)) ?? 'something';
 }

@@ -1,9 +1,13 @@
-import { expandTag, placeholdersOf, type Template, type TemplateFacts } from './template';
+import { expandTag, placeholdersOf, type Template, type TagValues } from './template';
 import type { Tag } from './tag';
+
+/** Whether a tag is written once, or follows the newest. */
+export const tagKinds = ['fixed', 'moving'] as const;
+export type TagKind = (typeof tagKinds)[number];
 
 /**
  * What a moving tag follows: the commits of a branch, the releases by version (`2.4`, `latest`), or
- * whatever an environment runs (a tag with the environment's name; pre-releases too).
+ * whatever an environment serves (a tag with the environment's name; pre-releases too).
  */
 export type Follows = 'branch' | 'release' | 'environment';
 
@@ -29,27 +33,27 @@ export interface WantedTag {
 /** The tags that rules ask for, and the rules that ask for none because something is not known. */
 export interface WantedTags {
   wanted: WantedTag[];
-  /** Rules without a tag, and what they lack: the placeholder that nothing is known for, or a clean working copy. */
-  left: { rule: TagRule; lacks: string }[];
+  /** Rules without a tag, and what is missing: the placeholder that nothing is known for, or a clean working copy. */
+  omitted: { rule: TagRule; missing: string }[];
 }
 
-/** What tags are made of. */
-export interface TagFacts extends TemplateFacts {
+/** What the tags of a build are made of. */
+export interface BuildValues extends TagValues {
   /** The working copy held changes that no commit has: what was built from it may take no fixed tag. */
   dirty: boolean;
 }
 
 /** Fills the rules of an environment in for one image. */
-export function wantedTags(rules: readonly TagRule[], facts: TagFacts, image: string): WantedTags {
-  const result: WantedTags = { wanted: [], left: [] };
+export function wantedTags(rules: readonly TagRule[], values: BuildValues, image: string): WantedTags {
+  const result: WantedTags = { wanted: [], omitted: [] };
   for (const rule of rules) {
-    if (facts.dirty && rule.kind === 'fixed') {
-      result.left.push({ rule, lacks: 'clean working copy' });
+    if (values.dirty && rule.kind === 'fixed') {
+      result.omitted.push({ rule, missing: 'clean working copy' });
       continue;
     }
-    const expansion = expandTag(rule.template, facts, image);
-    if ('lacks' in expansion) {
-      result.left.push({ rule, lacks: expansion.lacks });
+    const expansion = expandTag(rule.template, values, image);
+    if ('missing' in expansion) {
+      result.omitted.push({ rule, missing: expansion.missing });
     } else if (!result.wanted.some((each) => each.tag === expansion.tag)) {
       result.wanted.push({ tag: expansion.tag, rule });
     }

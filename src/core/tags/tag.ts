@@ -1,3 +1,5 @@
+import * as z from 'zod';
+
 declare const tagBrand: unique symbol;
 
 /** A name for a manifest within a repository, known to be well formed. */
@@ -12,3 +14,6 @@ const grammar = /^[a-zA-Z0-9_][a-zA-Z0-9._-]{0,127}$/;
 export function isTag(text: string): text is Tag {
   return grammar.test(text);
 }
+
+/** A tag at an edge. */
+export const tagSchema = z.custom<Tag>((value) => typeof value === 'string' && isTag(value), 'must be a tag');

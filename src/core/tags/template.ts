@@ -1,30 +1,14 @@
 import { createHash } from 'node:crypto';
+import type { CommitId } from '../commit';
 import { HodError } from '../errors';
 import { isTag, tagLengthLimit, type Tag } from './tag';
 import { versionNumbers, type Version } from './version';
 
-/** The names that may stand between braces in a tag rule. */
-export const placeholders = [
-  'image',
-  'product',
-  'commit',
-  'version',
-  'major',
-  'minor',
-  'patch',
-  'branch',
-  'build',
-  'date',
-] as const;
-
-/** One of {@link placeholders}. */
-export type Placeholder = (typeof placeholders)[number];
-
 /** What placeholders stand for while one build is published. */
-export interface TemplateFacts {
+export interface TagValues {
   product: string;
   /** Full commit id, lower-case hexadecimal. */
-  commit?: string | undefined;
+  commit?: CommitId | undefined;
   version?: Version | undefined;
   branch?: string | undefined;
   /** The number that the CI gave to this build. */
@@ -32,6 +16,24 @@ export interface TemplateFacts {
   /** The day of the commit, UTC, `YYYYMMDD`. */
   date?: string | undefined;
 }
+
+/** The names that may stand between braces in a tag rule, and what each stands for. */
+const valueOf = {
+  image: (_, image) => image,
+  product: ({ product }) => product,
+  commit: ({ commit }) => commit,
+  version: ({ version }) => version?.replace('+', '_'),
+  major: ({ version }) => version && versionNumbers(version).major,
+  minor: ({ version }) => version && versionNumbers(version).minor,
+  patch: ({ version }) => version && versionNumbers(version).patch,
+  branch: ({ branch }) => branch,
+  build: ({ build }) => build,
+  date: ({ date }) => date,
+} as const satisfies Record<string, (values: TagValues, image: string) => string | undefined>;
+
+/** A name that may stand between braces. */
+export type Placeholder = keyof typeof valueOf;
+const isPlaceholder = (name: string): name is Placeholder => Object.hasOwn(valueOf, name);
 
 interface PlaceholderPart {
   readonly name: Placeholder;
@@ -63,17 +65,17 @@ export function parseTemplate(text: string): Template {
 
 function parsePlaceholder(text: string): PlaceholderPart {
   const [name = '', length] = text.slice(1, -1).split(':');
-  const known = placeholders.find((each) => each === name);
-  if (known === undefined) {
-    throw new TemplateError(name, `there is no placeholder ${text}; there are {${placeholders.join('}, {')}}`);
+  if (!isPlaceholder(name)) {
+    const known = Object.keys(valueOf).join('}, {');
+    throw new TemplateError(name, `there is no placeholder ${text}; there are {${known}}`);
   }
   if (length === undefined) {
-    return { name: known };
+    return { name };
   }
-  if (known !== 'commit' || !/^\d{1,2}$/.test(length) || Number(length) < 7 || Number(length) > 64) {
+  if (name !== 'commit' || !/^\d{1,2}$/.test(length) || Number(length) < 7 || Number(length) > 64) {
     throw new TemplateError(name, `${text}: only commit takes a length, from 7 to 64, as in {commit:12}`);
   }
-  return { name: known, length: Number(length) };
+  return { name, length: Number(length) };
 }
 
 /** The placeholders that a template uses. */
@@ -87,30 +89,30 @@ export function expandRepository(template: string, image: string, product: strin
 }
 
 /** The tag that a template means for an image, or the first placeholder that nothing is known for. */
-export type Expansion = { tag: Tag } | { lacks: Placeholder };
+export type Expansion = { tag: Tag } | { missing: Placeholder };
 
 /**
  * Fills a template in. Characters that a tag cannot hold become `-`; where that, or cutting at the
  * longest tag, loses something, a short hash of the whole follows, so that two branches never share
  * a tag. The `+` of a version becomes `_`, which no version holds, so nothing is lost there.
  */
-export function expandTag(template: Template, facts: TemplateFacts, image: string): Expansion {
+export function expandTag(template: Template, values: TagValues, image: string): Expansion {
   let exact = '';
   for (const part of template.parts) {
     if (typeof part === 'string') {
       exact += part;
       continue;
     }
-    const value = placeholderValue(part.name, facts, image);
+    const value = valueOf[part.name](values, image);
     if (value === undefined) {
-      return { lacks: part.name };
+      return { missing: part.name };
     }
-    exact += part.name === 'version' ? value.replace('+', '_') : value.slice(0, part.length);
+    exact += value.slice(0, part.length);
   }
   const safe = exact.replace(/[^a-zA-Z0-9._-]/g, '-').replace(/^[.-]/, '_');
   const tag = safe === exact && safe.length <= tagLengthLimit ? safe : withHash(safe, exact);
   if (!isTag(tag)) {
-    throw new HodError('usage', {
+    throw new HodError('tag-empty', {
       what: 'a tag rule gives no tag',
       object: template.text,
       why: `for ${image} it gives ${JSON.stringify(tag)}`,
@@ -123,17 +125,4 @@ export function expandTag(template: Template, facts: TemplateFacts, image: strin
 function withHash(safe: string, exact: string): string {
   const hash = createHash('sha256').update(exact).digest('hex').slice(0, 6);
   return `${safe.slice(0, tagLengthLimit - 1 - hash.length)}-${hash}`;
-}
-
-function placeholderValue(name: Placeholder, facts: TemplateFacts, image: string): string | undefined {
-  switch (name) {
-    case 'image':
-      return image;
-    case 'major':
-    case 'minor':
-    case 'patch':
-      return facts.version === undefined ? undefined : versionNumbers(facts.version)[name];
-    default:
-      return facts[name];
-  }
 }

@@ -1,26 +1,38 @@
 import semver from 'semver';
+import * as z from 'zod';
 import { HodError } from '../errors';
 
 declare const versionBrand: unique symbol;
+declare const lineBrand: unique symbol;
 
 /** A semantic version (SemVer 2.0.0) without a leading v. */
 export type Version = string & { readonly [versionBrand]: true };
+
+/** A line of versions: `2` for all of 2.x, `2.4` for all of 2.4.x, and the empty text for all. */
+export type VersionLine = string & { readonly [lineBrand]: true };
 
 /** Whether `text` is a semantic version, written in full. */
 export function isVersion(text: string): text is Version {
   return /^\d/.test(text) && semver.parse(text) !== null;
 }
 
+/** A version at an edge. */
+export const versionSchema = z.custom<Version>(
+  (value) => typeof value === 'string' && isVersion(value),
+  'must be a version',
+);
+
 /** Reads a version; a leading v is dropped. Throws a `usage` error if `text` is not one. */
 export function parseVersion(text: string): Version {
-  const bare = text.replace(/^v/, '');
-  if (isVersion(bare)) {
-    return bare;
+  const version = versionNamed(text);
+  if (version !== undefined) {
+    return version;
   }
-  throw new HodError('usage', {
+  throw new HodError('not-a-version', {
     what: 'this is not a version',
     object: text,
     why: 'a version is major.minor.patch, with a pre-release such as -rc.1 where it is one (SemVer 2.0.0)',
+    next: 'write it in full, for example 2.4.0',
   });
 }
 
@@ -68,21 +80,41 @@ export function nextVersion(part: VersionPart, after: Version | undefined): Vers
   return next;
 }
 
+/** Whether `text` is a line of versions. */
+export function isLine(text: string): text is VersionLine {
+  return text === '' || /^(0|[1-9]\d*)(\.(0|[1-9]\d*))?$/.test(text);
+}
+
+/** The line that every version is on. */
+export const everyVersion = lineFrom('');
+
 /** The lines that a version is on: all, its major, and its minor (``, `2`, `2.4`). */
-export function linesOf(version: Version): string[] {
+export function linesOf(version: Version): VersionLine[] {
   const { major, minor } = versionNumbers(version);
-  return ['', major, `${major}.${minor}`];
+  return [everyVersion, lineFrom(major), lineFrom(`${major}.${minor}`)];
+}
+
+/** Whether a version is a release (no pre-release) on a line. */
+export function isReleaseOn(line: VersionLine, version: Version): boolean {
+  return !isPrerelease(version) && linesOf(version).includes(line);
 }
 
 /** Reads a line of versions: `2` or `2.4`. Throws a `usage` error if `text` is not one. */
-export function parseLine(text: string): string {
-  if (!/^(0|[1-9]\d*)(\.(0|[1-9]\d*))?$/.test(text)) {
-    throw new HodError('usage', {
+export function parseLine(text: string): VersionLine {
+  if (text === '' || !isLine(text)) {
+    throw new HodError('not-a-line', {
       what: 'this is not a line of versions',
       object: text,
       why: 'a line is a major version, or a major and a minor one',
       next: 'write 2 for all of 2.x, or 2.3 for all of 2.3.x',
     });
+  }
+  return text;
+}
+
+function lineFrom(text: string): VersionLine {
+  if (!isLine(text)) {
+    throw new Error(`${text} is not a line of versions`);
   }
   return text;
 }

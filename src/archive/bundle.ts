@@ -1,0 +1,114 @@
+import { createReadStream } from 'node:fs';
+import { lstat, readdir } from 'node:fs/promises';
+import { basename, join, relative, sep } from 'node:path';
+import { Header, Pax } from 'tar';
+import { onePiece } from '../core/bytes';
+import { HodError, systemErrorCode } from '../core/errors';
+import { bundleManifest, emptyConfig } from '../core/oci/bundle';
+import type { ContentNode, ContentSource } from '../core/oci/content';
+import { digestHasher, sha256 } from '../core/oci/digest';
+import { readSize } from './files';
+
+const blockSize = 512;
+/** Everything in a bundle bears this time: the same files give the same bytes. */
+const epoch = new Date(0);
+
+interface BundledFile {
+  /** Relative, with `/`. */
+  name: string;
+  path: string;
+  size: number;
+  executable: boolean;
+}
+
+/**
+ * Reads the files of a folder, or one file, as a bundle. What a file is called, whether it may be
+ * run, and its bytes count; its times and owner do not.
+ *
+ * Throws `missing` where there is nothing, `usage` for links and other things that are not files.
+ */
+export async function readBundle(name: string, root: string): Promise<ContentNode> {
+  const files = await listFiles(root);
+  const hasher = digestHasher();
+  let size = 0;
+  for await (const piece of archive(files)) {
+    hasher.update(piece);
+    size += piece.length;
+  }
+  const manifest = bundleManifest(name, { digest: hasher.digest(), size });
+  const source: ContentSource = {
+    label: root,
+    readManifest: () => Promise.resolve(manifest.bytes),
+    openBlob: ({ digest }) =>
+      Promise.resolve(digest === sha256(emptyConfig.bytes) ? onePiece(emptyConfig.bytes) : archive(files)),
+  };
+  return { manifest, source, children: [] };
+}
+
+async function listFiles(root: string): Promise<BundledFile[]> {
+  const found = await lstat(root).catch((error: unknown) => {
+    throw new HodError('files-missing', {
+      what: 'there are no files for a bundle here',
+      object: root,
+      why: systemErrorCode(error) === 'ENOENT' ? 'no such file or folder' : String(error),
+      next: 'make them first, or correct the path (`files:` in hod.yaml)',
+    });
+  });
+  const paths = found.isDirectory() ? await readdir(root, { recursive: true, withFileTypes: true }) : undefined;
+  const files: BundledFile[] = [];
+  for (const path of paths?.map((entry) => join(entry.parentPath, entry.name)) ?? [root]) {
+    const entry = await lstat(path);
+    if (entry.isDirectory()) {
+      continue;
+    }
+    if (!entry.isFile()) {
+      throw new HodError('not-a-plain-file', {
+        what: 'a bundle holds plain files only',
+        object: path,
+        why: 'it is a link, or a device: what it stands for can change, or be elsewhere',
+        next: 'put the file itself there',
+      });
+    }
+    const name = paths === undefined ? basename(path) : relative(root, path).split(sep).join('/');
+    files.push({ name, path, size: entry.size, executable: (entry.mode & 0o100) !== 0 });
+  }
+  if (files.length === 0) {
+    throw new HodError('files-missing', {
+      what: 'there are no files for a bundle here',
+      object: root,
+      why: 'the folder is empty',
+      next: 'make them first, or correct the path (`files:` in hod.yaml)',
+    });
+  }
+  return files.sort((a, b) => (a.name < b.name ? -1 : 1));
+}
+
+/** The bytes of a .tar (POSIX.1-2001 pax) of the files, in the order in which they are given. */
+async function* archive(files: readonly BundledFile[]): AsyncGenerator<Uint8Array> {
+  for (const file of files) {
+    yield* headerOf(file);
+    let size = 0;
+    for await (const piece of createReadStream(file.path, { highWaterMark: readSize }) as AsyncIterable<Buffer>) {
+      size += piece.length;
+      yield piece;
+    }
+    if (size !== file.size) {
+      throw new HodError('files-changed', {
+        what: 'a file of a bundle changed while it was read',
+        object: file.path,
+        why: `it had ${file.size} bytes and now has ${size}`,
+        next: 'run the command again when nothing writes there',
+      });
+    }
+    yield Buffer.alloc((blockSize - (size % blockSize)) % blockSize);
+  }
+  yield Buffer.alloc(2 * blockSize);
+}
+
+function headerOf({ name, size, executable }: BundledFile): Buffer[] {
+  const fields = { path: name, mode: executable ? 0o755 : 0o644, uid: 0, gid: 0, size, mtime: epoch };
+  const header = new Header({ ...fields, type: 'File', linkpath: '', uname: '', gname: '', devmaj: 0, devmin: 0 });
+  const block = Buffer.alloc(blockSize);
+  const extended = header.encode(block, 0) ? [new Pax({ path: name, size, mtime: epoch }).encode()] : [];
+  return [...extended, block];
+}

@@ -1,0 +1,45 @@
+import { createReadStream } from 'node:fs';
+import { lstat } from 'node:fs/promises';
+import { join } from 'node:path';
+import { HodError, systemErrorCode } from '../core/errors';
+import { readSize, type LayoutFiles } from './files';
+
+/** The files of an image layout that is a folder. */
+export function folderFiles(folder: string): LayoutFiles {
+  return {
+    label: folder,
+    async size(name) {
+      const parts = name.split('/');
+      for (let count = 1; count < parts.length; count += 1) {
+        if ((await statUnlinked(folder, parts.slice(0, count)))?.isDirectory() !== true) {
+          return undefined;
+        }
+      }
+      const file = await statUnlinked(folder, parts);
+      return file?.isFile() === true ? file.size : undefined;
+    },
+    open: (name) => createReadStream(join(folder, name), { highWaterMark: readSize }),
+  };
+}
+
+async function statUnlinked(folder: string, parts: string[]) {
+  const path = join(folder, ...parts);
+  try {
+    const found = await lstat(path);
+    if (found.isSymbolicLink()) {
+      throw new HodError('layout-corrupt', {
+        what: 'an image layout holds a link',
+        object: path,
+        why: 'what a link leads to can change while it is read, or lie outside the layout',
+        next: 'write the layout with plain files',
+      });
+    }
+    return found;
+  } catch (error) {
+    const code = systemErrorCode(error);
+    if (code === 'ENOENT' || code === 'ENOTDIR') {
+      return undefined;
+    }
+    throw error;
+  }
+}

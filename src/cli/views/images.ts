@@ -1,0 +1,121 @@
+import type { ContentResult, TagResult } from '../../results/common';
+import type { DeliveredResult } from '../../results/delivery';
+import type { Look } from '../answer';
+import { columns, formatCount } from './format';
+import type { Style } from './style';
+import { transferLine } from './transfer';
+
+/** How many names a line lists before it counts the rest. */
+const namesListed = 6;
+
+/** What an image or bundle is, and how to pull it. */
+export function imageHead({ image, kind, platforms, repository, digest }: ContentResult, style: Style): string[] {
+  const runs = kind === 'bundle' ? style.faint('bundle of files') : platforms.join('  ');
+  return [`${style.strong(image)}  ${runs}`, `  ${repository}@${digest}`];
+}
+
+/** A line for each tag: what became of it, and why. */
+export function tagLines(tags: readonly TagResult[], style: Style): string[] {
+  const paint = {
+    created: style.good,
+    moved: style.good,
+    unchanged: style.faint,
+    held: style.notice,
+    refused: style.bad,
+  };
+  const rows = tags.map(({ tag, outcome, reason }) => [tag, outcome, outcome === 'created' ? '' : reason]);
+  return columns(rows, '  ', (cell, column, row) => {
+    const outcome = tags[row]?.outcome;
+    if (column === 1 && outcome !== undefined) {
+      return paint[outcome](cell);
+    }
+    return column === 2 ? style.faint(cell) : cell;
+  });
+}
+
+/**
+ * The images and bundles of a delivery: what changed comes first, what fared alike is told once, and
+ * what did not change is counted. Verbose: every one by itself.
+ */
+export function imageBlocks(images: readonly DeliveredResult[], { style, verbose }: Look): string[] {
+  const ordered = [...images].sort((a, b) => weights.indexOf(weightOf(a)) - weights.indexOf(weightOf(b)));
+  if (verbose) {
+    return ordered.map((image) =>
+      [...imageHead(image, style), ...fateLines(image, style), `  ${style.faint(transferLine(image.transfer))}`].join(
+        '\n',
+      ),
+    );
+  }
+  const weighing = (weight: Weight): DeliveredResult[] => ordered.filter((image) => weightOf(image) === weight);
+  const unchanged = weighing('unchanged');
+  return [
+    ...alike(weighing('changed')).map((group) =>
+      groupText(
+        group,
+        group.flatMap((image) => imageHead(image, style)),
+        style,
+      ),
+    ),
+    ...alike(weighing('held')).map((group) => groupText(group, [style.strong(nameList(group))], style)),
+    ...(unchanged.length === 0 ? [] : [style.faint(`unchanged: ${nameList(unchanged)}`)]),
+  ];
+}
+
+/** Images whose tags fared alike: their heads, and what became of the tags of each. */
+function groupText(group: readonly DeliveredResult[], heads: readonly string[], style: Style): string {
+  const fate = group.slice(0, 1).flatMap((image) => fateLines(image, style));
+  const each = group.length > 1 ? [style.faint(`each of these ${group.length}:`)] : [];
+  return [...heads, ...each, ...fate].join('\n');
+}
+
+/** How many tags fared how: `27 unchanged, 2 moved, 1 held`. */
+export function tagCounts(images: readonly DeliveredResult[], style: Style): string {
+  const counts = new Map<string, number>();
+  images.flatMap(({ tags }) => tags).forEach(({ outcome }) => counts.set(outcome, (counts.get(outcome) ?? 0) + 1));
+  const order = ['created', 'moved', 'held', 'refused', 'unchanged'];
+  const parts = order.filter((each) => counts.has(each)).map((each) => `${counts.get(each) ?? 0} ${each}`);
+  return `${style.strong('Tags: ')} ${parts.join(', ') || 'none'}`;
+}
+
+/** Whether nothing was changed, or would be. */
+export function changesNothing(images: readonly DeliveredResult[]): boolean {
+  return images.every(({ tags }) => tags.every(({ outcome }) => outcome === 'unchanged' || outcome === 'held'));
+}
+
+/** The first names of some images, and how many more there are. */
+export function nameList(images: readonly { readonly image: string }[]): string {
+  const names = images.slice(0, namesListed).map(({ image }) => image);
+  const more = images.length - names.length;
+  return more === 0
+    ? names.join(', ')
+    : `${names.join(', ')} and ${more} more (${formatCount(images.length, 'image')})`;
+}
+
+const weights = ['changed', 'held', 'unchanged'] as const;
+type Weight = (typeof weights)[number];
+
+/** What changed comes first, then what was held, then what did not change. */
+function weightOf({ tags, omitted }: DeliveredResult): Weight {
+  if (tags.some(({ outcome }) => outcome === 'created' || outcome === 'moved')) {
+    return 'changed';
+  }
+  return tags.some(({ outcome }) => outcome === 'held') || omitted.length > 0 ? 'held' : 'unchanged';
+}
+
+/** What became of the tags of an image, and which rules gave none. */
+function fateLines({ tags, omitted }: DeliveredResult, style: Style): string[] {
+  return [
+    ...tagLines(tags, style),
+    ...omitted.map(({ rule, missing }) => `  ${style.faint(`no tag from ${rule}: there is no ${missing}`)}`),
+  ];
+}
+
+/** Groups images whose tags fared alike, for the same reasons. */
+function alike(images: readonly DeliveredResult[]): DeliveredResult[][] {
+  const groups = new Map<string, DeliveredResult[]>();
+  for (const image of images) {
+    const key = JSON.stringify([image.tags, image.omitted]);
+    groups.set(key, [...(groups.get(key) ?? []), image]);
+  }
+  return [...groups.values()];
+}

@@ -1,0 +1,28 @@
+import type { TransferResult } from '../../results/common';
+import type { Look } from '../answer';
+import { formatBytes, formatCount, formatSeconds } from './format';
+
+/** What a transfer took, in one line. */
+export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent, requests }: TransferResult): string {
+  const sent = blobsSent === 0 ? 'nothing sent' : `${formatCount(blobsSent, 'blob')} sent (${formatBytes(bytesSent)})`;
+  const mounted = blobsMounted === 0 ? [] : [`${blobsMounted} mounted`];
+  return [
+    sent,
+    ...mounted,
+    `${formatCount(blobsPresent, 'blob')} already there`,
+    formatCount(requests, 'request'),
+  ].join(', ');
+}
+
+/** What all transfers took, in one line. */
+export function totalLine(images: readonly { transfer: TransferResult }[], { style, elapsed }: Look): string {
+  const sum = (of: keyof TransferResult): number => images.reduce((total, { transfer }) => total + transfer[of], 0);
+  const total = transferLine({
+    blobsSent: sum('blobsSent'),
+    blobsMounted: sum('blobsMounted'),
+    blobsPresent: sum('blobsPresent'),
+    bytesSent: sum('bytesSent'),
+    requests: sum('requests'),
+  });
+  return `${style.strong('Total:')} ${total}, ${formatSeconds(elapsed / 1000)}`;
+}

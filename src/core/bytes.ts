@@ -1,0 +1,23 @@
+/** All of a stream of bytes; undefined where it is longer than `limit` bytes, of which no more are read then. */
+export async function atMost(limit: number, pieces: AsyncIterable<Uint8Array>): Promise<Uint8Array | undefined> {
+  const all: Uint8Array[] = [];
+  let size = 0;
+  for await (const piece of pieces) {
+    size += piece.length;
+    if (size > limit) {
+      return undefined;
+    }
+    all.push(piece);
+  }
+  return Buffer.concat(all);
+}
+
+/** All of a stream of bytes. */
+export async function allBytes(pieces: AsyncIterable<Uint8Array>): Promise<Uint8Array> {
+  return (await atMost(Infinity, pieces)) ?? new Uint8Array();
+}
+
+/** A stream of bytes that are here already. */
+export async function* onePiece(bytes: Uint8Array): AsyncGenerator<Uint8Array> {
+  yield await Promise.resolve(bytes);
+}

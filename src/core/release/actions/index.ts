@@ -1,0 +1,30 @@
+import * as z from 'zod';
+import { Facts, type FactKey } from '../facts';
+import type { Circumstances } from './action';
+import { failed } from './failed';
+import { promoted } from './promoted';
+import { published } from './published';
+import { staged } from './staged';
+
+/** What happened: the part of an entry that says so. A new kind is a file of its own, and a line in both lists. */
+export const actionSchema = z.discriminatedUnion('kind', [
+  published.schema,
+  promoted.schema,
+  staged.schema,
+  failed.schema,
+]);
+const kinds = [published, promoted, staged, failed];
+
+export type Action = z.infer<typeof actionSchema>;
+
+/** The facts that {@link foldAction} reads for an action. */
+export function factsReadBy(action: Action): FactKey[] {
+  return kinds.flatMap((kind) => kind.reads(action) ?? []);
+}
+
+/** The facts that an action sets. `before` holds at least those named by {@link factsReadBy}. */
+export function foldAction(action: Action, circumstances: Circumstances, before: Facts): Facts {
+  const after = new Facts();
+  kinds.forEach((kind) => kind.fold(action, circumstances, before, after));
+  return after;
+}

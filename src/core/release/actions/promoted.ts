@@ -1,0 +1,18 @@
+import * as z from 'zod';
+import { defineAction } from './action';
+import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
+
+const schema = z.object({
+  kind: z.literal('promoted'),
+  ...arrivalFields,
+  /** The environment that it came from. */
+  from: z.string(),
+});
+type Promoted = z.infer<typeof schema>;
+
+/** A release came into an environment from the one before. */
+export const promoted = defineAction<Promoted, typeof schema>('promoted', {
+  schema,
+  reads: factsOfArrival,
+  fold: foldArrival,
+});

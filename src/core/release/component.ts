@@ -1,0 +1,41 @@
+import type { Digest } from '../oci/digest';
+import { isTag, type Tag } from '../tags/tag';
+
+/** An image or a bundle of a product, as far as rules ask about it. */
+export interface Component {
+  readonly name: string;
+  /** Whether it may be published without the rest of the product. */
+  readonly publishAlone: boolean;
+}
+
+/** What a component is made of. */
+export interface Requirement {
+  /** `os/arch[/variant]`; empty where hod.yaml does not say, or it is a bundle. */
+  readonly platforms: readonly string[];
+  /** How many build outputs it has. */
+  readonly outputs: number;
+}
+
+/** What is still missing of a component, in words: platforms, or the number of outputs. */
+export function missingOf(
+  { platforms, outputs }: Requirement,
+  present: readonly { readonly platforms: readonly string[] }[],
+): string[] {
+  if (platforms.length > 0) {
+    const there = new Set(present.flatMap((each) => each.platforms));
+    return platforms.filter((platform) => !there.has(platform));
+  }
+  if (present.length > 0 && present.length >= outputs) {
+    return [];
+  }
+  return [outputs === 1 ? 'its build output' : `${outputs - present.length} of its ${outputs} build outputs`];
+}
+
+/** The tag that keeps a staged part from being collected as garbage until it is published. */
+export function protectionTag(digest: Digest): Tag {
+  const tag = `hod-staged-${digest.slice(digest.indexOf(':') + 1).slice(0, 24)}`;
+  if (!isTag(tag)) {
+    throw new Error(`${tag} is not a tag`);
+  }
+  return tag;
+}

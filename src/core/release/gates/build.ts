@@ -1,0 +1,101 @@
+import { shortCommit, type CommitId } from '../../commit';
+import { versionNamed, type Version } from '../../tags/version';
+import type { Build } from '../build';
+import type { Gate } from './gate';
+
+/** What an image says of itself, in its annotations or else its labels. */
+export interface Claim {
+  /** How people name the image. */
+  readonly label: string;
+  readonly revision: string | undefined;
+  readonly version: string | undefined;
+}
+
+/**
+ * No image says that it was built from another commit, or as another version, than it is published
+ * as: an old output under a new tag. What is not a commit id or a semantic version names neither.
+ */
+export function rightBuild(claims: readonly Claim[], commit: CommitId, version: Version | undefined): Gate {
+  const gate = 'right-build';
+  const others = claims.flatMap(({ label, revision, version: named }) => {
+    const problems: string[] = [];
+    const id = /^([0-9a-f]{7,64})(-dirty)?$/.exec(revision ?? '')?.[1];
+    if (id !== undefined && !commit.startsWith(id)) {
+      problems.push(`${label} was built from the commit ${id}`);
+    }
+    const bare = versionNamed(named ?? '');
+    if (version !== undefined && bare !== undefined && bare !== version) {
+      problems.push(`${label} calls itself ${bare}`);
+    }
+    return problems;
+  });
+  if (others.length === 0) {
+    return { gate, outcome: 'met', detail: `no image names another commit than ${shortCommit(commit)}` };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'other-build',
+    what: 'this is not the build that is published',
+    object: version === undefined ? `the commit ${commit}` : `${version}, the commit ${commit}`,
+    detail: [...new Set(others)].join('\n'),
+    remedy:
+      'build it again from what is published, or publish the commit that was built with --commit; labels that come from a base image must be set by the build',
+  };
+}
+
+/** What was built from a dirty working copy gets no version: no commit holds it. */
+export function cleanForVersion({ dirty, version, commit }: Build): Gate {
+  const gate = 'clean-working-copy';
+  if (!dirty || version.kind === 'none') {
+    return { gate, outcome: 'met', detail: dirty ? 'no version is asked for' : 'every change is committed' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'dirty-working-copy',
+    what: 'a dirty working copy gets no version',
+    object: version.kind === 'given' ? version.version : `the next ${version.part}`,
+    ...dirtyWhy(commit),
+  };
+}
+
+/** What was built from a dirty working copy is not staged: another job would publish it as what the commit holds. */
+export function cleanForStaging({ dirty, commit }: Build): Gate {
+  const gate = 'clean-working-copy';
+  if (!dirty) {
+    return { gate, outcome: 'met', detail: 'every change is committed' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'dirty-working-copy',
+    what: 'what was built from a dirty working copy is not staged',
+    object: commit,
+    ...dirtyWhy(commit),
+  };
+}
+
+function dirtyWhy(commit: CommitId) {
+  return {
+    detail: `files were changed since the commit ${commit}, so no commit holds what was built`,
+    remedy: 'commit the changes and build again; `git status` lists them',
+  };
+}
+
+/** A build output is for the platform that was named, and for no other. */
+export function namedPlatform(label: string, platforms: readonly string[], named: string | undefined): Gate {
+  const gate = 'platform';
+  if (named === undefined || (platforms.length === 1 && platforms[0] === named)) {
+    return { gate, outcome: 'met', detail: named ?? 'none was named' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'other-platform',
+    what: 'this build output is for another platform',
+    object: label,
+    detail: `it is for ${platforms.join(', ') || 'none'}, and --platform says ${named}`,
+    remedy: 'build it for that platform, or correct --platform',
+  };
+}

@@ -1,0 +1,60 @@
+import type { Component } from '../component';
+import type { ContentId } from '../release';
+import type { Facts } from '../facts';
+import type { Version } from '../../tags/version';
+import type { Gate } from './gate';
+
+/** A version stands for one content, also where no tag rule writes it. */
+export function versionFree(version: Version | undefined, content: ContentId, facts: Facts): Gate {
+  const gate = 'version-free';
+  const taken = version && facts.get('version', version);
+  if (version === undefined || taken === undefined || taken.content === content) {
+    const detail = version === undefined ? 'it has no version' : `${version} stands for this build alone`;
+    return { gate, outcome: 'met', detail };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'version-taken',
+    what: 'this version stands for another build',
+    object: version,
+    detail: `the ledger has it as the release ${taken.release}, which holds something else`,
+    remedy: 'publish with a new version, or let --next patch take it; nothing was changed',
+  };
+}
+
+/** Only those images and bundles are published by themselves that hod.yaml allows it for. */
+export function publishedAlone(product: string, chosen: readonly Component[], all: readonly Component[]): Gate {
+  const gate = 'published-together';
+  const bound = chosen.filter(({ publishAlone }) => !publishAlone);
+  if (chosen.length === all.length || bound.length === 0) {
+    const detail = chosen.length === all.length ? 'everything is published' : 'hod.yaml allows it';
+    return { gate, outcome: 'met', detail };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'published-together',
+    what: 'this may not be published by itself',
+    object: bound.map(({ name }) => name).join(', '),
+    detail: `the images and bundles of ${product} are published together, so that their tags always belong together`,
+    remedy: 'publish them all, or write `publish-alone: true` under it in hod.yaml',
+  };
+}
+
+/** No build of what is published has failed since its outputs were staged. */
+export function builtWell(failures: readonly { readonly image: string; readonly failure: string }[]): Gate {
+  const gate = 'built-well';
+  if (failures.length === 0) {
+    return { gate, outcome: 'met', detail: 'no build failed' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'build-failed',
+    what: 'this build failed',
+    object: failures.map(({ image }) => image).join(', '),
+    detail: [...new Set(failures.map(({ failure }) => failure))].join('\n'),
+    remedy: 'build it again, and `hod stage` it: that clears the failure',
+  };
+}

@@ -1,0 +1,71 @@
+import type { WantedTags } from '../../tags/rules';
+import { tagKey } from '../facts';
+import type { TagDecision } from '../tag-decisions';
+import type { Gate } from './gate';
+
+/** No fixed tag is overwritten with another digest. */
+export function fixedTags(decisions: readonly TagDecision[]): Gate {
+  const gate = 'fixed-tags';
+  const refused = decisions.filter(({ outcome }) => outcome === 'refused');
+  if (refused.length === 0) {
+    return { gate, outcome: 'met', detail: 'no fixed tag points to another digest' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'fixed-tag-taken',
+    what:
+      refused.length === 1
+        ? 'a fixed tag already points to another digest'
+        : 'fixed tags already point to other digests',
+    object: refused.map(({ repository, tag }) => tagKey(repository, tag)).join('\n'),
+    detail: refused
+      .map(({ image, tag, digest, reason }) => `${image}:${tag} ${reason}\n  this build is ${digest}`)
+      .join('\n'),
+    remedy:
+      'a fixed tag is never overwritten: publish this build from a new commit, or with a new version; nothing was changed',
+  };
+}
+
+/** With --strict-order: neither a tag nor the version is held by the order of builds. */
+export function inOrder(decisions: readonly TagDecision[], heldVersion: string | undefined): Gate {
+  const gate = 'in-order';
+  const held = decisions.filter(({ heldBy }) => heldBy === 'order');
+  const version = heldVersion === undefined ? [] : [heldVersion];
+  if (held.length === 0 && version.length === 0) {
+    return { gate, outcome: 'met', detail: 'nothing newer is there' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'held-by-order',
+    what: 'something newer is there already',
+    object: [...version.map(() => 'its version'), ...held.map(({ repository, tag }) => tagKey(repository, tag))].join(
+      '\n',
+    ),
+    detail: [...new Set([...version, ...held.map(({ reason }) => reason)])].join('\n'),
+    remedy: 'nothing was changed; without --strict-order everything else is published, and these are held',
+  };
+}
+
+/** Every image gets a tag, unless its version was held: then there may be nothing to tag. */
+export function someTag(environment: string, tags: ReadonlyMap<string, WantedTags>, versionHeld: boolean): Gate {
+  const gate = 'some-tag';
+  const bare = [...tags].filter(([, { wanted }]) => wanted.length === 0);
+  if (versionHeld || bare.length === 0) {
+    return { gate, outcome: 'met', detail: 'a rule gives a tag for each image' };
+  }
+  const missing = [...new Set(bare.flatMap(([, { omitted }]) => omitted.map((each) => each.missing)))].join(', ');
+  const option = missing.includes('branch') ? '--branch' : '--version';
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'nothing-to-tag',
+    what: 'nothing would be tagged',
+    object: bare.map(([image]) => `${image} in ${environment}`).join('\n'),
+    detail: `every tag rule needs something that is not there: ${missing}`,
+    remedy: missing.includes('working copy')
+      ? 'commit the changes and build again, or add a moving tag to hod.yaml'
+      : `give it (${option}), or add a rule such as "c-{commit:12}" to hod.yaml`,
+  };
+}

@@ -1,0 +1,120 @@
+import type { CommitId } from '../commit';
+import type { Digest } from '../oci/digest';
+import type { RepositoryName } from '../oci/reference';
+import type { Ancestry, Position } from '../tags/ordering';
+import type { Tag } from '../tags/tag';
+import type { Version, VersionLine } from '../tags/version';
+import { emptyHead, type Head } from './entry';
+import { Facts, tagKey, type FactKey } from './facts';
+import type { Gate } from './gates/gate';
+
+/** Something that a decision turns on: a reader finds it out, and asks for the decision again. */
+export type Need =
+  | { readonly kind: 'fact'; readonly fact: FactKey }
+  /** What a registry serves under a tag. */
+  | { readonly kind: 'served'; readonly repository: RepositoryName; readonly tag: Tag }
+  /** What something in a registry tells of itself; its version only where that matters. */
+  | {
+      readonly kind: 'evidence';
+      readonly repository: RepositoryName;
+      readonly digest: Digest;
+      readonly withVersion: boolean;
+    }
+  /** How two commits stand to each other. */
+  | { readonly kind: 'order'; readonly commit: CommitId; readonly other: CommitId }
+  /** The highest release on a line that registry and git tags show, for a ledger that knows none. */
+  | { readonly kind: 'highest'; readonly line: VersionLine };
+
+/** What comes of asking a pure decision: the decision, the rules that forbid it, or what it still needs to know. */
+export type Decision<T> =
+  | { readonly kind: 'decided'; readonly value: T }
+  | { readonly kind: 'refused'; readonly gates: readonly Gate[] }
+  | { readonly kind: 'needs'; readonly needs: readonly Need[] };
+
+/** A fact that is needed. */
+export function factNeed(kind: FactKey['kind'], key: string): Need {
+  return { kind: 'fact', fact: { kind, key } };
+}
+
+/** What is known while a decision is made: the ledger as of one moment, and what registries and git have said. */
+export class Knowledge {
+  head: Head = emptyHead;
+  facts = new Facts([]);
+  readonly ancestry: Ancestry;
+  private readonly served = new Map<string, Digest | undefined>();
+  private readonly evidence = new Map<string, Position | undefined>();
+  private readonly orders = new Map<string, boolean | undefined>();
+  private readonly highest = new Map<VersionLine, Version | undefined>();
+  private gap = '';
+
+  constructor() {
+    const { orders } = this;
+    const gapNow = (): string => this.gap;
+    this.ancestry = {
+      contains: (older, newer) => (older === newer ? true : orders.get(`${older} ${newer}`)),
+      get gap() {
+        return gapNow();
+      },
+    };
+  }
+
+  /** The question for those of some needs that are not known yet; undefined where all are. */
+  missing(needs: readonly Need[]): Decision<never> | undefined {
+    const missing = needs.filter((need) => !this.knows(need));
+    return missing.length === 0 ? undefined : { kind: 'needs', needs: missing };
+  }
+
+  servedUnder(repository: RepositoryName, tag: Tag): Digest | undefined {
+    return this.served.get(tagKey(repository, tag));
+  }
+
+  evidenceOf(need: Extract<Need, { kind: 'evidence' }>): Position | undefined {
+    return this.evidence.get(evidenceKey(need));
+  }
+
+  highestOn(line: VersionLine): Version | undefined {
+    return this.highest.get(line);
+  }
+
+  tellServed(repository: RepositoryName, tag: Tag, digest: Digest | undefined): void {
+    this.served.set(tagKey(repository, tag), digest);
+  }
+
+  tellEvidence(need: Extract<Need, { kind: 'evidence' }>, position: Position | undefined): void {
+    this.evidence.set(evidenceKey(need), position);
+  }
+
+  tellOrder(commit: CommitId, other: CommitId, ancestry: Ancestry): void {
+    this.orders.set(`${commit} ${other}`, ancestry.contains(commit, other));
+    this.orders.set(`${other} ${commit}`, ancestry.contains(other, commit));
+    this.gap = ancestry.gap === '' ? this.gap : ancestry.gap;
+  }
+
+  tellHighest(line: VersionLine, version: Version | undefined): void {
+    this.highest.set(line, version);
+  }
+
+  /** Forgets what registries serve: it may have changed. */
+  forgetServed(): void {
+    this.served.clear();
+  }
+
+  private knows(need: Need): boolean {
+    switch (need.kind) {
+      case 'fact':
+        return this.facts.has(need.fact);
+      case 'served':
+        return this.served.has(tagKey(need.repository, need.tag));
+      case 'evidence':
+        return this.evidence.has(evidenceKey(need));
+      case 'order':
+        return need.commit === need.other || this.orders.has(`${need.commit} ${need.other}`);
+      case 'highest':
+        return this.highest.has(need.line);
+    }
+  }
+}
+
+function evidenceKey({ repository, digest, withVersion }: Extract<Need, { kind: 'evidence' }>): string {
+  return `${repository}@${digest} ${withVersion}`;
+}

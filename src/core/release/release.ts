@@ -1,0 +1,91 @@
+import * as z from 'zod';
+import type { CommitId } from '../commit';
+import { digestSchema, isDigest, sha256, type Digest } from '../oci/digest';
+import { repositoryNameSchema } from '../oci/reference';
+import { tagKinds } from '../tags/rules';
+import { tagSchema } from '../tags/tag';
+import type { Version } from '../tags/version';
+
+declare const releaseBrand: unique symbol;
+declare const contentBrand: unique symbol;
+
+/** The name of a release: a hash of what makes it the one it is. Never the digest of anything in a registry. */
+export type ReleaseId = string & { readonly [releaseBrand]: true };
+
+/** The name of what a release holds, whatever commit and version it has. */
+export type ContentId = string & { readonly [contentBrand]: true };
+
+const isReleaseId = (text: string): text is ReleaseId => isDigest(text);
+const isContentId = (text: string): text is ContentId => isDigest(text);
+
+/** A release id at an edge. */
+export const releaseIdSchema = z.custom<ReleaseId>(
+  (value) => typeof value === 'string' && isReleaseId(value),
+  'must be the id of a release',
+);
+
+/** A content id at an edge. */
+export const contentIdSchema = z.custom<ContentId>(
+  (value) => typeof value === 'string' && isContentId(value),
+  'must be the id of content',
+);
+
+/** An image or bundle as it stands in the repository of an environment. */
+export const placedImageSchema = z.object({
+  image: z.string(),
+  repository: repositoryNameSchema,
+  digest: digestSchema,
+  mediaType: z.string(),
+  /** Bytes of the manifest. */
+  size: z.number().int(),
+  /** `os/arch[/variant]` of everything that runs. */
+  platforms: z.array(z.string()),
+});
+
+/** A tag that points to a digest from now on, by decision of an entry. */
+export const setTagSchema = z.object({
+  image: z.string(),
+  repository: repositoryNameSchema,
+  tag: tagSchema,
+  kind: z.enum(tagKinds),
+  digest: digestSchema,
+});
+
+export type PlacedImage = z.infer<typeof placedImageSchema>;
+export type SetTag = z.infer<typeof setTagSchema>;
+
+/** An image and its digest. */
+export interface ImageDigest {
+  readonly image: string;
+  readonly digest: Digest;
+}
+
+/** What makes a release the one it is. */
+export interface ReleaseIdentity {
+  product: string;
+  commit: CommitId;
+  version: Version | undefined;
+  images: readonly ImageDigest[];
+}
+
+/** The name of a release: equal for equal content of one commit under one version, wherever it is published from. */
+export function releaseId({ product, commit, version, images }: ReleaseIdentity): ReleaseId {
+  const id: string = sha256(JSON.stringify([product, commit, version ?? null, sorted(images)]));
+  if (!isReleaseId(id)) {
+    throw new Error(`${id} is not the id of a release`);
+  }
+  return id;
+}
+
+/** The name of what a release holds. */
+export function contentId(images: readonly ImageDigest[]): ContentId {
+  const id: string = sha256(JSON.stringify(sorted(images)));
+  if (!isContentId(id)) {
+    throw new Error(`${id} is not the id of content`);
+  }
+  return id;
+}
+
+function sorted(images: readonly ImageDigest[]): string[][] {
+  return images.map(({ image, digest }) => [image, digest]).sort();
+}

@@ -1,0 +1,139 @@
+import { contentOf, type ContentNode, type ContentSource } from '../core/oci/content';
+import type { Descriptor } from '../core/oci/descriptor';
+import { blobsOf } from '../core/oci/manifest';
+import type { Repository } from '../core/oci/reference';
+import type { RepositoryClient } from '../registry/repository';
+import type { TransferProgress } from '../session/observer';
+
+/** What carrying one image's content took: the account of a transfer. */
+export interface Transfer {
+  /** Blobs sent, byte by byte. */
+  blobsSent: number;
+  /** Blobs that the registry took over from another of its repositories. */
+  blobsMounted: number;
+  /** Blobs that were there already. */
+  blobsPresent: number;
+  bytesSent: number;
+}
+
+/** A repository that content is carried into. */
+export interface CarryTarget extends Pick<RepositoryClient, 'repository' | 'label'> {
+  readonly blobs: Pick<RepositoryClient['blobs'], 'has' | 'mount' | 'check' | 'upload'>;
+  readonly manifests: Pick<RepositoryClient['manifests'], 'resolve' | 'put'>;
+}
+
+/** A transfer of nothing. */
+export function noTransfer(): Transfer {
+  return { blobsSent: 0, blobsMounted: 0, blobsPresent: 0, bytesSent: 0 };
+}
+
+/**
+ * Carries the content of images into repositories: blobs first, then the manifests above them, from
+ * the bottom up, so that at no moment a manifest is there whose content is not. Tags nothing.
+ *
+ * One carrier serves one run: a blob that several images share goes to a registry once, and is
+ * mounted from there for the others.
+ */
+export class Carrier {
+  /** Where each blob was carried by this run, by registry and digest. */
+  private readonly carried = new Map<string, Promise<Repository>>();
+
+  /** @param dryRun Read and check what would be sent, and send nothing. */
+  constructor(
+    private readonly dryRun: boolean,
+    private readonly progress: TransferProgress,
+  ) {}
+
+  /** Brings a manifest and everything below it into a repository. Answers what it took. */
+  async carry(node: ContentNode, target: CarryTarget): Promise<Transfer> {
+    const transfer = noTransfer();
+    await this.carryNode(node, target, transfer);
+    return transfer;
+  }
+
+  private async carryNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
+    const { manifest, source } = node;
+    const digest = manifest.digest;
+    // Registries take a manifest only with its content, and Hod writes it last: it vouches for the rest.
+    if ((await target.manifests.resolve(digest)) !== undefined) {
+      transfer.blobsPresent += contentOf(node).blobs.length;
+      return;
+    }
+    await allSettled([
+      ...node.children.map((child) => this.carryNode(child, target, transfer)),
+      ...blobsOf(manifest).map((blob) => this.carryBlob(blob, source, target, transfer)),
+    ]);
+    if (!this.dryRun) {
+      await target.manifests.put(digest, manifest);
+    }
+  }
+
+  /** A blob that another image of this run carries is waited for, and mounted from there. */
+  private async carryBlob(
+    blob: Descriptor,
+    source: ContentSource,
+    target: CarryTarget,
+    transfer: Transfer,
+  ): Promise<void> {
+    const key = `${target.repository.registry} ${blob.digest}`;
+    const earlier = this.carried.get(key);
+    const carrying = this.bringBlob(blob, source, target, transfer, earlier).then(() => target.repository);
+    if (earlier === undefined) {
+      this.carried.set(key, carrying);
+      // Those who wait for it see the failure too; nobody may be waiting.
+      carrying.catch(() => undefined);
+    }
+    await carrying;
+  }
+
+  private async bringBlob(
+    blob: Descriptor,
+    source: ContentSource,
+    target: CarryTarget,
+    transfer: Transfer,
+    earlier: Promise<Repository> | undefined,
+  ): Promise<void> {
+    const { registry, name } = target.repository;
+    const from = (await earlier) ?? (source.repository?.registry === registry ? source.repository : undefined);
+    if ((earlier !== undefined && from?.name === name) || (await target.blobs.has(blob.digest))) {
+      transfer.blobsPresent += 1;
+      return;
+    }
+    if (this.dryRun) {
+      if (from === undefined) {
+        await target.blobs.check(blob, source);
+        transfer.blobsSent += 1;
+        transfer.bytesSent += blob.size;
+      } else {
+        transfer.blobsMounted += 1;
+      }
+      return;
+    }
+    const mount = from === undefined ? undefined : await target.blobs.mount(blob.digest, from);
+    if (mount?.mounted === true) {
+      transfer.blobsMounted += 1;
+      return;
+    }
+    await target.blobs.upload(blob, source, {
+      begin: () => this.progress.begin(blob.digest, target.label, blob.size),
+      sent: (bytes) => {
+        transfer.bytesSent += bytes;
+        this.progress.sent(blob.digest, bytes);
+      },
+      begun: mount?.upload,
+    });
+    this.progress.end(blob.digest);
+    transfer.blobsSent += 1;
+  }
+}
+
+/** Waits for all, also after one has failed, and then throws the first failure: nothing goes on behind an error. */
+export async function allSettled<T>(work: readonly Promise<T>[]): Promise<T[]> {
+  const settled = await Promise.allSettled(work);
+  return settled.map((each) => {
+    if (each.status === 'rejected') {
+      throw each.reason;
+    }
+    return each.value;
+  });
+}

@@ -1,0 +1,84 @@
+import type { CommitId } from '../core/commit';
+import type { ContentNode } from '../core/oci/content';
+import { describeManifest } from '../core/oci/manifest';
+import type { Action } from '../core/release/actions';
+import type { Gate } from '../core/release/gates/gate';
+import type { Decision, Knowledge } from '../core/release/knowledge';
+import type { PlacedImage } from '../core/release/release';
+import type { TagDecision } from '../core/release/tag-decisions';
+import type { ArrivingImage, Plan, Verdict } from '../core/release/verdict';
+import type { Ancestry } from '../core/tags/ordering';
+import type { Version, VersionLine } from '../core/tags/version';
+import type { Ledger } from '../ledger/ledger';
+import type { Observer } from '../session/observer';
+import type { CarryTarget, Transfer } from './carry';
+import type { EvidenceSource } from './evidence';
+
+/** The repository that an image or bundle goes to. */
+export type DeliveryTarget = CarryTarget & EvidenceSource & { readonly requests: number };
+
+/** An image or bundle on its way into an environment: its content, and where it goes. */
+export interface DeliveryItem {
+  readonly image: string;
+  readonly node: ContentNode;
+  /** `os/arch[/variant]` of everything in it that runs. */
+  readonly platforms: readonly string[];
+  readonly target: DeliveryTarget;
+}
+
+/** A release on its way into an environment. */
+export interface Delivery<P extends Plan> {
+  readonly product: string;
+  readonly environment: string;
+  readonly items: readonly DeliveryItem[];
+  /** Decides anew whenever more is known, or the ledger has changed. Pure. */
+  decide(known: Knowledge): Decision<Verdict<P>>;
+  /** What to write into the ledger. Pure. */
+  action(verdict: Verdict<P>, images: PlacedImage[]): Action;
+}
+
+/** What git and registries tell of the order of builds. */
+export interface Orders {
+  around(commit: CommitId, others: readonly CommitId[]): Promise<Ancestry>;
+  /** The highest release on a line that registry and git tags show. */
+  highest(line: VersionLine): Promise<Version | undefined>;
+}
+
+/** What a delivery works with. */
+export interface DeliveryContext {
+  readonly ledger: Ledger;
+  readonly orders: Orders;
+  readonly observer: Pick<Observer, 'transfer' | 'recorded'>;
+  /** Who does it, for the ledger. */
+  readonly actor: string;
+  readonly dryRun: boolean;
+}
+
+/** What became of one image or bundle. */
+export interface DeliveredItem extends PlacedImage {
+  readonly kind: 'image' | 'bundle';
+  readonly tags: readonly TagDecision[];
+  /** Rules that gave no tag, and what is missing. */
+  readonly omitted: readonly { readonly rule: string; readonly missing: string }[];
+  readonly transfer: Transfer & { readonly requests: number };
+}
+
+/** What became of a delivery. */
+export interface Delivered<P extends Plan> {
+  /** What was done in the end. */
+  readonly plan: P;
+  /** Whether the environment serves this release now. */
+  readonly current: boolean;
+  readonly gates: readonly Gate[];
+  readonly items: readonly DeliveredItem[];
+}
+
+/** An item as decisions see it. */
+export function arriving({ image, node, target }: DeliveryItem): ArrivingImage {
+  return { image, digest: node.manifest.digest, repository: target.label };
+}
+
+/** An item as it stands in its repository, for the ledger. */
+export function placed({ image, node, platforms, target }: DeliveryItem): PlacedImage {
+  return { image, repository: target.label, ...describeManifest(node.manifest), platforms: [...platforms] };
+}

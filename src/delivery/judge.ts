@@ -1,0 +1,109 @@
+import type { Head } from '../core/release/entry';
+import { factName, type FactKey, type Facts } from '../core/release/facts';
+import { Knowledge, type Decision, type Need } from '../core/release/knowledge';
+import { refuseUnmet } from '../core/release/refusal';
+import type { CommitId } from '../core/commit';
+import type { RepositoryName } from '../core/oci/reference';
+import type { DeliveryContext, DeliveryItem, DeliveryTarget } from './delivery';
+import { evidenceOf } from './evidence';
+
+/** A decision, and what of the ledger it was made on. */
+export interface Judged<T> {
+  readonly value: T;
+  readonly head: Head;
+  readonly facts: Facts;
+}
+
+type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;
+
+/**
+ * Finds out what pure decisions need to know, as often as it takes: from the ledger, the registries
+ * and git. Remembers what registries and git said; the ledger is read anew for each decision.
+ */
+export class Judge {
+  private readonly known = new Knowledge();
+  private readonly keys = new Map<string, FactKey>();
+  private readonly targets: ReadonlyMap<RepositoryName, DeliveryTarget>;
+
+  constructor(
+    private readonly context: Pick<DeliveryContext, 'ledger' | 'orders'>,
+    items: readonly Pick<DeliveryItem, 'target'>[],
+  ) {
+    this.targets = new Map(items.map(({ target }) => [target.label, target]));
+  }
+
+  /** Forgets what the registries serve. */
+  lookAgain(): void {
+    this.known.forgetServed();
+  }
+
+  /** Decides on the newest head of the ledger. Throws where a rule refuses. */
+  async decide<T>(decide: (known: Knowledge) => Decision<T>): Promise<Judged<T>> {
+    const { known } = this;
+    await this.readLedger([]);
+    for (;;) {
+      const decision = decide(known);
+      switch (decision.kind) {
+        case 'decided':
+          return { value: decision.value, head: known.head, facts: known.facts };
+        case 'needs':
+          await this.fulfil(decision.needs);
+          break;
+        case 'refused': {
+          const { head } = await this.context.ledger.read([]);
+          if (head.seq === known.head.seq) {
+            refuseUnmet(decision.gates);
+          }
+          // What the registries serve may be newer than what the ledger said: a version that is taken by now, say.
+          await this.readLedger([]);
+        }
+      }
+    }
+  }
+
+  private async fulfil(needs: readonly Need[]): Promise<void> {
+    const of = <K extends Need['kind']>(kind: K): NeedOf<K>[] =>
+      needs.filter((need): need is NeedOf<K> => need.kind === kind);
+    const facts = of('fact');
+    await Promise.all([
+      ...(facts.length === 0 ? [] : [this.readLedger(facts.map(({ fact }) => fact))]),
+      ...of('served').map((need) => this.look(need)),
+      ...of('evidence').map((need) => this.learn(need)),
+      ...of('highest').map(async ({ line }) => this.known.tellHighest(line, await this.context.orders.highest(line))),
+      this.compare(of('order')),
+    ]);
+  }
+
+  /** Facts come all together, so that they are of one moment. */
+  private async readLedger(more: readonly FactKey[]): Promise<void> {
+    more.forEach((key) => this.keys.set(factName(key), key));
+    const { head, facts } = await this.context.ledger.read([...this.keys.values()]);
+    this.known.head = head;
+    this.known.facts = facts;
+  }
+
+  private async look({ repository, tag }: NeedOf<'served'>): Promise<void> {
+    this.known.tellServed(repository, tag, await this.target(repository).manifests.resolve(tag));
+  }
+
+  private async learn(need: NeedOf<'evidence'>): Promise<void> {
+    const told = await evidenceOf(this.target(need.repository), need.digest, need.withVersion);
+    this.known.tellEvidence(need, told);
+  }
+
+  private async compare(orders: readonly NeedOf<'order'>[]): Promise<void> {
+    for (const commit of new Set(orders.map((order) => order.commit))) {
+      const others = orders.filter((order) => order.commit === commit).map(({ other }): CommitId => other);
+      const ancestry = await this.context.orders.around(commit, others);
+      others.forEach((other) => this.known.tellOrder(commit, other, ancestry));
+    }
+  }
+
+  private target(repository: RepositoryName): DeliveryTarget {
+    const target = this.targets.get(repository);
+    if (target === undefined) {
+      throw new Error(`a decision asks about ${repository}, where nothing goes`);
+    }
+    return target;
+  }
+}

@@ -1,0 +1,21 @@
+import {
+  decidePublication,
+  publishedAction,
+  type Publication,
+  type PublicationPlan,
+} from '../core/release/publication';
+import type { Delivery, DeliveryItem } from './delivery';
+
+/** The delivery of a publication. */
+export function publicationDelivery(
+  publication: Publication,
+  items: readonly DeliveryItem[],
+): Delivery<PublicationPlan> {
+  return {
+    product: publication.product,
+    environment: publication.environment,
+    items,
+    decide: (known) => decidePublication(publication, known),
+    action: (verdict, images) => publishedAction(publication, verdict, images),
+  };
+}

@@ -1,0 +1,156 @@
+import { readFile, stat } from 'node:fs/promises';
+import { join, relative, resolve } from 'node:path';
+import { setTimeout as delay } from 'node:timers/promises';
+import { HodError, systemErrorCode } from '../../core/errors';
+import { parseLayoutLocation } from '../../archive/layout';
+import {
+  appendStaging,
+  describeStaged,
+  stageOutputs,
+  type OutputPlace,
+  type StageContext,
+  type StagedOutput,
+} from './staging';
+
+/** How a build says that it has ended: it writes its commit into one of these files. */
+const endFiles = { succeeded: 'build-succeeded', failed: 'build-failed' } as const;
+/** How often the folder is looked at, in milliseconds. */
+const lookEvery = 200;
+const usualWait = 60 * 60 * 1000;
+
+/**
+ * Stages the outputs that a build writes into a folder, each as soon as it is complete, until the
+ * build says how it ended. An output that changes again is staged again.
+ *
+ * Throws `missing` where the build failed, or ends without all outputs, or does not end in time.
+ */
+export async function follow(
+  folder: string,
+  all: readonly OutputPlace[],
+  wait: number | undefined,
+  context: StageContext,
+): Promise<StagedOutput[]> {
+  const outputs = outputsIn(folder, all);
+  const { session, build } = context;
+  const staged = new Map<OutputPlace, { signature: string; results: StagedOutput[] }>();
+  const seen = new Map<OutputPlace, string>();
+  const deadline = performance.now() + (wait ?? usualWait);
+  let told = '';
+
+  const stageNew = async (last: boolean): Promise<void> => {
+    for (const output of outputs) {
+      const signature = await signatureOf(output.path);
+      const steady = signature !== undefined && (last || signature === seen.get(output));
+      seen.set(output, signature ?? '');
+      if (!steady || staged.get(output)?.signature === signature) {
+        continue;
+      }
+      try {
+        const results = await stageOutputs([output], context);
+        staged.set(output, { signature, results });
+        results.forEach((result) => session.observer.note(describeStaged(result)));
+      } catch (error) {
+        // While the build runs, an output may be half written, or one that an older build left.
+        const early = error instanceof HodError && ['missing', 'corrupt', 'refused'].includes(error.fault);
+        if (!early || last) {
+          throw error;
+        }
+      }
+    }
+  };
+
+  for (;;) {
+    const end = await readEnd(folder, build.commit);
+    if (end === 'failed') {
+      const reason = `${join(folder, endFiles.failed)} says that the build failed`;
+      const images = [...new Set(outputs.map(({ component }) => component.name))];
+      if (!context.dryRun) {
+        await appendStaging({ kind: 'failed', commit: build.commit, images, reason }, context, () => false);
+      }
+      throw new HodError('followed-build-failed', {
+        what: 'the build failed',
+        object: images.join(', '),
+        why: reason,
+        next: 'see why in its log, and build again; nothing was tagged',
+      });
+    }
+    await stageNew(end === 'succeeded');
+    if (end === 'succeeded') {
+      refuseAbsent(outputs.filter((output) => !staged.has(output)));
+      return [...staged.values()].flatMap(({ results }) => results);
+    }
+    if (end !== undefined && end.says !== told) {
+      told = end.says;
+      session.observer.note(told);
+    }
+    if (performance.now() > deadline) {
+      throw new HodError('build-without-end', {
+        what: 'the build did not say how it ended',
+        object: resolve(folder),
+        why: `neither ${endFiles.succeeded} nor ${endFiles.failed} came with the commit in it${told === '' ? '' : `; ${told}`}`,
+        next: `let the build end with: git rev-parse HEAD > ${join(folder, endFiles.succeeded)}`,
+      });
+    }
+    await delay(lookEvery);
+  }
+}
+
+function outputsIn(folder: string, all: readonly OutputPlace[]): OutputPlace[] {
+  const inside = all.filter(({ path }) => {
+    const way = relative(resolve(folder), resolve(parseLayoutLocation(path).path));
+    return way !== '' && !way.startsWith('..');
+  });
+  if (inside.length === 0) {
+    throw new HodError('nothing-to-follow', {
+      what: 'no build output will come here',
+      object: resolve(folder),
+      why: 'no `from:` in hod.yaml leads into this folder',
+      next: 'name the folder that the build writes to',
+    });
+  }
+  return inside;
+}
+
+function refuseAbsent(absent: readonly OutputPlace[]): void {
+  if (absent.length > 0) {
+    throw new HodError('build-incomplete', {
+      what: 'the build succeeded without all of its outputs',
+      object: absent.map(({ component, path }) => `${component.name}: ${path}`).join('\n'),
+      why: 'they are not there',
+      next: 'let the build write them, or correct `from:` in hod.yaml; nothing was tagged',
+    });
+  }
+}
+
+/** How a build ended; undefined while it runs. `says`: a file is there that is about another build. */
+async function readEnd(folder: string, commit: string): Promise<'succeeded' | 'failed' | { says: string } | undefined> {
+  let other: { says: string } | undefined;
+  for (const end of ['failed', 'succeeded'] as const) {
+    const file = join(folder, endFiles[end]);
+    const text = await readFile(file, 'utf8').catch(() => undefined);
+    const named = text?.trim().split(/\s/)[0] ?? '';
+    if (named.length >= 7 && commit.startsWith(named)) {
+      return end;
+    }
+    if (text !== undefined) {
+      const names = named === '' ? 'names no commit' : `names ${named.slice(0, 40)}`;
+      other = { says: `${file} ${names}, not ${commit}: skipped` };
+    }
+  }
+  return other;
+}
+
+/** Changes when an output does; undefined while there is none. */
+async function signatureOf(location: string): Promise<string | undefined> {
+  const { path } = parseLayoutLocation(location);
+  try {
+    const root = await stat(path);
+    const file = root.isDirectory() ? await stat(join(path, 'index.json')) : root;
+    return `${file.size} ${file.mtimeMs} ${file.ino}`;
+  } catch (error) {
+    if (systemErrorCode(error) === 'ENOENT') {
+      return undefined;
+    }
+    throw error;
+  }
+}

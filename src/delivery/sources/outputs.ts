@@ -1,0 +1,46 @@
+import { existsSync } from 'node:fs';
+import { parseLayoutLocation } from '../../archive/layout';
+import { readBundle } from '../../archive/bundle';
+import { annotationKeys } from '../../core/oci/annotations';
+import { runnableImages, type ContentNode } from '../../core/oci/content';
+import { formatPlatform } from '../../core/oci/platform';
+import type { Claim } from '../../core/release/gates/build';
+import { readLayout } from '../../session/locate';
+import type { ComponentConfig } from '../../workspace/config';
+
+/** A build output, read: the content of an image, for some platforms or all; or that of a bundle. */
+export interface Output {
+  readonly node: ContentNode;
+  /** `os/arch[/variant]` of everything in it that runs. */
+  readonly platforms: readonly string[];
+  /** What the images in it say of themselves. */
+  readonly claims: readonly Claim[];
+}
+
+/** Whether there is a build output at a place (`path` or `path#entry`). */
+export function isThere(location: string): boolean {
+  return existsSync(parseLayoutLocation(location).path);
+}
+
+/** Reads a build output of an image, or the files of a bundle. */
+export async function readOutput(component: ComponentConfig, location: string): Promise<Output> {
+  return component.kind === 'bundle'
+    ? { node: await readBundle(component.name, component.files), platforms: [], claims: [] }
+    : outputFrom(component.name, await readLayout(location));
+}
+
+/** What content is, as far as publishing asks. */
+export async function outputFrom(image: string, node: ContentNode): Promise<Output> {
+  const runnable = await runnableImages(node);
+  const { annotations } = node.manifest;
+  const index = {
+    label: image,
+    revision: annotations[annotationKeys.revision],
+    version: annotations[annotationKeys.version],
+  };
+  const claims = runnable.map(({ platform, revision, version }): Claim => {
+    return { label: `${image} for ${formatPlatform(platform)}`, revision, version };
+  });
+  const platforms = runnable.map(({ platform }) => formatPlatform(platform));
+  return { node, platforms, claims: node.manifest.kind === 'index' ? [index, ...claims] : claims };
+}

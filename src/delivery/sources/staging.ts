@@ -1,0 +1,115 @@
+import { shortDigest } from '../../core/oci/digest';
+import { kindOf } from '../../core/oci/bundle';
+import type { Action } from '../../core/release/actions';
+import { stagedIn } from '../../core/release/actions/staged';
+import type { Build } from '../../core/release/build';
+import { protectionTag } from '../../core/release/component';
+import type { Facts } from '../../core/release/facts';
+import { namedPlatform, rightBuild } from '../../core/release/gates/build';
+import { refuseUnmet } from '../../core/release/refusal';
+import type { PlacedImage } from '../../core/release/release';
+import type { Ledger } from '../../ledger/ledger';
+import type { Session } from '../../session/session';
+import type { ComponentConfig, Config } from '../../workspace/config';
+import { allSettled, Carrier, type Transfer } from '../carry';
+import { placed, type DeliveryItem } from '../delivery';
+import { appendDeciding } from '../record';
+import { readOutput } from './outputs';
+
+/** Where a build output of a component is. */
+export interface OutputPlace {
+  readonly component: ComponentConfig;
+  /** `path` or `path#entry`; for a bundle the path of its files. */
+  readonly path: string;
+}
+
+/** Whether something was staged now, or before. */
+export const stagingOutcomes = ['staged', 'unchanged'] as const;
+
+/** What became of one build output. */
+export interface StagedOutput extends PlacedImage {
+  readonly kind: 'image' | 'bundle';
+  readonly outcome: (typeof stagingOutcomes)[number];
+  readonly transfer: Transfer & { readonly requests: number };
+}
+
+/** What staging works with. */
+export interface StageContext {
+  readonly config: Config;
+  readonly session: Session;
+  readonly ledger: Ledger;
+  readonly build: Build;
+  readonly actor: string;
+  /** The platform that each build output must be for; undefined where none was named. */
+  readonly platform: string | undefined;
+  readonly dryRun: boolean;
+}
+
+/** Stages build outputs together: all of them, or none is told to the ledger. */
+export async function stageOutputs(places: readonly OutputPlace[], context: StageContext): Promise<StagedOutput[]> {
+  const { session, config, build, ledger, dryRun } = context;
+  const [environment] = config.environments;
+  const carrier = new Carrier(dryRun, session.observer.transfer);
+  const carried = await allSettled(places.map((place) => carryOutput(place, carrier, context)));
+  const parts = carried.map(({ item }) => placed(item));
+  const { facts } = await ledger.read([{ kind: 'staged', key: build.commit }]);
+  const before = carried.map(({ item }) => isStaged(facts, build, item));
+  if (!dryRun) {
+    await appendStaging(
+      { kind: 'staged', commit: build.commit, environment: environment.name, parts },
+      context,
+      (now) => carried.every(({ item }) => isStaged(now, build, item)),
+    );
+  }
+  return carried.map(({ item, transfer }, at) => ({
+    ...placed(item),
+    kind: kindOf(item.node.manifest),
+    outcome: before[at] === true ? 'unchanged' : 'staged',
+    transfer: { ...transfer, requests: item.target.requests },
+  }));
+}
+
+async function carryOutput(
+  { component, path }: OutputPlace,
+  carrier: Carrier,
+  { session, config, build, platform, dryRun }: StageContext,
+): Promise<{ item: DeliveryItem; transfer: Transfer }> {
+  const [environment] = config.environments;
+  const { node, platforms, claims } = await readOutput(component, path);
+  refuseUnmet([
+    rightBuild(claims, build.commit, undefined),
+    namedPlatform(`${component.name}: ${path}`, platforms, platform),
+  ]);
+  const target = session.client(environment.repositoryOf(component.name));
+  const transfer = await carrier.carry(node, target);
+  const tag = protectionTag(node.manifest.digest);
+  if (!dryRun && (await target.manifests.resolve(tag)) === undefined) {
+    await target.manifests.put(tag, node.manifest);
+  }
+  return { item: { image: component.name, node, platforms, target }, transfer };
+}
+
+/** Whether the ledger knows something as staged, of a build that has not failed since. */
+function isStaged(facts: Facts, { commit }: Build, { image, node }: DeliveryItem): boolean {
+  const staged = stagedIn(facts, commit, image);
+  const digests = staged?.failed === undefined ? staged?.parts.map(({ digest }) => digest) : [];
+  return digests?.includes(node.manifest.digest) === true;
+}
+
+/** Adds an entry about staging, unless the facts already say what it would. */
+export async function appendStaging(
+  action: Extract<Action, { kind: 'staged' | 'failed' }>,
+  { ledger, config, actor, session }: StageContext,
+  isKnown: (facts: Facts) => boolean,
+): Promise<void> {
+  const { product } = config;
+  await appendDeciding({ ledger, product, actor, observer: session.observer }, async () => {
+    const { head, facts } = await ledger.read([{ kind: 'staged', key: action.commit }]);
+    return { head, action: isKnown(facts) ? undefined : action, value: undefined };
+  });
+}
+
+/** What was staged, as people who wait read it. */
+export function describeStaged({ image, platforms, digest }: StagedOutput): string {
+  return `staged ${[image, ...platforms].join(' ')} ${shortDigest(digest)}`;
+}

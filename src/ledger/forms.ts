@@ -1,0 +1,31 @@
+import { HodError } from '../core/errors';
+
+/** The error for a ledger whose form this Hod does not know yet. */
+export function newerForm(object: string, form: number): HodError {
+  return new HodError('ledger-newer', {
+    what: 'this ledger was written by a newer Hod',
+    object,
+    why: `it has the form ${form}, and this Hod knows up to ${ledgerForms.length}`,
+    next: 'install the newer Hod',
+  });
+}
+
+/**
+ * The form in which ledgers are kept, and how each form is made from the one before. The facts
+ * follow from the entries: when a form changes, they are folded anew.
+ */
+export const ledgerForms: readonly ((prefix: string) => string)[] = [
+  (prefix) => `
+    CREATE TABLE ${prefix}entries (
+      product TEXT NOT NULL, seq INTEGER NOT NULL, hash TEXT NOT NULL, text TEXT NOT NULL,
+      PRIMARY KEY (product, seq)
+    );
+    CREATE TABLE ${prefix}facts (
+      product TEXT NOT NULL, kind TEXT NOT NULL, key TEXT NOT NULL, text TEXT NOT NULL,
+      PRIMARY KEY (product, kind, key)
+    );`,
+  // The content, version line and staged parts became facts.
+  (prefix) => `DELETE FROM ${prefix}facts;`,
+  // What stands under names from outside became lists.
+  (prefix) => `DELETE FROM ${prefix}facts;`,
+];

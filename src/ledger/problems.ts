@@ -1,0 +1,33 @@
+import { HodError, messageOf, type ErrorCode } from '../core/errors';
+
+/** What one way in which a database fails means for the user. */
+export interface LedgerCause {
+  /** Matches what the database says, its code first. */
+  readonly pattern: RegExp;
+  readonly code: Extract<ErrorCode, `ledger-${string}`>;
+  readonly why: string;
+  readonly next: string;
+}
+
+/** The error for a ledger that cannot be used. `says`: what the database says, its code first. */
+export function ledgerProblem(
+  error: unknown,
+  {
+    label,
+    says,
+    causes,
+    tried,
+  }: { label: string; says: string; causes: readonly LedgerCause[]; tried?: string | undefined },
+): HodError {
+  const cause = causes.find(({ pattern }) => pattern.test(says));
+  return new HodError(
+    cause?.code ?? 'ledger-unavailable',
+    {
+      what: 'the ledger cannot be used',
+      object: label,
+      why: [cause?.why ?? messageOf(error), tried].filter((each) => each !== undefined).join('; '),
+      next: cause?.next ?? 'correct this and run the command again',
+    },
+    { cause: error },
+  );
+}

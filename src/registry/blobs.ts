@@ -1,0 +1,123 @@
+import { onePiece } from '../core/bytes';
+import { HodError } from '../core/errors';
+import { verified, type ContentSource } from '../core/oci/content';
+import type { Descriptor } from '../core/oci/descriptor';
+import type { Digest } from '../core/oci/digest';
+import { manifestSizeLimit } from '../core/oci/manifest';
+import type { Repository } from '../core/oci/reference';
+import type { RepositoryRequests } from './requests';
+import { uploadBlob } from './upload';
+import type { UploadSessions } from './upload-sessions';
+
+/** What became of a mount. A registry that will not mount has begun an upload, whose location is answered. */
+export type Mount = { mounted: true } | { mounted: false; upload: string | undefined };
+
+/** How one blob is uploaded. */
+export interface BlobUpload {
+  /** Told when the upload begins: it may have to wait for its turn. */
+  begin: () => void;
+  /** Told of bytes as they are sent. */
+  sent: (bytes: number) => void;
+  /** Where the registry has begun the upload already. */
+  begun: string | undefined;
+}
+
+/** The blobs of one repository (OCI distribution specification). */
+export class Blobs {
+  constructor(
+    private readonly requests: RepositoryRequests,
+    private readonly sessions: UploadSessions,
+  ) {}
+
+  /** Whether a blob is there ("Checking if content exists in the registry"). */
+  async has(digest: Digest): Promise<boolean> {
+    const response = await this.requests.ask({
+      method: 'HEAD',
+      path: `blobs/${digest}`,
+      expect: [200, 404],
+      access: 'read',
+      purpose: 'could not look for a blob',
+      part: `@${digest}`,
+    });
+    return response.statusCode === 200;
+  }
+
+  /** The bytes of a blob, unchecked ("Pulling blobs"). Small ones are read whole, and again where that breaks off. */
+  async open({ digest, size }: Descriptor): Promise<AsyncIterable<Uint8Array>> {
+    const request = {
+      method: 'GET',
+      path: `blobs/${digest}`,
+      expect: [200],
+      access: 'read',
+      purpose: 'could not read a blob',
+      part: `@${digest}`,
+    } as const;
+    return size <= smallBlob ? onePiece((await this.requests.fetch(request)).body) : this.requests.stream(request);
+  }
+
+  /** Asks the registry to take a blob over from another of its repositories ("Mounting a blob from another repository"). */
+  async mount(digest: Digest, from: Repository): Promise<Mount> {
+    const query = new URLSearchParams({ mount: digest, from: from.name });
+    const answer = this.requests.ask({
+      method: 'POST',
+      path: `blobs/uploads/?${query.toString()}`,
+      headers: { 'content-length': '0' },
+      expect: [201, 202, 404],
+      access: 'write',
+      scopes: [{ repository: from.name, access: 'read' }],
+      purpose: 'could not mount a blob',
+      part: `@${digest}`,
+    });
+    const response = await answer.catch((error: unknown) => {
+      if (error instanceof HodError && error.code === 'no-right') {
+        // Without the right to read there, the blob is uploaded; without the right to write here, that says so.
+        return undefined;
+      }
+      throw error;
+    });
+    if (response?.statusCode === 201) {
+      return { mounted: true };
+    }
+    const location = response?.headers['location'];
+    const upload = response?.statusCode === 202 && typeof location === 'string' ? location : undefined;
+    return { mounted: false, upload };
+  }
+
+  /** Reads and checks what an upload would send, when its turn comes. Throws `corrupt`. */
+  async check(descriptor: Descriptor, source: ContentSource): Promise<void> {
+    const connection = await this.requests.connection();
+    await connection.movingBlob(async () => {
+      const pieces = verified(await source.openBlob(descriptor), descriptor, source.label);
+      while ((await pieces.next()).done !== true);
+    });
+  }
+
+  /** Uploads a blob when its turn comes; see {@link uploadBlob}. */
+  async upload(descriptor: Descriptor, source: ContentSource, options: BlobUpload): Promise<void> {
+    const connection = await this.requests.connection();
+    const { label, repository } = this.requests;
+    await connection.movingBlob(() => {
+      options.begin();
+      return uploadBlob(
+        descriptor,
+        source,
+        {
+          label,
+          send: (request) => this.requests.sendOnce({ ...request, access: 'write', part: `@${descriptor.digest}` }),
+          hasBlob: () => this.has(descriptor.digest),
+          createRepository: () => connection.createRepository(repository.name),
+        },
+        {
+          sessions: this.sessions,
+          sent: options.sent,
+          firstDelay: connection.patience.retry,
+          secrets: connection.secrets,
+        },
+        options.begun,
+      );
+    });
+  }
+}
+
+/** Blobs of so many bytes are held in memory at most. */
+const smallBlob = manifestSizeLimit;

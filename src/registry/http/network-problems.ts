@@ -1,0 +1,92 @@
+import { HodError, systemErrorCode, type ErrorCode, type Problem } from '../../core/errors';
+import type { About } from './exchange';
+import { TransientError, type TransientCode } from './retry';
+
+/** Whether an error comes from a connection and not from a mistake in Hod. */
+export function isNetworkError(error: unknown): boolean {
+  return networkCode.test(systemErrorCode(error) ?? '') || isParserError(error);
+}
+
+/** The HTTP package gives these no code where a peer does not speak HTTP at all. */
+function isParserError(error: unknown): boolean {
+  return error instanceof Error && error.name === 'HTTPParserError';
+}
+
+const networkCode =
+  /^(E[A-Z]+|UND_ERR_(?!INVALID_ARG|NOT_SUPPORTED).*|HPE_.*|CERT_.*|.*_CERT.*|UNABLE_TO_.*|ERR_TLS_.*|ERR_SSL_.*)$/;
+
+const again = 'run the command again; what has arrived is not sent again';
+
+/** What a failed connection means for the user. */
+export function networkProblem(error: unknown, about: About, host: string): HodError {
+  const code = systemErrorCode(error) ?? (isParserError(error) ? 'HPE_INVALID' : '');
+  const text = error instanceof Error ? error.message : '';
+  const cause =
+    causes.find(({ pattern }) => pattern.test(`${code} ${text}`)) ??
+    passing(/^/, 'connection-broken', () => `the connection to ${host} broke (${code})`, again);
+  const problem: Problem = { what: about.purpose, object: about.object, why: cause.why(host), next: cause.next };
+  return cause.mayPass
+    ? new TransientError(cause.code, problem, { cause: error })
+    : new HodError(cause.code, problem, { cause: error });
+}
+
+type Cause = { pattern: RegExp; why: (host: string) => string; next: string } & (
+  { mayPass: true; code: TransientCode } | { mayPass: false; code: ErrorCode }
+);
+
+function passing(pattern: RegExp, code: TransientCode, why: Cause['why'], next: string): Cause {
+  return { pattern, mayPass: true, code, why, next };
+}
+
+/** A cause for which trying again would not help. */
+function lasting(pattern: RegExp, code: ErrorCode, why: Cause['why'], next: string): Cause {
+  return { pattern, mayPass: false, code, why, next };
+}
+
+const causes: Cause[] = [
+  // The run has ended, by another failure: what is still on its way ends with it.
+  lasting(/^UND_ERR_(DESTROYED|CLOSED)/, 'connection-broken', (host) => `the connection to ${host} was closed`, again),
+  lasting(
+    /Proxy response|proxy/i,
+    'proxy-refused',
+    (host) => `the proxy in HTTPS_PROXY or HTTP_PROXY does not let this through to ${host}`,
+    'name the host in NO_PROXY if it is reached directly, or correct the proxy',
+  ),
+  lasting(
+    /^(ENOTFOUND|EAI_NONAME)/,
+    'host-unknown',
+    (host) => `there is no host ${host}`,
+    'correct `repository:` in hod.yaml',
+  ),
+  passing(
+    /^EAI_AGAIN/,
+    'host-unknown',
+    (host) => `the name of ${host} cannot be looked up`,
+    'check the network and the resolver of this machine, and `repository:` in hod.yaml',
+  ),
+  passing(
+    /^(ECONNREFUSED|EHOSTUNREACH|ENETUNREACH)/,
+    'not-listening',
+    (host) => `nothing listens at ${host}`,
+    'start the registry, or correct the host and port in hod.yaml',
+  ),
+  lasting(
+    /^(ERR_SSL_|EPROTO)/,
+    'tls-untrusted',
+    (host) => `${host} does not speak TLS`,
+    'if it speaks plain HTTP, write `tls: false` under its name in `registries:` of hod.yaml',
+  ),
+  lasting(
+    /^HPE_/,
+    'not-a-registry',
+    (host) => `${host} does not speak HTTP as it should`,
+    'correct the host and port in hod.yaml; a registry on this machine that speaks TLS needs `tls: {}` there',
+  ),
+  lasting(
+    /CERT|^UNABLE_TO_|^ERR_TLS/,
+    'tls-untrusted',
+    (host) => `${host} shows a TLS certificate that this machine does not trust`,
+    'name its authority with `tls: { ca: FILE }` under its name in `registries:` of hod.yaml',
+  ),
+  passing(/TIMEOUT|^ETIMEDOUT/, 'timed-out', (host) => `${host} did not answer in time`, again),
+];

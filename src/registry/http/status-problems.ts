@@ -1,0 +1,112 @@
+import * as z from 'zod';
+import type { Secrets } from '../../core/access/secrets';
+import { HodError, type ErrorCode } from '../../core/errors';
+import { parseJson } from '../../core/json';
+import type { About, RegistryResponse } from './exchange';
+import { readBody } from './read-body';
+import { TransientError } from './retry';
+
+/** The error document of the OCI distribution specification, "Error Codes". */
+const errorsSchema = z.object({
+  errors: z.array(z.object({ code: z.string().optional(), message: z.string().nullish() })),
+});
+const errorBodyLimit = 64 * 1024;
+
+/** What a registry says of an error, in its own words and without our secrets. */
+export async function registrySays(response: RegistryResponse, secrets: Secrets): Promise<string> {
+  const body = await readBody(response, errorBodyLimit).catch(() => undefined);
+  const parsed = errorsSchema.safeParse((body && parseJson(body)) ?? null);
+  const said = (parsed.data?.errors ?? [])
+    .map(({ code, message }) => [code, message].filter((each) => each).join(' '))
+    .join('; ');
+  // Cut after, not before, secrets are taken out: a part of one would not be recognised.
+  return secrets.redact(said).slice(0, 500);
+}
+
+/** Whether a server is asked too often, or has a fault of its own: that may pass. */
+export function mayPass(status: number): boolean {
+  return status === 429 || status >= 500;
+}
+
+/** The error for an answer that may be another one later (RFC 6585 §4, RFC 9110 §15.6, §10.2.3). */
+export function passingProblem(response: RegistryResponse, about: About, server: string, said = ''): TransientError {
+  const { statusCode } = response;
+  const often = statusCode === 429;
+  const why = often ? `${server} is asked too often (429)` : `${server} has a fault of its own (${statusCode})`;
+  const seconds = Number(response.headers['retry-after']);
+  return new TransientError(
+    often ? 'rate-limited' : 'registry-fault',
+    {
+      what: about.purpose,
+      object: about.object,
+      why: withSaid(why, said),
+      next: 'run the command again later; what has arrived is not sent again',
+    },
+    { retryAfter: seconds > 0 ? seconds * 1000 : undefined },
+  );
+}
+
+/** How to name the login of a registry. */
+export function nameCredentials(registry: string): string {
+  return `name credentials for ${registry} under \`registries:\` in hod.yaml, or run \`hod access store ${registry} --user NAME\``;
+}
+
+/** What an answer that is not one of those expected means for the user. Reads the body. */
+export async function statusProblem(
+  about: About,
+  response: RegistryResponse,
+  registry: string,
+  login: { used: boolean; tokens: boolean; secrets: Secrets },
+): Promise<HodError> {
+  const { statusCode } = response;
+  const said = await registrySays(response, login.secrets);
+  const problem = (code: ErrorCode, why: string, next: string): HodError =>
+    new HodError(code, { what: about.purpose, object: about.object, why: withSaid(why, said), next });
+  if (statusCode === 403 || (statusCode === 401 && login.used && login.tokens)) {
+    return problem(
+      'no-right',
+      `the login is good, and has no right to do this (${registry})`,
+      'have this identity given the right; `hod access check` shows what it may do',
+    );
+  }
+  if (statusCode === 401) {
+    return login.used
+      ? problem(
+          'login-refused',
+          `${registry} refused the login`,
+          'check the user name and password that hod.yaml names; `hod access check` tries them',
+        )
+      : problem('login-needed', `${registry} asks for a login`, nameCredentials(registry));
+  }
+  if (mayPass(statusCode)) {
+    return passingProblem(response, about, registry, said);
+  }
+  if (isPage(response)) {
+    return problem(
+      'not-a-registry',
+      `${registry} answered with a web page (${statusCode}): it is not a registry, or something stands in front of it`,
+      'correct `repository:` in hod.yaml, or look for a proxy or a login page in between',
+    );
+  }
+  if (statusCode === 404) {
+    return problem('no-repository', 'it is not there', 'check the name; `hod status` shows what is where');
+  }
+  if (statusCode === 409 || statusCode === 412) {
+    return problem(
+      'not-overwritable',
+      `${registry} does not let this be overwritten (${statusCode})`,
+      'publish under another tag',
+    );
+  }
+  return problem('answer-unexpected', `${registry} answered ${statusCode}`, 'look into the log of the registry');
+}
+
+/** Whether an answer is a page for people. */
+export function isPage({ headers }: RegistryResponse): boolean {
+  return /^text\/html\b/i.test(String(headers['content-type'] ?? ''));
+}
+
+/** A cause, with what the other side says of it. */
+export function withSaid(why: string, said: string): string {
+  return said === '' ? why : `${why}: ${said}`;
+}

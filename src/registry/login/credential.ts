@@ -1,0 +1,27 @@
+import type { Wire } from '../http/wire';
+
+/** What proves to a registry who we are. */
+export type Credential =
+  | { readonly kind: 'password'; readonly username: string; readonly password: string }
+  /** Issued by a token service for a while; registries exchange it for access tokens. */
+  | { readonly kind: 'token'; readonly token: string };
+
+/** A credential, and until when it is good; for good where that is not said. */
+export interface HeldCredential {
+  readonly credential: Credential;
+  readonly expires: Date | undefined;
+}
+
+/**
+ * Where the credential for one registry comes from. Asked when the registry first wants one, and
+ * again when it has run out; a source that must ask somebody else does it over the wire it is given.
+ * Answers undefined where there is none.
+ */
+export type CredentialSource = (wire: Wire) => Promise<HeldCredential | undefined>;
+
+/** The value of `Authorization` for basic access (RFC 7617). */
+export function basicHeader(credential: Credential): string {
+  const { username, password } =
+    credential.kind === 'password' ? credential : { username: 'token', password: credential.token };
+  return `Basic ${Buffer.from(`${username}:${password}`).toString('base64')}`;
+}

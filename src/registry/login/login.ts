@@ -1,0 +1,227 @@
+import * as z from 'zod';
+import { coversScopes, formatScopes, parseChallenges, type Scope } from '../../core/access/challenge';
+import type { Secrets } from '../../core/access/secrets';
+import { HodError } from '../../core/errors';
+import { parseJson } from '../../core/json';
+import { isLoopback } from '../../core/oci/reference';
+import type { About, RegistryResponse } from '../http/exchange';
+import { readBody } from '../http/read-body';
+import { withRetries } from '../http/retry';
+import { mayPass, nameCredentials, passingProblem, registrySays, withSaid } from '../http/status-problems';
+import type { Wire } from '../http/wire';
+import { basicHeader, type Credential, type CredentialSource, type HeldCredential } from './credential';
+
+/** A way to ask for access tokens, as a registry names it. */
+interface TokenService {
+  realm: URL;
+  service: string | undefined;
+}
+
+interface HeldToken {
+  scopes: readonly Scope[];
+  /** The value of `Authorization`, and when to ask for the next one (milliseconds since 1970). */
+  token: Promise<{ header: string; renewAt: number }>;
+}
+
+/** The value of `Authorization` for a request. */
+export interface Authorization {
+  header: string | undefined;
+  /** Whether it was made for this very request. If it is refused, another one would be too. */
+  fresh: boolean;
+}
+
+const tokenAnswer = z.object({
+  token: z.string().optional(),
+  access_token: z.string().optional(),
+  expires_in: z.number().positive().optional(),
+});
+const answerLimit = 256 * 1024;
+/** How long a token is good that does not say so, in seconds (the token specification of registries). */
+const impliedLifetime = 60;
+
+/**
+ * The login of one registry: basic access (RFC 7617), or access tokens (RFC 6750) from the token
+ * service that the registry names, each with the least scope that will do. However many requests
+ * wait for a token, it is asked for once, and again before it runs out.
+ */
+export class Login {
+  private basic = false;
+  private service: TokenService | undefined;
+  private readonly tokens: HeldToken[] = [];
+  private held: HeldCredential | undefined;
+  private asked: Promise<Credential | undefined> | undefined;
+
+  /** @param wire Reaches token services, which the registry's own certificates are not meant for. */
+  constructor(
+    private readonly registry: string,
+    private readonly source: CredentialSource,
+    private readonly wire: Wire,
+    private readonly secrets: Secrets,
+  ) {}
+
+  /** Whether a credential was used. */
+  get used(): boolean {
+    return this.held !== undefined;
+  }
+
+  /** What to send with a request that needs these scopes; nothing as long as no login was asked for. */
+  async authorize(scopes: readonly Scope[], about: About): Promise<Authorization> {
+    if (this.service !== undefined) {
+      return this.tokenFor(this.service, scopes, about);
+    }
+    if (this.basic) {
+      const credential = await this.credential();
+      return { header: credential && basicHeader(credential), fresh: true };
+    }
+    return { header: undefined, fresh: false };
+  }
+
+  /**
+   * Takes note of a challenge. Answers false where there is nothing to answer it with.
+   * Throws `denied` where it would send a credential to a place that is not safe.
+   */
+  async accept(header: string): Promise<boolean> {
+    const challenges = parseChallenges(header);
+    const bearer = challenges.find(({ scheme }) => scheme === 'bearer');
+    const realm = bearer?.parameters.get('realm');
+    if (bearer !== undefined && realm !== undefined && URL.canParse(realm)) {
+      this.service = { realm: this.checkRealm(new URL(realm)), service: bearer.parameters.get('service') };
+      return true;
+    }
+    if (challenges.some(({ scheme }) => scheme === 'basic') && (await this.credential()) !== undefined) {
+      this.basic = true;
+      return true;
+    }
+    return false;
+  }
+
+  /** Drops the tokens for these scopes: the registry no longer takes them. */
+  forget(scopes: readonly Scope[]): void {
+    for (const held of this.tokens.filter((each) => coversScopes(each.scopes, scopes))) {
+      this.tokens.splice(this.tokens.indexOf(held), 1);
+    }
+  }
+
+  private checkRealm(realm: URL): URL {
+    if (realm.protocol !== 'https:' && !isLoopback(realm.host)) {
+      throw new HodError('token-service-unsafe', {
+        what: 'the token service of a registry is not safe',
+        object: this.registry,
+        why: `it names ${realm.host}, over plain HTTP; a credential sent there can be read on the way`,
+        next: 'have the registry name its token service with https',
+      });
+    }
+    return realm;
+  }
+
+  private async credential(): Promise<Credential | undefined> {
+    const good = this.held?.expires === undefined || this.held.expires.getTime() > Date.now() + 10_000;
+    if (this.held !== undefined && good) {
+      return this.held.credential;
+    }
+    this.asked ??= this.source(this.wire)
+      .then((found) => {
+        this.held = found;
+        return found?.credential;
+      })
+      .finally(() => (this.asked = undefined));
+    return this.asked;
+  }
+
+  private async tokenFor(service: TokenService, scopes: readonly Scope[], about: About): Promise<Authorization> {
+    const known = this.tokens.find((each) => coversScopes(each.scopes, scopes));
+    if (known !== undefined) {
+      const { header, renewAt } = await known.token;
+      if (Date.now() < renewAt) {
+        return { header, fresh: false };
+      }
+      this.forget(scopes);
+      return this.tokenFor(service, scopes, about);
+    }
+    const held: HeldToken = { scopes, token: this.requestToken(service, scopes, about) };
+    this.tokens.push(held);
+    try {
+      return { header: (await held.token).header, fresh: true };
+    } catch (error) {
+      this.forget(scopes);
+      throw error;
+    }
+  }
+
+  private async requestToken(service: TokenService, scopes: readonly Scope[], about: About) {
+    const credential = await this.credential();
+    return withRetries(async () => {
+      const asked = Date.now();
+      let response = await this.sendTokenRequest(service, scopes, credential, about, 'GET');
+      if ([404, 405].includes(response.statusCode)) {
+        await response.body.dump();
+        response = await this.sendTokenRequest(service, scopes, credential, about, 'POST');
+      }
+      if (response.statusCode !== 200) {
+        throw await this.tokenProblem(response, service, about);
+      }
+      const body = await this.wire.naming(readBody(response, answerLimit), about, service.realm.host);
+      const answer = tokenAnswer.safeParse((body && parseJson(body)) ?? null).data;
+      const token = answer?.access_token ?? answer?.token;
+      if (token === undefined) {
+        throw new HodError('token-missing', {
+          what: about.purpose,
+          object: about.object,
+          why: `the token service ${service.realm.host} did not answer with a token`,
+          next: 'look into its log',
+        });
+      }
+      const lifetime = (answer?.expires_in ?? impliedLifetime) * 1000;
+      return { header: `Bearer ${this.secrets.keep(token)}`, renewAt: asked + lifetime * 0.8 };
+    }, this.wire.patience.retry);
+  }
+
+  /** GET with basic access (or none), or the OAuth 2 POST (RFC 6749 §4.3, §6) that a token is exchanged with. */
+  private async sendTokenRequest(
+    { realm, service }: TokenService,
+    scopes: readonly Scope[],
+    credential: Credential | undefined,
+    about: About,
+    method: 'GET' | 'POST',
+  ) {
+    const form = new URLSearchParams(service === undefined ? {} : { service });
+    if (method === 'GET' && credential?.kind !== 'token') {
+      formatScopes(scopes).forEach((scope) => form.append('scope', scope));
+      const url = new URL(realm);
+      form.forEach((value, name) => url.searchParams.append(name, value));
+      const headers = credential === undefined ? {} : { authorization: basicHeader(credential) };
+      return this.wire.send({ url, method: 'GET', headers }, about);
+    }
+    form.set('client_id', 'hod');
+    form.set('scope', formatScopes(scopes).join(' '));
+    if (credential?.kind === 'token') {
+      form.set('grant_type', 'refresh_token');
+      form.set('refresh_token', credential.token);
+    } else if (credential !== undefined) {
+      form.set('grant_type', 'password');
+      form.set('username', credential.username);
+      form.set('password', credential.password);
+    }
+    const headers = { 'content-type': 'application/x-www-form-urlencoded' };
+    return this.wire.send({ url: realm, method: 'POST', headers, body: form.toString() }, about);
+  }
+
+  private async tokenProblem(response: RegistryResponse, { realm }: TokenService, about: About): Promise<HodError> {
+    const said = await registrySays(response, this.secrets);
+    if (mayPass(response.statusCode)) {
+      return passingProblem(response, about, `the token service ${realm.host}`, said);
+    }
+    const [why, next] = this.used
+      ? [
+          `the token service ${realm.host} refused the login for ${this.registry}`,
+          'check the credential that hod.yaml names for this registry; `hod access check` tries it',
+        ]
+      : [`${this.registry} asks for a login`, nameCredentials(this.registry)];
+    return new HodError(this.used ? 'login-refused' : 'login-needed', {
+      what: about.purpose,
+      object: about.object,
+      why: withSaid(why, said),
+      next,
+    });
+  }
+}

@@ -1,0 +1,90 @@
+import { HodError } from '../core/errors';
+import type { Descriptor } from '../core/oci/descriptor';
+import { isDigest, type Digest } from '../core/oci/digest';
+import { parseManifest, type Manifest } from '../core/oci/manifest';
+import { acceptedManifestTypes } from '../core/oci/media-types';
+import type { Tag } from '../core/tags/tag';
+import type { FetchedResponse } from './http/exchange';
+import { digestHeader, type RepositoryRequest, type RepositoryRequests } from './requests';
+
+/** The manifests of one repository (OCI distribution specification). */
+export class Manifests {
+  constructor(private readonly requests: RepositoryRequests) {}
+
+  /** The digest that a tag or digest resolves to; undefined where there is none ("Checking if content exists"). */
+  async resolve(reference: Tag | Digest): Promise<Digest | undefined> {
+    const response = await this.requests.ask(reading('HEAD', reference, [200, 404]));
+    if (response.statusCode === 404) {
+      return undefined;
+    }
+    const digest = response.headers[digestHeader];
+    if (typeof digest === 'string' && isDigest(digest)) {
+      return digest;
+    }
+    return isDigest(reference) ? reference : (await this.get(reference))?.digest;
+  }
+
+  /** A manifest, checked; undefined where there is none ("Pulling manifests"). */
+  async get(reference: Tag | Digest): Promise<Manifest | undefined> {
+    const response = await this.requests.fetch(reading('GET', reference, [200, 404]));
+    if (response.statusCode === 404) {
+      return undefined;
+    }
+    const header = response.headers[digestHeader];
+    const promised = typeof header === 'string' && isDigest(header) ? header : undefined;
+    return parseManifest(response.body, {
+      label: `${this.requests.label}${partOf(reference)}`,
+      mediaType: mediaTypeOf(response),
+      digest: isDigest(reference) ? reference : promised,
+    });
+  }
+
+  /** The bytes of a manifest, unchecked. Throws `missing` where there is none. */
+  async read({ digest }: Descriptor): Promise<Uint8Array> {
+    return (await this.requests.fetch(reading('GET', digest, [200]))).body;
+  }
+
+  /** Writes a manifest under a tag, or under its own digest ("Pushing Manifests"). */
+  async put(reference: Tag | Digest, manifest: Manifest): Promise<void> {
+    const response = await this.requests.ask({
+      method: 'PUT',
+      path: `manifests/${reference}`,
+      headers: { 'content-type': manifest.mediaType },
+      body: () => Buffer.from(manifest.bytes),
+      access: 'write',
+      expect: [201],
+      purpose: isDigest(reference) ? 'could not write a manifest' : 'could not write a tag',
+      part: partOf(reference),
+    });
+    const stored = response.headers[digestHeader];
+    if (typeof stored === 'string' && stored !== manifest.digest) {
+      throw new HodError('stored-otherwise', {
+        what: 'the registry stored another manifest than it was sent',
+        object: `${this.requests.label}${partOf(reference)}`,
+        why: `it was sent ${manifest.digest} and says that it stored ${stored}`,
+        next: 'look for something that rewrites requests between here and the registry',
+      });
+    }
+  }
+}
+
+function partOf(reference: Tag | Digest): string {
+  return `${isDigest(reference) ? '@' : ':'}${reference}`;
+}
+
+function reading(method: 'GET' | 'HEAD', reference: Tag | Digest, expect: readonly number[]): RepositoryRequest {
+  return {
+    method,
+    path: `manifests/${reference}`,
+    headers: { accept: acceptedManifestTypes.join(', ') },
+    access: 'read',
+    expect,
+    purpose: 'could not read a manifest',
+    part: partOf(reference),
+  };
+}
+
+function mediaTypeOf(response: FetchedResponse): string | undefined {
+  const [type] = String(response.headers['content-type'] ?? '').split(';');
+  return type === undefined || type === '' ? undefined : type.trim();
+}

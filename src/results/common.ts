@@ -1,0 +1,65 @@
+import * as z from 'zod';
+import { gateOutcomes, type Gate } from '../core/release/gates/gate';
+import { tagOutcomes, type TagDecision } from '../core/release/tag-decisions';
+import { tagKinds } from '../core/tags/rules';
+
+/**
+ * What the documents of `--json` have in common. Each command has a file of its own here: the schema
+ * of its document, and how what the engine answers becomes one. Digests are written in full, sizes
+ * are bytes, times are RFC 3339 UTC, platforms are `os/arch[/variant]`.
+ */
+
+export const digest = z.string().regex(/^(sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})$/);
+
+export const tagResult = z.strictObject({
+  tag: z.string(),
+  kind: z.enum(tagKinds),
+  outcome: z.enum(tagOutcomes),
+  reason: z.string(),
+});
+export type TagResult = z.infer<typeof tagResult>;
+
+export const transferResult = z.strictObject({
+  blobsSent: z.number().int(),
+  blobsMounted: z.number().int(),
+  blobsPresent: z.number().int(),
+  bytesSent: z.number().int(),
+  requests: z.number().int(),
+});
+export type TransferResult = z.infer<typeof transferResult>;
+
+export const gateResult = z.strictObject({ gate: z.string(), outcome: z.enum(gateOutcomes), detail: z.string() });
+
+/** What an image or bundle is, and where. */
+export const contentFields = {
+  image: z.string(),
+  kind: z.enum(['image', 'bundle']),
+  repository: z.string(),
+  digest,
+  mediaType: z.string(),
+  platforms: z.array(z.string()),
+};
+export type ContentResult = z.infer<z.ZodObject<typeof contentFields>>;
+
+/** What a release is. */
+export const releaseFields = {
+  product: z.string(),
+  version: z.string().nullable(),
+  commit: z.string(),
+};
+
+/** The part of a decision about a tag that is answered. */
+export function toTagResult({ tag, kind, outcome, reason }: TagDecision): TagResult {
+  return { tag, kind, outcome, reason };
+}
+
+/** The part of a gate that is answered. */
+export function toGateResult({ gate, outcome, detail }: Gate): z.infer<typeof gateResult> {
+  return { gate, outcome, detail };
+}
+
+/** What an image or bundle is, and where, of something that holds more. */
+export function toContentResult(item: ContentResult): ContentResult {
+  const { image, kind, repository, digest: found, mediaType, platforms } = item;
+  return { image, kind, repository, digest: found, mediaType, platforms: [...platforms] };
+}

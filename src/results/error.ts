@@ -1,0 +1,38 @@
+import * as z from 'zod';
+import { allErrorCodes, exitCodes, faults, type HodError } from '../core/errors';
+import { Refusal } from '../core/release/refusal';
+import { gateResult, toGateResult } from './common';
+
+/** What every command answers with `--json` when it fails. */
+export const errorResultSchema = z.strictObject({
+  error: z.strictObject({
+    /** See docs/errors.md. */
+    code: z.enum(allErrorCodes),
+    fault: z.enum(faults),
+    exitCode: z.number().int(),
+    what: z.string(),
+    object: z.string().nullable(),
+    why: z.string().nullable(),
+    next: z.string().nullable(),
+    /** The rules that say no, where it was refused by rules. */
+    gates: z.array(gateResult.extend({ code: z.enum(allErrorCodes), remedy: z.string() })),
+  }),
+});
+export type ErrorResult = z.infer<typeof errorResultSchema>;
+
+export function toErrorResult(error: HodError): ErrorResult {
+  const { what, object, why, next } = error.problem;
+  const unmet = error instanceof Refusal ? error.gates : [];
+  return {
+    error: {
+      code: error.code,
+      fault: error.fault,
+      exitCode: exitCodes[error.fault],
+      what,
+      object: object ?? null,
+      why: why ?? null,
+      next: next ?? null,
+      gates: unmet.map((gate) => ({ ...toGateResult(gate), code: gate.code, remedy: gate.remedy })),
+    },
+  };
+}

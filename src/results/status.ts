@@ -1,0 +1,25 @@
+import * as z from 'zod';
+import { driftStates } from '../core/release/drift';
+import { digest } from './common';
+
+export const statusResultSchema = z.strictObject({
+  product: z.string(),
+  environments: z.array(
+    z.strictObject({
+      environment: z.string(),
+      images: z.array(
+        z.strictObject({
+          image: z.string(),
+          repository: z.string(),
+          version: z.string().nullable(),
+          commit: z.string(),
+          digest,
+          since: z.string(),
+          by: z.string(),
+          drift: z.strictObject({ state: z.enum(driftStates), detail: z.string() }),
+        }),
+      ),
+    }),
+  ),
+});
+export type StatusResult = z.infer<typeof statusResultSchema>;

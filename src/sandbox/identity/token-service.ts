@@ -1,0 +1,229 @@
+import { randomUUID } from 'node:crypto';
+import type { IncomingMessage, ServerResponse } from 'node:http';
+import { createRemoteJWKSet, decodeJwt, errors, generateKeyPair, jwtVerify, SignJWT, type CryptoKey } from 'jose';
+import * as z from 'zod';
+import { answerJson, readForm, serve, type RunningServer } from '../http';
+
+/** What somebody may do, in repositories whose names match a pattern with `*`. */
+export interface Right {
+  repository: string;
+  actions: readonly ('pull' | 'push')[];
+}
+
+/** Which jobs may have which rights. */
+export interface TrustRule {
+  issuer: string;
+  audience: string;
+  /** A pattern with `*`: `project:skerry-line:branch:*`. */
+  subject: string;
+  rights: readonly Right[];
+}
+
+/** How a token service behaves. */
+export interface TokenServiceOptions {
+  port: number;
+  /** The name that registries call it by. */
+  service: string;
+  rules?: readonly TrustRule[];
+  users?: readonly { username: string; password: string; rights: readonly Right[] }[];
+  /** How long access tokens and credentials are good, in seconds. */
+  lifetime?: number;
+  /** Answer to POST only, as newer token services do. */
+  postOnly?: boolean;
+  /** Signs access tokens; a new key where it is not given. With the certificates of the key for registries that check them. */
+  signing?: { key: CryptoKey; certificates: readonly string[] } | undefined;
+  onRequest?: (request: { method: string; path: string; scopes: string[] }) => void;
+}
+
+/** A right in an access token, as registries read it. */
+const accessSchema = z.array(z.object({ type: z.string(), name: z.string(), actions: z.array(z.string()) }));
+export type AccessClaim = z.infer<typeof accessSchema>;
+
+/** A stand-in token service that is running. */
+export interface TokenService extends RunningServer {
+  readonly realm: string;
+  readonly exchange: string;
+  readonly service: string;
+  /** The rights in an access token of this service; undefined where it is not good. */
+  verify(token: string): Promise<AccessClaim | undefined>;
+}
+
+/** A refusal in the words of RFC 6749 §5.2 and RFC 8693 §2.2.2. */
+class Refusal extends Error {
+  constructor(
+    readonly code: string,
+    description: string,
+    readonly status = 400,
+  ) {
+    super(description);
+  }
+}
+
+/**
+ * Starts a token service on loopback. It exchanges job identities for credentials by its trust rules
+ * (RFC 8693), and gives out access tokens for registries, by GET and by POST (RFC 6749).
+ */
+export async function startTokenService(options: TokenServiceOptions): Promise<TokenService> {
+  const { rules = [], users = [], lifetime = 300, service } = options;
+  const pair = await generateKeyPair('RS256');
+  const signing = options.signing ?? { key: pair.privateKey, certificates: [] };
+  const credentials = new Map<string, { subject: string; rights: readonly Right[]; expires: number }>();
+  const keySets = new Map<string, ReturnType<typeof createRemoteJWKSet>>();
+
+  const exchange = async (form: URLSearchParams): Promise<object> => {
+    const token = form.get('subject_token') ?? '';
+    const issuer = issuerOf(token);
+    const trusted = rules.filter((rule) => rule.issuer === issuer);
+    if (trusted.length === 0) {
+      throw new Refusal('invalid_grant', 'the issuer is not known here');
+    }
+    const keys = keySets.get(issuer) ?? createRemoteJWKSet(new URL(`${issuer}/keys`));
+    keySets.set(issuer, keys);
+    const { payload } = await jwtVerify(token, keys, { issuer }).catch((error: unknown) => {
+      throw new Refusal(
+        'invalid_grant',
+        error instanceof errors.JWTExpired ? 'it ran out' : 'no known key has signed it',
+      );
+    });
+    const audiences = [payload.aud ?? []].flat();
+    const meant = trusted.filter(({ audience }) => audiences.includes(audience));
+    if (meant.length === 0) {
+      throw new Refusal('invalid_target', 'it is meant for somebody else');
+    }
+    const matching = meant.filter(({ subject }) => matches(subject, payload.sub ?? ''));
+    if (matching.length === 0) {
+      throw new Refusal('access_denied', `no rule names ${payload.sub ?? 'nobody'}`);
+    }
+    const credential = randomUUID();
+    credentials.set(credential, {
+      subject: payload.sub ?? '',
+      rights: matching.flatMap(({ rights }) => rights),
+      expires: Date.now() + lifetime * 1000,
+    });
+    return {
+      access_token: credential,
+      issued_token_type: 'urn:ietf:params:oauth:token-type:access_token',
+      token_type: 'N_A',
+      expires_in: lifetime,
+    };
+  };
+
+  const userOf = (username: string | null, password: string | null) => {
+    const found = users.find((each) => each.username === username && each.password === password);
+    if (found === undefined) {
+      throw new Refusal('invalid_client', 'the user name or password is wrong', 401);
+    }
+    return { subject: found.username, rights: found.rights };
+  };
+
+  const grant = (form: URLSearchParams) => {
+    if (form.get('grant_type') === 'password') {
+      return userOf(form.get('username'), form.get('password'));
+    }
+    const found = credentials.get(form.get('refresh_token') ?? '');
+    if (found === undefined || found.expires < Date.now()) {
+      throw new Refusal('invalid_grant', 'the credential is not known, or ran out', 401);
+    }
+    return found;
+  };
+
+  const accessToken = async (subject: string, rights: readonly Right[], scopes: readonly string[]): Promise<object> => {
+    const now = Math.floor(Date.now() / 1000);
+    const token = await new SignJWT({ access: grantedAccess(rights, scopes) })
+      .setProtectedHeader({
+        alg: 'RS256',
+        typ: 'JWT',
+        ...(signing.certificates.length > 0 ? { x5c: [...signing.certificates] } : {}),
+      })
+      .setIssuer(service)
+      .setSubject(subject)
+      .setAudience(service)
+      .setIssuedAt(now)
+      .setNotBefore(now - 10)
+      .setExpirationTime(now + lifetime)
+      .setJti(randomUUID())
+      .sign(signing.key);
+    return { token, access_token: token, expires_in: lifetime };
+  };
+
+  const handle = async (request: IncomingMessage): Promise<object> => {
+    const url = new URL(request.url ?? '/', 'http://tokens');
+    const method = request.method ?? 'GET';
+    const form = method === 'POST' ? await readForm(request) : url.searchParams;
+    const scopes = form.getAll('scope').flatMap((each) => each.split(' '));
+    options.onRequest?.({ method, path: url.pathname, scopes });
+    if (url.pathname === '/exchange' && method === 'POST') {
+      return exchange(form);
+    }
+    if (url.pathname === '/token' && method === 'POST') {
+      const { subject, rights } = grant(form);
+      return accessToken(subject, rights, scopes);
+    }
+    if (url.pathname === '/token' && method === 'GET' && options.postOnly !== true) {
+      const { authorization } = request.headers;
+      if (authorization === undefined) {
+        return accessToken('', [], scopes);
+      }
+      const [username = '', ...password] = Buffer.from(authorization.replace(/^Basic /, ''), 'base64')
+        .toString()
+        .split(':');
+      const { subject, rights } = userOf(username, password.join(':'));
+      return accessToken(subject, rights, scopes);
+    }
+    throw new Refusal('not_found', 'there is nothing here', 404);
+  };
+
+  const server = await serve(options.port, async (request: IncomingMessage, response: ServerResponse) => {
+    try {
+      answerJson(response, 200, await handle(request));
+    } catch (error) {
+      if (!(error instanceof Refusal)) {
+        throw error;
+      }
+      answerJson(response, error.status, { error: error.code, error_description: error.message });
+    }
+  });
+  const base = `http://127.0.0.1:${server.port}`;
+  return {
+    ...server,
+    realm: `${base}/token`,
+    exchange: `${base}/exchange`,
+    service,
+    async verify(token) {
+      try {
+        const { payload } = await jwtVerify(token, pair.publicKey, { audience: service, issuer: service });
+        return accessSchema.parse(payload['access']);
+      } catch {
+        return undefined;
+      }
+    },
+  };
+}
+
+function issuerOf(token: string): string {
+  try {
+    return decodeJwt(token).iss ?? '';
+  } catch {
+    throw new Refusal('invalid_request', 'it is not a JSON Web Token');
+  }
+}
+
+/** The part of the scopes that the rights allow. */
+function grantedAccess(rights: readonly Right[], scopes: readonly string[]): AccessClaim {
+  return scopes.flatMap((scope) => {
+    const match = /^repository:(.+):([a-z,]+)$/.exec(scope);
+    const [, name, wanted] = match ?? [];
+    if (name === undefined || wanted === undefined) {
+      return [];
+    }
+    const allowed = rights.filter(({ repository }) => matches(repository, name)).flatMap(({ actions }) => actions);
+    const actions = wanted.split(',').filter((action) => allowed.some((each) => each === action));
+    return actions.length === 0 ? [] : [{ type: 'repository', name, actions }];
+  });
+}
+
+/** Whether a text matches a pattern in which `*` stands for anything. */
+function matches(pattern: string, text: string): boolean {
+  const parts = pattern.split('*').map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));
+  return new RegExp(`^${parts.join('.*')}$`).test(text);
+}

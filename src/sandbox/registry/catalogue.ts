@@ -1,0 +1,58 @@
+import { existsSync, readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import writeFileAtomic from 'write-file-atomic';
+import * as z from 'zod';
+import { digestSchema, type Digest } from '../../core/oci/digest';
+
+/** What a sandbox registry knows of one repository. */
+export interface CatalogueEntry {
+  /** Blobs that may be read through it. */
+  blobs: Set<Digest>;
+  /** The media type of each manifest; their bytes are kept as blobs. */
+  manifests: Map<Digest, string>;
+  tags: Map<string, Digest>;
+}
+
+/** The repositories of a sandbox registry, by name. */
+export interface Catalogue {
+  readonly repositories: Map<string, CatalogueEntry>;
+  /** Keeps the present state, where it outlives the process. */
+  save(): void;
+}
+
+const fileSchema = z.record(
+  z.string(),
+  z.object({
+    blobs: z.array(digestSchema),
+    manifests: z.array(z.tuple([digestSchema, z.string()])),
+    tags: z.array(z.tuple([z.string(), digestSchema])),
+  }),
+);
+
+/** A catalogue in memory, or in a file of `folder` from which it is read back. */
+export function openCatalogue(folder: string | undefined): Catalogue {
+  const repositories = new Map<string, CatalogueEntry>();
+  if (folder === undefined) {
+    return { repositories, save: () => undefined };
+  }
+  const file = join(folder, 'repositories.json');
+  if (existsSync(file)) {
+    for (const [name, entry] of Object.entries(fileSchema.parse(JSON.parse(readFileSync(file, 'utf8'))))) {
+      repositories.set(name, {
+        blobs: new Set(entry.blobs),
+        manifests: new Map(entry.manifests),
+        tags: new Map(entry.tags),
+      });
+    }
+  }
+  return {
+    repositories,
+    save() {
+      const plain = [...repositories].map(([name, entry]) => [
+        name,
+        { blobs: [...entry.blobs], manifests: [...entry.manifests], tags: [...entry.tags] },
+      ]);
+      writeFileAtomic.sync(file, JSON.stringify(Object.fromEntries(plain)), { fsync: false });
+    },
+  };
+}

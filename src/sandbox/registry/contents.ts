@@ -1,0 +1,36 @@
+import type { BlobStore } from './blob-store';
+import type { Catalogue, CatalogueEntry } from './catalogue';
+import { RegistryError } from './exchange';
+
+/** What a sandbox registry holds: its repositories, and the bytes below them. */
+export class RegistryContents {
+  constructor(
+    readonly catalogue: Catalogue,
+    readonly blobs: BlobStore,
+    /** Repositories must be made before the first push. */
+    private readonly strict: boolean,
+  ) {}
+
+  /** A repository. Throws where there is none. */
+  entry(name: string): CatalogueEntry {
+    const known = this.catalogue.repositories.get(name);
+    if (known === undefined) {
+      throw new RegistryError(404, 'NAME_UNKNOWN', `there is no repository ${name}`);
+    }
+    return known;
+  }
+
+  /** A repository that is written to; made where it does not exist. */
+  entryForWriting(name: string): CatalogueEntry {
+    const entry = this.catalogue.repositories.get(name) ?? { blobs: new Set(), manifests: new Map(), tags: new Map() };
+    this.catalogue.repositories.set(name, entry);
+    return entry;
+  }
+
+  /** Throws where a repository must have been made, and was not. */
+  requireRepository(name: string): void {
+    if (this.strict) {
+      this.entry(name);
+    }
+  }
+}

@@ -1,0 +1,101 @@
+import { randomUUID } from 'node:crypto';
+import { Readable } from 'node:stream';
+import { HodError } from '../../core/errors';
+import { isDigest, sha256, type Digest } from '../../core/oci/digest';
+import { blobsOf, manifestSizeLimit, parseManifest, type Manifest } from '../../core/oci/manifest';
+import { isTag } from '../../core/tags/tag';
+import { answer } from '../http';
+import { sendBlob } from './blobs';
+import type { CatalogueEntry } from './catalogue';
+import type { RegistryContents } from './contents';
+import { readAll, RegistryError, type Exchange } from './exchange';
+import type { SandboxRegistryOptions } from './options';
+
+/** Manifests and tags: pulling, pushing and removing them. */
+export class Manifests {
+  constructor(
+    private readonly contents: RegistryContents,
+    private readonly options: SandboxRegistryOptions,
+  ) {}
+
+  async handle(exchange: Exchange): Promise<void> {
+    const { method, name, rest, response } = exchange;
+    if (method === 'PUT') {
+      return this.put(exchange);
+    }
+    const entry = this.contents.entry(name);
+    const digest = isDigest(rest) ? rest : entry.tags.get(rest);
+    const mediaType = digest && entry.manifests.get(digest);
+    if (digest === undefined || mediaType === undefined) {
+      throw new RegistryError(404, 'MANIFEST_UNKNOWN', `there is no manifest ${rest}`);
+    }
+    if (method === 'DELETE') {
+      if (isDigest(rest)) {
+        entry.manifests.delete(digest);
+        [...entry.tags].filter(([, target]) => target === digest).forEach(([tag]) => entry.tags.delete(tag));
+      } else {
+        entry.tags.delete(rest);
+      }
+      this.contents.catalogue.save();
+      return answer(response, 202);
+    }
+    await sendBlob(this.contents.blobs, exchange, digest, { 'content-type': mediaType });
+  }
+
+  private async put({ request, response, name, rest }: Exchange): Promise<void> {
+    if (!isDigest(rest) && !isTag(rest)) {
+      throw new RegistryError(400, 'TAG_INVALID', `${rest} is neither a tag nor a digest`);
+    }
+    const bytes = await readAll(request, manifestSizeLimit);
+    const digest = isDigest(rest) ? rest : sha256(bytes);
+    this.contents.requireRepository(name);
+    const manifest = parsePushed(bytes, digest, request.headers['content-type']);
+    const entry = this.contents.entryForWriting(name);
+    if (this.options.trusting !== true) {
+      await this.requireContent(manifest, entry);
+    }
+    const before = isDigest(rest) ? undefined : entry.tags.get(rest);
+    if (before !== undefined && before !== digest && this.options.immutable?.test(rest) === true) {
+      throw new RegistryError(409, 'DENIED', `the tag ${rest} is immutable`);
+    }
+    const upload = randomUUID();
+    await this.contents.blobs.append(upload, Readable.from([bytes]));
+    await this.contents.blobs.finish(upload, digest);
+    entry.manifests.set(digest, manifest.mediaType);
+    if (!isDigest(rest)) {
+      entry.tags.set(rest, digest);
+    }
+    this.contents.catalogue.save();
+    answer(response, 201, {
+      location: `/v2/${name}/manifests/${digest}`,
+      'docker-content-digest': digest,
+      ...(manifest.subject === undefined ? {} : { 'oci-subject': manifest.subject.digest }),
+    });
+  }
+
+  private async requireContent(manifest: Manifest, entry: CatalogueEntry): Promise<void> {
+    if (manifest.kind === 'index') {
+      const missing = manifest.manifests.find(({ digest }) => !entry.manifests.has(digest));
+      if (missing !== undefined) {
+        throw new RegistryError(404, 'MANIFEST_BLOB_UNKNOWN', `there is no manifest ${missing.digest}`);
+      }
+      return;
+    }
+    for (const { digest } of blobsOf(manifest)) {
+      if (!entry.blobs.has(digest) || (await this.contents.blobs.size(digest)) === undefined) {
+        throw new RegistryError(404, 'MANIFEST_BLOB_UNKNOWN', `there is no blob ${digest}`);
+      }
+    }
+  }
+}
+
+function parsePushed(bytes: Uint8Array, digest: Digest, contentType: string | undefined): Manifest {
+  try {
+    return parseManifest(bytes, { label: 'the request', mediaType: contentType, digest });
+  } catch (error) {
+    if (error instanceof HodError) {
+      throw new RegistryError(400, 'MANIFEST_INVALID', error.message);
+    }
+    throw error;
+  }
+}

@@ -1,0 +1,78 @@
+import { existsSync } from 'node:fs';
+import { HodError } from '../core/errors';
+import { readContent, type ContentNode } from '../core/oci/content';
+import { describeManifest } from '../core/oci/manifest';
+import { formatReference, parseReference, type Reference } from '../core/oci/reference';
+import { openLayout, parseLayoutLocation } from '../archive/layout';
+import { nearestName } from '../core/nearest';
+import type { Session } from './session';
+
+/** Opens an image layout: `path` or `path#entry`. */
+export async function readLayout(location: string): Promise<ContentNode> {
+  const { source, root } = await openLayout(parseLayoutLocation(location));
+  return readContent(source, root);
+}
+
+/** Reads the manifest that a reference names, and those below it. Throws `missing` where there is none. */
+export async function readReference(session: Session, reference: Reference): Promise<ContentNode> {
+  const client = session.client(reference.repository);
+  const target = reference.digest ?? reference.tag;
+  if (target === undefined) {
+    throw new HodError('not-a-reference', {
+      what: 'this names a repository, not an image in it',
+      object: formatReference(reference),
+      why: 'it names neither a tag nor a digest',
+      next: 'add a :tag or an @digest',
+    });
+  }
+  const manifest = await client.manifests.get(target);
+  if (manifest === undefined) {
+    throw new HodError('image-missing', {
+      what: 'there is no such image',
+      object: formatReference(reference),
+      why: `${client.label} has no ${target}`,
+      next: await adviceFor(reference, client.tags.list()),
+    });
+  }
+  return readContent(client, describeManifest(manifest));
+}
+
+async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promise<string> {
+  const known: string[] = [];
+  for await (const each of tags) {
+    known.push(each);
+  }
+  if (known.length === 0) {
+    return 'nothing is tagged in this repository; check its name';
+  }
+  const nearest = tag === undefined ? undefined : nearestName(tag, known);
+  return nearest === undefined
+    ? `it has ${known.length} other tags, ${known.at(-1) ?? ''} among them`
+    : `similar: ${nearest}`;
+}
+
+/** Reads what a person named: the image layout at a path, where there is one, else a reference. */
+export async function locate(session: Session, text: string): Promise<ContentNode> {
+  if (existsSync(parseLayoutLocation(text).path)) {
+    return readLayout(text);
+  }
+  return readReference(session, referenceIn(text));
+}
+
+function referenceIn(text: string): Reference {
+  try {
+    return parseReference(text);
+  } catch (error) {
+    const why = error instanceof HodError ? error.problem.why : undefined;
+    throw new HodError(
+      'image-missing',
+      {
+        what: 'there is no such image',
+        object: text,
+        why: `no file or folder has this name, and as a reference it cannot be read: ${why ?? ''}`,
+        next: 'name an image layout (a folder or a .tar), or registry/name:tag',
+      },
+      { cause: error },
+    );
+  }
+}

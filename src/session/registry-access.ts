@@ -1,0 +1,112 @@
+import { readFile } from 'node:fs/promises';
+import { resolve } from 'node:path';
+import type { Secrets } from '../core/access/secrets';
+import { HodError, messageOf } from '../core/errors';
+import type { RegistryAccess } from '../registry/connection';
+import type { TlsOptions } from '../registry/http/wire';
+import type { CredentialSource } from '../registry/login/credential';
+import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-identity';
+import type { Config } from '../workspace/config';
+import type { RegistryConfig, SecretPlace } from '../workspace/config-schema';
+import { readPlace, readSecret, runConfigured, runCredentialCommand, type SecretContext } from '../workspace/secrets';
+import { readStored } from '../workspace/stored-logins';
+
+type CredentialsConfig = NonNullable<RegistryConfig['credentials']>;
+type JobConfig = Extract<CredentialsConfig, { job: unknown }>['job'];
+
+/** How a registry is reached, as hod.yaml says; where it says nothing, with a stored login if there is one. */
+export async function accessTo(
+  registry: string,
+  config: Config | undefined,
+  secrets: Secrets,
+): Promise<RegistryAccess> {
+  const configured = config?.registries.get(registry);
+  const context: SecretContext = { folder: config?.folder ?? process.cwd(), secrets };
+  const line = configured?.['create-repository'];
+  return {
+    tls: await tlsOf(configured, registry, context.folder),
+    credentials: credentialsOf(configured?.credentials, registry, context),
+    createRepository:
+      line &&
+      (async (repository) => {
+        await runConfigured(line, { registry, repository }, 'the command that makes repositories failed', context);
+      }),
+  };
+}
+
+async function tlsOf(
+  configured: RegistryConfig | undefined,
+  registry: string,
+  folder: string,
+): Promise<false | TlsOptions | undefined> {
+  const tls = configured?.tls;
+  if (tls === undefined || tls === false) {
+    return tls;
+  }
+  const read = (path: string): Promise<string> =>
+    readFile(resolve(folder, path), 'utf8').catch((error: unknown) => {
+      throw new HodError('file-unusable', {
+        what: 'a certificate or key cannot be read',
+        object: resolve(folder, path),
+        why: messageOf(error),
+        next: `correct \`tls:\` of ${registry} in hod.yaml`,
+      });
+    });
+  const { ca, 'client-certificate': certificate, 'client-key': key } = tls;
+  return {
+    authorities: ca === undefined ? [] : [await read(ca)],
+    client:
+      certificate === undefined || key === undefined
+        ? undefined
+        : { certificate: await read(certificate), key: await read(key) },
+  };
+}
+
+/** Where the credential of a registry comes from. Nothing is read before the registry asks for it. */
+function credentialsOf(
+  credentials: CredentialsConfig | undefined,
+  registry: string,
+  context: SecretContext,
+): CredentialSource {
+  if (credentials === undefined) {
+    return async () => {
+      const stored = (await readStored(context.secrets)).get(registry);
+      return stored && { credential: { kind: 'password', ...stored }, expires: undefined };
+    };
+  }
+  if ('command' in credentials) {
+    return async () => {
+      const { expires, ...document } = await runCredentialCommand(credentials.command, registry, context);
+      const credential = 'token' in document ? ({ kind: 'token', ...document } as const) : passwordOf(document);
+      return { credential, expires: expires === undefined ? undefined : new Date(expires) };
+    };
+  }
+  if ('job' in credentials) {
+    const { exchange, audience } = credentials.job;
+    const purpose = { registry, service: exchange, audience };
+    return jobLogin(jobToken(credentials.job, registry, context), purpose, context.secrets);
+  }
+  return async () => {
+    const { username: name, password: place } = credentials;
+    const username = typeof name === 'string' ? name : await readPlace(name, registry, context);
+    const password = context.secrets.keep(await readSecret(place, registry, context), username);
+    return { credential: passwordOf({ username, password }), expires: undefined };
+  };
+}
+
+function passwordOf(login: { username: string; password: string }) {
+  return { kind: 'password', ...login } as const;
+}
+
+function jobToken({ token }: JobConfig, registry: string, context: SecretContext): JobToken {
+  const read = (place: SecretPlace): Promise<string> =>
+    readSecret(place, registry, context).catch((error: unknown) => {
+      // A CI that gives a job nothing to prove itself with has not been told to.
+      throw error instanceof HodError ? identityMissing(registry, error.problem.why ?? '') : error;
+    });
+  if (!('request' in token)) {
+    return { kind: 'given', read: () => read(token) };
+  }
+  const { url, bearer } = token.request;
+  return { kind: 'asked', read: async () => ({ url: await read({ env: url }), bearer: await read({ env: bearer }) }) };
+}

@@ -1,0 +1,98 @@
+import { existsSync } from 'node:fs';
+import { userInfo } from 'node:os';
+import { join, resolve } from 'node:path';
+import { Secrets } from '../core/access/secrets';
+import { formatRepository, type Repository } from '../core/oci/reference';
+import { Connections } from '../registry/connection';
+import { usualPatience, type Patience } from '../registry/http/wire';
+import { RepositoryClient } from '../registry/repository';
+import { volatileSessions, type UploadSessions } from '../registry/upload-sessions';
+import { configName, loadConfig, type Config } from '../workspace/config';
+import { UploadFiles } from '../workspace/uploads';
+import { silent, type Observer } from './observer';
+import { accessTo } from './registry-access';
+
+/** What every command is told by its options, and by whoever runs it. */
+export interface SessionOptions {
+  /** Path of the configuration; hod.yaml in the current folder where it is not given. */
+  config?: string | undefined;
+  /** How many blobs move at once. */
+  jobs?: number | undefined;
+  /** Told of what goes on, for progress and logs. */
+  observer?: Observer | undefined;
+  /** Remembers the secrets that the run reads. */
+  secrets?: Secrets | undefined;
+  /** How long to wait for what, where that is not as usual. */
+  patience?: Patience | undefined;
+}
+
+const usualJobs = 4;
+
+/** What one run holds open to the outside world. */
+export class Session {
+  readonly observer: Observer;
+  readonly secrets: Secrets;
+  private readonly connections: Connections;
+  private readonly uploads: UploadSessions;
+  private readonly clients = new Map<string, RepositoryClient>();
+
+  constructor(config: Config | undefined, options: SessionOptions) {
+    const { jobs = usualJobs, observer = silent, patience = usualPatience, secrets = new Secrets() } = options;
+    this.observer = observer;
+    this.secrets = secrets;
+    this.uploads = config === undefined ? volatileSessions() : new UploadFiles(join(config.stateFolder, 'uploads'));
+    this.connections = new Connections({
+      access: (registry) => accessTo(registry, config, secrets),
+      jobs,
+      secrets,
+      patience,
+      observe: (event) => observer.exchange(event),
+    });
+  }
+
+  /** The client of a repository; the same one each time, so that its count of requests is whole. */
+  client(repository: Repository): RepositoryClient {
+    const key = formatRepository(repository);
+    const client = this.clients.get(key) ?? new RepositoryClient(repository, this.connections, this.uploads);
+    this.clients.set(key, client);
+    return client;
+  }
+
+  /** Closes every connection. */
+  close(): Promise<void> {
+    return this.connections.close();
+  }
+}
+
+/** Runs work on a product: with its configuration, and with connections that are closed at the end. */
+export async function withProduct<T>(
+  options: SessionOptions,
+  work: (config: Config, session: Session) => Promise<T>,
+): Promise<T> {
+  const config = await loadConfig(options.config ?? configName);
+  return withSession(config, options, (session) => work(config, session));
+}
+
+/** Runs work that needs no product; a configuration that is there still says how registries are reached. */
+export async function withoutProduct<T>(options: SessionOptions, work: (session: Session) => Promise<T>): Promise<T> {
+  const file = options.config ?? (existsSync(resolve(configName)) ? configName : undefined);
+  return withSession(file === undefined ? undefined : await loadConfig(file), options, work);
+}
+
+async function withSession<T>(
+  config: Config | undefined,
+  options: SessionOptions,
+  work: (session: Session) => Promise<T>,
+): Promise<T> {
+  const session = new Session(config, options);
+  try {
+    return await work(session);
+  } finally {
+    await session.close();
+  }
+}
+
+/** Who runs this, for the ledger. */
+export function actorOf(named: string | undefined): string {
+  return named ?? (process.env['USER'] || userInfo().username);
+}

@@ -1,0 +1,62 @@
+import { mkdir, readFile, stat } from 'node:fs/promises';
+import { homedir } from 'node:os';
+import { dirname, join } from 'node:path';
+import writeFileAtomic from 'write-file-atomic';
+import * as z from 'zod';
+import type { Secrets } from '../core/access/secrets';
+import { HodError, systemErrorCode } from '../core/errors';
+import { parseJson } from '../core/json';
+
+const fileSchema = z.strictObject({
+  registries: z.record(z.string(), z.strictObject({ username: z.string(), password: z.string() })),
+});
+
+/** The login of a registry that a user stored. */
+export interface StoredLogin {
+  username: string;
+  password: string;
+}
+
+/** Where stored logins are kept: in the user's configuration folder. */
+export function storedFile(): string {
+  return join(process.env['XDG_CONFIG_HOME'] || join(homedir(), '.config'), 'hod', 'logins.json');
+}
+
+/** Stored logins by registry. Throws `denied` where others than the user may read the file. */
+export async function readStored(secrets: Secrets): Promise<Map<string, StoredLogin>> {
+  const file = storedFile();
+  try {
+    const { mode } = await stat(file);
+    if ((mode & 0o077) !== 0) {
+      throw new HodError('logins-unsafe', {
+        what: 'stored logins are not safe',
+        object: file,
+        why: `others may read it (its mode is ${(mode & 0o777).toString(8)})`,
+        next: `run chmod 600 ${file}, and change the passwords in it if others may have seen them`,
+      });
+    }
+    const { registries } = fileSchema.parse(parseJson(await readFile(file)) ?? null);
+    Object.values(registries).forEach(({ username, password }) => secrets.keep(password, username));
+    return new Map(Object.entries(registries));
+  } catch (error) {
+    if (systemErrorCode(error) === 'ENOENT') {
+      return new Map();
+    }
+    if (error instanceof z.ZodError) {
+      throw new HodError('logins-unreadable', {
+        what: 'stored logins cannot be read',
+        object: file,
+        why: 'it is not what `hod access store` wrote',
+        next: 'remove it, and store the logins again',
+      });
+    }
+    throw error;
+  }
+}
+
+/** Writes all stored logins, for the user alone. */
+export async function writeStored(logins: ReadonlyMap<string, StoredLogin>): Promise<void> {
+  const file = storedFile();
+  await mkdir(dirname(file), { recursive: true, mode: 0o700 });
+  await writeFileAtomic(file, JSON.stringify({ registries: Object.fromEntries(logins) }), { mode: 0o600 });
+}

@@ -1,0 +1,91 @@
+import { appendFileSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { readBundle } from '../../src/archive/bundle';
+import { defectOf } from '../../src/cli/views/error';
+import { allBytes } from '../../src/core/bytes';
+import { commitSchema } from '../../src/core/commit';
+import { parseConfig } from '../../src/core/oci/config';
+import { sha256 } from '../../src/core/oci/digest';
+import { parseManifest } from '../../src/core/oci/manifest';
+import { mediaTypes } from '../../src/core/oci/media-types';
+import { formatRepository, parseRepository } from '../../src/core/oci/reference';
+import { Facts, tagKey } from '../../src/core/release/facts';
+import type { UnmetGate } from '../../src/core/release/gates/gate';
+import { Refusal } from '../../src/core/release/refusal';
+import type { TagDecision } from '../../src/core/release/tag-decisions';
+import { tagSchema } from '../../src/core/tags/tag';
+import { settle } from '../../src/delivery/settle';
+import { toErrorResult } from '../../src/results/error';
+import { failing } from '../support/seen-errors';
+
+test('what nobody foresaw is told as a defect, with where it happened', async () => {
+  const error = await failing('defect', () => {
+    throw defectOf(new Error('the tide is out'));
+  });
+  expect(error.problem.why).toMatch(/the tide is out[^]*errors\.test\.ts/);
+  expect(error.exitCode).toBe(1);
+});
+
+test('several rules that say no are one refusal, that lists them all', () => {
+  const unmet = (code: UnmetGate['code'], object: string): UnmetGate => {
+    return {
+      gate: `rule-${code}`,
+      outcome: 'unmet',
+      code,
+      what: `${code} happened`,
+      object,
+      detail: 'why',
+      remedy: 'do',
+    };
+  };
+  const { error } = toErrorResult(new Refusal([unmet('other-build', '2.4.0'), unmet('version-taken', '2.4.0')]));
+  expect(error).toMatchObject({ code: 'other-build', exitCode: 3, object: '2.4.0', next: 'do' });
+  expect(error.why).toBe('other-build happened: why\nversion-taken happened: why');
+  expect(error.gates.map(({ code }) => code)).toEqual(['other-build', 'version-taken']);
+});
+
+test('an image config that is none', async () => {
+  for (const text of ['[]', '{"os":"linux"}', '{"os":1,"architecture":"arm64"}', '\u0000']) {
+    await failing('image-config-corrupt', () => parseConfig(Buffer.from(text), 'timetable'));
+  }
+});
+
+test('a file of a bundle that changes while it is read', async () => {
+  const folder = mkdtempSync(join(tmpdir(), 'hod-bundle-'));
+  writeFileSync(join(folder, 'fares.csv'), 'zone\n');
+  const { manifest, source } = await readBundle('fare-tables', folder);
+  const layer = manifest.kind === 'image' ? manifest.layers[0] : undefined;
+  appendFileSync(join(folder, 'fares.csv'), 'inner\n');
+  await failing('files-changed', async () => allBytes(await source.openBlob(layer ?? never())));
+  rmSync(folder, { recursive: true });
+});
+
+test('a tag that the ledger promises, of content that the registry has lost', async () => {
+  const repository = formatRepository(parseRepository('dev.test/skerry/timetable'));
+  const document = { schemaVersion: 2, mediaType: mediaTypes.index, manifests: [] };
+  const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { label: 'timetable' });
+  const [tag, newer] = [tagSchema.parse('main'), sha256('a newer one')];
+  const { digest } = manifest;
+  const decision: TagDecision = {
+    image: 'timetable',
+    repository,
+    tag,
+    kind: 'moving',
+    digest,
+    outcome: 'created',
+    reason: 'the tag is new',
+    served: undefined,
+  };
+  const facts = new Facts();
+  const commit = commitSchema.parse('c'.repeat(40));
+  facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: newer, commit, seq: 2 });
+  const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: newer }, facts }) };
+  const manifests = { get: () => Promise.resolve(undefined), put: () => Promise.reject(new Error('it is gone')) };
+  const item = { image: 'timetable', node: { manifest }, target: { label: repository, manifests } };
+  await failing('content-gone', () => settle([item], [decision], ledger));
+});
+
+function never(): never {
+  throw new Error('a bundle has a layer');
+}

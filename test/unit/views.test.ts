@@ -1,0 +1,64 @@
+import { publishView } from '../../src/cli/views/delivery';
+import { styleFor } from '../../src/cli/views/style';
+import type { DeliveredResult } from '../../src/results/delivery';
+import type { PublishResult } from '../../src/results/publish';
+
+const digest = `sha256:${'0'.repeat(64)}`;
+type Outcome = DeliveredResult['tags'][number]['outcome'];
+const look = (verbose: boolean) => ({ style: styleFor({ isTTY: false }, false), elapsed: 1000, verbose });
+
+/** What publishing answers where each image's one tag fared so. */
+function published(outcomes: readonly Outcome[]): PublishResult {
+  return {
+    product: 'skerry-line',
+    version: '2.4.0',
+    versioning: { outcome: 'given', reason: 'as the git tag says' },
+    commit: 'c'.repeat(40),
+    branch: 'main',
+    build: null,
+    environment: 'dev',
+    current: true,
+    dryRun: false,
+    leftovers: [],
+    images: outcomes.map((outcome, at) => ({
+      image: `pier-${at + 1}`,
+      kind: 'image',
+      repository: `dev.test/skerry/pier-${at + 1}`,
+      digest,
+      mediaType: 'm',
+      platforms: ['linux/amd64'],
+      tags: [{ tag: 'main', kind: 'moving', outcome, reason: `it was ${outcome}` }],
+      omitted: [],
+      transfer: { blobsSent: 0, blobsMounted: 0, blobsPresent: 4, bytesSent: 0, requests: 3 },
+    })),
+  };
+}
+const many = (count: number, outcome: Outcome): Outcome[] => Array<Outcome>(count).fill(outcome);
+const lines = (outcomes: readonly Outcome[], verbose = false) =>
+  publishView(published(outcomes), look(verbose)).split('\n');
+
+test('30 unchanged images fit a screen, and are counted', () => {
+  const text = lines(many(30, 'unchanged'));
+  expect(text.length).toBeLessThan(12);
+  expect(text.join('\n')).toContain(
+    'unchanged: pier-1, pier-2, pier-3, pier-4, pier-5, pier-6 and 24 more (30 images)',
+  );
+  expect(text.join('\n')).toContain('Tags:  30 unchanged');
+});
+
+test('what changed comes first, then what was held, its reason once; the rest is counted', () => {
+  const text = lines([...many(24, 'unchanged'), ...many(4, 'held'), ...many(2, 'moved')]);
+  expect(text.length).toBeLessThan(24);
+  const at = (part: string) => text.findIndex((line) => line.includes(part));
+  expect(at('pier-29')).toBeLessThan(at('pier-25'));
+  expect(at('pier-25')).toBeLessThan(at('unchanged: pier-1'));
+  expect(text.filter((line) => line.includes('it was held'))).toHaveLength(1);
+  expect(text.filter((line) => line.includes('@sha256:'))).toHaveLength(2);
+  expect(text).toContain('Tags:  2 moved, 4 held, 24 unchanged');
+});
+
+test('verbose: every image by itself', () => {
+  const text = lines(many(30, 'unchanged'), true);
+  expect(text.filter((line) => line.includes('@sha256:'))).toHaveLength(30);
+  expect(text.filter((line) => line.includes('it was unchanged'))).toHaveLength(30);
+});
