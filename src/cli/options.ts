@@ -14,13 +14,20 @@ export interface OutputOptions {
 /** A command line, and what it does. */
 export type Example = readonly [line: string, meaning: string];
 
-/** A command with the options that every command has. */
+/** A command that answers with a document, and has the options that all of those have. */
 export function command(name: string, summary: string, examples: readonly [Example, Example, ...Example[]]) {
+  return tellingCommand(name, summary, examples).option(
+    '--json',
+    'answer with one JSON document; its schema is in docs/schemas',
+  );
+}
+
+/** A command that only tells people what it does. */
+export function tellingCommand(name: string, summary: string, examples: readonly [Example, Example, ...Example[]]) {
   const width = Math.max(...examples.map(([line]) => line.length));
   const text = examples.map(([line, meaning]) => `  ${line.padEnd(width)}  # ${meaning}`).join('\n');
   return inOurWords(new Command(name))
     .description(summary)
-    .option('--json', 'answer with one JSON document; its schema is in docs/schemas')
     .option('--no-color', 'print without colour (as with the environment variable NO_COLOR)')
     .addHelpText('after', `\nExamples:\n${text}`);
 }

@@ -3,6 +3,7 @@ import { mkdir, readFile, symlink, writeFile } from 'node:fs/promises';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { createServer as createTcpServer, type AddressInfo, type Server } from 'node:net';
 import { join } from 'node:path';
+import { runDemo } from '../../src/cli/demo';
 import type { ErrorCode } from '../../src/core/errors';
 import { publish } from '../../src/operations/publish';
 import { hod, hodFails } from '../support/hod';
@@ -103,7 +104,9 @@ test('a registry that says nothing', async () => {
 
 test('files and folders that cannot be what they are to be', async () => {
   const { world } = sandbox;
-  await hodFails('folder-in-use', ['demo', '--folder', world.product.folder], world.options);
+  const demo = { folder: world.product.folder, keepRunning: false, color: false };
+  await failing('folder-in-use', () => runDemo(demo));
+  expect((await world.hod('demo', '--folder', world.product.folder)).code).toBe(2);
   await hodFails('port-taken', ['sandbox', '--port', String(world.ports.dev)], world.options);
   await world.configure('files: data/fares', 'files: out/fares');
   await mkdir(inProduct('out', 'fares'));

@@ -1,8 +1,8 @@
-import { command } from '../options';
+import { tellingCommand } from '../options';
 
 /** `hod demo`. */
 export function demoCommand() {
-  return command('demo', 'run the whole day on a sample product, in one go', [
+  return tellingCommand('demo', 'run the whole day on a sample product, in one go', [
     ['hod demo', 'in a temporary folder'],
     ['hod demo --folder /tmp/skerry --keep-running', 'and go on by hand'],
   ])
