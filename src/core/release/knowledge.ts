@@ -6,7 +6,7 @@ import type { Tag } from '../tags/tag';
 import type { Version, VersionLine } from '../tags/version';
 import { emptyHead, type Head } from './entry';
 import { Facts, tagKey, type FactKey } from './facts';
-import type { Gate } from './gates/gate';
+import type { Gate, UnmetGate } from './gates/gate';
 
 /** Something that a decision turns on: a reader finds it out, and asks for the decision again. */
 export type Need =
@@ -30,6 +30,11 @@ export type Decision<T> =
   | { readonly kind: 'decided'; readonly value: T }
   | { readonly kind: 'refused'; readonly gates: readonly Gate[] }
   | { readonly kind: 'needs'; readonly needs: readonly Need[] };
+
+/** The decision that one rule refuses. */
+export function refusedBy(gate: string, unmet: Omit<UnmetGate, 'gate' | 'outcome'>): Decision<never> {
+  return { kind: 'refused', gates: [{ gate, outcome: 'unmet', ...unmet }] };
+}
 
 /** A fact that is needed. */
 export function factNeed(kind: FactKey['kind'], key: string): Need {

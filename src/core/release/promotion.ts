@@ -5,10 +5,10 @@ import { wantedTags, type TagRule } from '../tags/rules';
 import type { Version } from '../tags/version';
 import type { Action } from './actions';
 import type { Release } from './facts';
-import { metAmong, type UnmetGate } from './gates/gate';
+import { metAmong } from './gates/gate';
 import { servedBefore } from './gates/promotion';
 import { someTag } from './gates/tags';
-import { factNeed, type Decision, type Knowledge } from './knowledge';
+import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import type { PlacedImage, ReleaseId } from './release';
 import { tagsToSet } from './tag-decisions';
 import { judge, type Destination, type Plan, type Verdict } from './verdict';
@@ -65,7 +65,7 @@ function chooseReleaseId(choice: ReleaseChoice, to: string, known: Knowledge): D
   const releases = [...new Set(served.map(({ release }) => release))];
   const [only] = releases;
   if (only === undefined) {
-    return refused({
+    return refusedBy('release', {
       code: 'environment-empty',
       what: 'there is no release to promote',
       object: to,
@@ -74,7 +74,7 @@ function chooseReleaseId(choice: ReleaseChoice, to: string, known: Knowledge): D
     });
   }
   if (releases.length > 1) {
-    return refused({
+    return refusedBy('release', {
       code: 'several-releases',
       what: 'it is not clear which release to promote',
       object: to,
@@ -88,17 +88,13 @@ function chooseReleaseId(choice: ReleaseChoice, to: string, known: Knowledge): D
 function published(release: ReleaseId | undefined, named: string): Decision<ReleaseId> {
   return release !== undefined
     ? { kind: 'decided', value: release }
-    : refused({
+    : refusedBy('release', {
         code: 'never-published',
         what: 'this was never published',
         object: named,
         detail: 'the ledger has no release of it',
         remedy: 'publish it first; `hod status` shows what each environment serves',
       });
-}
-
-function refused(unmet: Omit<UnmetGate, 'gate' | 'outcome'>): Decision<never> {
-  return { kind: 'refused', gates: [{ gate: 'release', outcome: 'unmet', ...unmet }] };
 }
 
 /** A release that is to come into an environment from the one before. */

@@ -1,8 +1,7 @@
 import { shortCommit, type CommitId } from '../commit';
 import { compareOrder } from '../tags/ordering';
 import { everyVersion, nextVersion, type Version, type VersionLine, type VersionPart } from '../tags/version';
-import type { Gate, UnmetGate } from './gates/gate';
-import { factNeed, type Decision, type Knowledge } from './knowledge';
+import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import type { ContentId } from './release';
 
 /** Which version a build asks for. */
@@ -82,7 +81,7 @@ function decideNext(
 /** @param adopted The highest release that is known elsewhere, for a ledger that knows none yet. */
 function decideFirst(part: VersionPart, line: VersionLine, adopted: Version | undefined): Decision<VersionDecision> {
   if (adopted === undefined && line !== everyVersion) {
-    return refused({
+    return refusedBy('version-order', {
       code: 'line-empty',
       what: 'there is no release on this line of versions yet',
       object: line,
@@ -117,7 +116,7 @@ function decideAfter(
         reason: `${last.version} was made from a later commit, ${shortCommit(last.commit)}, which contains this one`,
       });
     case 'unrelated':
-      return refused({
+      return refusedBy('version-order', {
         code: 'not-after-last-version',
         what: 'this build does not come after the last version',
         object: candidate.commit,
@@ -125,7 +124,7 @@ function decideAfter(
         remedy: 'merge it first; for a maintenance branch name its line of versions, such as --line 2.3',
       });
     case 'unknown':
-      return refused({
+      return refusedBy('version-order', {
         code: 'order-unknown',
         what: 'it is not known whether this build comes after the last version',
         object: candidate.commit,
@@ -137,9 +136,4 @@ function decideAfter(
 
 function decided(value: VersionDecision): Decision<VersionDecision> {
   return { kind: 'decided', value };
-}
-
-function refused(unmet: Omit<UnmetGate, 'gate' | 'outcome'>): Decision<never> {
-  const gate: Gate = { gate: 'version-order', outcome: 'unmet', ...unmet };
-  return { kind: 'refused', gates: [gate] };
 }
