@@ -145,12 +145,15 @@ async function measure(open: (product: string) => Promise<Ledger>) {
 }
 
 const folder = mkdtempSync(join(tmpdir(), 'hod-bench-ledger-'));
+const waiting = (): void => undefined;
 const server = await RealPostgres.create();
 try {
   const sqlite = await measure((product) =>
-    openSqliteLedger({ file: join(folder, 'ledger.db'), product, access: 'write' }),
+    openSqliteLedger({ file: join(folder, 'ledger.db'), product, access: 'write', waiting }),
   );
-  const postgres = await measure((product) => openPostgresLedger({ url: server.url, product }));
+  const postgres = await measure((product) =>
+    openPostgresLedger({ url: server.url, product, access: 'write', waiting }),
+  );
   process.stdout.write(JSON.stringify({ SQLite: sqlite, PostgreSQL: postgres }));
 } finally {
   await server.close();

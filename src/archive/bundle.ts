@@ -1,13 +1,12 @@
-import { createReadStream } from 'node:fs';
 import { lstat, readdir } from 'node:fs/promises';
 import { basename, join, relative, sep } from 'node:path';
 import { Header, Pax } from 'tar';
 import { onePiece } from '../core/bytes';
-import { HodError, systemErrorCode } from '../core/errors';
+import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { bundleManifest, emptyConfig } from '../core/oci/bundle';
 import type { ContentNode, ContentSource } from '../core/oci/content';
 import { digestHasher, sha256 } from '../core/oci/digest';
-import { readSize } from './files';
+import { fileBytes, naming } from './files';
 
 const blockSize = 512;
 /** Everything in a bundle bears this time: the same files give the same bytes. */
@@ -50,14 +49,16 @@ async function listFiles(root: string): Promise<BundledFile[]> {
     throw new HodError('files-missing', {
       what: 'there are no files for a bundle here',
       object: root,
-      why: systemErrorCode(error) === 'ENOENT' ? 'no such file or folder' : String(error),
+      why: systemErrorCode(error) === 'ENOENT' ? 'no such file or folder' : messageOf(error),
       next: 'make them first, or correct the path (`files:` in hod.yaml)',
     });
   });
-  const paths = found.isDirectory() ? await readdir(root, { recursive: true, withFileTypes: true }) : undefined;
+  const paths = found.isDirectory()
+    ? await naming(root, readdir(root, { recursive: true, withFileTypes: true }))
+    : undefined;
   const files: BundledFile[] = [];
   for (const path of paths?.map((entry) => join(entry.parentPath, entry.name)) ?? [root]) {
-    const entry = await lstat(path);
+    const entry = await naming(path, lstat(path));
     if (entry.isDirectory()) {
       continue;
     }
@@ -88,7 +89,7 @@ async function* archive(files: readonly BundledFile[]): AsyncGenerator<Uint8Arra
   for (const file of files) {
     yield* headerOf(file);
     let size = 0;
-    for await (const piece of createReadStream(file.path, { highWaterMark: readSize }) as AsyncIterable<Buffer>) {
+    for await (const piece of fileBytes(file.path)) {
       size += piece.length;
       yield piece;
     }

@@ -1,3 +1,7 @@
+import { constants } from 'node:fs';
+import { open, type FileHandle } from 'node:fs/promises';
+import { HodError, messageOf } from '../core/errors';
+
 /**
  * The files of an image layout, wherever they are kept. Names are relative, with `/` between their
  * parts, and never lead outside.
@@ -12,4 +16,60 @@ export interface LayoutFiles {
 }
 
 /** Bytes read at a time: large enough to keep a connection busy, small enough to hold many at once. */
-export const readSize = 256 * 1024;
+const readSize = 256 * 1024;
+
+/**
+ * The bytes of a file, or of a part of it, as they are read. Opened when the first are asked for, and
+ * closed however the reading ends. Throws `file-unreadable` where the disk or the system says no.
+ */
+export async function* fileBytes(path: string, part = { start: 0, size: Infinity }): AsyncGenerator<Uint8Array> {
+  const handle = await naming(path, openFile(path));
+  try {
+    let at = part.start;
+    const end = part.start + part.size;
+    while (at < end) {
+      const wanted = Math.min(readSize, end - at);
+      const { bytesRead, buffer } = await naming(path, handle.read(Buffer.allocUnsafeSlow(wanted), 0, wanted, at));
+      if (bytesRead === 0) {
+        return;
+      }
+      at += bytesRead;
+      yield buffer.subarray(0, bytesRead);
+    }
+  } finally {
+    await handle.close();
+  }
+}
+
+/** Opens a plain file; a pipe in its place is not waited for. Throws `file-unreadable`. */
+export async function openFile(path: string): Promise<FileHandle> {
+  const handle = await naming(path, open(path, constants.O_RDONLY | constants.O_NONBLOCK));
+  if ((await handle.stat()).isFile()) {
+    return handle;
+  }
+  await handle.close();
+  throw unreadable(path, new Error('it is no plain file'));
+}
+
+/** Waits for work on a file. Throws `file-unreadable` where the disk or the system says no. */
+export async function naming<T>(path: string, work: Promise<T>): Promise<T> {
+  try {
+    return await work;
+  } catch (error) {
+    throw error instanceof HodError ? error : unreadable(path, error);
+  }
+}
+
+/** The error for a file that the disk or the system does not let us read. */
+export function unreadable(object: string, error: unknown): HodError {
+  return new HodError(
+    'file-unreadable',
+    {
+      what: 'a file of a build output cannot be read',
+      object,
+      why: messageOf(error),
+      next: 'let this user read it, or build it again; nothing was tagged',
+    },
+    { cause: error },
+  );
+}

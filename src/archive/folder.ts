@@ -1,8 +1,7 @@
-import { createReadStream } from 'node:fs';
 import { lstat } from 'node:fs/promises';
 import { join } from 'node:path';
 import { HodError, systemErrorCode } from '../core/errors';
-import { readSize, type LayoutFiles } from './files';
+import { fileBytes, unreadable, type LayoutFiles } from './files';
 
 /** The files of an image layout that is a folder. */
 export function folderFiles(folder: string): LayoutFiles {
@@ -18,7 +17,7 @@ export function folderFiles(folder: string): LayoutFiles {
       const file = await statUnlinked(folder, parts);
       return file?.isFile() === true ? file.size : undefined;
     },
-    open: (name) => createReadStream(join(folder, name), { highWaterMark: readSize }),
+    open: (name) => fileBytes(join(folder, name)),
   };
 }
 
@@ -36,10 +35,13 @@ async function statUnlinked(folder: string, parts: string[]) {
     }
     return found;
   } catch (error) {
+    if (error instanceof HodError) {
+      throw error;
+    }
     const code = systemErrorCode(error);
     if (code === 'ENOENT' || code === 'ENOTDIR') {
       return undefined;
     }
-    throw error;
+    throw unreadable(path, error);
   }
 }

@@ -1,8 +1,8 @@
 import { stat } from 'node:fs/promises';
 import * as z from 'zod';
 import { allBytes, atMost } from '../core/bytes';
-import { HodError, systemErrorCode } from '../core/errors';
-import { issuesToText, parseJson } from '../core/json';
+import { HodError, messageOf, systemErrorCode } from '../core/errors';
+import { issuesToText, readJson } from '../core/json';
 import { annotationKeys } from '../core/oci/annotations';
 import type { ContentSource } from '../core/oci/content';
 import { descriptorSchema, type Descriptor } from '../core/oci/descriptor';
@@ -42,14 +42,17 @@ const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./,
  */
 export async function openLayout(location: LayoutLocation): Promise<Layout> {
   const files = await openFiles(location.path);
-  await readJson(files, 'oci-layout', layoutFileSchema);
-  const index = await readJson(files, 'index.json', indexJsonSchema);
+  await readDocument(files, 'oci-layout', layoutFileSchema);
+  const index = await readDocument(files, 'index.json', indexJsonSchema);
   return { source: layoutSource(files), root: chooseEntry(index.manifests, location) };
 }
 
 async function openFiles(path: string): Promise<LayoutFiles> {
   try {
     const found = await stat(path);
+    if (!found.isDirectory() && !found.isFile()) {
+      throw new Error('it is a pipe or a device, and neither a folder nor a .tar');
+    }
     return found.isDirectory() ? folderFiles(path) : await tarFiles(path);
   } catch (error) {
     if (error instanceof HodError) {
@@ -60,7 +63,7 @@ async function openFiles(path: string): Promise<LayoutFiles> {
       {
         what: 'there is no build output here',
         object: path,
-        why: systemErrorCode(error) === 'ENOENT' ? 'no such file or folder' : String(error),
+        why: systemErrorCode(error) === 'ENOENT' ? 'no such file or folder' : messageOf(error),
         next: 'build the image first, or correct the path (`from:` in hod.yaml)',
       },
       { cause: error },
@@ -68,7 +71,7 @@ async function openFiles(path: string): Promise<LayoutFiles> {
   }
 }
 
-async function readJson<T>(files: LayoutFiles, name: string, schema: z.ZodType<T>): Promise<T> {
+async function readDocument<T>(files: LayoutFiles, name: string, schema: z.ZodType<T>): Promise<T> {
   const object = `${name} in ${files.label}`;
   if ((await files.size(name)) === undefined) {
     throw new HodError('not-a-layout', {
@@ -79,13 +82,13 @@ async function readJson<T>(files: LayoutFiles, name: string, schema: z.ZodType<T
     });
   }
   const bytes = await atMost(manifestSizeLimit, files.open(name));
-  const document = bytes && parseJson(bytes);
+  const { object: document, problem } = readJson(bytes ?? new Uint8Array());
   const parsed = schema.safeParse(document ?? null);
   if (!parsed.success) {
     throw new HodError('layout-corrupt', {
       what: 'this image layout cannot be read',
       object,
-      why: document === undefined ? 'it is not a JSON object' : issuesToText(parsed.error),
+      why: document === undefined ? problem : issuesToText(parsed.error),
       next: 'build the image again',
     });
   }
@@ -94,7 +97,7 @@ async function readJson<T>(files: LayoutFiles, name: string, schema: z.ZodType<T
 
 function chooseEntry(entries: readonly Descriptor[], { path, entry }: LayoutLocation): Descriptor {
   const manifests = entries.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
-  const names = manifests.map(({ annotations }) => annotations?.[annotationKeys.entryName]);
+  const names = manifests.map(({ annotations }) => annotations?.get(annotationKeys.entryName));
   const chosen = entry === undefined ? manifests : manifests.filter((_, at) => names[at] === entry);
   const [first] = chosen;
   if (first !== undefined && chosen.every(({ digest }) => digest === first.digest)) {

@@ -1,12 +1,13 @@
-import { createReadStream } from 'node:fs';
-import { open, type FileHandle } from 'node:fs/promises';
+import type { FileHandle } from 'node:fs/promises';
 import { Header, Pax, type HeaderData } from 'tar';
 import { HodError } from '../core/errors';
-import { readSize, type LayoutFiles } from './files';
+import { fileBytes, naming, openFile, type LayoutFiles } from './files';
 
 const blockSize = 512;
 /** The longest extended header to read: path names, not content. */
 const extensionLimit = 1024 * 1024;
+/** More files than any image layout has: a layout has one for each manifest and blob. */
+const memberLimit = 100_000;
 
 interface Member {
   /** Where its bytes begin in the file. */
@@ -21,7 +22,7 @@ interface Member {
  * Throws `corrupt` for links, for members whose names lead outside, that stand twice, or that are cut off.
  */
 export async function tarFiles(path: string): Promise<LayoutFiles> {
-  const handle = await open(path);
+  const handle = await openFile(path);
   const members = await readMembers(handle, path).finally(() => handle.close());
   return {
     label: path,
@@ -29,8 +30,7 @@ export async function tarFiles(path: string): Promise<LayoutFiles> {
     async *open(name) {
       const member = members.get(name);
       if (member !== undefined && member.size > 0) {
-        const { start, size } = member;
-        yield* createReadStream(path, { start, end: start + size - 1, highWaterMark: readSize });
+        yield* fileBytes(path, member);
       }
     },
   };
@@ -43,7 +43,7 @@ async function readMembers(handle: FileHandle, path: string): Promise<Map<string
     new HodError('archive-corrupt', { what: 'this .tar cannot be read', object: path, why, next: 'write it again' });
   const read = async (start: number, length: number): Promise<Buffer> => {
     const buffer = Buffer.alloc(length);
-    const { bytesRead } = await handle.read(buffer, 0, length, start);
+    const { bytesRead } = await naming(path, handle.read(buffer, 0, length, start));
     if (bytesRead < length) {
       throw corrupt('it is cut off');
     }
@@ -91,6 +91,9 @@ async function readMembers(handle: FileHandle, path: string): Promise<Map<string
         const name = memberName(header.path ?? '', corrupt);
         if (members.has(name)) {
           throw corrupt(`${name} stands in it twice`);
+        }
+        if (members.size === memberLimit) {
+          throw corrupt(`it has more than ${memberLimit} files`);
         }
         members.set(name, { start, size });
         break;

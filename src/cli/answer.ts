@@ -1,7 +1,9 @@
 import type { Secrets } from '../core/access/secrets';
+import { toJsonLine, visibleValues } from '../core/text';
 import type { Observer } from '../session/observer';
 import { knownSecrets } from './known-secrets';
 import type { OutputOptions } from './options';
+import { print, printDocument } from './streams';
 import type { Style } from './views/style';
 
 /** How a result is to look as text. */
@@ -13,7 +15,7 @@ export interface Look {
   readonly verbose: boolean;
 }
 
-/** Turns a result into the text for people. */
+/** Turns a result into the text for people. No text in the result acts on a terminal any more. */
 export type View<T> = (result: T, look: Look) => string;
 
 /** What a command hands on to its work. */
@@ -35,15 +37,16 @@ export async function answer<T>(options: OutputOptions, work: (run: Run) => Prom
   try {
     result = await work({ observer, secrets: knownSecrets });
   } finally {
+    knownSecrets.unsearchable.forEach((purpose) =>
+      observer.note(`the secret of ${purpose} is short or a plain word: what others say is not searched for it`),
+    );
     observer.end();
   }
-  const style = styleFor(process.stdout, options.color);
-  const look = { style, elapsed: performance.now() - begun, verbose: options.verbose === true };
-  print(options.json === true ? JSON.stringify(result) : view(result, look));
+  if (options.json === true) {
+    await printDocument(toJsonLine(result));
+  } else {
+    const look = { style: styleFor(process.stdout, options.color), elapsed: performance.now() - begun };
+    await print(view(visibleValues(result), { ...look, verbose: options.verbose === true }));
+  }
   return result;
-}
-
-/** Prints a result to standard output. */
-export function print(text: string): void {
-  process.stdout.write(`${text}\n`);
 }

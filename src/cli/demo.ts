@@ -8,7 +8,7 @@ import { text } from 'node:stream/consumers';
 import * as z from 'zod';
 import { HodError } from '../core/errors';
 import { sampleConfig, SampleProduct } from '../sandbox/sample/sample-product';
-import { print } from './answer';
+import { say } from './streams';
 import { styleFor } from './views/style';
 
 /** What the demo is told. */
@@ -39,15 +39,15 @@ export async function runDemo(options: DemoOptions): Promise<void> {
   try {
     await playDay(stage, product, registries);
     stage.scene('Where everything is');
-    print(`The product, a git repository:  ${product.folder}`);
-    print(
+    say(`The product, a git repository:  ${product.folder}`);
+    say(
       `Its configuration and ledger:   ${join(product.folder, 'hod.yaml')}, ${join(product.folder, '.hod', 'ledger.db')}`,
     );
-    print(`What the registries hold:       ${registryFolder}`);
+    say(`What the registries hold:       ${registryFolder}`);
     if (options.keepRunning) {
       await stayUp(stage, product.folder, registries);
     } else {
-      print('\nThe registries have ended. `hod demo --keep-running` leaves them up, to go on by hand.');
+      say('\nThe registries have ended. `hod demo --keep-running` leaves them up, to go on by hand.');
     }
   } finally {
     child.kill('SIGTERM');
@@ -149,12 +149,12 @@ class Stage {
   /** Begins a new part, with what it shows. */
   scene(title: string): void {
     this.count += 1;
-    print(`${this.count === 1 ? '' : '\n'}${this.style.strong(`${this.count}. ${title}`)}`);
+    say(`${this.count === 1 ? '' : '\n'}${this.style.strong(`${this.count}. ${title}`)}`);
   }
 
   /** Prints a command line as it would be typed. */
   line(args: readonly string[]): void {
-    print(`\n${this.style.faint('$')} hod ${args.join(' ')}`);
+    say(`\n${this.style.faint('$')} hod ${args.join(' ')}`);
   }
 
   /** Runs `hod` in the product's folder, its output going where ours goes. */
@@ -181,14 +181,14 @@ class Stage {
     });
     for (const { args, child, said } of runs) {
       const [stdout, stderr] = await said;
-      print(`\n${stdout}${stderr}`.trimEnd());
+      say(`\n${stdout}${stderr}`.trimEnd());
       this.check(args, child.exitCode, 0);
     }
   }
 
   private check(args: readonly string[], status: number | null, expected: number): void {
     if (status === expected && expected !== 0) {
-      print(this.style.faint(`(exit ${expected})`));
+      say(this.style.faint(`(exit ${expected})`));
     }
     if (status !== expected) {
       throw new HodError('defect', {
@@ -241,7 +241,7 @@ async function startRegistries(stage: Stage, folder: string): Promise<{ child: C
       const registries = parsed.data.registries;
       const registryOf = (name: string): string => registries.find((each) => each.name === name)?.registry ?? '';
       stage.line(args);
-      registries.forEach(({ name, registry }) => print(`  ${name.padEnd(5)} ${registry}`));
+      registries.forEach(({ name, registry }) => say(`  ${name.padEnd(5)} ${registry}`));
       return { child, registries: { dev: registryOf('dev'), uat: registryOf('uat'), prod: registryOf('prod') } };
     }
   }
@@ -252,8 +252,8 @@ async function startRegistries(stage: Stage, folder: string): Promise<{ child: C
 }
 
 async function stayUp(stage: Stage, folder: string, registries: Registries): Promise<void> {
-  print('\nThe registries stay up; end them with Ctrl-C. In another terminal, for example:');
-  print(`\n$ cd ${folder}`);
+  say('\nThe registries stay up; end them with Ctrl-C. In another terminal, for example:');
+  say(`\n$ cd ${folder}`);
   stage.line(['status']);
   stage.line(['show', `${registries.prod}/skerry/timetable:latest`]);
   stage.line(['promote', 'uat']);

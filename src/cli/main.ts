@@ -1,6 +1,7 @@
 import { CommanderError } from '@commander-js/extra-typings';
-import { HodError, exitCodes } from '../core/errors';
+import { HodError } from '../core/errors';
 import { buildProgram } from './program';
+import { outliveReaders, printDocument, tell } from './streams';
 import { throwUsageErrors } from './usage';
 
 declare const HOD_VERSION: string;
@@ -19,34 +20,38 @@ async function main(argv: readonly string[]): Promise<number> {
 }
 
 async function reportError(thrown: unknown, argv: readonly string[]): Promise<number> {
-  const { defectOf, errorView } = await import('./views/error');
+  const { unforeseen, errorView } = await import('./views/error');
   const { styleFor } = await import('./views/style');
   const { toErrorResult } = await import('../results/error');
+  const { toJsonLine } = await import('../core/text');
   const { withoutSecrets } = await import('./known-secrets');
-  const error = withoutSecrets(thrown instanceof HodError ? thrown : defectOf(thrown));
-  if (argv.includes('--json')) {
-    process.stdout.write(`${JSON.stringify(toErrorResult(error))}\n`);
+  const error = withoutSecrets(thrown instanceof HodError ? thrown : unforeseen(thrown));
+  const style = styleFor(process.stderr, !argv.includes('--no-color'));
+  tell(errorView(error, style));
+  if (argv.includes('--json') && error.code !== 'answer-unwritable') {
+    // The exit code stays that of the work, whether anybody reads why or not.
+    await printDocument(toJsonLine(toErrorResult(error))).catch((unwritten: unknown) =>
+      tell(errorView(unwritten instanceof HodError ? unwritten : unforeseen(unwritten), style)),
+    );
   }
-  process.stderr.write(`${errorView(error, styleFor(process.stderr, !argv.includes('--no-color')))}\n`);
   return error.exitCode;
 }
 
-process.stdout.on('error', (error: NodeJS.ErrnoException) => {
-  // A reader such as `head` has seen enough.
-  process.exit(error.code === 'EPIPE' ? 0 : exitCodes.unavailable);
-});
-process.on('SIGINT', () => {
-  // The sandbox ends by itself, and so does the demo; everything else can simply be run again.
-  if (process.listenerCount('SIGINT') === 1) {
-    const interrupted = new HodError('interrupted', {
-      what: 'interrupted',
-      object: 'this run',
-      why: 'the signal SIGINT came',
-      next: 'run the command again: it goes on from here',
-    });
-    void reportError(interrupted, process.argv).then((code) => process.exit(code));
-  }
-});
+outliveReaders();
+for (const signal of ['SIGINT', 'SIGTERM'] as const) {
+  process.on(signal, () => {
+    // The sandbox ends by itself, and so does the demo; everything else can simply be run again.
+    if (process.listenerCount(signal) === 1) {
+      const interrupted = new HodError('interrupted', {
+        what: 'interrupted',
+        object: 'this run',
+        why: `the signal ${signal} came`,
+        next: 'run the command again: it goes on from here',
+      });
+      void reportError(interrupted, process.argv).then((code) => process.exit(code));
+    }
+  });
+}
 const code = await main(process.argv);
 if (code !== 0) {
   process.exitCode = code;

@@ -1,8 +1,11 @@
 import type { MultiBar, SingleBar } from 'cli-progress';
 import type { Digest } from '../core/oci/digest';
+import { visible } from '../core/text';
 import type { Observer } from '../session/observer';
+import { knownSecrets } from './known-secrets';
 import type { OutputOptions } from './options';
 import { Progress, progressLine } from './progress';
+import { tell } from './streams';
 import { columns } from './views/format';
 import type { Style } from './views/style';
 
@@ -17,12 +20,15 @@ const lineInterval = 5000;
 /** What to tell, by the options: live lines on a terminal, a line now and then elsewhere, nothing with --quiet or --json. */
 export async function observerFor(options: OutputOptions, style: Style): Promise<TerminalObserver> {
   const verbose = options.verbose === true;
-  const shown = options.quiet !== true && options.json !== true;
+  const telling = options.quiet !== true && options.json !== true;
   const progress = new Progress();
-  const live = shown && !verbose && process.stderr.isTTY ? await startLive(style) : undefined;
+  const live = telling && !verbose && process.stderr.isTTY ? await startLive(style) : undefined;
+  const stop = (): void => live?.stop();
+  // However the run ends, the cursor is to be seen again.
+  process.once('exit', stop);
   const timer = setInterval(() => {
-    if (shown && live === undefined && progress.running > 0) {
-      log(progressLine(progress, performance.now()));
+    if (telling && live === undefined && progress.running > 0) {
+      tell(progressLine(progress, performance.now()));
     }
   }, lineInterval);
   timer.unref();
@@ -30,7 +36,7 @@ export async function observerFor(options: OutputOptions, style: Style): Promise
     exchange({ method, host, path, outcome, milliseconds }) {
       if (verbose) {
         const time = style.faint(new Date().toISOString().slice(11, 23));
-        log(`${time} ${method} ${host}${path} ${outcome} ${Math.round(milliseconds)} ms`);
+        tell(`${time} ${shown(`${method} ${host}${path} ${outcome} ${Math.round(milliseconds)} ms`)}`);
       }
     },
     transfer: {
@@ -51,31 +57,39 @@ export async function observerFor(options: OutputOptions, style: Style): Promise
       if (verbose) {
         const rows = details.map(({ name, value, source }) => [
           name,
-          value ?? 'not known',
-          value === undefined ? source : `(${source})`,
+          shown(value ?? 'not known'),
+          shown(value === undefined ? source : `(${source})`),
         ]);
-        columns(rows, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)).forEach(log);
+        columns(rows, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)).forEach(tell);
       }
     },
     note(text) {
-      if (shown) {
-        log(style.faint(text));
+      if (telling) {
+        tell(style.faint(shown(text)));
+      }
+    },
+    waiting(text) {
+      // Also beside a document: a job that is silent for a minute looks dead.
+      if (options.quiet !== true) {
+        tell(style.faint(shown(text)));
       }
     },
     recorded({ seq, attempt, milliseconds }) {
       if (verbose) {
-        log(`ledger: entry ${seq} written in ${milliseconds.toFixed(1)} ms, at attempt ${attempt}`);
+        tell(`ledger: entry ${seq} written in ${milliseconds.toFixed(1)} ms, at attempt ${attempt}`);
       }
     },
     end() {
       clearInterval(timer);
-      live?.stop();
+      process.removeListener('exit', stop);
+      stop();
     },
   };
 }
 
-function log(line: string): void {
-  process.stderr.write(`${line}\n`);
+/** What others may have said, as it may be shown. */
+function shown(text: string): string {
+  return visible(knownSecrets.redact(text));
 }
 
 async function startLive(style: Style): Promise<LiveLines> {

@@ -2,12 +2,13 @@ import type { CommanderError } from '@commander-js/extra-typings';
 import { type CommandUnknownOpts } from '@commander-js/extra-typings';
 import { HodError } from '../core/errors';
 import { nearestName } from '../core/nearest';
+import type { Text } from '../core/text';
 
 /** What is wrong with a command line, in our words. */
 interface Finding {
   what: string;
   object?: string | undefined;
-  why: string;
+  why: Text;
 }
 
 /** Makes a command, and all below it, throw what is wrong with a command line as an error of ours. */
@@ -47,7 +48,11 @@ function describe({ code, message }: CommanderError, command: CommandUnknownOpts
       return {
         what: 'there is no such option',
         object: first,
-        why: similarOr(first, optionsOf(command), commandsOf(command) || `${lineOf(command)} has none of this name`),
+        why: similarOr(
+          first,
+          optionsOf(command),
+          command.commands.length > 0 ? commandsOf(command) : `${lineOf(command)} has none of this name`,
+        ),
       };
     case 'commander.missingArgument':
       return { what: 'an argument is missing', why: argumentText(command, first) };
@@ -81,16 +86,16 @@ function namesOf(command: CommandUnknownOpts): string[] {
 }
 
 /** Each command below one, on a line of its own, with its summary. */
-function commandsOf(command: CommandUnknownOpts): string {
+function commandsOf(command: CommandUnknownOpts): Text {
   const width = Math.max(...namesOf(command).map((name) => name.length));
-  return command.commands.map((each) => `${each.name().padEnd(width)}  ${each.description()}`).join('\n');
+  return command.commands.map((each) => `${each.name().padEnd(width)}  ${each.description()}`);
 }
 
 function optionsOf(command: CommandUnknownOpts): string[] {
   return command.options.flatMap(({ long }) => (typeof long === 'string' ? [long] : []));
 }
 
-function similarOr(name: string, known: readonly string[], otherwise: string): string {
+function similarOr(name: string, known: readonly string[], otherwise: Text): Text {
   const nearest = nearestName(name, known);
   return nearest === undefined ? otherwise : `similar: ${nearest}`;
 }

@@ -1,3 +1,5 @@
+import { asOneLine, type Text } from './text';
+
 /**
  * The one form of every error a user can meet: what happened, to which object, why, and what to do
  * next. Each has a stable code for programs; the code tells the fault, and the fault the exit code.
@@ -75,10 +77,12 @@ export const errorCodes = {
     'mixed-commits',
     'other-product',
     'other-entries',
+    'not-our-file',
     'not-overwritable',
   ],
   missing: [
     'output-missing',
+    'file-unreadable',
     'wait-ended',
     'nothing-to-stage',
     'nothing-to-assemble',
@@ -93,6 +97,7 @@ export const errorCodes = {
     'files-missing',
     'no-repository',
     'content-gone',
+    'content-lacking',
     'changes-unknown',
     'login-not-stored',
     'ledger-missing',
@@ -112,6 +117,8 @@ export const errorCodes = {
     'identity-untrusted',
     'identity-refused',
     'token-service-unsafe',
+    'token-service-other',
+    'login-exposed',
     'logins-unsafe',
     'logins-unreadable',
     'ledger-denied',
@@ -134,6 +141,12 @@ export const errorCodes = {
     'ledger-unavailable',
     'ledger-newer',
     'port-taken',
+    'answer-unwritable',
+    'system-refused',
+    'destination-unsafe',
+    'listing-endless',
+    'tag-not-kept',
+    'ledger-contended',
   ],
   corrupt: [
     'manifest-corrupt',
@@ -142,6 +155,7 @@ export const errorCodes = {
     'layout-corrupt',
     'archive-corrupt',
     'nested-too-deeply',
+    'too-many-manifests',
     'answer-too-large',
     'stored-otherwise',
     'files-changed',
@@ -166,12 +180,12 @@ const faultOf: ReadonlyMap<string, Fault> = new Map(
 export interface Problem {
   /** What happened, one line, no full stop. */
   what: string;
-  /** The object it happened to: a file, a reference, a tag. */
-  object?: string;
+  /** The object it happened to: a file, a reference, a tag. Several lines where there are several. */
+  object?: Text;
   /** The cause or the rule. Several lines where there are several causes. */
-  why?: string;
+  why?: Text;
   /** What the user can do next. */
-  next?: string;
+  next?: Text;
 }
 
 /** A failure that a user can cause or meet. Anything else that is thrown is a defect in Hod. */
@@ -184,7 +198,7 @@ export class HodError extends Error {
     readonly problem: Problem,
     options?: { cause?: unknown },
   ) {
-    super(problem.why === undefined ? problem.what : `${problem.what}: ${problem.why}`, options);
+    super(problem.why === undefined ? problem.what : `${problem.what}: ${asOneLine(problem.why)}`, options);
     this.fault = faultOf.get(code) ?? 'defect';
   }
 

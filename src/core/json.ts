@@ -1,13 +1,88 @@
 import * as z from 'zod';
 
-/** A JSON object from bytes (UTF-8), or undefined where they are not one. */
-export function parseJson(bytes: Uint8Array): Record<string, unknown> | undefined {
+/** Deeper documents are written by no builder; who wants to exhaust a reader writes them. */
+const depthLimit = 64;
+
+/** A JSON object, or why some bytes are not one. */
+export type JsonReading =
+  | { readonly object: Record<string, unknown>; readonly problem: undefined }
+  | { readonly object: undefined; readonly problem: string };
+
+const objectSchema = z.custom<Record<string, unknown>>(
+  (value) => typeof value === 'object' && value !== null && !Array.isArray(value),
+);
+
+/**
+ * Reads a JSON object from bytes (UTF-8). A key that stands twice in one object is refused: two
+ * readers would understand such a document differently (RFC 8259 §4).
+ */
+export function readJson(bytes: Uint8Array): JsonReading {
+  let text: string;
+  let value: unknown;
   try {
-    const value: unknown = JSON.parse(new TextDecoder('utf-8', { fatal: true }).decode(bytes));
-    return z.record(z.string(), z.unknown()).safeParse(value).data;
+    text = new TextDecoder('utf-8', { fatal: true }).decode(bytes);
+    value = JSON.parse(text);
   } catch {
-    return undefined;
+    return { object: undefined, problem: 'it is not a JSON object' };
   }
+  const problem = structureProblem(text);
+  const object = objectSchema.safeParse(value).data;
+  if (problem !== undefined || object === undefined) {
+    return { object: undefined, problem: problem ?? 'it is not a JSON object' };
+  }
+  return { object, problem: undefined };
+}
+
+/** A JSON object from bytes (UTF-8), or undefined where they are not one, or one that {@link readJson} refuses. */
+export function parseJson(bytes: Uint8Array): Record<string, unknown> | undefined {
+  return readJson(bytes).object;
+}
+
+/** What is wrong with the structure of a text that is JSON: a key that stands twice, or too many levels. */
+function structureProblem(text: string): string | undefined {
+  const tokens = /"(?:[^"\\]|\\.)*"|[{}[\],]/gs;
+  /** The keys of each open object; undefined for an array. */
+  const open: (Set<string> | undefined)[] = [];
+  let keyNext = false;
+  for (const [token] of text.matchAll(tokens)) {
+    const keys = open.at(-1);
+    switch (token) {
+      case '{':
+      case '[':
+        open.push(token === '{' ? new Set() : undefined);
+        keyNext = token === '{';
+        if (open.length > depthLimit) {
+          return `it is nested deeper than ${depthLimit} levels`;
+        }
+        break;
+      case '}':
+      case ']':
+        open.pop();
+        keyNext = false;
+        break;
+      case ',':
+        keyNext = keys !== undefined;
+        break;
+      default:
+        if (keyNext && keys !== undefined) {
+          const key = String(JSON.parse(token));
+          if (keys.has(key)) {
+            return `the key ${JSON.stringify(key)} stands in it twice`;
+          }
+          keys.add(key);
+          keyNext = false;
+        }
+    }
+  }
+  return undefined;
+}
+
+/** A record under names from outside, as a map: there, a name such as `constructor` is one like any other. */
+export function mapOf<T>(value: z.ZodType<T>) {
+  return z.preprocess(
+    (given) => (typeof given === 'object' && given !== null ? new Map(Object.entries(given)) : given),
+    z.map(z.string(), value),
+  );
 }
 
 /** The issues of a failed validation, one after the other: `layers[0].size must be …`. */

@@ -1,4 +1,5 @@
-import { contentOf, type ContentNode, type ContentSource } from '../core/oci/content';
+import { HodError } from '../core/errors';
+import type { ContentNode, ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import { blobsOf } from '../core/oci/manifest';
 import type { Repository } from '../core/oci/reference';
@@ -19,7 +20,7 @@ export interface Transfer {
 /** A repository that content is carried into. */
 export interface CarryTarget extends Pick<RepositoryClient, 'repository' | 'label'> {
   readonly blobs: Pick<RepositoryClient['blobs'], 'has' | 'mount' | 'check' | 'upload'>;
-  readonly manifests: Pick<RepositoryClient['manifests'], 'resolve' | 'put'>;
+  readonly manifests: Pick<RepositoryClient['manifests'], 'resolve' | 'put' | 'tag'>;
 }
 
 /** A transfer of nothing. */
@@ -31,12 +32,18 @@ export function noTransfer(): Transfer {
  * Carries the content of images into repositories: blobs first, then the manifests above them, from
  * the bottom up, so that at no moment a manifest is there whose content is not. Tags nothing.
  *
+ * That a manifest is there proves nothing of what is below it: registries lose blobs, and remove
+ * them. Each blob and each manifest is known in this run: it was asked for, sent, or mounted and
+ * asked for.
+ *
  * One carrier serves one run: a blob that several images share goes to a registry once, and is
  * mounted from there for the others.
  */
 export class Carrier {
   /** Where each blob was carried by this run, by registry and digest. */
   private readonly carried = new Map<string, Promise<Repository>>();
+  /** The manifests that this run brought, by repository and digest. */
+  private readonly brought = new Map<string, Promise<void>>();
 
   /** @param dryRun Read and check what would be sent, and send nothing. */
   constructor(
@@ -51,21 +58,54 @@ export class Carrier {
     return transfer;
   }
 
-  private async carryNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
+  /** Does work that writes a manifest. Where the registry lacks what it said it had, it is sent, and the work done again. */
+  async mending<T>(node: ContentNode, target: CarryTarget, write: () => Promise<T>, transfer: Transfer): Promise<T> {
+    try {
+      return await write();
+    } catch (error) {
+      if (!(error instanceof HodError) || error.code !== 'content-lacking') {
+        throw error;
+      }
+      await this.sendAgain(node, target, transfer);
+      return write();
+    }
+  }
+
+  /** An index may name a manifest many times; it is brought once. */
+  private carryNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
+    const key = `${target.label}@${node.manifest.digest}`;
+    const bringing = this.brought.get(key) ?? this.bringNode(node, target, transfer);
+    this.brought.set(key, bringing);
+    return bringing;
+  }
+
+  private async bringNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
     const { manifest, source } = node;
-    const digest = manifest.digest;
-    // Registries take a manifest only with its content, and Hod writes it last: it vouches for the rest.
-    if ((await target.manifests.resolve(digest)) !== undefined) {
-      transfer.blobsPresent += contentOf(node).blobs.length;
-      return;
-    }
-    await allSettled([
-      ...node.children.map((child) => this.carryNode(child, target, transfer)),
-      ...blobsOf(manifest).map((blob) => this.carryBlob(blob, source, target, transfer)),
+    const [there] = await Promise.all([
+      target.manifests.resolve(manifest.digest),
+      allSettled([
+        ...node.children.map((child) => this.carryNode(child, target, transfer)),
+        ...blobsOf(manifest).map((blob) => this.carryBlob(blob, source, target, transfer)),
+      ]),
     ]);
-    if (!this.dryRun) {
-      await target.manifests.put(digest, manifest);
+    if (there === undefined && !this.dryRun) {
+      await this.mending(node, target, () => target.manifests.put(manifest.digest, manifest), transfer);
     }
+  }
+
+  /** Sends everything below a manifest, whatever the registry says of it. */
+  private async sendAgain(
+    { manifest, children, source }: ContentNode,
+    target: CarryTarget,
+    transfer: Transfer,
+  ): Promise<void> {
+    await allSettled([
+      ...children.map(async (child) => {
+        await this.sendAgain(child, target, transfer);
+        await target.manifests.put(child.manifest.digest, child.manifest);
+      }),
+      ...blobsOf(manifest).map((blob) => this.send(blob, source, target, transfer, undefined)),
+    ]);
   }
 
   /** A blob that another image of this run carries is waited for, and mounted from there. */
@@ -95,7 +135,7 @@ export class Carrier {
   ): Promise<void> {
     const { registry, name } = target.repository;
     const from = (await earlier) ?? (source.repository?.registry === registry ? source.repository : undefined);
-    if ((earlier !== undefined && from?.name === name) || (await target.blobs.has(blob.digest))) {
+    if ((earlier !== undefined && from?.name === name) || (await target.blobs.has(blob))) {
       transfer.blobsPresent += 1;
       return;
     }
@@ -110,17 +150,28 @@ export class Carrier {
       return;
     }
     const mount = from === undefined ? undefined : await target.blobs.mount(blob.digest, from);
-    if (mount?.mounted === true) {
+    // Some registries say that they mounted what they did not.
+    if (mount?.mounted === true && (await target.blobs.has(blob))) {
       transfer.blobsMounted += 1;
       return;
     }
+    await this.send(blob, source, target, transfer, mount?.mounted === false ? mount.upload : undefined);
+  }
+
+  private async send(
+    blob: Descriptor,
+    source: ContentSource,
+    target: CarryTarget,
+    transfer: Transfer,
+    begun: string | undefined,
+  ): Promise<void> {
     await target.blobs.upload(blob, source, {
       begin: () => this.progress.begin(blob.digest, target.label, blob.size),
       sent: (bytes) => {
         transfer.bytesSent += bytes;
         this.progress.sent(blob.digest, bytes);
       },
-      begun: mount?.upload,
+      begun,
     });
     this.progress.end(blob.digest);
     transfer.blobsSent += 1;

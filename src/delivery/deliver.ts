@@ -15,10 +15,12 @@ import { settle } from './settle';
  * tags still to be written, and the next run goes on from there.
  */
 export async function deliver<P extends Plan>(delivery: Delivery<P>, context: DeliveryContext): Promise<Delivered<P>> {
-  const judge = new Judge(context, delivery.items);
+  const { items } = delivery;
+  const judge = new Judge(context, items);
   const judging = (): Promise<Judged<Verdict<P>>> => judge.decide((known) => delivery.decide(known));
   const planned = (await judging()).value;
-  const transfers = await carryAll(delivery.items, planned.decisions, context);
+  const carrier = new Carrier(context.dryRun, context.observer.transfer);
+  const transfers = await carryAll(items, planned.decisions, carrier);
   if (transfers.some(({ blobsSent }) => blobsSent > 0)) {
     // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
     judge.lookAgain();
@@ -26,13 +28,17 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   const recorded = context.dryRun ? planned : await record(delivery, judging, context);
   const decisions = context.dryRun
     ? planned.decisions
-    : await settle(delivery.items, recorded.decisions, context.ledger);
+    : await settle(items, recorded.decisions, {
+        ledger: context.ledger,
+        mending: (item, write) =>
+          carrier.mending(item.node, item.target, write, transfers[items.indexOf(item)] ?? noTransfer()),
+      });
   const { plan, current, gates } = recorded;
   return {
     plan,
     current,
     gates,
-    items: delivery.items.map((item, at) => ({
+    items: items.map((item, at) => ({
       ...placed(item),
       kind: kindOf(item.node.manifest),
       tags: decisions.filter(({ image }) => image === item.image),
@@ -44,17 +50,18 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   };
 }
 
-/** Carries what is not there yet; what a tag already leads to was complete when that tag was written. */
+/** Carries what a tag is to lead to. Where every tag leads there already, nothing is written, and nothing relied on. */
 function carryAll(
   items: readonly DeliveryItem[],
   decisions: readonly TagDecision[],
-  { observer, dryRun }: DeliveryContext,
+  carrier: Carrier,
 ): Promise<Transfer[]> {
-  const carrier = new Carrier(dryRun, observer.transfer);
   return allSettled(
     items.map(async ({ image, node, target }) => {
-      const { digest } = node.manifest;
-      return decisions.some((decision) => decision.image === image && decision.served === digest)
+      const own = decisions.filter((decision) => decision.image === image);
+      const leads = own.some(({ served }) => served === node.manifest.digest);
+      const written = own.some(({ outcome }) => outcome === 'created' || outcome === 'moved');
+      return leads && !written
         ? { ...noTransfer(), blobsPresent: contentOf(node).blobs.length }
         : carrier.carry(node, target);
     }),

@@ -48,7 +48,7 @@ export interface Orders {
 export interface DeliveryContext {
   readonly ledger: Ledger;
   readonly orders: Orders;
-  readonly observer: Pick<Observer, 'transfer' | 'recorded'>;
+  readonly observer: Pick<Observer, 'transfer' | 'recorded' | 'waiting'>;
   /** Who does it, for the ledger. */
   readonly actor: string;
   readonly dryRun: boolean;

@@ -52,8 +52,8 @@ async function claimsOf(
   source: ContentSource,
 ): Promise<{ revision: string | undefined; version: string | undefined }> {
   const own = {
-    revision: manifest.annotations[annotationKeys.revision],
-    version: manifest.annotations[annotationKeys.version],
+    revision: manifest.annotations.get(annotationKeys.revision),
+    version: manifest.annotations.get(annotationKeys.version),
   };
   if (own.revision !== undefined) {
     return own;

@@ -2,9 +2,10 @@ import type { Head } from '../core/release/entry';
 import { factName, type FactKey, type Facts } from '../core/release/facts';
 import { Knowledge, type Decision, type Need } from '../core/release/knowledge';
 import { refuseUnmet } from '../core/release/refusal';
+import { contended } from '../ledger/problems';
 import type { CommitId } from '../core/commit';
 import type { RepositoryName } from '../core/oci/reference';
-import type { DeliveryContext, DeliveryItem, DeliveryTarget } from './delivery';
+import type { DeliveryContext, DeliveryItem } from './delivery';
 import { evidenceOf } from './evidence';
 
 /** A decision, and what of the ledger it was made on. */
@@ -14,6 +15,10 @@ export interface Judged<T> {
   readonly facts: Facts;
 }
 
+/** More rounds of questions than any decision takes by itself. */
+const roundLimit = 200;
+
+type JudgedItem = Pick<DeliveryItem, 'target' | 'node'>;
 type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;
 
 /**
@@ -23,13 +28,13 @@ type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;
 export class Judge {
   private readonly known = new Knowledge();
   private readonly keys = new Map<string, FactKey>();
-  private readonly targets: ReadonlyMap<RepositoryName, DeliveryTarget>;
+  private readonly items: ReadonlyMap<RepositoryName, JudgedItem>;
 
   constructor(
     private readonly context: Pick<DeliveryContext, 'ledger' | 'orders'>,
-    items: readonly Pick<DeliveryItem, 'target'>[],
+    items: readonly JudgedItem[],
   ) {
-    this.targets = new Map(items.map(({ target }) => [target.label, target]));
+    this.items = new Map(items.map((item) => [item.target.label, item]));
   }
 
   /** Forgets what the registries serve. */
@@ -41,7 +46,7 @@ export class Judge {
   async decide<T>(decide: (known: Knowledge) => Decision<T>): Promise<Judged<T>> {
     const { known } = this;
     await this.readLedger([]);
-    for (;;) {
+    for (let round = 0; round < roundLimit; round += 1) {
       const decision = decide(known);
       switch (decision.kind) {
         case 'decided':
@@ -59,6 +64,7 @@ export class Judge {
         }
       }
     }
+    throw contended(`entry ${known.head.seq + 1}`, `it changed ${roundLimit} times while one thing was decided`);
   }
 
   private async fulfil(needs: readonly Need[]): Promise<void> {
@@ -83,11 +89,12 @@ export class Judge {
   }
 
   private async look({ repository, tag }: NeedOf<'served'>): Promise<void> {
-    this.known.tellServed(repository, tag, await this.target(repository).manifests.resolve(tag));
+    const { target, node } = this.item(repository);
+    this.known.tellServed(repository, tag, await target.manifests.resolve(tag, node.manifest.digest));
   }
 
   private async learn(need: NeedOf<'evidence'>): Promise<void> {
-    const told = await evidenceOf(this.target(need.repository), need.digest, need.withVersion);
+    const told = await evidenceOf(this.item(need.repository).target, need.digest, need.withVersion);
     this.known.tellEvidence(need, told);
   }
 
@@ -99,11 +106,11 @@ export class Judge {
     }
   }
 
-  private target(repository: RepositoryName): DeliveryTarget {
-    const target = this.targets.get(repository);
-    if (target === undefined) {
+  private item(repository: RepositoryName): JudgedItem {
+    const item = this.items.get(repository);
+    if (item === undefined) {
       throw new Error(`a decision asks about ${repository}, where nothing goes`);
     }
-    return target;
+    return item;
   }
 }

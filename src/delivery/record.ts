@@ -4,6 +4,7 @@ import type { Facts } from '../core/release/facts';
 import { isRecorded, tagsToSet } from '../core/release/tag-decisions';
 import type { Plan, Verdict } from '../core/release/verdict';
 import { timestampOf } from '../core/time';
+import { contended } from '../ledger/problems';
 import { placed, type Delivery, type DeliveryContext } from './delivery';
 import type { Judged } from './judge';
 
@@ -31,14 +32,21 @@ function isKnown(environment: string, { plan, decisions }: Verdict<Plan>, facts:
   return arrived === true && isRecorded(tagsToSet(decisions), facts);
 }
 
+/** How long others may be first, in milliseconds: without a word, and at all. */
+const patience = { silent: 3_000, all: 180_000 };
+
 /**
  * Appends one entry: decides what it says on a head of the ledger, and decides again for as long as
  * somebody else is first. Appends nothing where there is nothing to say.
+ *
+ * Throws `ledger-contended` where others are first for minutes.
  */
 export async function appendDeciding<T>(
   { ledger, product, actor, observer }: RecordContext,
   decide: () => Promise<{ head: Head; action: Action | undefined; value: T }>,
 ): Promise<T> {
+  const begun = performance.now();
+  let told = false;
   for (let attempt = 1; ; attempt += 1) {
     const { head, action, value } = await decide();
     if (action === undefined) {
@@ -49,6 +57,14 @@ export async function appendDeciding<T>(
     if (milliseconds !== undefined) {
       observer.recorded({ seq: sealed.entry.seq, attempt, milliseconds });
       return value;
+    }
+    const waited = performance.now() - begun;
+    if (waited > patience.all) {
+      throw contended(product, `others were first ${attempt} times, for ${Math.round(waited / 1000)} s`);
+    }
+    if (waited > patience.silent && !told) {
+      told = true;
+      observer.waiting(`waiting for a turn in the ledger of ${product}: others were first ${attempt} times`);
     }
   }
 }

@@ -6,46 +6,62 @@ import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
+import { allSettled } from './carry';
 
 /** An image or bundle whose tags are settled. */
 export interface SettlingItem {
   readonly image: string;
   readonly node: Pick<ContentNode, 'manifest'>;
   readonly target: Pick<RepositoryClient, 'label'> & {
-    readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'put'>;
+    readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'tag'>;
   };
 }
 
+/** What settling works with. */
+export interface SettleContext<I> {
+  readonly ledger: Pick<Ledger, 'read'>;
+  /** Does work that writes a tag of an item; see {@link Carrier.mending}. */
+  mending<T>(item: I, write: () => Promise<T>): Promise<T>;
+}
+
+/** How often a tag is written that leads elsewhere when it is read back: somebody else may be at it too. */
+const attempts = 5;
+
 /**
- * Makes the registries serve what the ledger says, for the tags of a delivery. Reads the ledger
- * again after writing: where something newer was published meanwhile, that is what the tag must
- * end with, whoever wrote last.
+ * Makes the registries serve what the ledger says, for the tags of a delivery. Each tag is read back
+ * after it was written, and then the ledger is read again: where something newer was published
+ * meanwhile, that is what the tag must end with, whoever wrote last.
+ *
+ * Throws `tag-not-kept` where a registry says that it wrote a tag, again and again, and serves another.
  */
-export async function settle(
-  items: readonly SettlingItem[],
+export async function settle<I extends SettlingItem>(
+  items: readonly I[],
   decisions: readonly TagDecision[],
-  ledger: Pick<Ledger, 'read'>,
+  context: SettleContext<I>,
 ): Promise<TagDecision[]> {
   // A tag that is held although it points here was written late by a run of this build that was killed then.
   const ours = decisions.filter(({ outcome, served, digest }) => outcome !== 'held' || served === digest);
   const serving = new Map<string, Digest | undefined>(ours.map((decision) => [keyOf(decision), decision.served]));
   const keys = [...serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
-  for (;;) {
-    const { facts } = await ledger.read(keys);
+  for (let attempt = 0; ; attempt += 1) {
+    const { facts } = await context.ledger.read(keys);
     const pending = ours.flatMap((decision) => {
       const digest = facts.get('tag', keyOf(decision))?.digest;
       return digest === undefined || digest === serving.get(keyOf(decision)) ? [] : [{ decision, digest }];
     });
-    if (pending.length === 0) {
+    const [first] = pending;
+    if (first === undefined) {
       return decisions.map((decision) => asServed(decision, serving.get(keyOf(decision))));
+    }
+    if (attempt === attempts) {
+      throw notKept(first.decision, first.digest, serving.get(keyOf(first.decision)));
     }
     // Fixed tags first: whoever sees a moving tag move finds the version there too.
     for (const kind of tagKinds) {
       const now = pending.filter(({ decision }) => decision.kind === kind);
-      await Promise.all(
+      await allSettled(
         now.map(async ({ decision, digest }) => {
-          await writeTag(items, decision, digest);
-          serving.set(keyOf(decision), digest);
+          serving.set(keyOf(decision), await writeTag(items, decision, digest, context));
         }),
       );
     }
@@ -62,7 +78,13 @@ function asServed(decision: TagDecision, served: Digest | undefined): TagDecisio
     : { ...decision, outcome: 'held', reason: 'something newer was published meanwhile', heldBy: 'order' };
 }
 
-async function writeTag(items: readonly SettlingItem[], { image, tag }: TagDecision, digest: Digest): Promise<void> {
+/** Writes a tag, and answers what it leads to then. */
+async function writeTag<I extends SettlingItem>(
+  items: readonly I[],
+  { image, tag }: TagDecision,
+  digest: Digest,
+  context: SettleContext<I>,
+): Promise<Digest | undefined> {
   const item = items.find((each) => each.image === image);
   if (item === undefined) {
     throw new Error(`the tag ${tag} is for ${image}, which is not delivered`);
@@ -77,5 +99,15 @@ async function writeTag(items: readonly SettlingItem[], { image, tag }: TagDecis
       next: 'publish that build again',
     });
   }
-  await target.manifests.put(tag, manifest);
+  const write = (): Promise<Digest | undefined> => target.manifests.tag(tag, manifest);
+  return manifest === node.manifest ? context.mending(item, write) : write();
+}
+
+function notKept(decision: TagDecision, digest: Digest, served: Digest | undefined): HodError {
+  return new HodError('tag-not-kept', {
+    what: 'a registry does not keep a tag that it was given',
+    object: keyOf(decision),
+    why: `it took ${digest} ${attempts} times, and serves ${served ?? 'nothing'} under it`,
+    next: 'look into the log of the registry, and for somebody else who moves this tag; then run the command again',
+  });
 }

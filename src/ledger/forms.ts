@@ -28,4 +28,12 @@ export const ledgerForms: readonly ((prefix: string) => string)[] = [
   (prefix) => `DELETE FROM ${prefix}facts;`,
   // What stands under names from outside became lists.
   (prefix) => `DELETE FROM ${prefix}facts;`,
+  // Each fact is sealed with the entry that set it.
+  (prefix) => `
+    DROP TABLE ${prefix}facts;
+    CREATE TABLE ${prefix}facts (
+      product TEXT NOT NULL, kind TEXT NOT NULL, key TEXT NOT NULL, text TEXT NOT NULL,
+      seq INTEGER NOT NULL, seal TEXT NOT NULL,
+      PRIMARY KEY (product, kind, key)
+    );`,
 ];

@@ -1,5 +1,5 @@
 import type { Head, SealedEntry } from '../core/release/entry';
-import type { FactKey, Facts, StoredFact } from '../core/release/facts';
+import type { FactKey, Facts, SetFact } from '../core/release/facts';
 
 /** What a reader gets: the head and the facts as of one moment. */
 export interface LedgerState {
@@ -7,9 +7,20 @@ export interface LedgerState {
   facts: Facts;
 }
 
+/** All of a ledger, as it is at one moment. */
+export interface LedgerContent {
+  /** All entries from the first, each checked against the one before. Throws `corrupt`. */
+  entries(): AsyncIterable<SealedEntry>;
+  /** Every fact, and the entry that set it. Throws `corrupt` for one that was changed since. */
+  facts(): AsyncIterable<SetFact>;
+}
+
 /** The ledger of one product: an append-only sequence of entries and the facts that they add up to. */
-export interface Ledger {
-  /** The head, and those of the named facts that are set, as of one moment. */
+export interface Ledger extends Pick<LedgerContent, 'entries'> {
+  /**
+   * The head, and those of the named facts that are set, as of one moment. Each fact is checked
+   * against the entry that set it. Throws `corrupt`.
+   */
   read(keys: readonly FactKey[]): Promise<LedgerState>;
   /**
    * Adds entries after `expected` and brings the facts up to date, all or nothing. Answers how many
@@ -17,9 +28,16 @@ export interface Ledger {
    * because another entry came first or the connection broke: read again and decide again.
    */
   append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined>;
-  /** All entries from the first, each checked against the one before. Throws `corrupt`. */
-  entries(): AsyncIterable<SealedEntry>;
-  /** Every fact, as it is stored. */
-  facts(): AsyncIterable<StoredFact>;
+  /** Does work on the ledger as it is at one moment, whatever others add meanwhile. */
+  snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T>;
   close(): Promise<void>;
+}
+
+/** How a ledger is opened. */
+export interface LedgerOptions {
+  product: string;
+  /** `read`: nothing is made or changed; what does not exist is empty, and an older form is read as it is. */
+  access: 'read' | 'write';
+  /** Told when somebody else is waited for. */
+  waiting: (text: string) => void;
 }

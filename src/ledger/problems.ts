@@ -31,3 +31,13 @@ export function ledgerProblem(
     { cause: error },
   );
 }
+
+/** The error for a ledger in which something else always changes first. */
+export function contended(object: string, why: string): HodError {
+  return new HodError('ledger-contended', {
+    what: 'the ledger is never at rest',
+    object,
+    why,
+    next: 'run the command again when fewer jobs write to it; nothing is lost',
+  });
+}

@@ -1,5 +1,6 @@
 import { HodError } from '../core/errors';
 import { parseRepository } from '../core/oci/reference';
+import { asOneLine, type Text } from '../core/text';
 import type { AccessResult, RightResult } from '../results/access';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { environmentNamed, type EnvironmentConfig } from '../workspace/config';
@@ -83,8 +84,12 @@ async function checkRight(probe: () => Promise<void>): Promise<RightResult> {
     }
     const { why, next } = error.problem;
     const refused = error.fault === 'denied' || error.code === 'no-repository';
-    return { allowed: refused ? 'no' : 'unknown', code: error.code, why: why ?? null, next: next ?? null };
+    return { allowed: refused ? 'no' : 'unknown', code: error.code, why: oneLine(why), next: oneLine(next) };
   }
+}
+
+function oneLine(text: Text | undefined): string | null {
+  return text === undefined ? null : asOneLine(text);
 }
 
 /** Whether a login got through to the registry: if not, asking it for more says the same again. */

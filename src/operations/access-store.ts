@@ -25,7 +25,7 @@ export async function storeLogin(options: StoreOptions, secrets: Secrets): Promi
     });
   }
   const logins = await readStored(secrets);
-  logins.set(host, { username, password: secrets.keep(password, username) });
+  logins.set(host, { username, password: secrets.keep(password, host, username) });
   if (!dryRun) {
     await writeStored(logins);
   }

@@ -37,9 +37,12 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
     const client = session.client(target.repository);
 
     const decision = await decideTag(client, target, manifest.digest);
-    const transfer = await new Carrier(dryRun, session.observer.transfer).carry(node, client);
+    const carrier = new Carrier(dryRun, session.observer.transfer);
+    const transfer = await carrier.carry(node, client);
     if (decision?.outcome === 'created' && !dryRun) {
-      await client.manifests.put(decision.tag, manifest);
+      const served = await carrier.mending(node, client, () => client.manifests.tag(decision.tag, manifest), transfer);
+      refuseUnmet([fixedTags([{ ...decision, served, ...decideFixed(manifest.digest, served, undefined) }])]);
+      refuseLost(client, decision, served);
     }
     return {
       repository: client.label,
@@ -69,6 +72,18 @@ function targetOf(text: string): Reference {
     });
   }
   return target;
+}
+
+/** Throws where a registry took a tag and does not have it. */
+function refuseLost({ label }: RepositoryClient, { tag }: TagDecision, served: Digest | undefined): void {
+  if (served === undefined) {
+    throw new HodError('tag-not-kept', {
+      what: 'a registry does not keep a tag that it was given',
+      object: `${label}:${tag}`,
+      why: 'it said that it wrote it, and has no such tag',
+      next: 'look into the log of the registry, and run the command again',
+    });
+  }
 }
 
 async function decideTag(

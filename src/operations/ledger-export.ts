@@ -1,5 +1,6 @@
 import { createWriteStream } from 'node:fs';
 import { pipeline } from 'node:stream/promises';
+import { emptyHead, endLine, headAfter, type Head } from '../core/release/entry';
 import type { LedgerCopyResult } from '../results/ledger';
 import { withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
@@ -7,25 +8,26 @@ import { fileUnusable } from '../workspace/files';
 
 /** What `ledger export` is told. */
 export interface ExportOptions extends SessionOptions {
-  /** JSON lines: the text of each entry, as it is stored. */
+  /** JSON lines: the text of each entry, as it is stored, and a last line that says how many there are. */
   file: string;
 }
 
-/** Writes every entry to a file, a line each, exactly as it is stored. */
+/** Writes every entry to a file, a line each, exactly as it is stored; the last line vouches for those before it. */
 export async function exportLedger({ file, ...options }: ExportOptions): Promise<LedgerCopyResult> {
   return withProduct(options, (config, session) =>
     withLedger(config, session, 'read', async (ledger) => {
-      let written = 0;
+      let head: Head = emptyHead;
       async function* lines() {
-        for await (const { text } of ledger.entries()) {
-          written += 1;
-          yield `${text}\n`;
+        for await (const sealed of ledger.entries()) {
+          head = headAfter(sealed);
+          yield `${sealed.text}\n`;
         }
+        yield `${endLine(head)}\n`;
       }
       await pipeline(lines(), createWriteStream(file)).catch((error: unknown) => {
         throw fileUnusable(file, error);
       });
-      return { product: config.product, file, dryRun: false, written, present: 0 };
+      return { product: config.product, file, dryRun: false, written: head.seq, present: 0 };
     }),
   );
 }

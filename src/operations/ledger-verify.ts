@@ -1,33 +1,35 @@
 import { HodError } from '../core/errors';
 import { emptyHead, foldInto, headAfter, type Head } from '../core/release/entry';
 import { factName, Facts } from '../core/release/facts';
-import type { Ledger } from '../ledger/ledger';
+import type { LedgerContent } from '../ledger/ledger';
 import type { LedgerResult } from '../results/ledger';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 
 /**
- * Checks a ledger: that its entries are a chain, and that its facts are what they add up to. Throws
+ * Checks a ledger as it is at one moment: that its entries are a chain, and that its facts are what they add up to. Throws
  * `corrupt` where it is not so.
  */
 export async function verifyLedger(options: SessionOptions): Promise<LedgerResult> {
   return withProduct(options, (config, session) =>
-    withLedger(config, session, 'read', async (ledger) => {
-      const folded = new Facts();
-      let head: Head = emptyHead;
-      for await (const sealed of ledger.entries()) {
-        head = headAfter(sealed);
-        foldInto(folded, sealed.entry);
-      }
-      const label = ledgerLabel(config);
-      const facts = await compareFacts(ledger, folded, label);
-      return { product: config.product, ledger: label, entries: head.seq, head: head.hash, facts };
-    }),
+    withLedger(config, session, 'read', (ledger) =>
+      ledger.snapshot(async (content) => {
+        const folded = new Facts();
+        let head: Head = emptyHead;
+        for await (const sealed of content.entries()) {
+          head = headAfter(sealed);
+          foldInto(folded, sealed.entry);
+        }
+        const label = ledgerLabel(config);
+        const facts = await compareFacts(content, folded, label);
+        return { product: config.product, ledger: label, entries: head.seq, head: head.hash, facts };
+      }),
+    ),
   );
 }
 
 /** Compares the facts of a ledger with those that its entries add up to. Answers how many there are. */
-async function compareFacts(ledger: Ledger, folded: Facts, label: string): Promise<number> {
+async function compareFacts(content: LedgerContent, folded: Facts, label: string): Promise<number> {
   const expected = new Map(folded.all().map(({ key, text }) => [factName(key), text]));
   const corrupt = (fact: string, why: string): HodError =>
     new HodError('ledger-facts-corrupt', {
@@ -37,7 +39,7 @@ async function compareFacts(ledger: Ledger, folded: Facts, label: string): Promi
       next: 'its entries are intact: `hod ledger export` them, and import them into a new ledger',
     });
   let count = 0;
-  for await (const { key, text } of ledger.facts()) {
+  for await (const { key, text } of content.facts()) {
     const name = factName(key);
     if (expected.get(name) !== text) {
       throw corrupt(name, expected.has(name) ? 'it says something else' : 'no entry says it');

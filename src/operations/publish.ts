@@ -1,3 +1,4 @@
+import { HodError } from '../core/errors';
 import type { BuildOptions } from '../core/release/build';
 import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
@@ -88,7 +89,14 @@ async function unprotect(items: readonly GatheredItem[]): Promise<string[]> {
   const removed = items.flatMap(({ target, staged }) =>
     staged.map(async ({ digest }) => {
       const tag = protectionTag(digest);
-      return (await target.tags.remove(tag)) ? [] : [tagKey(target.label, tag)];
+      // The release is out. A tag that is left over is told, and no failure.
+      const removed = await target.tags.remove(tag).catch((error: unknown) => {
+        if (error instanceof HodError) {
+          return false;
+        }
+        throw error;
+      });
+      return removed ? [] : [tagKey(target.label, tag)];
     }),
   );
   return (await Promise.all(removed)).flat();

@@ -22,7 +22,7 @@ export async function show({ reference, ...options }: ShowOptions): Promise<Show
       digest: node.manifest.digest,
       mediaType: node.manifest.mediaType,
       size: sizeOf(node),
-      annotations: { ...node.manifest.annotations },
+      annotations: Object.fromEntries(node.manifest.annotations),
       platforms: (await runnableImages(node)).map(describeImage),
     };
   });

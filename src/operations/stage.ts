@@ -96,7 +96,7 @@ function present(places: readonly OutputPlace[], { from }: StageOptions): Output
   if (here.length === 0) {
     throw new HodError('nothing-to-stage', {
       what: 'there is nothing to stage',
-      object: places.map(({ component, path }) => `${component.name}: ${path}`).join('\n'),
+      object: places.map(({ component, path }) => `${component.name}: ${path}`),
       why: 'none of these build outputs is here',
       next: 'build first, or name where the output is: `hod stage IMAGE --from PATH`',
     });

@@ -1,11 +1,11 @@
 import { HodError } from '../core/errors';
 import { driftOf, type Drift } from '../core/release/drift';
 import { tagKey, type FactKey, type Facts, type ServedImage } from '../core/release/facts';
-import { parseRepository } from '../core/oci/reference';
+import { formatRepository, parseRepository } from '../core/oci/reference';
 import type { StatusResult } from '../results/status';
 import { withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { environmentNamed } from '../workspace/config';
+import { environmentNamed, type Config } from '../workspace/config';
 
 /** What `status` is told. */
 export interface StatusOptions extends SessionOptions {
@@ -33,7 +33,7 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
         environments: await Promise.all(
           served.map(async ({ name, images }) => ({
             environment: name,
-            images: await Promise.all(images.map((image) => rowOf(image, recorded, session))),
+            images: await Promise.all(images.map((image) => rowOf(image, name, recorded, config, session))),
           })),
         ),
       };
@@ -41,9 +41,13 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
   });
 }
 
-async function rowOf(served: ServedImage, recorded: Facts, session: Session) {
+async function rowOf(served: ServedImage, environment: string, recorded: Facts, config: Config, session: Session) {
   const { image, repository, version, commit, digest, since, by } = served;
-  const drift = await findDrift(served, recorded, session);
+  const known = formatRepository(environmentNamed(config, environment).repositoryOf(image)) === repository;
+  // A host that only the ledger names is not asked: whoever can write there must not send us anywhere.
+  const drift: Drift = known
+    ? await findDrift(served, recorded, session)
+    : { state: 'unknown', detail: `hod.yaml no longer names ${repository}; it was not asked` };
   return { image, repository, version: version ?? null, commit, digest, since, by, drift: { ...drift } };
 }
 

@@ -5,7 +5,9 @@ import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { manifestSizeLimit } from '../core/oci/manifest';
 import type { Repository } from '../core/oci/reference';
-import type { RepositoryRequests } from './requests';
+import { locationOf } from './http/exchange';
+import { isPage } from './http/status-problems';
+import { digestHeader, type RepositoryRequests } from './requests';
 import { uploadBlob } from './upload';
 import type { UploadSessions } from './upload-sessions';
 
@@ -30,16 +32,26 @@ export class Blobs {
   ) {}
 
   /** Whether a blob is there ("Checking if content exists in the registry"). */
-  async has(digest: Digest): Promise<boolean> {
-    const response = await this.requests.ask({
+  async has({ digest, size }: Descriptor): Promise<boolean> {
+    const request = {
       method: 'HEAD',
       path: `blobs/${digest}`,
       expect: [200, 404],
       access: 'read',
       purpose: 'could not look for a blob',
       part: `@${digest}`,
-    });
-    return response.statusCode === 200;
+    } as const;
+    const { statusCode, headers } = await this.requests.ask(request);
+    // A login page answers 200 to everything; a blob says who it is, or how long.
+    if (
+      statusCode === 200 &&
+      isPage({ headers }) &&
+      headers[digestHeader] !== digest &&
+      headers['content-length'] !== String(size)
+    ) {
+      await this.requests.fetch({ ...request, method: 'GET' });
+    }
+    return statusCode === 200;
   }
 
   /** The bytes of a blob, unchecked ("Pulling blobs"). Small ones are read whole, and again where that breaks off. */
@@ -52,7 +64,9 @@ export class Blobs {
       purpose: 'could not read a blob',
       part: `@${digest}`,
     } as const;
-    return size <= smallBlob ? onePiece((await this.requests.fetch(request)).body) : this.requests.stream(request);
+    return size <= smallBlob
+      ? onePiece((await this.requests.fetch(request)).body)
+      : this.requests.stream({ ...request, bulk: size });
   }
 
   /** Asks the registry to take a blob over from another of its repositories ("Mounting a blob from another repository"). */
@@ -78,8 +92,8 @@ export class Blobs {
     if (response?.statusCode === 201) {
       return { mounted: true };
     }
-    const location = response?.headers['location'];
-    const upload = response?.statusCode === 202 && typeof location === 'string' ? location : undefined;
+    const about = { purpose: 'could not mount a blob', object: `${this.requests.label}@${digest}` };
+    const upload = response?.statusCode === 202 ? locationOf(response, about)?.href : undefined;
     return { mounted: false, upload };
   }
 
@@ -104,13 +118,13 @@ export class Blobs {
         {
           label,
           send: (request) => this.requests.sendOnce({ ...request, access: 'write', part: `@${descriptor.digest}` }),
-          hasBlob: () => this.has(descriptor.digest),
+          hasBlob: () => this.has(descriptor),
           createRepository: () => connection.createRepository(repository.name),
         },
         {
           sessions: this.sessions,
           sent: options.sent,
-          firstDelay: connection.patience.retry,
+          retries: connection.retries,
           secrets: connection.secrets,
         },
         options.begun,

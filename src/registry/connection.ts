@@ -1,26 +1,36 @@
+import { isThisMachine, whyNotFollowed } from '../core/access/destinations';
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
-import { isLoopback } from '../core/oci/reference';
 import type { CredentialSource } from './login/credential';
-import { Login } from './login/login';
-import type { About, FetchedResponse, RegistryRequest, RegistryResponse } from './http/exchange';
-import { limitsFor, type Limits } from './http/limit';
+import { Login, type Authorization } from './login/login';
+import type { KnownTokenService } from './login/token-services';
+import {
+  addressIn,
+  locationOf,
+  type About,
+  type FetchedResponse,
+  type RegistryRequest,
+  type RegistryResponse,
+} from './http/exchange';
+import { type Limits } from './http/limit';
 import { readBody } from './http/read-body';
-import { withRetries } from './http/retry';
+import { withRetries, type Retries } from './http/retry';
 import { isPage, statusProblem } from './http/status-problems';
-import { Wire, type Patience, type TlsOptions, type WireEvent } from './http/wire';
+import type { TlsOptions, Wire } from './http/wire';
+import type { Wires } from './http/wires';
 
 /** How to reach a registry, and as whom. */
 export interface RegistryAccess {
   /** False: plain HTTP. Undefined: HTTPS, but plain HTTP for a registry on this machine. */
   tls: false | TlsOptions | undefined;
   credentials: CredentialSource;
+  tokenService: KnownTokenService;
   /** Makes a repository that does not exist, where it must exist before the first push. */
   createRepository: ((repository: string) => Promise<void>) | undefined;
 }
 
 /** What all connections of a run share. */
-interface Shared {
+export interface Shared {
   readonly limits: Limits;
   readonly secrets: Secrets;
 }
@@ -31,26 +41,32 @@ const redirects = [301, 302, 303, 307, 308];
 /** A way to one registry: sends requests with the login that they need, as many at once as the limits of the run allow. */
 export class Connection {
   private readonly origin: URL;
+  private readonly wire: Wire;
   private readonly login: Login;
   /** The first request goes alone: it finds out for all others whether a login is asked for. */
   private firstAnswer: Promise<void> | undefined;
   private readonly created = new Map<string, Promise<void>>();
 
-  /** @param otherWire Reaches hosts that a registry points to, which its certificates are not meant for. */
+  /** @param wires Reach hosts that a registry points to, which its certificates are not meant for. */
   constructor(
     readonly registry: string,
     private readonly access: RegistryAccess,
-    private readonly wire: Wire,
-    private readonly otherWire: Wire,
+    private readonly wires: Wires,
     private readonly shared: Shared,
   ) {
-    const secure = access.tls !== false && (access.tls !== undefined || !isLoopback(registry));
+    const secure = access.tls !== false && (access.tls !== undefined || !isThisMachine(registry));
     this.origin = new URL(`${secure ? 'https' : 'http'}://${registry}`);
-    this.login = new Login(registry, access.credentials, otherWire, shared.secrets);
+    this.wire = wires.own(this.origin, access.tls === false ? undefined : access.tls);
+    const { configured } = access.tokenService;
+    if (configured !== undefined) {
+      wires.name(configured);
+    }
+    this.login = new Login(this.origin, access, wires, shared.secrets);
   }
 
-  get patience(): Patience {
-    return this.wire.patience;
+  /** How requests to this registry are tried again. */
+  get retries(): Retries {
+    return this.wire.retries;
   }
 
   get secrets(): Secrets {
@@ -67,9 +83,9 @@ export class Connection {
     return this.shared.limits.requests(() =>
       withRetries(async () => {
         const response = await this.sendOnce(request, count);
-        await response.body.dump();
+        await this.dump(response, request);
         return response;
-      }, this.patience.retry),
+      }, this.retries),
     );
   }
 
@@ -81,23 +97,26 @@ export class Connection {
     return this.shared.limits.requests(() =>
       withRetries(async () => {
         const response = await this.sendOnce(request, count);
+        await this.refusePage(request, response);
+        const { statusCode, headers, url } = response;
         const body = await this.naming(readBody(response, limit), request);
         if (body === undefined) {
           throw new HodError('answer-too-large', {
             what: request.purpose,
             object: request.object,
-            why: `${this.registry} sent more than ${limit} bytes`,
+            why: `${url.host} sent more than ${limit} bytes`,
             next: 'look into the log of the registry; nothing was tagged',
           });
         }
-        return { statusCode: response.statusCode, headers: response.headers, body };
-      }, this.patience.retry),
+        return { statusCode, headers, url, body };
+      }, this.retries),
     );
   }
 
   /** The body of an answer as it arrives, with faults of the connection named. For whoever has a turn already. */
   async *stream(request: RegistryRequest, count: () => void): AsyncGenerator<Uint8Array> {
-    const response = await withRetries(() => this.sendOnce(request, count), this.patience.retry);
+    const response = await withRetries(() => this.sendOnce(request, count), this.retries);
+    await this.refusePage(request, response);
     const pieces: AsyncIterator<unknown> = response.body[Symbol.asyncIterator]();
     try {
       for (;;) {
@@ -112,6 +131,11 @@ export class Connection {
     } finally {
       response.body.destroy();
     }
+  }
+
+  /** Reads the rest of an answer and forgets it. Throws what a fault of the connection means. */
+  dump(response: RegistryResponse, about: About): Promise<void> {
+    return this.naming(response.body.dump(), about);
   }
 
   /** Makes a repository with the configured command, once. Answers false where none is configured. */
@@ -146,24 +170,50 @@ export class Connection {
   private async sendWithLogin(request: RegistryRequest, count: () => void): Promise<RegistryResponse> {
     let authorization = await this.login.authorize(request.scopes, request);
     let response = await this.follow(request, authorization.header, count);
-    if (response.statusCode === 401 && !authorization.fresh) {
+    // Only the registry itself may ask for a login: not where it led to.
+    if (response.statusCode === 401 && this.isOwn(response.url) && !authorization.fresh) {
       if (authorization.header !== undefined) {
         this.login.forget(request.scopes);
       }
-      if (await this.login.accept(String(response.headers['www-authenticate'] ?? ''))) {
-        await response.body.dump();
+      if (await this.login.accept([response.headers['www-authenticate'] ?? ''].flat().join(', '))) {
+        await this.dump(response, request);
         authorization = await this.login.authorize(request.scopes, request);
         response = await this.follow(request, authorization.header, count);
       }
     }
-    if (request.expect.includes(response.statusCode) && !isPage(response)) {
+    if (request.expect.includes(response.statusCode)) {
       return response;
     }
-    throw await statusProblem(request, response, this.registry, {
+    throw await this.problemOf(request, response, authorization);
+  }
+
+  private async problemOf(
+    request: RegistryRequest,
+    response: RegistryResponse,
+    { header }: Pick<Authorization, 'header'>,
+  ): Promise<HodError> {
+    const { statusCode, url } = response;
+    if (!this.isOwn(url) && (statusCode === 401 || statusCode === 403)) {
+      await this.dump(response, request);
+      return new HodError('answer-unexpected', {
+        what: request.purpose,
+        object: request.object,
+        why: `${this.registry} leads to ${url.host}, which answered ${statusCode}; a login is not sent there`,
+        next: 'look into the log of the registry: what it leads to must be open to whoever has the link',
+      });
+    }
+    return statusProblem(request, response, this.isOwn(url) ? this.registry : url.host, {
       used: this.login.used,
-      tokens: authorization.header?.startsWith('Bearer ') === true,
+      tokens: header?.startsWith('Bearer ') === true,
       secrets: this.secrets,
     });
+  }
+
+  /** Throws where the answer is a page for people, and not what was asked for. */
+  private async refusePage(request: RegistryRequest, response: RegistryResponse): Promise<void> {
+    if (response.statusCode === 200 && isPage(response)) {
+      throw await this.problemOf(request, response, { header: undefined });
+    }
   }
 
   private async follow(
@@ -171,21 +221,24 @@ export class Connection {
     authorization: string | undefined,
     count: () => void,
   ): Promise<RegistryResponse> {
-    const { method, headers } = request;
-    let url = new URL(request.target, this.origin);
+    const { method, headers, bulk } = request;
+    let url = addressIn(request.target, { url: this.origin }, request);
+    let from = this.origin;
+    let left = false;
     for (let hop = 0; ; hop += 1) {
+      this.refuseUnsafe(request, from, url);
       count();
-      // A credential goes to the registry that it is for, never to where the registry points.
-      const own = url.origin === this.origin.origin;
-      const sent = { ...headers, ...(own && authorization !== undefined ? { authorization } : {}) };
-      const wire = own ? this.wire : this.otherWire;
-      const response = await wire.send({ url, method, headers: sent, body: request.body?.() }, request);
-      const location = response.headers['location'];
+      left ||= !this.isOwn(url);
+      // A credential goes to the registry that it is for, never to where the registry points, nor to where that points.
+      const sent = { ...headers, ...(!left && authorization !== undefined ? { authorization } : {}) };
+      const wire = this.isOwn(url) ? this.wire : this.wires.to(url);
+      const response = await wire.send({ url, method, headers: sent, body: request.body?.(), bulk }, request);
       const readsOnly = method === 'GET' || method === 'HEAD';
-      if (!readsOnly || !redirects.includes(response.statusCode) || typeof location !== 'string') {
+      const next = readsOnly && redirects.includes(response.statusCode) ? locationOf(response, request) : undefined;
+      if (next === undefined) {
         return response;
       }
-      await response.body.dump();
+      await this.dump(response, request);
       if (hop === redirectLimit) {
         throw new HodError('redirect-circle', {
           what: request.purpose,
@@ -194,62 +247,28 @@ export class Connection {
           next: 'look into the log of the registry, and of what stands in front of it',
         });
       }
-      url = new URL(location, url);
+      from = url;
+      url = next;
+    }
+  }
+
+  private isOwn(url: URL): boolean {
+    return url.origin === this.origin.origin;
+  }
+
+  private refuseUnsafe({ purpose, object }: About, from: URL, to: URL): void {
+    const why = whyNotFollowed(this.origin, from, to);
+    if (why !== undefined) {
+      throw new HodError('destination-unsafe', {
+        what: purpose,
+        object,
+        why: `${why}; content is not fetched from there, nor sent there`,
+        next: 'look into the log of the registry, and of what stands in front of it',
+      });
     }
   }
 
   private naming<T>(work: Promise<T>, about: About): Promise<T> {
     return this.wire.naming(work, about, this.registry);
-  }
-}
-
-/** What the connections of one run need. */
-export interface ConnectionsOptions {
-  /** How to reach each registry; asked once for each. */
-  access: (registry: string) => Promise<RegistryAccess>;
-  /** How many blobs move at once. */
-  jobs: number;
-  secrets: Secrets;
-  patience: Patience;
-  /** Told of every request. */
-  observe: (event: WireEvent) => void;
-}
-
-/** Connections to the registries of one run, made as they are needed. */
-export class Connections {
-  private readonly open = new Map<string, Promise<Connection>>();
-  private readonly wires: Wire[] = [];
-  private readonly plain: Record<'local' | 'remote', Wire>;
-  private readonly shared: Shared;
-
-  constructor(private readonly options: ConnectionsOptions) {
-    this.shared = { limits: limitsFor(options.jobs), secrets: options.secrets };
-    this.plain = { local: this.wire(undefined, true), remote: this.wire(undefined, false) };
-  }
-
-  /** The connection to a registry. */
-  to(registry: string): Promise<Connection> {
-    const known = this.open.get(registry) ?? this.connect(registry);
-    this.open.set(registry, known);
-    return known;
-  }
-
-  /** Closes every connection. */
-  async close(): Promise<void> {
-    await Promise.all(this.wires.map((each) => each.close()));
-  }
-
-  private async connect(registry: string): Promise<Connection> {
-    const plain = isLoopback(registry) ? this.plain.local : this.plain.remote;
-    const access = await this.options.access(registry);
-    const tls = access.tls === false ? undefined : access.tls;
-    const own = tls === undefined ? plain : this.wire(tls, isLoopback(registry));
-    return new Connection(registry, access, own, plain, this.shared);
-  }
-
-  private wire(tls: TlsOptions | undefined, local: boolean): Wire {
-    const made = new Wire(tls, this.options.patience, this.options.observe, local);
-    this.wires.push(made);
-    return made;
   }
 }

@@ -1,27 +1,39 @@
+import { setTimeout as delay } from 'node:timers/promises';
 import { HodError } from '../core/errors';
 import type { Descriptor } from '../core/oci/descriptor';
-import { isDigest, type Digest } from '../core/oci/digest';
+import { digestLike, isDigest, isSameAlgorithm, type Digest } from '../core/oci/digest';
 import { parseManifest, type Manifest } from '../core/oci/manifest';
 import { acceptedManifestTypes } from '../core/oci/media-types';
 import type { Tag } from '../core/tags/tag';
 import type { FetchedResponse } from './http/exchange';
+import { isPage } from './http/status-problems';
 import { digestHeader, type RepositoryRequest, type RepositoryRequests } from './requests';
 
 /** The manifests of one repository (OCI distribution specification). */
 export class Manifests {
   constructor(private readonly requests: RepositoryRequests) {}
 
-  /** The digest that a tag or digest resolves to; undefined where there is none ("Checking if content exists"). */
-  async resolve(reference: Tag | Digest): Promise<Digest | undefined> {
+  /**
+   * The digest that a tag or digest resolves to; undefined where there is none ("Checking if content exists").
+   *
+   * @param like A digest that it will be compared with: some registries answer in another algorithm.
+   */
+  async resolve(reference: Tag | Digest, like?: Digest): Promise<Digest | undefined> {
     const response = await this.requests.ask(reading('HEAD', reference, [200, 404]));
     if (response.statusCode === 404) {
       return undefined;
     }
+    const wanted = like ?? (isDigest(reference) ? reference : undefined);
     const digest = response.headers[digestHeader];
-    if (typeof digest === 'string' && isDigest(digest)) {
+    if (typeof digest === 'string' && isDigest(digest) && (wanted === undefined || isSameAlgorithm(digest, wanted))) {
       return digest;
     }
-    return isDigest(reference) ? reference : (await this.get(reference))?.digest;
+    if (isDigest(reference) && !isPage(response)) {
+      return reference;
+    }
+    // The header does not tell. The bytes do.
+    const manifest = await this.get(reference);
+    return manifest === undefined || wanted === undefined ? manifest?.digest : digestLike(manifest.bytes, wanted);
   }
 
   /** A manifest, checked; undefined where there is none ("Pulling manifests"). */
@@ -44,7 +56,22 @@ export class Manifests {
     return (await this.requests.fetch(reading('GET', digest, [200]))).body;
   }
 
-  /** Writes a manifest under a tag, or under its own digest ("Pushing Manifests"). */
+  /**
+   * Points a tag to a manifest, and reads back what it leads to then; undefined where it leads nowhere.
+   * Another digest is no failure by itself: somebody else may have moved it on.
+   */
+  async tag(tag: Tag, manifest: Manifest): Promise<Digest | undefined> {
+    await this.put(tag, manifest);
+    const served = await this.resolve(tag, manifest.digest);
+    if (served === manifest.digest) {
+      return served;
+    }
+    // Registries that keep several copies may take a moment to agree.
+    await delay((await this.requests.connection()).retries.firstDelay);
+    return this.resolve(tag, manifest.digest);
+  }
+
+  /** Writes a manifest under its own digest ("Pushing Manifests"). Throws `content-lacking` where the registry misses what it needs. */
   async put(reference: Tag | Digest, manifest: Manifest): Promise<void> {
     const response = await this.requests.ask({
       method: 'PUT',
@@ -57,7 +84,7 @@ export class Manifests {
       part: partOf(reference),
     });
     const stored = response.headers[digestHeader];
-    if (typeof stored === 'string' && stored !== manifest.digest) {
+    if (typeof stored === 'string' && isDigest(stored) && digestLike(manifest.bytes, stored) !== stored) {
       throw new HodError('stored-otherwise', {
         what: 'the registry stored another manifest than it was sent',
         object: `${this.requests.label}${partOf(reference)}`,

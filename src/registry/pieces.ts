@@ -28,6 +28,11 @@ export class Pieces {
     while ((await passed.next()).done !== true);
   }
 
+  /** Ends the reading, and closes what is read. */
+  async close(): Promise<void> {
+    await this.bytes.return(undefined);
+  }
+
   private async next(): Promise<Uint8Array | undefined> {
     const result = await this.bytes.next();
     return result.done === true ? undefined : result.value;

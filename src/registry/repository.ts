@@ -4,7 +4,7 @@ import { sha256 } from '../core/oci/digest';
 import { mediaTypes } from '../core/oci/media-types';
 import type { Repository, RepositoryName } from '../core/oci/reference';
 import { Blobs } from './blobs';
-import type { Connections } from './connection';
+import type { Connections } from './connections';
 import { Manifests } from './manifests';
 import { RepositoryRequests } from './requests';
 import { Tags } from './tags';

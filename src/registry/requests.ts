@@ -1,7 +1,8 @@
 import type { Scope } from '../core/access/challenge';
 import { manifestSizeLimit } from '../core/oci/manifest';
 import { formatRepository, type Repository, type RepositoryName } from '../core/oci/reference';
-import type { Connection, Connections } from './connection';
+import type { Connection } from './connection';
+import type { Connections } from './connections';
 import type { FetchedResponse, RegistryRequest, RegistryResponse } from './http/exchange';
 
 /** The header in which registries name the digest of what they serve or stored. */
@@ -9,7 +10,7 @@ export const digestHeader = 'docker-content-digest';
 
 /** A request to a repository: what {@link RegistryRequest} says, with the path after its name. */
 export interface RepositoryRequest extends Omit<RegistryRequest, 'scopes' | 'target' | 'object'> {
-  /** What follows `/v2/NAME/`, or the absolute target that the registry answered with. */
+  /** What follows `/v2/NAME/`, or the address that the registry answered with. */
   path: string;
   /** What the request is about, after the repository's name: `:tag`, `@digest`, or nothing. */
   part: string;

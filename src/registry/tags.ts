@@ -3,9 +3,21 @@ import * as z from 'zod';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
 import { isTag, type Tag } from '../core/tags/tag';
+import { addressIn, type FetchedResponse } from './http/exchange';
 import type { RepositoryRequests } from './requests';
 
 const tagListSchema = z.object({ tags: z.array(z.string()).nullish() });
+
+/** Pages hold a thousand tags where a registry gives as many as it is asked for. */
+const pageLimit = 2_000;
+
+const listing = {
+  method: 'GET',
+  access: 'read',
+  expect: [200, 404],
+  purpose: 'could not list the tags',
+  part: '',
+} as const;
 
 /** How registries say that they remove no tags, or not for us. */
 const refusals = [400, 403, 405, 501];
@@ -14,25 +26,25 @@ const refusals = [400, 403, 405, 501];
 export class Tags {
   constructor(private readonly requests: RepositoryRequests) {}
 
-  /** Every tag, page after page ("Listing Tags"). A repository that does not exist has none. */
+  /**
+   * Every tag, page after page ("Listing Tags"). A repository that does not exist has none.
+   * Throws where the list has no end, or is none.
+   */
   async *list(): AsyncGenerator<Tag> {
+    const seen = new Set<string>();
     let path: string | undefined = 'tags/list?n=1000';
     while (path !== undefined) {
-      const here: string = path;
-      const response = await this.requests.fetch({
-        method: 'GET',
-        path: here,
-        access: 'read',
-        expect: [200, 404],
-        purpose: 'could not list the tags',
-        part: '',
-      });
+      this.refuseEndless(seen, path);
+      const response = await this.requests.fetch({ ...listing, path });
       if (response.statusCode === 404) {
         return;
       }
-      const page = tagListSchema.safeParse(parseJson(response.body) ?? null);
-      yield* (page.data?.tags ?? []).filter(isTag);
-      path = nextPage(response.headers['link'], here);
+      const page = tagListSchema.safeParse(parseJson(response.body) ?? null).data;
+      if (page === undefined) {
+        throw this.listProblem('answer-unexpected', 'what it answers is no list of tags');
+      }
+      yield* (page.tags ?? []).filter(isTag);
+      path = this.nextPage(response);
     }
   }
 
@@ -55,13 +67,34 @@ export class Tags {
       throw error;
     }
   }
-}
 
-/** The target of the link to the next page (RFC 8288). */
-function nextPage(header: string | string[] | undefined, here: string): string | undefined {
-  if (header === undefined) {
-    return undefined;
+  private refuseEndless(seen: Set<string>, path: string): void {
+    if (seen.has(path) || seen.size === pageLimit) {
+      const why = seen.has(path) ? 'its pages lead in a circle' : `it has more than ${pageLimit} pages`;
+      throw this.listProblem('listing-endless', why);
+    }
+    seen.add(path);
   }
-  const [next] = LinkHeader.parse([header].flat().join(', ')).rel('next');
-  return next === undefined || next.uri === here ? undefined : next.uri;
+
+  /** The target of the link to the next page, against the address of this one (RFC 8288 §3). */
+  private nextPage(response: FetchedResponse): string | undefined {
+    const header = [response.headers['link'] ?? []].flat().join(', ');
+    let target: string | undefined;
+    try {
+      target = header === '' ? undefined : LinkHeader.parse(header).rel('next')[0]?.uri;
+    } catch {
+      throw this.listProblem('answer-unexpected', 'its link to the next page cannot be read');
+    }
+    const about = { purpose: listing.purpose, object: this.requests.label };
+    return target === undefined ? undefined : addressIn(target, response, about).href;
+  }
+
+  private listProblem(code: 'answer-unexpected' | 'listing-endless', why: string): HodError {
+    return new HodError(code, {
+      what: listing.purpose,
+      object: this.requests.label,
+      why,
+      next: 'look into the log of the registry, and of what stands in front of it',
+    });
+  }
 }

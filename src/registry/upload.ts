@@ -4,7 +4,8 @@ import { HodError } from '../core/errors';
 import { verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { RegistryRequest, RegistryResponse } from './http/exchange';
-import { TransientError, withRetries } from './http/retry';
+import { locationOf, type About } from './http/exchange';
+import { TransientError, withRetries, type Retries } from './http/retry';
 import { registrySays, withSaid } from './http/status-problems';
 import { onlyOnce, Pieces } from './pieces';
 import type { RepositoryRequest } from './requests';
@@ -25,8 +26,7 @@ export interface UploadOptions {
   sessions: UploadSessions;
   /** Told of bytes as they are sent. */
   sent: (bytes: number) => void;
-  /** Milliseconds before the first repetition. */
-  firstDelay: number;
+  retries: Retries;
   /** What is taken out of what the registry says. */
   secrets: Secrets;
 }
@@ -35,6 +35,9 @@ export interface UploadOptions {
 const resumableSize = 4 * 1024 * 1024;
 /** What a registry that keeps only whole chunks can lose when a connection breaks. */
 const chunkSize = 256 * 1024 * 1024;
+
+/** A try that got further by so many bytes is not counted. */
+const leastAdvance = 64 * 1024;
 
 /** How registries say that they do not know an upload any more, or are at another byte of it. */
 const sessionLost: readonly number[] = [400, 404, 416];
@@ -74,7 +77,7 @@ export async function uploadBlob(
       given = undefined;
       return upload.run(location);
     },
-    options.firstDelay,
+    options.retries,
     () => upload.advanced(),
   );
 }
@@ -95,10 +98,10 @@ class Upload {
     this.key = `${target.label}@${descriptor.digest}`;
   }
 
-  /** Whether the last try got further than all before it. */
+  /** Whether the last try got further than all before it, by more than a few bytes: those would go on for ever. */
   advanced(): boolean {
-    const further = this.reached > this.furthest;
-    this.furthest = Math.max(this.furthest, this.reached);
+    const further = this.reached >= this.furthest + leastAdvance;
+    this.furthest = further ? this.reached : this.furthest;
     return further;
   }
 
@@ -174,18 +177,22 @@ class Upload {
 
   private async sendWhole(location: string): Promise<void> {
     const { digest, size } = this.descriptor;
-    const pieces = await this.open();
-    this.reached = 0;
-    if (size === 0) {
-      // No piece of it is taken; what is promised is checked all the same.
-      await pieces.skip(1);
-    }
-    await this.finish(withDigest(location, digest), String(size), () => this.bodyOf(pieces, size));
+    await this.reading(async (pieces) => {
+      this.reached = 0;
+      if (size === 0) {
+        // No piece of it is taken; what is promised is checked all the same.
+        await pieces.skip(1);
+      }
+      await this.finish(withDigest(location, digest), String(size), () => this.bodyOf(pieces, size));
+    });
   }
 
-  private async sendRest(session: Session): Promise<void> {
+  private sendRest(session: Session): Promise<void> {
+    return this.reading((pieces) => this.sendPieces(session, pieces));
+  }
+
+  private async sendPieces(session: Session, pieces: Pieces): Promise<void> {
     const { digest, size } = this.descriptor;
-    const pieces = await this.open();
     this.reached = session.offset;
     await pieces.skip(session.offset);
     let { location, offset } = session;
@@ -195,6 +202,7 @@ class Upload {
       const response = await this.target.send({
         method: 'PATCH',
         path: location,
+        bulk: length,
         headers: {
           'content-type': 'application/octet-stream',
           'content-length': String(length),
@@ -217,6 +225,8 @@ class Upload {
     const response = await this.target.send({
       method: 'PUT',
       path,
+      // Before it answers, a registry may read everything again.
+      bulk: this.descriptor.size,
       headers: { 'content-type': 'application/octet-stream', 'content-length': length },
       ...(body === undefined ? {} : { body: onlyOnce(body) }),
       expect: [201, ...sessionLost],
@@ -231,7 +241,7 @@ class Upload {
       this.asked = false;
       return;
     }
-    const said = await registrySays(response, this.options.secrets);
+    const { words: said } = await registrySays(response, this.options.secrets);
     if (response.statusCode === otherByte && !this.asked) {
       // It may not have counted the last bytes yet when it was asked how far it got: it is asked once more.
       this.asked = true;
@@ -259,9 +269,15 @@ class Upload {
       .catch(() => undefined);
   }
 
-  private async open(): Promise<Pieces> {
+  /** Does work on the content, and closes where it comes from, however that ends. */
+  private async reading(work: (pieces: Pieces) => Promise<void>): Promise<void> {
     const bytes = await this.source.openBlob(this.descriptor);
-    return new Pieces(verified(bytes, this.descriptor, this.source.label));
+    const pieces = new Pieces(verified(bytes, this.descriptor, this.source.label));
+    try {
+      await work(pieces);
+    } finally {
+      await pieces.close();
+    }
   }
 
   private bodyOf(pieces: Pieces, length: number): Readable {
@@ -279,8 +295,9 @@ class Upload {
   }
 
   private locationOf(response: RegistryResponse, before?: string): string {
-    const location = response.headers['location'] ?? before;
-    if (typeof location !== 'string') {
+    const about: About = { purpose: 'could not upload a blob', object: this.key };
+    const location = locationOf(response, about)?.href ?? before;
+    if (location === undefined) {
       throw new HodError('location-missing', {
         what: 'could not begin an upload',
         object: this.key,

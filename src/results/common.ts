@@ -2,6 +2,7 @@ import * as z from 'zod';
 import { gateOutcomes, type Gate } from '../core/release/gates/gate';
 import { tagOutcomes, type TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
+import { joinLines } from '../core/text';
 
 /**
  * What the documents of `--json` have in common. Each command has a file of its own here: the schema
@@ -55,7 +56,7 @@ export function toTagResult({ tag, kind, outcome, reason }: TagDecision): TagRes
 
 /** The part of a gate that is answered. */
 export function toGateResult({ gate, outcome, detail }: Gate): z.infer<typeof gateResult> {
-  return { gate, outcome, detail };
+  return { gate, outcome, detail: joinLines(detail) };
 }
 
 /** What an image or bundle is, and where, of something that holds more. */

@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { allErrorCodes, exitCodes, faults, type HodError } from '../core/errors';
 import { Refusal } from '../core/release/refusal';
+import { joinLines, type Text } from '../core/text';
 import { gateResult, toGateResult } from './common';
 
 /** What every command answers with `--json` when it fails. */
@@ -20,6 +21,10 @@ export const errorResultSchema = z.strictObject({
 });
 export type ErrorResult = z.infer<typeof errorResultSchema>;
 
+function lines(text: Text | undefined): string | null {
+  return text === undefined ? null : joinLines(text);
+}
+
 export function toErrorResult(error: HodError): ErrorResult {
   const { what, object, why, next } = error.problem;
   const unmet = error instanceof Refusal ? error.gates : [];
@@ -29,9 +34,9 @@ export function toErrorResult(error: HodError): ErrorResult {
       fault: error.fault,
       exitCode: exitCodes[error.fault],
       what,
-      object: object ?? null,
-      why: why ?? null,
-      next: next ?? null,
+      object: lines(object),
+      why: lines(why),
+      next: lines(next),
       gates: unmet.map((gate) => ({ ...toGateResult(gate), code: gate.code, remedy: gate.remedy })),
     },
   };

@@ -5,6 +5,7 @@ import { describeManifest } from '../core/oci/manifest';
 import { formatReference, parseReference, type Reference } from '../core/oci/reference';
 import { openLayout, parseLayoutLocation } from '../archive/layout';
 import { nearestName } from '../core/nearest';
+import { asOneLine } from '../core/text';
 import type { Session } from './session';
 
 /** Opens an image layout: `path` or `path#entry`. */
@@ -69,7 +70,7 @@ function referenceIn(text: string): Reference {
       {
         what: 'there is no such image',
         object: text,
-        why: `no file or folder has this name, and as a reference it cannot be read: ${why ?? ''}`,
+        why: `no file or folder has this name, and as a reference it cannot be read: ${asOneLine(why ?? '')}`,
         next: 'name an image layout (a folder or a .tar), or registry/name:tag',
       },
       { cause: error },

@@ -19,6 +19,8 @@ export interface Observer {
   build(details: readonly BuildDetail[]): void;
   /** Something that people who wait want to know. */
   note(text: string): void;
+  /** Somebody has been waited for long enough that people want to know for whom. */
+  waiting(text: string): void;
   /** An entry was added to the ledger: the one step that is serialised. */
   recorded(step: { seq: number; attempt: number; milliseconds: number }): void;
 }
@@ -29,5 +31,6 @@ export const silent: Observer = {
   transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },
   build: () => undefined,
   note: () => undefined,
+  waiting: () => undefined,
   recorded: () => undefined,
 };

@@ -12,7 +12,7 @@ export function ledgerLabel({ ledger }: Config): string {
 /** Runs work on the ledger of a product, and closes it at the end. `read`: a ledger that is not there is not made. */
 export async function withLedger<T>(
   config: Config,
-  session: Pick<Session, 'secrets'>,
+  session: Pick<Session, 'secrets' | 'observer'>,
   access: 'read' | 'write',
   work: (ledger: Ledger) => Promise<T>,
 ): Promise<T> {
@@ -26,17 +26,18 @@ export async function withLedger<T>(
 
 async function openLedger(
   { ledger, product, folder }: Config,
-  { secrets }: Pick<Session, 'secrets'>,
+  { secrets, observer }: Pick<Session, 'secrets' | 'observer'>,
   access: 'read' | 'write',
 ): Promise<Ledger> {
+  const options = { product, access, waiting: (text: string): void => observer.waiting(text) };
   if ('file' in ledger) {
     const { openSqliteLedger } = await import('../ledger/engines/sqlite');
-    return openSqliteLedger({ file: ledger.file, product, access });
+    return openSqliteLedger({ file: ledger.file, ...options });
   }
   const { openPostgresLedger } = await import('../ledger/engines/postgres');
   const url = await readSecret(ledger.postgres, 'the ledger', { folder, secrets });
-  secrets.keep(passwordOf(url));
-  return openPostgresLedger({ url, product });
+  secrets.keep(passwordOf(url), 'the ledger');
+  return openPostgresLedger({ url, ...options });
 }
 
 function passwordOf(url: string): string {

@@ -1,7 +1,7 @@
-import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import type { Secrets } from '../core/access/secrets';
 import { HodError, messageOf } from '../core/errors';
+import { asOneLine } from '../core/text';
 import type { RegistryAccess } from '../registry/connection';
 import type { TlsOptions } from '../registry/http/wire';
 import type { CredentialSource } from '../registry/login/credential';
@@ -9,7 +9,10 @@ import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-
 import type { Config } from '../workspace/config';
 import type { RegistryConfig, SecretPlace } from '../workspace/config-schema';
 import { readPlace, readSecret, runConfigured, runCredentialCommand, type SecretContext } from '../workspace/secrets';
+import { readSmallFile } from '../workspace/files';
 import { readStored } from '../workspace/stored-logins';
+import { recallTokenService, rememberTokenService } from '../workspace/token-services';
+import type { Observer } from './observer';
 
 type CredentialsConfig = NonNullable<RegistryConfig['credentials']>;
 type JobConfig = Extract<CredentialsConfig, { job: unknown }>['job'];
@@ -18,7 +21,7 @@ type JobConfig = Extract<CredentialsConfig, { job: unknown }>['job'];
 export async function accessTo(
   registry: string,
   config: Config | undefined,
-  secrets: Secrets,
+  { secrets, observer }: { secrets: Secrets; observer: Pick<Observer, 'note'> },
 ): Promise<RegistryAccess> {
   const configured = config?.registries.get(registry);
   const context: SecretContext = { folder: config?.folder ?? process.cwd(), secrets };
@@ -26,6 +29,12 @@ export async function accessTo(
   return {
     tls: await tlsOf(configured, registry, context.folder),
     credentials: credentialsOf(configured?.credentials, registry, context),
+    tokenService: {
+      configured: configured?.['token-service'],
+      recall: () => recallTokenService(registry),
+      remember: (host) => rememberTokenService(registry, host),
+      notice: (text) => observer.note(text),
+    },
     createRepository:
       line &&
       (async (repository) => {
@@ -43,15 +52,17 @@ async function tlsOf(
   if (tls === undefined || tls === false) {
     return tls;
   }
-  const read = (path: string): Promise<string> =>
-    readFile(resolve(folder, path), 'utf8').catch((error: unknown) => {
-      throw new HodError('file-unusable', {
-        what: 'a certificate or key cannot be read',
-        object: resolve(folder, path),
-        why: messageOf(error),
-        next: `correct \`tls:\` of ${registry} in hod.yaml`,
-      });
-    });
+  const read = async (path: string): Promise<string> =>
+    (
+      await readSmallFile(resolve(folder, path)).catch((error: unknown) => {
+        throw new HodError('file-unusable', {
+          what: 'a certificate or key cannot be read',
+          object: resolve(folder, path),
+          why: messageOf(error),
+          next: `correct \`tls:\` of ${registry} in hod.yaml`,
+        });
+      })
+    ).toString('utf8');
   const { ca, 'client-certificate': certificate, 'client-key': key } = tls;
   return {
     authorities: ca === undefined ? [] : [await read(ca)],
@@ -89,7 +100,7 @@ function credentialsOf(
   return async () => {
     const { username: name, password: place } = credentials;
     const username = typeof name === 'string' ? name : await readPlace(name, registry, context);
-    const password = context.secrets.keep(await readSecret(place, registry, context), username);
+    const password = context.secrets.keep(await readSecret(place, registry, context), registry, username);
     return { credential: passwordOf({ username, password }), expires: undefined };
   };
 }
@@ -102,7 +113,7 @@ function jobToken({ token }: JobConfig, registry: string, context: SecretContext
   const read = (place: SecretPlace): Promise<string> =>
     readSecret(place, registry, context).catch((error: unknown) => {
       // A CI that gives a job nothing to prove itself with has not been told to.
-      throw error instanceof HodError ? identityMissing(registry, error.problem.why ?? '') : error;
+      throw error instanceof HodError ? identityMissing(registry, asOneLine(error.problem.why ?? '')) : error;
     });
   if (!('request' in token)) {
     return { kind: 'given', read: () => read(token) };

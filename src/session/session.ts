@@ -1,14 +1,14 @@
 import { existsSync } from 'node:fs';
-import { userInfo } from 'node:os';
 import { join, resolve } from 'node:path';
 import { Secrets } from '../core/access/secrets';
 import { formatRepository, type Repository } from '../core/oci/reference';
-import { Connections } from '../registry/connection';
+import { Connections } from '../registry/connections';
 import { usualPatience, type Patience } from '../registry/http/wire';
 import { RepositoryClient } from '../registry/repository';
 import { volatileSessions, type UploadSessions } from '../registry/upload-sessions';
 import { configName, loadConfig, type Config } from '../workspace/config';
 import { UploadFiles } from '../workspace/uploads';
+import { userName } from '../workspace/user-files';
 import { silent, type Observer } from './observer';
 import { accessTo } from './registry-access';
 
@@ -42,11 +42,11 @@ export class Session {
     this.secrets = secrets;
     this.uploads = config === undefined ? volatileSessions() : new UploadFiles(join(config.stateFolder, 'uploads'));
     this.connections = new Connections({
-      access: (registry) => accessTo(registry, config, secrets),
+      access: (registry) => accessTo(registry, config, { secrets, observer }),
       jobs,
       secrets,
       patience,
-      observe: (event) => observer.exchange(event),
+      observer,
     });
   }
 
@@ -94,5 +94,5 @@ async function withSession<T>(
 
 /** Who runs this, for the ledger. */
 export function actorOf(named: string | undefined): string {
-  return named ?? (process.env['USER'] || userInfo().username);
+  return named ?? userName();
 }

@@ -1,9 +1,10 @@
-import type { Document, LineCounter } from 'yaml';
+import { isMap, isNode, isScalar, visit, type Document, type LineCounter } from 'yaml';
 import * as z from 'zod';
-import { HodError } from '../core/errors';
+import { isThisMachine, whyExposed } from '../core/access/destinations';
+import { HodError, messageOf } from '../core/errors';
 import { nearestName, similarNames } from '../core/nearest';
 import { parsePlatform } from '../core/oci/platform';
-import { parseRepository } from '../core/oci/reference';
+import { isRegistry, parseRepository } from '../core/oci/reference';
 import { expandRepository, parseTemplate, TemplateError } from '../core/tags/template';
 import { bundleSchema, configSchema, environmentSchema, imageSchema, type RawConfig } from './config-schema';
 
@@ -20,22 +21,71 @@ interface Finding {
   lacks?: string;
 }
 
-/** A configuration of the right form whose names lead somewhere, or everything that is wrong in it. */
-export type CheckedConfig = { config: RawConfig } | { problems: string[] };
+/** A configuration of the right form whose names lead somewhere, or what is wrong in it: how much, and the first of it. */
+export type CheckedConfig = { config: RawConfig } | { problems: string[]; count: number };
+
+/** How many problems are told of one document. */
+const problemsTold = 100;
 
 /** Checks a parsed document; each problem begins with `label:line:column`. */
 export function checkDocument(document: Document, lines: LineCounter, label: string): CheckedConfig {
-  const raw: unknown = document.toJS();
+  let raw: unknown;
+  try {
+    raw = document.toJS();
+  } catch (error) {
+    // An alias without its anchor, or aliases that would grow beyond measure.
+    return { problems: [`${label}:1:1: ${messageOf(error)}`], count: 1 };
+  }
   const parsed = configSchema.safeParse(raw);
-  const findings = parsed.success
-    ? checkNames(parsed.data, Object.keys(parsed.data.environments))
-    : [...describeIssues(parsed.error.issues), ...checkSoundComponents(raw)];
+  const findings = [
+    ...reservedKeys(document),
+    ...(parsed.success
+      ? [...checkNames(parsed.data, Object.keys(parsed.data.environments)), ...checkRegistries(parsed.data)]
+      : [...describeIssues(parsed.error.issues), ...checkSoundComponents(raw)]),
+  ];
   if (parsed.success && findings.length === 0) {
     return { config: parsed.data };
   }
-  const places = findings.map((finding) => ({ ...position(document, lines, finding), text: finding.text }));
+  const places = findings
+    .slice(0, problemsTold)
+    .map((finding) => ({ ...position(document, lines, finding), text: finding.text }));
   places.sort((a, b) => a.line - b.line || a.column - b.column);
-  return { problems: places.map(({ line, column, text }) => `${label}:${line}:${column}: ${text}`) };
+  const problems = places.map(({ line, column, text }) => `${label}:${line}:${column}: ${text}`);
+  return { problems, count: findings.length };
+}
+
+/** Keys that JavaScript would take for something else than a name, wherever they stand. */
+function reservedKeys(document: Document): Finding[] {
+  const keys: unknown[] = [];
+  visit(document, {
+    Pair(_, { key }) {
+      keys.push(isScalar(key) ? key.value : undefined);
+    },
+  });
+  return keys.includes('__proto__') ? [{ path: [], text: 'there is a key __proto__, which is no name' }] : [];
+}
+
+/** Secrets go over TLS, or stay on this machine. */
+function checkRegistries({ registries = {} }: RawConfig): Finding[] {
+  return Object.entries(registries).flatMap(([registry, { tls, credentials }]): Finding[] => {
+    const path = ['registries', registry];
+    const host = isRegistry(registry) ? [] : [{ path, atKey: true, text: `${registry} is not the host of a registry` }];
+    const exchange = credentials !== undefined && 'job' in credentials ? credentials.job.exchange : undefined;
+    const why = exchange === undefined ? undefined : whyExposed(new URL(exchange));
+    const plain = tls === false && credentials !== undefined && !isThisMachine(registry);
+    return [
+      ...host,
+      ...(why === undefined ? [] : [{ path: [...path, 'credentials', 'job', 'exchange'], text: `exchange: ${why}` }]),
+      ...(plain
+        ? [
+            {
+              path: [...path, 'tls'],
+              text: `tls: the login of ${registry} would go over plain HTTP, where it can be read`,
+            },
+          ]
+        : []),
+    ];
+  });
 }
 
 const looseRecord = z.record(z.string(), z.unknown()).catch({});
@@ -105,7 +155,11 @@ function keysAt(root: z.ZodType, path: Path): string[] {
   for (const key of path) {
     here = here instanceof z.ZodOptional ? here.unwrap() : here;
     here =
-      here instanceof z.ZodObject ? here.shape[String(key)] : here instanceof z.ZodRecord ? here.valueType : undefined;
+      here instanceof z.ZodObject
+        ? new Map(Object.entries(here.shape)).get(String(key))
+        : here instanceof z.ZodRecord
+          ? here.valueType
+          : undefined;
   }
   here = here instanceof z.ZodOptional ? here.unwrap() : here;
   return here instanceof z.ZodObject ? Object.keys(here.shape) : [];
@@ -126,16 +180,15 @@ function position(document: Document, lines: LineCounter, { path, atKey }: Findi
   return { line: 1, column: 1 };
 }
 
-const rangedNode = z.object({ range: z.tuple([z.number(), z.number(), z.number()]) });
-const mapNode = z.object({ items: z.array(z.object({ key: rangedNode.extend({ value: z.unknown() }) })) });
-
 function nodeOffset(node: unknown): number | undefined {
-  return rangedNode.safeParse(node).data?.range[0];
+  return isNode(node) ? node.range?.[0] : undefined;
 }
 
 function keyOffset(map: unknown, key: PropertyKey | undefined): number | undefined {
-  const found = mapNode.safeParse(map).data?.items.find((item) => String(item.key.value) === String(key));
-  return found?.key.range[0];
+  const found = isMap(map)
+    ? map.items.find((item) => isScalar(item.key) && String(item.key.value) === String(key))
+    : undefined;
+  return nodeOffset(found?.key);
 }
 
 /** What the schema cannot see: names that lead nowhere, and texts that have a grammar of their own. */
@@ -151,7 +204,7 @@ function checkNames(
       if (!(error instanceof HodError || error instanceof TemplateError)) {
         throw error;
       }
-      const text = error instanceof HodError ? [error.problem.what, error.problem.why].join(': ') : error.message;
+      const text = error.message;
       findings.push({ path, text });
     }
   };

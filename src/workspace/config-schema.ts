@@ -42,6 +42,8 @@ export const registrySchema = z.strictObject({
     )
     .optional(),
   credentials: credentialsSchema.optional(),
+  /** The host that issues access tokens, where it is not the registry's own. */
+  'token-service': z.string().min(1).optional(),
   'create-repository': commandLine.optional(),
 });
 

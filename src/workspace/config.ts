@@ -1,7 +1,6 @@
-import { readFile } from 'node:fs/promises';
 import { dirname, join, resolve } from 'node:path';
 import { LineCounter, parseDocument } from 'yaml';
-import { HodError, systemErrorCode } from '../core/errors';
+import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
 import { followedBy, type TagRule } from '../core/tags/rules';
@@ -10,6 +9,7 @@ import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
 import { checkDocument } from './config-check';
 import type { RawConfig, RegistryConfig, SecretPlace } from './config-schema';
+import { readSmallFile } from './files';
 
 /** The name of the configuration file. */
 export const configName = 'hod.yaml';
@@ -80,7 +80,7 @@ export async function loadConfig(path: string): Promise<Config> {
   const lines = new LineCounter();
   const document = parseDocument(text, { lineCounter: lines, prettyErrors: false });
   if (document.errors.length > 0) {
-    const problems = document.errors.map((error) => {
+    const problems = document.errors.slice(0, 100).map((error) => {
       const { line, col } = lines.linePos(error.pos[0]);
       return `${path}:${line}:${col}: ${error.message}`;
     });
@@ -88,27 +88,28 @@ export async function loadConfig(path: string): Promise<Config> {
   }
   const checked = checkDocument(document, lines, path);
   if ('problems' in checked) {
-    const count = checked.problems.length;
-    throw configError(
-      path,
-      count === 1 ? 'one thing is wrong in it' : `${count} things are wrong in it`,
-      checked.problems,
-    );
+    const { problems, count } = checked;
+    const more = count > problems.length ? [`and ${count - problems.length} more`] : [];
+    const summary = count === 1 ? 'one thing is wrong in it' : `${count} things are wrong in it`;
+    throw configError(path, summary, [...problems, ...more]);
   }
   return resolveConfig(checked.config, file);
 }
 
 async function readConfigFile(file: string): Promise<string> {
   try {
-    return await readFile(file, 'utf8');
+    return (await readSmallFile(file)).toString('utf8');
   } catch (error) {
+    if (error instanceof HodError) {
+      throw error;
+    }
     const absent = systemErrorCode(error) === 'ENOENT';
     throw new HodError(
       absent ? 'config-missing' : 'file-unusable',
       {
         what: absent ? 'there is no configuration here' : 'the configuration cannot be read',
         object: file,
-        why: absent ? 'no such file' : String(error),
+        why: absent ? 'no such file' : messageOf(error),
         next: `run hod in the folder that holds ${configName}, or name the file with --config`,
       },
       { cause: error },
@@ -120,7 +121,7 @@ function configError(path: string, summary: string, problems: string[]): HodErro
   return new HodError('config-invalid', {
     what: 'the configuration cannot be used',
     object: path,
-    why: [summary, ...problems].join('\n'),
+    why: [summary, ...problems],
     next: 'correct it; `hod config check` says when it is valid',
   });
 }

@@ -1,3 +1,5 @@
+import { constants } from 'node:fs';
+import { open, type FileHandle } from 'node:fs/promises';
 import { HodError, messageOf } from '../core/errors';
 
 /** The error for a file that was named and cannot be read or written; any error of ours is passed on as it is. */
@@ -9,4 +11,39 @@ export function fileUnusable(file: string, error: unknown, next = 'name another 
         { what: 'this file cannot be used', object: file, why: messageOf(error), next },
         { cause: error },
       );
+}
+
+/** What people write by hand, and what holds a secret, is smaller than this many bytes. */
+const smallFile = 4 * 1024 * 1024;
+
+/**
+ * Reads a whole file of at most 4 MiB. Throws `file-unusable` for what is not a plain file (a pipe
+ * may never end, and a device never does) or is larger, and the system's error where it cannot be read.
+ */
+export async function readSmallFile(path: string): Promise<Buffer> {
+  const handle = await openPlainFile(path);
+  try {
+    const { size } = await handle.stat();
+    if (size > smallFile) {
+      throw unusable(path, `it has ${size} bytes, and at most ${smallFile} are read`);
+    }
+    return await handle.readFile();
+  } finally {
+    await handle.close();
+  }
+}
+
+/** Opens a plain file for reading, without waiting for whoever writes to a pipe. Throws `file-unusable` for anything else. */
+export async function openPlainFile(path: string): Promise<FileHandle> {
+  const handle = await open(path, constants.O_RDONLY | constants.O_NONBLOCK);
+  const found = await handle.stat();
+  if (found.isFile()) {
+    return handle;
+  }
+  await handle.close();
+  throw unusable(path, found.isDirectory() ? 'it is a folder' : 'it is a pipe or a device, which may never end');
+}
+
+function unusable(object: string, why: string): HodError {
+  return new HodError('file-unusable', { what: 'this file cannot be used', object, why, next: 'name a plain file' });
 }

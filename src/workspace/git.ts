@@ -1,3 +1,4 @@
+import pLimit from 'p-limit';
 import { isCommitId, type CommitId } from '../core/commit';
 import { timestampOf, type Timestamp } from '../core/time';
 import type { Ancestry } from '../core/tags/ordering';
@@ -132,7 +133,10 @@ function linesOf(run: ProgramRun): string[] {
     .filter((line) => line !== '');
 }
 
+/** How many git programs run at once. */
+const turn = pLimit(8);
+
 /** Runs git; what it says of an error is read, so it speaks in its own words whatever the locale. */
 function git(folder: string, ...args: string[]): Promise<ProgramRun> {
-  return runProgram('git', ['-C', folder, ...args], { folder, env: { LC_ALL: 'C' } });
+  return turn(() => runProgram('git', ['-C', folder, ...args], { folder, env: { LC_ALL: 'C' } }));
 }

@@ -1,9 +1,9 @@
-import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import * as z from 'zod';
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
+import { readSmallFile } from './files';
 import type { SecretPlace } from './config-schema';
 import { runProgram } from './programs';
 
@@ -27,7 +27,7 @@ export interface SecretContext {
 
 /** Reads a secret from where hod.yaml says it is. Throws `denied`, naming what it is for, where there is none. */
 export async function readSecret(place: SecretPlace, purpose: string, context: SecretContext): Promise<string> {
-  return context.secrets.keep(await readPlace(place, purpose, context));
+  return context.secrets.keep(await readPlace(place, purpose, context), purpose);
 }
 
 /** Reads what is no secret by itself, such as a user name. Throws as {@link readSecret} does. */
@@ -39,7 +39,7 @@ export async function readPlace(
   const [where, value] =
     'env' in place
       ? [`the environment variable ${place.env}`, process.env[place.env]]
-      : [`the file ${place.file}`, await readFile(resolve(folder, place.file), 'utf8').catch(() => undefined)];
+      : [`the file ${place.file}`, await readSecretFile(resolve(folder, place.file))];
   const secret = value?.replace(/\r?\n$/, '');
   if (secret === undefined || secret === '') {
     throw new HodError('credential-missing', {
@@ -50,6 +50,18 @@ export async function readPlace(
     });
   }
   return secret;
+}
+
+/** Undefined where it cannot be read. Throws where it is no plain file. */
+async function readSecretFile(path: string): Promise<string | undefined> {
+  try {
+    return (await readSmallFile(path)).toString('utf8');
+  } catch (error) {
+    if (error instanceof HodError) {
+      throw error;
+    }
+    return undefined;
+  }
 }
 
 /** Runs a credential command, without a shell; `{registry}` in it is the registry's host. Throws `denied`. */
@@ -71,9 +83,9 @@ export async function runCredentialCommand(
   }
   const document = parsed.data;
   if ('password' in document) {
-    context.secrets.keep(document.password, document.username);
+    context.secrets.keep(document.password, registry, document.username);
   } else {
-    context.secrets.keep(document.token, 'token');
+    context.secrets.keep(document.token, registry, 'token');
   }
   return document;
 }

@@ -1,14 +1,15 @@
-import { mkdir, readFile, stat } from 'node:fs/promises';
-import { homedir } from 'node:os';
-import { dirname, join } from 'node:path';
+import { mkdir, stat } from 'node:fs/promises';
+import { dirname } from 'node:path';
 import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
 import type { Secrets } from '../core/access/secrets';
 import { HodError, systemErrorCode } from '../core/errors';
-import { parseJson } from '../core/json';
+import { mapOf, parseJson } from '../core/json';
+import { readSmallFile } from './files';
+import { userFile } from './user-files';
 
 const fileSchema = z.strictObject({
-  registries: z.record(z.string(), z.strictObject({ username: z.string(), password: z.string() })),
+  registries: mapOf(z.strictObject({ username: z.string(), password: z.string() })),
 });
 
 /** The login of a registry that a user stored. */
@@ -19,7 +20,7 @@ export interface StoredLogin {
 
 /** Where stored logins are kept: in the user's configuration folder. */
 export function storedFile(): string {
-  return join(process.env['XDG_CONFIG_HOME'] || join(homedir(), '.config'), 'hod', 'logins.json');
+  return userFile('logins.json');
 }
 
 /** Stored logins by registry. Throws `denied` where others than the user may read the file. */
@@ -35,9 +36,9 @@ export async function readStored(secrets: Secrets): Promise<Map<string, StoredLo
         next: `run chmod 600 ${file}, and change the passwords in it if others may have seen them`,
       });
     }
-    const { registries } = fileSchema.parse(parseJson(await readFile(file)) ?? null);
-    Object.values(registries).forEach(({ username, password }) => secrets.keep(password, username));
-    return new Map(Object.entries(registries));
+    const { registries } = fileSchema.parse(parseJson(await readSmallFile(file)) ?? null);
+    registries.forEach(({ username, password }, registry) => secrets.keep(password, registry, username));
+    return new Map(registries);
   } catch (error) {
     if (systemErrorCode(error) === 'ENOENT') {
       return new Map();

@@ -1,5 +1,6 @@
-import { createHash } from 'node:crypto';
-import { mkdir, readFile, rm } from 'node:fs/promises';
+import { createHash, randomUUID } from 'node:crypto';
+import { mkdir, readFile, readlink, rm } from 'node:fs/promises';
+import { hostname } from 'node:os';
 import { join } from 'node:path';
 import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
@@ -8,37 +9,69 @@ import { parseJson } from '../core/json';
 
 /** Registries forget uploads that nobody goes on with; so does Hod, after this many milliseconds. */
 const staleAfter = 24 * 60 * 60 * 1000;
+/** A run that cannot be seen from here is taken to be at an upload for so long after it last said so, in milliseconds. */
+const unseenFor = 15 * 60 * 1000;
 
-const schema = z.object({ key: z.string(), location: z.string(), process: z.number(), at: z.number() });
+const schema = z.object({
+  key: z.string(),
+  location: z.string(),
+  /** The run that is at it, the process that it is, and where that number means this process. */
+  run: z.string(),
+  process: z.number(),
+  space: z.string(),
+  at: z.number(),
+});
+type Remembered = z.infer<typeof schema>;
 
 /** Remembers where unfinished uploads go on, in files of a folder, for this run and for later ones. */
 export class UploadFiles {
+  private readonly run = randomUUID();
+  private readonly space = processSpace();
+
   constructor(private readonly folder: string) {}
 
-  /** Where an upload goes on; undefined where it is stale, or another process is at it. */
+  /** Where an upload goes on; undefined where it is stale, or another process may be at it. */
   async recall(key: string): Promise<string | undefined> {
     const bytes = await readFile(this.fileOf(key)).catch(() => undefined);
     const found = schema.safeParse((bytes && parseJson(bytes)) ?? null).data;
     if (found?.key !== key || Date.now() - found.at > staleAfter) {
       return undefined;
     }
-    return found.process === process.pid || !isAlive(found.process) ? found.location : undefined;
+    return found.run === this.run || (await this.isOver(found)) ? found.location : undefined;
   }
 
   async remember(key: string, location: string): Promise<void> {
     await mkdir(this.folder, { recursive: true });
-    const text = JSON.stringify({ key, location, process: process.pid, at: Date.now() });
+    const record: Remembered = {
+      key,
+      location,
+      run: this.run,
+      process: process.pid,
+      space: await this.space,
+      at: Date.now(),
+    };
     // A location can hold what lets anybody go on with the upload. One that is lost costs time, nothing else.
-    await writeFileAtomic(this.fileOf(key), text, { mode: 0o600, fsync: false });
+    await writeFileAtomic(this.fileOf(key), JSON.stringify(record), { mode: 0o600, fsync: false });
   }
 
   async forget(key: string): Promise<void> {
     await rm(this.fileOf(key), { force: true });
   }
 
+  /** Whether the run that was at an upload has ended. In another container the same number is another process. */
+  private async isOver({ space, process: pid, at }: Remembered): Promise<boolean> {
+    return space === (await this.space) ? pid === process.pid || !isAlive(pid) : Date.now() - at > unseenFor;
+  }
+
   private fileOf(key: string): string {
     return join(this.folder, `${createHash('sha256').update(key).digest('hex').slice(0, 32)}.json`);
   }
+}
+
+/** Names the machine or container within which process numbers tell processes apart. */
+async function processSpace(): Promise<string> {
+  const namespace = await readlink('/proc/self/ns/pid').catch(() => '');
+  return `${hostname()} ${namespace}`;
 }
 
 function isAlive(pid: number): boolean {

@@ -16,7 +16,8 @@ async function raw(sql: string): Promise<void> {
   await client.end();
 }
 
-const open = (product: string) => openPostgresLedger({ url: server.url, product });
+const open = (product: string) =>
+  openPostgresLedger({ url: server.url, product, access: 'write', waiting: () => undefined });
 
 describe('a ledger in PostgreSQL', () => {
   keepsALedger({
@@ -37,7 +38,9 @@ describe('a ledger in PostgreSQL', () => {
     ['nobody listens', () => server.url.replace(String(server.port), '1'), 'ledger-unavailable', 'tried 5 times'],
     ['no such host', () => server.url.replace('localhost', 'ledger.skerry.invalid'), 'ledger-unavailable', 'no host'],
   ])('%s is told in those words, without the password', async (_, url, code, why) => {
-    const error = await failing(code, () => openPostgresLedger({ url: url(), product: 'skerry-line' }));
+    const error = await failing(code, () =>
+      openPostgresLedger({ url: url(), product: 'skerry-line', access: 'read', waiting: () => undefined }),
+    );
     expect(error.problem.why).toContain(why);
     expect(JSON.stringify(error)).not.toContain('not-asked-for');
   });

@@ -92,7 +92,7 @@ test('a token service without tokens', async () => {
 test('a registry that says nothing', async () => {
   const host = await listen(createTcpServer((socket) => socket.on('error', () => undefined).resume()));
   await sandbox.world.configure(dev, host);
-  const patience = { connect: 1000, answer: 50, idle: 50, retry: 1 };
+  const patience = { connect: 1000, idle: 50, whole: 300, retry: 1 };
   await failing('timed-out', () => publish({ config: inProduct('hod.yaml'), patience }));
 
   // Whoever does not want to wait for it ends the run.

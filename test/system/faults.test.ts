@@ -13,7 +13,7 @@ import { sandboxWorld, type SandboxWorld } from '../support/world';
 const names = ['large', 'tide-watch'];
 /** `.ci/run` asks for many. */
 const schedules = Number(process.env['HOD_SCHEDULES'] ?? 60);
-const patience = { connect: 1000, answer: 250, idle: 250, retry: 1 };
+const patience = { connect: 1000, idle: 250, whole: 5_000, retry: 1 };
 
 let sandbox: SandboxWorld;
 beforeAll(async () => {

@@ -96,6 +96,7 @@ test('killed at any moment and run again, publish ends as if nothing had happene
         file: join(ledgerFolder, 'ledger.db'),
         product: 'skerry-line',
         access: 'read',
+        waiting: () => undefined,
       });
       const entries = await all(ledger.entries());
       await ledger.close();

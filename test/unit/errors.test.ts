@@ -2,7 +2,7 @@ import { appendFileSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { readBundle } from '../../src/archive/bundle';
-import { defectOf } from '../../src/cli/views/error';
+import { unforeseen } from '../../src/cli/views/error';
 import { allBytes } from '../../src/core/bytes';
 import { commitSchema } from '../../src/core/commit';
 import { parseConfig } from '../../src/core/oci/config';
@@ -21,9 +21,9 @@ import { failing } from '../support/seen-errors';
 
 test('what nobody foresaw is told as a defect, with where it happened', async () => {
   const error = await failing('defect', () => {
-    throw defectOf(new Error('the tide is out'));
+    throw unforeseen(new Error('the tide is out'));
   });
-  expect(error.problem.why).toMatch(/the tide is out[^]*errors\.test\.ts/);
+  expect(error.message).toMatch(/the tide is out[^]*errors\.test\.ts/);
   expect(error.exitCode).toBe(1);
 });
 
@@ -81,9 +81,9 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   const commit = commitSchema.parse('c'.repeat(40));
   facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: newer, commit, seq: 2 });
   const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: newer }, facts }) };
-  const manifests = { get: () => Promise.resolve(undefined), put: () => Promise.reject(new Error('it is gone')) };
+  const manifests = { get: () => Promise.resolve(undefined), tag: () => Promise.reject(new Error('it is gone')) };
   const item = { image: 'timetable', node: { manifest }, target: { label: repository, manifests } };
-  await failing('content-gone', () => settle([item], [decision], ledger));
+  await failing('content-gone', () => settle([item], [decision], { ledger, mending: (_, write) => write() }));
 });
 
 function never(): never {

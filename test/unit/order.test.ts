@@ -128,31 +128,35 @@ class World {
   }
 
   private target(step: () => Promise<void>): DeliveryTarget {
+    const resolve = async (reference: Tag | Digest): Promise<Digest | undefined> => {
+      await step();
+      return isDigest(reference) ? this.manifests.get(reference)?.digest : this.tags.get(reference);
+    };
+    const put = async (reference: Tag | Digest, manifest: Manifest): Promise<void> => {
+      await step();
+      this.manifests.set(manifest.digest, manifest);
+      if (!isDigest(reference)) {
+        const before = this.tags.get(reference);
+        // A fixed tag is never written with anything else.
+        expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(true);
+        this.tags.set(reference, manifest.digest);
+      }
+    };
     return {
       repository,
       label: formatRepository(repository),
       requests: 0,
       manifests: {
-        resolve: async (reference) => {
-          await step();
-          return isDigest(reference) ? this.manifests.get(reference)?.digest : this.tags.get(reference);
+        resolve,
+        put,
+        tag: async (tag, manifest) => {
+          await put(tag, manifest);
+          return resolve(tag);
         },
         get: async (reference) => {
           await step();
           const digest = isDigest(reference) ? reference : this.tags.get(reference);
           return digest && this.manifests.get(digest);
-        },
-        put: async (reference, manifest) => {
-          await step();
-          this.manifests.set(manifest.digest, manifest);
-          if (!isDigest(reference)) {
-            const before = this.tags.get(reference);
-            // A fixed tag is never written with anything else.
-            expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(
-              true,
-            );
-            this.tags.set(reference, manifest.digest);
-          }
         },
       },
       blobs: {
@@ -190,7 +194,7 @@ class World {
         return 0;
       },
       entries: () => never(),
-      facts: () => never(),
+      snapshot: () => never(),
       close: () => Promise.resolve(),
     };
   }

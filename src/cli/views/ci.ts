@@ -1,4 +1,5 @@
 import { shortCommit } from '../../core/commit';
+import { visible } from '../../core/text';
 import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
 
@@ -16,13 +17,13 @@ export function summaryTable(report: CiReport): string {
     const held = tags
       .filter(({ outcome }) => outcome === 'held')
       .map(({ tag, reason }) => `\`${tag}\` held: ${cell(reason)}`);
-    const runs = kind === 'bundle' ? 'files' : platforms.join('<br>');
+    const runs = kind === 'bundle' ? 'files' : platforms.map(cell).join('<br>');
     return `| ${image} | ${runs} | ${[...set, ...held].join('<br>')} | \`${repository}@${digest}\` |`;
   });
   return [
     title,
     '',
-    `Commit \`${shortCommit(report.commit)}\`${report.build === undefined || report.build === null ? '' : `, build ${report.build}`}`,
+    `Commit \`${shortCommit(report.commit)}\`${report.build === undefined || report.build === null ? '' : `, build ${cell(report.build)}`}`,
     '',
     '| image | platforms | tags | pull by digest |',
     '| --- | --- | --- | --- |',
@@ -40,6 +41,7 @@ export function outputLines(report: CiReport): string {
   return [`VERSION=${report.version ?? ''}`, `COMMIT=${report.commit}`, ...images].join('\n');
 }
 
+/** A text from outside as Markdown shows it, in a cell: nothing in it is markup, and it stays in its line. */
 function cell(text: string): string {
-  return text.replaceAll('|', '\\|');
+  return visible(text).replace(/[\\`*_[\]<>#|&~!$]/g, (character) => `&#${character.charCodeAt(0)};`);
 }

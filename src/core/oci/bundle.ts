@@ -1,5 +1,4 @@
 import { sha256, type Digest } from './digest';
-import type { Descriptor } from './descriptor';
 import { parseManifest, type Manifest } from './manifest';
 import { annotationKeys } from './annotations';
 import { mediaTypes } from './media-types';
@@ -15,7 +14,7 @@ export const emptyConfig = { bytes: new TextEncoder().encode('{}'), mediaType: '
  * the same bytes, whenever and wherever.
  */
 export function bundleManifest(name: string, archive: { digest: Digest; size: number }): Manifest {
-  const layer: Descriptor = {
+  const layer = {
     mediaType: mediaTypes.layerTar,
     ...archive,
     annotations: { [annotationKeys.title]: `${name}.tar` },

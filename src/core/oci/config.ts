@@ -1,16 +1,16 @@
 import * as z from 'zod';
 import { HodError } from '../errors';
-import { issuesToText, parseJson } from '../json';
+import { issuesToText, mapOf, parseJson } from '../json';
 import { platformSchema, type Platform } from './platform';
 
 /** What Hod reads from the config of an image (OCI image specification, config.md). */
 export interface ImageConfig {
   platform: Platform;
-  labels: Readonly<Record<string, string>>;
+  labels: ReadonlyMap<string, string>;
 }
 
 const schema = platformSchema.extend({
-  config: z.object({ Labels: z.record(z.string(), z.string()).nullish() }).nullish(),
+  config: z.object({ Labels: mapOf(z.string()).nullish() }).nullish(),
 });
 
 /** Parses the config of an image. Throws a `corrupt` error, naming `label`, if it is not one. */
@@ -25,5 +25,5 @@ export function parseConfig(bytes: Uint8Array, label: string): ImageConfig {
     });
   }
   const { config, ...platform } = parsed.data;
-  return { platform, labels: config?.Labels ?? {} };
+  return { platform, labels: config?.Labels ?? new Map() };
 }

@@ -1,10 +1,18 @@
+import pLimit from 'p-limit';
 import { allBytes } from '../bytes';
 import { HodError } from '../errors';
 import { parseConfig } from './config';
 import { annotationKeys } from './annotations';
 import type { Descriptor } from './descriptor';
 import { digestHasher, type Digest } from './digest';
-import { blobsOf, manifestSizeLimit, parseManifest, type ImageManifest, type Manifest } from './manifest';
+import {
+  blobsOf,
+  describeManifest,
+  manifestSizeLimit,
+  parseManifest,
+  type ImageManifest,
+  type Manifest,
+} from './manifest';
 import { isImageConfig } from './media-types';
 import { formatPlatform, isRunnable, type Platform } from './platform';
 import type { Repository } from './reference';
@@ -30,41 +38,111 @@ export interface ContentNode {
   readonly children: readonly ContentNode[];
 }
 
-// Deeper nesting than any builder writes: it bounds the work that a small document can ask for.
+// Deeper nesting, and more manifests, than any builder writes: they bound the work that a small document can ask for.
 const depthLimit = 8;
+const manifestLimit = 1_000;
+/** How many manifests are read at once. */
+const readAtOnce = 16;
 
 /**
- * Reads a manifest and all manifests below it, each checked against its descriptor, and checks that
- * their blobs are there, as far as the source tells cheaply.
+ * Reads a manifest and all manifests below it, each once and checked against its descriptor, and
+ * checks that their blobs are there, as far as the source tells cheaply. What is named several
+ * times is one node with several parents.
  */
-export async function readContent(source: ContentSource, root: Descriptor, depth = 0): Promise<ContentNode> {
-  const { mediaType, digest, size } = root;
-  const label = `${source.label}@${digest}`;
-  if (depth > depthLimit) {
-    throw new HodError('nested-too-deeply', {
-      what: 'an index is nested too deeply',
-      object: label,
-      why: `Hod follows indexes within indexes to a depth of ${depthLimit}`,
-      next: 'build the image again; nothing was tagged',
-    });
-  }
-  if (size > manifestSizeLimit) {
-    throw new HodError('manifest-corrupt', {
-      what: 'this manifest is too large',
-      object: label,
-      why: `its descriptor says ${size} bytes; registries take ${manifestSizeLimit}`,
-      next: 'build the image again; nothing was tagged',
-    });
-  }
-  const manifest = parseManifest(await source.readManifest(root), { label, mediaType, digest, size });
-  if (manifest.kind === 'image') {
-    for (const blob of blobsOf(manifest)) {
-      await source.checkBlob?.(blob);
+export function readContent(source: ContentSource, root: Descriptor): Promise<ContentNode> {
+  return new ContentReader(source).read(root, 0);
+}
+
+class ContentReader {
+  private readonly nodes = new Map<Digest, Promise<ContentNode>>();
+  private readonly checked = new Map<string, Promise<void>>();
+  private readonly turn = pLimit(readAtOnce);
+
+  constructor(private readonly source: ContentSource) {}
+
+  async read(descriptor: Descriptor, depth: number): Promise<ContentNode> {
+    const known = this.nodes.get(descriptor.digest);
+    if (known === undefined) {
+      const reading = this.readNode(descriptor, depth);
+      this.nodes.set(descriptor.digest, reading);
+      return reading;
     }
-    return { manifest, source, children: [] };
+    const node = await known;
+    const { mediaType, size } = describeManifest(node.manifest);
+    if (descriptor.size !== size || descriptor.mediaType !== mediaType) {
+      throw new HodError('manifest-corrupt', {
+        what: 'this manifest cannot be trusted',
+        object: this.label(descriptor.digest),
+        why: `one index names it as ${mediaType} of ${size} bytes, another as ${descriptor.mediaType} of ${descriptor.size}`,
+        next: 'build the image again; nothing was tagged',
+      });
+    }
+    return node;
   }
-  const children = await Promise.all(manifest.manifests.map((child) => readContent(source, child, depth + 1)));
-  return { manifest, source, children };
+
+  private async readNode(descriptor: Descriptor, depth: number): Promise<ContentNode> {
+    const { source } = this;
+    this.refuseExcess(descriptor, depth);
+    const manifest = await this.turn(() => this.readManifest(descriptor));
+    if (manifest.kind === 'image') {
+      for (const blob of blobsOf(manifest)) {
+        await this.check(blob);
+      }
+      return { manifest, source, children: [] };
+    }
+    const children = await Promise.all(manifest.manifests.map((child) => this.read(child, depth + 1)));
+    return { manifest, source, children };
+  }
+
+  private async readManifest(descriptor: Descriptor): Promise<Manifest> {
+    const { mediaType, digest, size } = descriptor;
+    return parseManifest(await this.source.readManifest(descriptor), {
+      label: this.label(digest),
+      mediaType,
+      digest,
+      size,
+    });
+  }
+
+  private check(blob: Descriptor): Promise<void> {
+    const key = `${blob.digest} ${blob.size}`;
+    const known = this.checked.get(key) ?? this.turn(async () => this.source.checkBlob?.(blob));
+    this.checked.set(key, known);
+    return known;
+  }
+
+  private refuseExcess({ digest, size }: Descriptor, depth: number): void {
+    const next = 'build the image again; nothing was tagged';
+    const object = this.label(digest);
+    if (depth > depthLimit) {
+      throw new HodError('nested-too-deeply', {
+        what: 'an index is nested too deeply',
+        object,
+        why: `Hod follows indexes within indexes to a depth of ${depthLimit}`,
+        next,
+      });
+    }
+    if (this.nodes.size >= manifestLimit) {
+      throw new HodError('too-many-manifests', {
+        what: 'an index leads to too many manifests',
+        object,
+        why: `Hod reads up to ${manifestLimit} below one index`,
+        next,
+      });
+    }
+    if (size > manifestSizeLimit) {
+      throw new HodError('manifest-corrupt', {
+        what: 'this manifest is too large',
+        object,
+        why: `its descriptor says ${size} bytes; registries take ${manifestSizeLimit}`,
+        next,
+      });
+    }
+  }
+
+  private label(digest: Digest): string {
+    return `${this.source.label}@${digest}`;
+  }
 }
 
 /**
@@ -121,16 +199,16 @@ export interface ImageClaims {
 
 /** Reads an image's config for its platform and revision. Artifacts without an image config have no platform. */
 export async function readImageClaims(manifest: ImageManifest, source: ContentSource): Promise<ImageClaims> {
-  const revision = manifest.annotations[annotationKeys.revision];
-  const version = manifest.annotations[annotationKeys.version];
+  const revision = manifest.annotations.get(annotationKeys.revision);
+  const version = manifest.annotations.get(annotationKeys.version);
   if (!isImageConfig(manifest.config.mediaType)) {
     return { platform: undefined, revision, version };
   }
   const config = parseConfig(await readSmallBlob(source, manifest.config), `${source.label}@${manifest.config.digest}`);
   return {
     platform: config.platform,
-    revision: revision ?? config.labels[annotationKeys.revision],
-    version: version ?? config.labels[annotationKeys.version],
+    revision: revision ?? config.labels.get(annotationKeys.revision),
+    version: version ?? config.labels.get(annotationKeys.version),
   };
 }
 
@@ -155,14 +233,22 @@ export interface RunnableImage {
   readonly version: string | undefined;
 }
 
-/** Every image at or below a node that runs somewhere, in the order of the index. */
+/** Every image at or below a node that runs somewhere, each once, in the order of the index. */
 export async function runnableImages(node: ContentNode): Promise<RunnableImage[]> {
-  if (node.manifest.kind === 'index') {
-    const found = await Promise.all(node.children.map(runnableImages));
-    return found.flat();
-  }
-  const { platform, ...claims } = await readImageClaims(node.manifest, node.source);
-  return platform !== undefined && isRunnable(platform) ? [{ node, manifest: node.manifest, platform, ...claims }] : [];
+  const turn = pLimit(readAtOnce);
+  const images = nodesOf(node).flatMap(({ manifest, ...rest }) =>
+    manifest.kind === 'image' ? [{ ...rest, manifest }] : [],
+  );
+  const found = await Promise.all(
+    images.map((image) =>
+      turn(async (): Promise<RunnableImage[]> => {
+        const { platform, ...claims } = await readImageClaims(image.manifest, image.source);
+        const runs = platform !== undefined && isRunnable(platform);
+        return runs ? [{ node: image, manifest: image.manifest, platform, ...claims }] : [];
+      }),
+    ),
+  );
+  return found.flat();
 }
 
 /** `os/arch[/variant]` of every image at or below a node. */
@@ -170,17 +256,24 @@ export async function platformsOf(node: ContentNode): Promise<string[]> {
   return (await runnableImages(node)).map(({ platform }) => formatPlatform(platform));
 }
 
+/** A node and all below it, each digest once, in the order of the index. */
+function nodesOf(root: ContentNode): ContentNode[] {
+  const seen = new Map<Digest, ContentNode>();
+  const visit = (node: ContentNode): void => {
+    if (!seen.has(node.manifest.digest)) {
+      seen.set(node.manifest.digest, node);
+      node.children.forEach(visit);
+    }
+  };
+  visit(root);
+  return [...seen.values()];
+}
+
 /** Everything at and below a node, each digest once. */
 export function contentOf(node: ContentNode): { manifests: Manifest[]; blobs: Descriptor[] } {
-  const manifests = new Map<Digest, Manifest>();
-  const blobs = new Map<Digest, Descriptor>();
-  const visit = ({ manifest, children }: ContentNode): void => {
-    manifests.set(manifest.digest, manifest);
-    blobsOf(manifest).forEach((blob) => blobs.set(blob.digest, blob));
-    children.forEach(visit);
-  };
-  visit(node);
-  return { manifests: [...manifests.values()], blobs: [...blobs.values()] };
+  const manifests = nodesOf(node).map(({ manifest }) => manifest);
+  const blobs = new Map(manifests.flatMap(blobsOf).map((blob): [Digest, Descriptor] => [blob.digest, blob]));
+  return { manifests, blobs: [...blobs.values()] };
 }
 
 /** Bytes of everything at and below a node, each digest once. */

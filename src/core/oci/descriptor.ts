@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { mapOf } from '../json';
 import { digestSchema, type Digest } from './digest';
 import { platformSchema, type Platform } from './platform';
 
@@ -9,7 +10,7 @@ export interface Descriptor {
   /** Bytes. */
   size: number;
   platform?: Platform | undefined;
-  annotations?: Record<string, string> | undefined;
+  annotations?: ReadonlyMap<string, string> | undefined;
   artifactType?: string | undefined;
 }
 
@@ -19,6 +20,6 @@ export const descriptorSchema = z.object({
   digest: digestSchema,
   size: z.number().int().nonnegative(),
   platform: platformSchema.optional(),
-  annotations: z.record(z.string(), z.string()).optional(),
+  annotations: mapOf(z.string()).optional(),
   artifactType: z.string().optional(),
 });

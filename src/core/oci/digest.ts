@@ -52,11 +52,21 @@ function digestFrom(algorithm: 'sha256' | 'sha512', hex: string): Digest {
   return digest;
 }
 
+/** The digest of some bytes, by the algorithm of another. */
+export function digestLike(bytes: Uint8Array, like: Digest): Digest {
+  const hasher = digestHasher(like);
+  hasher.update(bytes);
+  return hasher.digest();
+}
+
 /** Whether `bytes` are the content that `digest` identifies. */
 export function matchesDigest(bytes: Uint8Array, digest: Digest): boolean {
-  const hasher = digestHasher(digest);
-  hasher.update(bytes);
-  return hasher.digest() === digest;
+  return digestLike(bytes, digest) === digest;
+}
+
+/** Whether two digests are of one algorithm, and can be compared. */
+export function isSameAlgorithm(one: Digest, other: Digest): boolean {
+  return one.slice(0, one.indexOf(':')) === other.slice(0, other.indexOf(':'));
 }
 
 /** The algorithm and the first twelve digits: enough for a person to tell digests apart. */

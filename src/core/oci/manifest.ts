@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { HodError } from '../errors';
-import { issuesToText, parseJson } from '../json';
+import { issuesToText, mapOf, readJson } from '../json';
 import { descriptorSchema, type Descriptor } from './descriptor';
 import { matchesDigest, sha256, type Digest } from './digest';
 import { manifestKind, mediaTypes } from './media-types';
@@ -13,7 +13,7 @@ interface ParsedManifest {
   readonly bytes: Uint8Array;
   readonly digest: Digest;
   readonly mediaType: string;
-  readonly annotations: Readonly<Record<string, string>>;
+  readonly annotations: ReadonlyMap<string, string>;
   readonly artifactType?: string | undefined;
   /** The manifest that this one refers to, if it is a referrer. */
   readonly subject?: Descriptor | undefined;
@@ -39,7 +39,7 @@ const common = {
   schemaVersion: z.literal(2),
   mediaType: z.string().optional(),
   artifactType: z.string().optional(),
-  annotations: z.record(z.string(), z.string()).nullish(),
+  annotations: mapOf(z.string()).nullish(),
   subject: descriptorSchema.nullish(),
 };
 // A document that could be read both as an image and as an index is refused: two readers would
@@ -89,9 +89,9 @@ export function parseManifest(bytes: Uint8Array, expected: ExpectedManifest): Ma
   if (expected.digest !== undefined && !matchesDigest(bytes, expected.digest)) {
     throw corrupt(`its bytes do not have the digest ${expected.digest}`);
   }
-  const document = parseJson(bytes);
+  const { object: document, problem } = readJson(bytes);
   if (document === undefined) {
-    throw corrupt('it is not a JSON object');
+    throw corrupt(problem);
   }
   const own = typeof document.mediaType === 'string' ? document.mediaType : undefined;
   if (own !== undefined && expected.mediaType !== undefined && own !== expected.mediaType) {
@@ -112,7 +112,7 @@ export function parseManifest(bytes: Uint8Array, expected: ExpectedManifest): Ma
     bytes,
     digest,
     mediaType,
-    annotations: annotations ?? {},
+    annotations: annotations ?? new Map<string, string>(),
     artifactType,
     subject: subject ?? undefined,
   };

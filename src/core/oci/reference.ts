@@ -38,12 +38,20 @@ export const repositoryNameSchema = z.custom<RepositoryName>(
 /** Whether `text` is `registry/name`. */
 function isRepositoryName(text: string): text is RepositoryName {
   const slash = text.indexOf('/');
-  return isHost(text.slice(0, Math.max(slash, 0))) && nameGrammar.test(text.slice(slash + 1));
+  return isRegistry(text.slice(0, Math.max(slash, 0))) && nameGrammar.test(text.slice(slash + 1));
 }
 
-/** Whether `text` is a registry's host: one with a dot or a port, or localhost. */
-function isHost(text: string): boolean {
-  return hostGrammar.test(text) && (/[.:]/.test(text) || text === 'localhost');
+/** Whether `text` is the host of a registry: one with a dot or a port, or localhost. */
+export function isRegistry(text: string): boolean {
+  return hostGrammar.test(text) && (/[.:]/.test(text) || text === 'localhost') && isAddress(text);
+}
+
+/**
+ * Whether URLs take a host as it stands: its port exists, its numbers are an address, and it is
+ * written in the one form in which it is compared (`127.0.0.1`, and not `127.1`).
+ */
+function isAddress(host: string): boolean {
+  return URL.canParse(`https://${host}`) && new URL(`https://${host}`).hostname === hostOf(host).toLowerCase();
 }
 
 /** Reads `registry/name`. Throws a `usage` error if `text` is not a repository. */
@@ -58,8 +66,8 @@ export function parseRepository(text: string): Repository {
       why,
       next: 'write it as registry/name, for example registry.test/skerry/timetable',
     });
-  if (!isHost(registry)) {
-    throw refuse('it does not begin with a registry host (one with a dot, a port, or localhost)');
+  if (!isRegistry(registry)) {
+    throw refuse('it does not begin with a registry host (one with a dot, a port, or localhost; ports go up to 65535)');
   }
   if (!nameGrammar.test(name)) {
     throw refuse('the name after the registry may hold lower-case letters, digits, and single . _ - / between them');
@@ -113,12 +121,6 @@ export function formatReference(reference: Reference): string {
   const tag = reference.tag === undefined ? '' : `:${reference.tag}`;
   const digest = reference.digest === undefined ? '' : `@${reference.digest}`;
   return `${formatRepository(reference.repository)}${tag}${digest}`;
-}
-
-/** Whether a registry host is this machine (RFC 6761 §6.3: every name under `localhost` is). */
-export function isLoopback(registry: string): boolean {
-  const host = hostOf(registry);
-  return host === 'localhost' || host.endsWith('.localhost') || host === '[::1]' || /^127(?:\.\d{1,3}){3}$/.test(host);
 }
 
 /** The host of a registry without its port. */

@@ -85,6 +85,18 @@ export function openEntry(stored: StoredEntry, before: Head): SealedEntry {
   return { entry: parsed.data, ...stored };
 }
 
+const endSchema = z.strictObject({ end: z.strictObject({ seq: z.number().int(), hash: digestSchema.nullable() }) });
+
+/** The last line of a copy of a ledger: the head that its entries lead to. */
+export function endLine({ seq, hash }: Head): string {
+  return JSON.stringify({ end: { seq, hash } });
+}
+
+/** The head that a last line of a copy names; undefined where the line is none. */
+export function readEndLine(line: string): Head | undefined {
+  return endSchema.safeParse(parseJson(new TextEncoder().encode(line)) ?? null).data?.end;
+}
+
 /**
  * Adds an entry to the facts before it. Answers those that it set. Pure but for `facts`: folding the
  * same entries gives the same facts, which is how a snapshot is checked.

@@ -1,6 +1,8 @@
 import * as z from 'zod';
 import { commitSchema } from '../commit';
-import { digestSchema } from '../oci/digest';
+import { issuesToText } from '../json';
+import { HodError, messageOf } from '../errors';
+import { digestSchema, sha256, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import { tagKinds } from '../tags/rules';
 import { tagSchema, type Tag } from '../tags/tag';
@@ -93,6 +95,19 @@ export interface StoredFact {
   readonly text: string;
 }
 
+/** A fact, and the entry that set it. */
+export interface SetFact extends StoredFact {
+  readonly seq: number;
+}
+
+/**
+ * Ties a fact to the entry that set it, and so to the chain of entries: who changes the fact alone,
+ * or its key, or says that another entry set it, changes what its seal must be.
+ */
+export function sealOf({ key: { kind, key }, text }: StoredFact, setter: Digest): Digest {
+  return sha256(JSON.stringify([setter, kind, key, text]));
+}
+
 /** The kind and the key of a fact, as one text. */
 export function factName({ kind, key }: FactKey): string {
   return `${kind} ${key}`;
@@ -125,7 +140,19 @@ export class Facts {
       throw new Error(`the fact ${factName({ kind, key })} is used, and was not asked for`);
     }
     const found = this.stored.get(factName({ kind, key }));
-    return found === undefined ? undefined : schemaOf[kind].parse(JSON.parse(found.text));
+    if (found === undefined) {
+      return undefined;
+    }
+    try {
+      return schemaOf[kind].parse(JSON.parse(found.text));
+    } catch (error) {
+      throw new HodError('ledger-facts-corrupt', {
+        what: 'a fact of the ledger cannot be read',
+        object: factName({ kind, key }),
+        why: error instanceof z.ZodError ? issuesToText(error) : messageOf(error),
+        next: 'restore the ledger from its backup',
+      });
+    }
   }
 
   /** Sets the value of a fact. */

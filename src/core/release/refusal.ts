@@ -1,15 +1,16 @@
 import { HodError } from '../errors';
+import { asOneLine, linesOf, type Text } from '../text';
 import { unmetAmong, type Gate, type UnmetGate } from './gates/gate';
 
 /** A failure because rules said no: one message for all of them. Its code is that of the first. */
 export class Refusal extends HodError {
   constructor(readonly gates: readonly [UnmetGate, ...UnmetGate[]]) {
     const [first] = gates;
-    const all = (of: (gate: UnmetGate) => string): string => [...new Set(gates.map(of))].join('\n');
+    const all = (of: (gate: UnmetGate) => Text): string[] => [...new Set(gates.flatMap((gate) => linesOf(of(gate))))];
     super(first.code, {
       what: gates.length === 1 ? first.what : `${gates.length} rules are not met`,
       object: all(({ object }) => object),
-      why: all(({ what, detail }) => (gates.length === 1 ? detail : `${what}: ${detail}`)),
+      why: all(({ what, detail }) => (gates.length === 1 ? detail : `${what}: ${asOneLine(detail)}`)),
       next: all(({ remedy }) => remedy),
     });
   }

@@ -1,8 +1,9 @@
-import { readFile, stat } from 'node:fs/promises';
+import { stat } from 'node:fs/promises';
 import { join, relative, resolve } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import { HodError, systemErrorCode } from '../../core/errors';
 import { parseLayoutLocation } from '../../archive/layout';
+import { readSmallFile } from '../../workspace/files';
 import {
   appendStaging,
   describeStaged,
@@ -115,7 +116,7 @@ function refuseAbsent(absent: readonly OutputPlace[]): void {
   if (absent.length > 0) {
     throw new HodError('build-incomplete', {
       what: 'the build succeeded without all of its outputs',
-      object: absent.map(({ component, path }) => `${component.name}: ${path}`).join('\n'),
+      object: absent.map(({ component, path }) => `${component.name}: ${path}`),
       why: 'they are not there',
       next: 'let the build write them, or correct `from:` in hod.yaml; nothing was tagged',
     });
@@ -127,7 +128,7 @@ async function readEnd(folder: string, commit: string): Promise<'succeeded' | 'f
   let other: { says: string } | undefined;
   for (const end of ['failed', 'succeeded'] as const) {
     const file = join(folder, endFiles[end]);
-    const text = await readFile(file, 'utf8').catch(() => undefined);
+    const text = await readSmallFile(file).then(String, () => undefined);
     const named = text?.trim().split(/\s/)[0] ?? '';
     if (named.length >= 7 && commit.startsWith(named)) {
       return end;

@@ -148,8 +148,8 @@ function missingError(incomplete: readonly Findings[], commit: CommitId, waited:
       : nowhere
         ? 'there is no build output'
         : 'a platform is missing',
-    object: incomplete.map(({ component, missing }) => `${component.name}: ${missing.join(', ')}`).join('\n'),
-    why: reasons.join('\n'),
+    object: incomplete.map(({ component, missing }) => `${component.name}: ${missing.join(', ')}`),
+    why: reasons,
     next: `build it, correct \`from:\` in hod.yaml, or \`hod stage\` it where it is built${waited ? '' : ' and wait for it with --wait 10m'}`,
   });
 }

@@ -35,8 +35,8 @@ export async function outputFrom(image: string, node: ContentNode): Promise<Outp
   const { annotations } = node.manifest;
   const index = {
     label: image,
-    revision: annotations[annotationKeys.revision],
-    version: annotations[annotationKeys.version],
+    revision: annotations.get(annotationKeys.revision),
+    version: annotations.get(annotationKeys.version),
   };
   const claims = runnable.map(({ platform, revision, version }): Claim => {
     return { label: `${image} for ${formatPlatform(platform)}`, revision, version };

@@ -84,7 +84,7 @@ async function carryOutput(
   const transfer = await carrier.carry(node, target);
   const tag = protectionTag(node.manifest.digest);
   if (!dryRun && (await target.manifests.resolve(tag)) === undefined) {
-    await target.manifests.put(tag, node.manifest);
+    await carrier.mending(node, target, () => target.manifests.tag(tag, node.manifest), transfer);
   }
   return { item: { image: component.name, node, platforms, target }, transfer };
 }

@@ -4,33 +4,47 @@ import * as z from 'zod';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { retrying } from '../../core/retrying';
 import type { Head } from '../../core/release/entry';
-import type { Ledger } from '../ledger';
+import type { Ledger, LedgerOptions } from '../ledger';
 import { ledgerForms, newerForm } from '../forms';
 import { ledgerProblem, type LedgerCause } from '../problems';
-import { refoldAll, replaceFact, SqlLedger, type Batch, type LedgerDatabase, type Sql, type SqlValue } from './sql';
+import {
+  insertEntries,
+  insertFacts,
+  refoldAll,
+  rowsAs,
+  SqlLedger,
+  type Batch,
+  type Dialect,
+  type LedgerDatabase,
+  type Sql,
+  type SqlValue,
+} from './sql';
 
-/** How long to wait, in milliseconds: for a connection, and for one answer. */
-const patience = { connect: 10_000, answer: 60_000 };
+/** How long to wait, in milliseconds: for a connection, for one answer, and in all. */
+const patience = { connect: 10_000, answer: 60_000, all: 60_000 };
 /** How often something is tried that failed in a way that may pass, and the first pause between, in milliseconds. */
 const attempts = 5;
 const firstDelay = 250;
 
 /** Where a PostgreSQL ledger is. */
-export interface PostgresLedgerOptions {
+export interface PostgresLedgerOptions extends LedgerOptions {
   /** `postgres://user@host/database`; a secret where it holds a password. */
   url: string;
-  product: string;
 }
 
 /**
- * Opens the ledger of a product in a PostgreSQL database, and makes its tables where they do not exist.
+ * Opens the ledger of a product in a PostgreSQL database. To write, its tables are made where they
+ * do not exist, and brought to the newest form; to read, nothing is made or changed.
  *
  * Throws `unavailable` where the server cannot be reached, `denied` where it refuses the login or the right.
  */
-export async function openPostgresLedger({ url, product }: PostgresLedgerOptions): Promise<Ledger> {
-  const database = new PostgresDatabase(url);
+export async function openPostgresLedger({ url, product, access, waiting }: PostgresLedgerOptions): Promise<Ledger> {
+  const database = new PostgresDatabase(url, waiting);
   try {
-    await database.migrate();
+    await database.look();
+    if (access === 'write') {
+      await database.migrate();
+    }
   } catch (error) {
     await database.close();
     throw error;
@@ -42,13 +56,19 @@ const formRow = z.object({ form: z.number() });
 const addedRow = z.object({ added: z.number() });
 const presenceRow = z.object({ present: z.boolean() });
 
+const dialect: Dialect = { prefix: 'hod_', elements: 'json_array_elements(CAST(? AS json)) AS value' };
+
 class PostgresDatabase implements LedgerDatabase {
-  readonly prefix = 'hod_';
+  readonly dialect = dialect;
+  state: LedgerDatabase['state'] = 'empty';
   private readonly pool: Pool;
   /** Names the server without the login. */
   private readonly label: string;
 
-  constructor(url: string) {
+  constructor(
+    url: string,
+    private readonly waiting: (text: string) => void,
+  ) {
     this.label = labelOf(url);
     this.pool = new Pool({
       connectionString: url,
@@ -61,110 +81,121 @@ class PostgresDatabase implements LedgerDatabase {
     this.pool.on('error', () => undefined);
   }
 
+  /** Finds out which form the tables have. Throws `ledger-newer` for one that is not known yet. */
+  async look(): Promise<void> {
+    this.setState(await this.retrying(() => this.form(this.once)));
+  }
+
   /** Brings the tables to the newest form; of several that try at once, one does it. */
   async migrate(): Promise<void> {
-    const known = await this.retrying(() => this.form(this));
-    if (known === ledgerForms.length) {
+    if (this.state === 'newest') {
       return;
     }
+    const { prefix } = dialect;
     await this.retrying(() =>
-      this.inTransaction(async (sql) => {
+      this.inTransaction('', async (sql) => {
         await sql.rows(`SELECT pg_advisory_xact_lock(${lockSpace})`, []);
         const form = await this.form(sql);
-        if (form > ledgerForms.length) {
-          throw newerForm(this.label, form);
+        this.setState(form);
+        if (this.state === 'newest') {
+          return;
         }
-        await sql.rows(`CREATE TABLE IF NOT EXISTS ${this.prefix}form (form INTEGER NOT NULL)`, []);
+        await sql.rows(`CREATE TABLE IF NOT EXISTS ${prefix}form (form INTEGER NOT NULL)`, []);
         for (const change of ledgerForms.slice(form)) {
-          await sql.rows(change(this.prefix), []);
+          await sql.rows(change(prefix), []);
         }
-        await refoldAll(sql, this.prefix);
-        await sql.rows(`DELETE FROM ${this.prefix}form`, []);
-        await sql.rows(`INSERT INTO ${this.prefix}form VALUES (?)`, [ledgerForms.length]);
+        await refoldAll(sql, dialect);
+        await sql.rows(`DELETE FROM ${prefix}form`, []);
+        await sql.rows(`INSERT INTO ${prefix}form VALUES (?)`, [ledgerForms.length]);
       }),
     );
+    this.setState(ledgerForms.length);
   }
 
   rows(text: string, values: readonly SqlValue[]): Promise<unknown[]> {
-    return this.retrying(async () => (await this.pool.query<object>(numbered(text), [...values])).rows);
+    return this.retrying(() => this.once.rows(text, values));
   }
 
   /**
    * One statement, and so one round trip, and all or nothing: of two that write the same entry, the
    * second waits for the first, and then fails because it is there.
    */
-  async append(product: string, { entries, facts }: Batch, expected: Head): Promise<boolean> {
+  async append(product: string, { count, entries, facts }: Batch, expected: Head): Promise<boolean> {
+    const { prefix } = dialect;
     const before =
       expected.seq === 0
-        ? { text: `NOT EXISTS (SELECT FROM ${this.prefix}entries WHERE product = ?)`, values: [product] }
+        ? { text: `NOT EXISTS (SELECT FROM ${prefix}entries WHERE product = ?)`, values: [product] }
         : {
-            text: `EXISTS (SELECT FROM ${this.prefix}entries WHERE product = ? AND seq = ? AND hash = ?)`,
+            text: `EXISTS (SELECT FROM ${prefix}entries WHERE product = ? AND seq = ? AND hash = ?)`,
             values: [product, expected.seq, expected.hash ?? ''],
           };
+    const free = `NOT EXISTS (SELECT FROM ${prefix}entries WHERE product = ? AND seq = ?)`;
     const text = `
-      WITH added AS (
-        INSERT INTO ${this.prefix}entries (product, seq, hash, text)
-        SELECT * FROM (VALUES ${entries.map(() => '(?, ?::integer, ?, ?)').join(', ')}) AS entry
-        WHERE ${before.text}
-          AND NOT EXISTS (SELECT FROM ${this.prefix}entries WHERE product = ? AND seq = ?)
-        RETURNING seq
-      ), changed AS (
-        INSERT INTO ${this.prefix}facts (product, kind, key, text)
-        SELECT * FROM (VALUES ${facts.map(() => '(?, ?, ?, ?)').join(', ')}) AS fact
-        WHERE (SELECT count(*) FROM added) = ?::integer
-        ${replaceFact}
-      )
-      SELECT count(*)::integer AS added FROM added`;
-    const values = [
-      ...entries.flatMap((row) => [product, ...row]),
-      ...before.values,
-      product,
-      expected.seq + 1,
-      ...facts.flatMap((row) => [product, ...row]),
-      entries.length,
-    ];
+      WITH added AS (${insertEntries(dialect, `WHERE ${before.text} AND ${free}`)} RETURNING seq),
+      changed AS (${insertFacts(dialect, 'WHERE (SELECT count(*) FROM added) = CAST(? AS integer)')})
+      SELECT CAST(count(*) AS integer) AS added FROM added`;
+    const values = [product, entries, ...before.values, product, expected.seq + 1, product, facts, count];
     try {
-      const { rows } = await this.pool.query<object>(numbered(text), values);
-      return addedRow.parse(rows[0]).added === entries.length;
+      return rowsAs(addedRow, await this.once.rows(text, values))[0]?.added === count;
     } catch (error) {
       if (mayPass(error) || systemErrorCode(error) === uniqueViolation) {
         return false;
       }
-      throw this.problem(error);
+      throw error instanceof HodError ? error : this.problem(error);
     }
+  }
+
+  snapshot<T>(work: (sql: Sql) => Promise<T>): Promise<T> {
+    return this.retrying(() => this.inTransaction('ISOLATION LEVEL REPEATABLE READ READ ONLY', work));
   }
 
   close(): Promise<void> {
     return this.pool.end();
   }
 
+  private readonly once: Sql = {
+    rows: async (text, values) => (await this.pool.query<object>(numbered(text), [...values])).rows,
+  };
+
+  private setState(form: number): void {
+    if (form > ledgerForms.length) {
+      throw newerForm(this.label, form);
+    }
+    this.state = form === 0 ? 'empty' : form === ledgerForms.length ? 'newest' : 'older';
+  }
+
   private async form(sql: Sql): Promise<number> {
+    const { prefix } = dialect;
     const look = `SELECT count(*) > 0 AS present FROM pg_tables WHERE tablename = ? AND schemaname = ANY (current_schemas(false))`;
-    const [there] = await sql.rows(look, [`${this.prefix}form`]);
-    if (!presenceRow.parse(there).present) {
+    const [there] = rowsAs(presenceRow, await sql.rows(look, [`${prefix}form`]));
+    if (there?.present !== true) {
       return 0;
     }
-    return formRow.optional().parse((await sql.rows(`SELECT form FROM ${this.prefix}form`, []))[0])?.form ?? 0;
+    return rowsAs(formRow, await sql.rows(`SELECT form FROM ${prefix}form`, []))[0]?.form ?? 0;
   }
 
   /** Runs work again for as long as it fails in a way that may pass. */
   private retrying<T>(work: () => Promise<T>): Promise<T> {
+    const begun = performance.now();
     return retrying(work, async (error, attempt) => {
-      if (error instanceof HodError || error instanceof z.ZodError) {
+      if (error instanceof HodError) {
         throw error;
       }
-      if (!mayPass(error) || attempt === attempts) {
-        throw this.problem(error, mayPass(error) ? `tried ${attempts} times` : undefined);
+      if (!mayPass(error) || attempt === attempts || performance.now() - begun > patience.all) {
+        throw this.problem(error, mayPass(error) ? `tried ${attempt} times` : undefined);
+      }
+      if (attempt > 2) {
+        this.waiting(`waiting for the ledger: ${this.label} does not answer`);
       }
       await delay(firstDelay * 2 ** (attempt - 1));
     });
   }
 
-  private async inTransaction<T>(work: (sql: Sql) => Promise<T>): Promise<T> {
+  private async inTransaction<T>(kind: string, work: (sql: Sql) => Promise<T>): Promise<T> {
     const client = await this.pool.connect();
     let broken = true;
     try {
-      await client.query('BEGIN');
+      await client.query(`BEGIN ${kind}`);
       const result = await work({
         rows: async (text, values) => (await client.query<object>(numbered(text), [...values])).rows,
       });
@@ -203,12 +234,16 @@ function labelOf(url: string): string {
   }
 }
 
-/** Faults of the connection, and of a server that is ending, starting or full (SQLSTATE classes 08, 53 and 57P). */
+/** Faults of the connection, and of a server that is ending, starting or full (SQLSTATE); nothing else may pass. */
 function mayPass(error: unknown): boolean {
   if (error instanceof DatabaseError) {
-    return /^(08|53300|57P0|40001|40P01)/.test(error.code ?? '');
+    return /^(0800[0136]|53300|57P0[123]|40001|40P01|55P03)$/.test(error.code ?? '');
   }
-  return !(error instanceof TypeError) && !/^(ENOTFOUND|ERR_)/.test(systemErrorCode(error) ?? '');
+  const code = systemErrorCode(error) ?? '';
+  return (
+    /^(ECONNREFUSED|ECONNRESET|EPIPE|ETIMEDOUT|EHOSTUNREACH|ENETUNREACH|EAI_AGAIN)$/.test(code) ||
+    (error instanceof Error && /connection terminated|timeout|connection error|ended/i.test(error.message))
+  );
 }
 
 const causes: readonly LedgerCause[] = [

@@ -1,9 +1,11 @@
 import * as z from 'zod';
+import { HodError } from '../../core/errors';
+import { issuesToText } from '../../core/json';
 import { digestSchema } from '../../core/oci/digest';
 import { factsReadBy } from '../../core/release/actions';
 import { emptyHead, foldInto, headAfter, openEntry, type Head, type SealedEntry } from '../../core/release/entry';
-import { factKinds, factName, Facts, type FactKey, type StoredFact } from '../../core/release/facts';
-import type { Ledger, LedgerState } from '../ledger';
+import { factKinds, factName, Facts, sealOf, type FactKey, type SetFact } from '../../core/release/facts';
+import type { Ledger, LedgerContent, LedgerState } from '../ledger';
 
 /** A value in a statement; `?` stands for one. */
 export type SqlValue = string | number;
@@ -13,62 +15,90 @@ export interface Sql {
   rows(text: string, values: readonly SqlValue[]): Promise<unknown[]>;
 }
 
-/** Rows of entries (`seq`, `hash`, `text`) and of facts (`kind`, `key`, `text`) that belong together. */
+/** How a database writes what the two engines write differently. */
+export interface Dialect {
+  /** Begins the names of the tables. */
+  readonly prefix: string;
+  /** A table with a column `value` for each element of a JSON array, which is one value however many there are. */
+  readonly elements: string;
+}
+
+/** Rows that are written together: two JSON arrays of arrays. */
 export interface Batch {
-  readonly entries: readonly (readonly [number, string, string])[];
-  readonly facts: readonly (readonly [string, string, string])[];
+  readonly count: number;
+  /** `[seq, hash, text]` of each entry. */
+  readonly entries: string;
+  /** `[kind, key, text, seq, seal]` of each fact. */
+  readonly facts: string;
 }
 
 /** A database that keeps ledgers: what SQLite and PostgreSQL do differently. */
 export interface LedgerDatabase extends Sql {
-  /** Begins the names of the tables. */
-  readonly prefix: string;
+  readonly dialect: Dialect;
+  /** The form of its tables: `newest`, one to be read as it is, or none at all. */
+  readonly state: 'newest' | 'older' | 'empty';
   /**
    * Writes a batch where `expected` is the head of the product, all of it or nothing: the one step
    * that is serialised. Answers whether it was written; false also where that is not known because
    * the connection broke.
    */
   append(product: string, batch: Batch, expected: Head): Promise<boolean>;
+  /** Does work on the database as it is at one moment. */
+  snapshot<T>(work: (sql: Sql) => Promise<T>): Promise<T>;
   close(): Promise<void>;
 }
 
-/** Rows read or written at a time. */
+/** Rows read at a time. */
 const pageSize = 500;
 
-const entryRow = z.object({ hash: digestSchema, text: z.string() });
-const factRow = z.object({ kind: z.enum(factKinds), key: z.string(), text: z.string() });
-const stateRow = z.union([z.object({ kind: z.literal(''), key: z.string(), text: digestSchema }), factRow]);
+const entryRow = z.object({ seq: z.number(), hash: digestSchema, text: z.string() });
+const factRow = z.object({
+  kind: z.enum(factKinds),
+  key: z.string(),
+  text: z.string(),
+  seq: z.number(),
+  seal: z.string(),
+  /** The hash of the entry that set it; null where there is no such entry. */
+  setter: digestSchema.nullable(),
+});
+const headRow = z.object({ kind: z.literal(''), key: z.string(), text: digestSchema });
+const stateRow = z.union([headRow, factRow]);
 const productRow = z.object({ product: z.string() });
+
+/** Rows of a known form. Throws `ledger-corrupt` for others: somebody else wrote them. */
+export function rowsAs<T>(schema: z.ZodType<T>, rows: unknown): T[] {
+  const parsed = z.array(schema).safeParse(rows);
+  if (!parsed.success) {
+    throw new HodError('ledger-corrupt', {
+      what: 'the ledger holds what no Hod wrote',
+      object: 'a row of the ledger',
+      why: issuesToText(parsed.error).slice(0, 500),
+      next: 'restore the ledger from its backup',
+    });
+  }
+  return parsed.data;
+}
 
 /** The ledger of one product in a database. */
 export class SqlLedger implements Ledger {
+  private readonly reader: Reader;
+
   constructor(
     private readonly database: LedgerDatabase,
     private readonly product: string,
-  ) {}
+  ) {
+    this.reader = new Reader(database, database.dialect, product);
+  }
 
-  /** The head and the facts come in one statement, and so of one moment. */
   async read(keys: readonly FactKey[]): Promise<LedgerState> {
-    const { prefix } = this.database;
-    const unique = [...new Map(keys.map((key) => [factName(key), key])).values()];
-    const head = `SELECT '' AS kind, CAST(seq AS TEXT) AS key, hash AS text FROM ${prefix}entries
-      WHERE product = ? AND seq = (SELECT max(seq) FROM ${prefix}entries WHERE product = ?)`;
-    const places = unique.map(() => '(?, ?)').join(', ');
-    const facts = `SELECT kind, key, text FROM ${prefix}facts WHERE product = ? AND (kind, key) IN (VALUES ${places})`;
-    const rows = await this.database.rows(unique.length === 0 ? head : `${head} UNION ALL ${facts}`, [
-      this.product,
-      this.product,
-      ...(unique.length === 0 ? [] : [this.product, ...unique.flatMap(({ kind, key }) => [kind, key])]),
-    ]);
-    const state: LedgerState = { head: emptyHead, facts: new Facts(unique) };
-    for (const row of z.array(stateRow).parse(rows)) {
-      if (row.kind === '') {
-        state.head = { seq: Number(row.key), hash: row.text };
-      } else {
-        state.facts.load({ kind: row.kind, key: row.key }, row.text);
-      }
+    switch (this.database.state) {
+      case 'newest':
+        return this.reader.read(keys);
+      case 'older':
+        return this.database.snapshot((sql) => new Reader(sql, this.database.dialect, this.product).fold());
+      case 'empty':
+        return { head: emptyHead, facts: new Facts() };
     }
-    return state;
   }
 
   async append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
@@ -80,124 +110,192 @@ export class SqlLedger implements Ledger {
     if (entries.length === 0) {
       return 0;
     }
-    const batch: Batch = {
-      entries: entries.map(({ entry, hash, text }) => [entry.seq, hash, text]),
-      facts: rowsOf(foldAll(entries, facts)),
-    };
+    const batch = batchOf(entries, facts);
     const begun = performance.now();
     const written = await this.database.append(this.product, batch, expected);
     return written ? performance.now() - begun : undefined;
   }
 
-  async *entries(): AsyncGenerator<SealedEntry> {
-    let before = emptyHead;
-    for (;;) {
-      const page = await this.entriesAfter(before);
-      for (const each of page) {
-        yield each;
-        before = headAfter(each);
-      }
-      if (page.length < pageSize) {
-        return;
-      }
-    }
+  entries(): AsyncIterable<SealedEntry> {
+    return this.database.state === 'empty' ? nothing() : this.reader.entries();
   }
 
-  async *facts(): AsyncGenerator<StoredFact> {
-    const { prefix } = this.database;
-    const select = `SELECT kind, key, text FROM ${prefix}facts WHERE product = ? AND (kind, key) > (?, ?) ORDER BY kind, key LIMIT ?`;
-    let last: FactKey | undefined;
-    for (;;) {
-      const values = [this.product, last?.kind ?? '', last?.key ?? '', pageSize];
-      const page = z.array(factRow).parse(await this.database.rows(select, values));
-      yield* page.map(({ kind, key, text }) => ({ key: { kind, key }, text }));
-      last = page.at(-1);
-      if (page.length < pageSize) {
-        return;
-      }
-    }
+  snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
+    return this.database.state === 'empty'
+      ? work({ entries: nothing, facts: nothing })
+      : this.database.snapshot((sql) => {
+          const reader = new Reader(sql, this.database.dialect, this.product);
+          return work({
+            entries: () => reader.entries(),
+            facts: () => (this.database.state === 'newest' ? reader.facts() : reader.folded()),
+          });
+        });
   }
 
   close(): Promise<void> {
     return this.database.close();
   }
+}
 
-  private async entriesAfter(head: Head): Promise<SealedEntry[]> {
-    return entriesAfter(this.database, this.database.prefix, this.product, head);
+/** Reads the ledger of one product. */
+class Reader implements LedgerContent {
+  constructor(
+    private readonly sql: Sql,
+    private readonly dialect: Dialect,
+    private readonly product: string,
+  ) {}
+
+  /** The head and the facts come in one statement, and so of one moment; with each fact comes the hash of its entry. */
+  async read(keys: readonly FactKey[]): Promise<LedgerState> {
+    const { prefix, elements } = this.dialect;
+    const unique = [...new Map(keys.map((key) => [factName(key), key])).values()];
+    const head = `SELECT '' AS kind, CAST(seq AS TEXT) AS key, hash AS text, 0 AS seq, '' AS seal, NULL AS setter FROM ${prefix}entries
+      WHERE product = ? AND seq = (SELECT max(seq) FROM ${prefix}entries WHERE product = ?)`;
+    const facts = `${selectFacts(prefix)} AND (f.kind, f.key) IN (SELECT value ->> 0, value ->> 1 FROM ${elements})`;
+    const values = [this.product, this.product];
+    const rows =
+      unique.length === 0
+        ? await this.sql.rows(head, values)
+        : await this.sql.rows(`${head} UNION ALL ${facts}`, [
+            ...values,
+            this.product,
+            JSON.stringify(unique.map(({ kind, key }) => [kind, key])),
+          ]);
+    const state: LedgerState = { head: emptyHead, facts: new Facts(unique) };
+    for (const row of rowsAs(stateRow, rows)) {
+      if (row.kind === '') {
+        state.head = { seq: Number(row.key), hash: row.text };
+      } else {
+        const { key, text } = checkedFact(row);
+        state.facts.load(key, text);
+      }
+    }
+    return state;
+  }
+
+  async *entries(): AsyncGenerator<SealedEntry> {
+    const { prefix } = this.dialect;
+    const select = `SELECT seq, hash, text FROM ${prefix}entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?`;
+    let before = emptyHead;
+    for (;;) {
+      const page = rowsAs(entryRow, await this.sql.rows(select, [this.product, before.seq, pageSize]));
+      for (const row of page) {
+        const sealed = openEntry(row, before);
+        if (row.seq !== sealed.entry.seq || sealed.entry.product !== this.product) {
+          throw new HodError('ledger-entry-corrupt', {
+            what: 'the ledger was changed outside Hod',
+            object: `entry ${row.seq}`,
+            why: `it stands there as entry ${row.seq} of ${this.product}, and calls itself ${sealed.entry.seq} of ${sealed.entry.product}`,
+            next: 'restore the ledger from its backup',
+          });
+        }
+        yield sealed;
+        before = headAfter(sealed);
+      }
+      if (page.length < pageSize) {
+        return;
+      }
+    }
+  }
+
+  async *facts(): AsyncGenerator<SetFact> {
+    const select = `${selectFacts(this.dialect.prefix)} AND (f.kind, f.key) > (?, ?) ORDER BY f.kind, f.key LIMIT ?`;
+    let last: Pick<FactKey, 'key'> & { kind: string } = { kind: '', key: '' };
+    for (;;) {
+      const page = rowsAs(factRow, await this.sql.rows(select, [this.product, last.kind, last.key, pageSize]));
+      yield* page.map(checkedFact);
+      last = page.at(-1) ?? last;
+      if (page.length < pageSize) {
+        return;
+      }
+    }
+  }
+
+  /** The head and all facts, folded from the entries: what is stored of them has another form. */
+  async fold(): Promise<LedgerState> {
+    const state: LedgerState = { head: emptyHead, facts: new Facts() };
+    for await (const sealed of this.entries()) {
+      foldInto(state.facts, sealed.entry);
+      state.head = headAfter(sealed);
+    }
+    return state;
+  }
+
+  /** The facts as {@link fold} makes them. */
+  async *folded(): AsyncGenerator<SetFact> {
+    const all = new Facts();
+    const setters = new Map<string, number>();
+    for await (const { entry } of this.entries()) {
+      foldInto(all, entry).forEach(({ key }) => setters.set(factName(key), entry.seq));
+    }
+    yield* all.all().map((fact) => ({ ...fact, seq: setters.get(factName(fact.key)) ?? 0 }));
   }
 }
 
-async function entriesAfter(sql: Sql, prefix: string, product: string, head: Head): Promise<SealedEntry[]> {
-  const select = `SELECT hash, text FROM ${prefix}entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?`;
-  const rows = z.array(entryRow).parse(await sql.rows(select, [product, head.seq, pageSize]));
-  const opened: SealedEntry[] = [];
-  let before = head;
-  for (const row of rows) {
-    const sealed = openEntry(row, before);
-    opened.push(sealed);
-    before = headAfter(sealed);
+function selectFacts(prefix: string): string {
+  return `SELECT f.kind, f.key, f.text, f.seq, f.seal, e.hash AS setter FROM ${prefix}facts AS f
+    LEFT JOIN ${prefix}entries AS e ON e.product = f.product AND e.seq = f.seq WHERE f.product = ?`;
+}
+
+/** A fact whose seal is that of its text, under its key, by the entry that set it. */
+function checkedFact({ kind, key, text, seq, seal, setter }: z.infer<typeof factRow>): SetFact {
+  const fact = { key: { kind, key }, text, seq };
+  if (setter === null || seal !== sealOf(fact, setter)) {
+    throw new HodError('ledger-facts-corrupt', {
+      what: 'the facts of the ledger do not follow from its entries',
+      object: factName(fact.key),
+      why:
+        setter === null ? `there is no entry ${seq}, which is said to have set it` : `entry ${seq} did not set it so`,
+      next: '`hod ledger verify` looks at the rest; where its entries are intact, `hod ledger export` them, and import them into a new ledger',
+    });
   }
-  return opened;
+  return fact;
+}
+
+async function* nothing(): AsyncGenerator<never> {
+  // There is nothing.
 }
 
 /** Folds the facts of every product anew, within a transaction in which nothing has facts. */
-export async function refoldAll(sql: Sql, prefix: string): Promise<void> {
+export async function refoldAll(sql: Sql, dialect: Dialect): Promise<void> {
+  const { prefix } = dialect;
   const rows = await sql.rows(`SELECT DISTINCT product FROM ${prefix}entries`, []);
-  for (const { product } of z.array(productRow).parse(rows)) {
+  for (const { product } of rowsAs(productRow, rows)) {
     const all = new Facts();
-    let head = emptyHead;
-    for (let page = await entriesAfter(sql, prefix, product, head); page.length > 0;) {
-      foldAll(page, all);
-      head = page.map(headAfter).at(-1) ?? head;
-      page = await entriesAfter(sql, prefix, product, head);
+    const set = new Map<string, FactRow>();
+    for await (const sealed of new Reader(sql, dialect, product).entries()) {
+      foldRows(sealed, all).forEach((row) => set.set(`${row[0]} ${row[1]}`, row));
     }
-    for (const { text, values } of insertFacts(prefix, product, rowsOf(all.all()))) {
-      await sql.rows(text, values);
-    }
+    await sql.rows(insertFacts(dialect), [product, JSON.stringify([...set.values()])]);
   }
 }
 
-/** A statement and its values. */
-export interface Statement {
-  readonly text: string;
-  readonly values: readonly SqlValue[];
+/** The statement that adds entries: of a product, from a JSON array. */
+export function insertEntries({ prefix, elements }: Dialect, where = ''): string {
+  return `INSERT INTO ${prefix}entries (product, seq, hash, text)
+    SELECT CAST(? AS TEXT), CAST(value ->> 0 AS INTEGER), value ->> 1, value ->> 2 FROM ${elements} ${where || 'WHERE true'}`;
 }
 
-/** The statements that add entries. */
-export function insertEntries(prefix: string, product: string, entries: Batch['entries']): Statement[] {
-  return insert(`INSERT INTO ${prefix}entries (product, seq, hash, text)`, product, entries, '');
+/** The statement that sets facts: of a product, from a JSON array. */
+export function insertFacts({ prefix, elements }: Dialect, where = ''): string {
+  return `INSERT INTO ${prefix}facts (product, kind, key, text, seq, seal)
+    SELECT CAST(? AS TEXT), value ->> 0, value ->> 1, value ->> 2, CAST(value ->> 3 AS INTEGER), value ->> 4 FROM ${elements} ${where || 'WHERE true'}
+    ON CONFLICT (product, kind, key) DO UPDATE SET text = excluded.text, seq = excluded.seq, seal = excluded.seal`;
 }
 
-/** The statements that set facts. */
-export function insertFacts(prefix: string, product: string, facts: Batch['facts']): Statement[] {
-  return insert(`INSERT INTO ${prefix}facts (product, kind, key, text)`, product, facts, replaceFact);
+type FactRow = readonly [kind: string, key: string, text: string, seq: number, seal: string];
+
+function batchOf(entries: readonly SealedEntry[], facts: Facts): Batch {
+  const set = new Map<string, FactRow>();
+  entries.forEach((sealed) => foldRows(sealed, facts).forEach((row) => set.set(`${row[0]} ${row[1]}`, row)));
+  return {
+    count: entries.length,
+    entries: JSON.stringify(entries.map(({ entry, hash, text }) => [entry.seq, hash, text])),
+    facts: JSON.stringify([...set.values()]),
+  };
 }
 
-/** What becomes of a fact that is there already. */
-export const replaceFact = 'ON CONFLICT (product, kind, key) DO UPDATE SET text = excluded.text';
-
-function insert(into: string, product: string, rows: readonly (readonly SqlValue[])[], conflict: string): Statement[] {
-  return pagesOf(rows).map((page) => ({
-    text: `${into} VALUES ${page.map(() => '(?, ?, ?, ?)').join(', ')} ${conflict}`,
-    values: page.flatMap((row) => [product, ...row]),
-  }));
-}
-
-function rowsOf(facts: readonly StoredFact[]): Batch['facts'] {
-  return facts.map(({ key, text }) => [key.kind, key.key, text]);
-}
-
-/** Adds entries to facts. Answers those that were set. */
-function foldAll(entries: readonly SealedEntry[], facts: Facts): StoredFact[] {
-  const set = new Facts();
-  for (const { entry } of entries) {
-    foldInto(facts, entry).forEach(({ key, text }) => set.load(key, text));
-  }
-  return set.all();
-}
-
-function pagesOf<T>(all: readonly T[]): (readonly T[])[] {
-  return Array.from({ length: Math.ceil(all.length / pageSize) }, (_, at) =>
-    all.slice(at * pageSize, (at + 1) * pageSize),
-  );
+/** Adds an entry to the facts before it. Answers the rows of those that it set. */
+function foldRows({ entry, hash }: SealedEntry, facts: Facts): FactRow[] {
+  return foldInto(facts, entry).map((fact) => [fact.key.kind, fact.key.key, fact.text, entry.seq, sealOf(fact, hash)]);
 }

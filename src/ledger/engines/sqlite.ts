@@ -1,56 +1,69 @@
-import { existsSync, mkdirSync } from 'node:fs';
+import { closeSync, existsSync, mkdirSync, openSync, readSync, statSync } from 'node:fs';
 import { dirname } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
+import { pathToFileURL } from 'node:url';
 import Database from 'libsql';
 import * as z from 'zod';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { digestSchema } from '../../core/oci/digest';
 import { retrying } from '../../core/retrying';
 import { emptyHead, type Head } from '../../core/release/entry';
-import type { Ledger } from '../ledger';
+import type { Ledger, LedgerOptions } from '../ledger';
 import { ledgerForms, newerForm } from '../forms';
 import { ledgerProblem, type LedgerCause } from '../problems';
 import {
   insertEntries,
   insertFacts,
   refoldAll,
+  rowsAs,
   SqlLedger,
   type Batch,
+  type Dialect,
   type LedgerDatabase,
+  type Sql,
   type SqlValue,
-  type Statement,
 } from './sql';
 
 /**
  * How long to wait for another process that is writing, in milliseconds: in all, and each time
- * within SQLite, where nothing else goes on meanwhile.
+ * within SQLite, where nothing else goes on meanwhile; and how long without a word.
  */
-const patience = { all: 60_000, blocked: 2_000 };
+const patience = { all: 60_000, blocked: 2_000, silent: 3_000 };
+
+/** Marks a file as a ledger of ours (https://sqlite.org/pragma.html#pragma_application_id): "Hodl". */
+const applicationId = 0x486f646c;
 
 const headRow = z.object({ seq: z.number(), hash: digestSchema });
 const formRow = z.object({ user_version: z.number() });
+const tableRow = z.object({ sql: z.string().nullable() });
+
+const dialect: Dialect = { prefix: '', elements: 'json_each(?)' };
 
 /** Where a SQLite ledger is, and what for. */
-export interface SqliteLedgerOptions {
+export interface SqliteLedgerOptions extends LedgerOptions {
   /** The database file. */
   file: string;
-  product: string;
-  /** `read`: where the file does not exist it is not made, and the ledger is empty. */
-  access: 'read' | 'write';
 }
 
 /**
- * Opens the ledger of a product in a SQLite file, and makes the file where it does not exist.
+ * Opens the ledger of a product in a SQLite file. To write, the file is made where it does not
+ * exist, and brought to the newest form; to read, nothing is touched, and no right to write is needed.
  *
- * Throws `unavailable` where the file cannot be opened or written, `corrupt` where it is not a ledger.
+ * Throws `unavailable` where the file cannot be opened or written, `corrupt` where it is not a
+ * ledger, `refused` where it is another program's.
  */
-export async function openSqliteLedger({ file, product, access }: SqliteLedgerOptions): Promise<Ledger> {
-  const absent = !existsSync(file);
+export async function openSqliteLedger({ file, product, access, waiting }: SqliteLedgerOptions): Promise<Ledger> {
   try {
-    if (absent && access === 'write') {
-      mkdirSync(dirname(file), { recursive: true });
+    const kind = kindOfFile(file);
+    if (kind !== 'absent') {
+      refuseForeign(file, kind);
     }
-    const database = new SqliteDatabase(absent && access === 'read' ? ':memory:' : file);
+    if (access === 'read') {
+      const database = kind === 'absent' || kind === 'empty' ? undefined : openToRead(file);
+      return new SqlLedger(new SqliteDatabase(file, database, waiting), product);
+    }
+    mkdirSync(dirname(file), { recursive: true });
+    const database = new SqliteDatabase(file, open(file), waiting);
     await database.migrate();
     return new SqlLedger(database, product);
   } catch (error) {
@@ -58,33 +71,130 @@ export async function openSqliteLedger({ file, product, access }: SqliteLedgerOp
   }
 }
 
-class SqliteDatabase implements LedgerDatabase {
-  readonly prefix = '';
-  private readonly connection: Database.Database;
+function open(place: string): Database.Database {
+  return new Database(place, { timeout: patience.blocked });
+}
 
-  constructor(private readonly file: string) {
-    this.connection = new Database(file, { timeout: patience.blocked });
+/** Without the right to write beside the file there can be no index of its log: where it has no log, none is needed. */
+function openToRead(file: string): Database.Database {
+  const address = pathToFileURL(file).href;
+  const database = open(`${address}?mode=ro`);
+  try {
+    database.prepare('SELECT count(*) FROM sqlite_master').get();
+    return database;
+  } catch (error) {
+    database.close();
+    if (!/CANTOPEN/.test(systemErrorCode(error) ?? '') || existsSync(`${file}-wal`)) {
+      throw error;
+    }
+    return open(`${address}?mode=ro&immutable=1`);
+  }
+}
+
+type FileKind = 'ours' | 'unmarked' | 'foreign' | 'empty' | 'absent';
+
+/** What a file is, by its first bytes (https://sqlite.org/fileformat2.html, "The Database Header"). Nothing is opened but for reading. */
+function kindOfFile(file: string): FileKind {
+  const found = statSync(file, { throwIfNoEntry: false });
+  if (found === undefined) {
+    return 'absent';
+  }
+  if (!found.isFile()) {
+    throw notOurs(file, found.isDirectory() ? 'it is a folder' : 'it is a pipe or a device');
+  }
+  const header = Buffer.alloc(100);
+  const handle = openSync(file, 'r');
+  try {
+    if (readSync(handle, header) === 0) {
+      return 'empty';
+    }
+  } finally {
+    closeSync(handle);
+  }
+  if (header.toString('latin1', 0, 16) !== 'SQLite format 3\0') {
+    throw new HodError('ledger-corrupt', {
+      what: 'the ledger cannot be used',
+      object: file,
+      why: 'it is not a ledger, or it is damaged',
+      next: 'restore it from its backup, or correct `ledger:` in hod.yaml',
+    });
+  }
+  const id = header.readUInt32BE(68);
+  return id === applicationId ? 'ours' : id === 0 ? 'unmarked' : 'foreign';
+}
+
+/** Throws where a file is another program's. Ledgers of the first forms bear no mark: their tables tell. */
+function refuseForeign(file: string, kind: FileKind): void {
+  if (kind === 'foreign') {
+    throw notOurs(file, 'it is marked as the file of another program');
+  }
+  if (kind !== 'unmarked') {
+    return;
+  }
+  const database = openToRead(file);
+  try {
+    const select = "SELECT sql FROM sqlite_master WHERE type <> 'index' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'";
+    const tables = rowsAs(tableRow, database.prepare(select).all()).map(({ sql }) => plain(sql ?? ''));
+    const first = plain(ledgerForms[0]?.('') ?? '');
+    if (tables.some((table) => table === '' || !first.includes(table))) {
+      throw notOurs(file, 'it holds tables of another program');
+    }
+  } finally {
+    database.close();
+  }
+}
+
+function plain(sql: string): string {
+  return sql.replace(/\s+/g, ' ').trim();
+}
+
+function notOurs(object: string, why: string): HodError {
+  return new HodError('not-our-file', {
+    what: 'this file is not a ledger of Hod',
+    object,
+    why: `${why}; nothing in it was changed`,
+    next: 'name another file under `ledger:` in hod.yaml',
+  });
+}
+
+class SqliteDatabase implements LedgerDatabase {
+  readonly dialect = dialect;
+
+  /** @param connection Undefined where there is no file, and none is to be made. */
+  constructor(
+    private readonly file: string,
+    private readonly connection: Database.Database | undefined,
+    private readonly waiting: (text: string) => void,
+  ) {}
+
+  get state(): LedgerDatabase['state'] {
+    const form = this.connection === undefined ? 0 : this.form();
+    if (form > ledgerForms.length) {
+      throw newerForm(this.file, form);
+    }
+    return form === 0 ? 'empty' : form === ledgerForms.length ? 'newest' : 'older';
   }
 
   /** Brings the file to the newest form. */
   async migrate(): Promise<void> {
-    if ((await this.patiently(() => this.form())) === ledgerForms.length) {
+    if (await this.patiently(() => this.state === 'newest')) {
       return;
     }
+    // The mark comes first, while it still goes straight into the file.
+    await this.patiently(() => this.open.exec(`PRAGMA application_id = ${applicationId}`));
     // Those who read and the one who writes do not keep each other waiting then (https://sqlite.org/wal.html).
-    await this.patiently(() => this.connection.exec('PRAGMA journal_mode = WAL'));
-    await this.patiently(() => this.connection.exec('BEGIN IMMEDIATE'));
+    await this.patiently(() => this.open.exec('PRAGMA journal_mode = WAL'));
+    await this.patiently(() => this.open.exec('BEGIN IMMEDIATE'));
     try {
       const form = this.form();
-      if (form > ledgerForms.length) {
-        throw newerForm(this.file, form);
+      if (this.state !== 'newest') {
+        for (const change of ledgerForms.slice(form)) {
+          this.open.exec(change(this.dialect.prefix));
+        }
+        await refoldAll(this.direct, this.dialect);
+        this.open.exec(`PRAGMA user_version = ${ledgerForms.length}`);
       }
-      for (const change of ledgerForms.slice(form)) {
-        this.connection.exec(change(this.prefix));
-      }
-      await refoldAll({ rows: (text, values) => Promise.resolve(this.run({ text, values })) }, this.prefix);
-      this.connection.exec(`PRAGMA user_version = ${ledgerForms.length}`);
-      this.connection.exec('COMMIT');
+      this.open.exec('COMMIT');
     } catch (error) {
       this.rollBack();
       throw error;
@@ -92,21 +202,21 @@ class SqliteDatabase implements LedgerDatabase {
   }
 
   rows(text: string, values: readonly SqlValue[]): Promise<unknown[]> {
-    return this.patiently(() => this.run({ text, values }));
+    return this.patiently(() => this.run(text, values));
   }
 
   append(product: string, { entries, facts }: Batch, expected: Head): Promise<boolean> {
     return this.patiently(() => {
-      this.connection.exec('BEGIN IMMEDIATE');
+      this.open.exec('BEGIN IMMEDIATE');
       try {
         const select = `SELECT seq, hash FROM entries WHERE product = ? ORDER BY seq DESC LIMIT 1`;
-        const head = headRow.optional().parse(this.run({ text: select, values: [product] })[0]) ?? emptyHead;
+        const head = rowsAs(headRow, this.run(select, [product]))[0] ?? emptyHead;
         const follows = head.seq === expected.seq && head.hash === expected.hash;
         if (follows) {
-          insertEntries(this.prefix, product, entries).forEach((statement) => this.run(statement));
-          insertFacts(this.prefix, product, facts).forEach((statement) => this.run(statement));
+          this.run(insertEntries(dialect), [product, entries]);
+          this.run(insertFacts(dialect), [product, facts]);
         }
-        this.connection.exec('COMMIT');
+        this.open.exec('COMMIT');
         return follows;
       } catch (error) {
         this.rollBack();
@@ -115,34 +225,58 @@ class SqliteDatabase implements LedgerDatabase {
     });
   }
 
-  private run({ text, values }: Statement): unknown[] {
-    return this.connection.prepare(text).all(...values);
+  async snapshot<T>(work: (sql: Sql) => Promise<T>): Promise<T> {
+    await this.patiently(() => this.open.exec('BEGIN'));
+    try {
+      return await work(this);
+    } finally {
+      this.rollBack();
+    }
+  }
+
+  close(): Promise<void> {
+    return Promise.resolve(void this.connection?.close());
+  }
+
+  private get open(): Database.Database {
+    if (this.connection === undefined) {
+      throw new Error('a ledger that does not exist is written');
+    }
+    return this.connection;
+  }
+
+  private readonly direct: Sql = { rows: (text, values) => Promise.resolve(this.run(text, values)) };
+
+  private run(text: string, values: readonly SqlValue[]): unknown[] {
+    return this.open.prepare(text).all(...values);
   }
 
   /** SQLite may have rolled back by itself; the error that led here is the one that counts. */
   private rollBack(): void {
-    if (this.connection.inTransaction) {
-      this.connection.exec('ROLLBACK');
+    if (this.open.inTransaction) {
+      this.open.exec('ROLLBACK');
     }
   }
 
   /** Does work again for as long as another process keeps the file locked. */
   private async patiently<T>(work: () => T): Promise<T> {
-    const deadline = performance.now() + patience.all;
+    const begun = performance.now();
+    let told = false;
     return retrying(work, async (error) => {
-      if (!isBusy(error) || performance.now() > deadline) {
+      const waited = performance.now() - begun;
+      if (!isBusy(error) || waited > patience.all) {
         throw ledgerError(error, this.file);
+      }
+      if (waited > patience.silent && !told) {
+        told = true;
+        this.waiting(`waiting for another process that keeps the ledger locked (${this.file})`);
       }
       await delay(20 * Math.random());
     });
   }
 
-  close(): Promise<void> {
-    return Promise.resolve(void this.connection.close());
-  }
-
   private form(): number {
-    return formRow.parse(this.connection.prepare('PRAGMA user_version').get()).user_version;
+    return rowsAs(formRow, this.open.prepare('PRAGMA user_version').all())[0]?.user_version ?? 0;
   }
 }
 

@@ -2,7 +2,7 @@ import { HodError, systemErrorCode, type ErrorCode, type Problem } from '../../c
 import type { About } from './exchange';
 import { TransientError, type TransientCode } from './retry';
 
-/** Whether an error comes from a connection and not from a mistake in Hod. */
+/** Whether an error comes from a connection: not from a mistake in Hod, and not from a disk. */
 export function isNetworkError(error: unknown): boolean {
   return networkCode.test(systemErrorCode(error) ?? '') || isParserError(error);
 }
@@ -13,7 +13,17 @@ function isParserError(error: unknown): boolean {
 }
 
 const networkCode =
-  /^(E[A-Z]+|UND_ERR_(?!INVALID_ARG|NOT_SUPPORTED).*|HPE_.*|CERT_.*|.*_CERT.*|UNABLE_TO_.*|ERR_TLS_.*|ERR_SSL_.*)$/;
+  /^(ECONN[A-Z]+|EPIPE|ETIMEDOUT|EHOST[A-Z]+|ENET[A-Z]+|EAI_[A-Z]+|ENOTFOUND|EADDR[A-Z]+|EPROTO|UND_ERR_(?!INVALID_ARG|NOT_SUPPORTED).*|HPE_.*|CERT_.*|.*_CERT.*|UNABLE_TO_.*|ERR_TLS_.*|ERR_SSL_.*)$/;
+
+/** The reason why an exchange is broken off that took longer than it may. */
+export function deadlinePassed(milliseconds: number): Error {
+  return Object.assign(new Error(`no whole answer in ${Math.round(milliseconds / 1000)} s`), { code: 'ETIMEDOUT' });
+}
+
+/** The fault of a name that leads to an address of this machine and may not. */
+export function addressRefused(host: string): Error {
+  return Object.assign(new Error(`${host} is an address of this machine alone`), { code: 'EADDRNOTAVAIL' });
+}
 
 const again = 'run the command again; what has arrived is not sent again';
 
@@ -44,6 +54,12 @@ function lasting(pattern: RegExp, code: ErrorCode, why: Cause['why'], next: stri
 }
 
 const causes: Cause[] = [
+  lasting(
+    /^EADDRNOTAVAIL .*address of this machine alone/,
+    'destination-unsafe',
+    (host) => `${host}, which a registry names, is an address of this machine alone`,
+    'look into the log of the registry, and of what stands in front of it',
+  ),
   // The run has ended, by another failure: what is still on its way ends with it.
   lasting(/^UND_ERR_(DESTROYED|CLOSED)/, 'connection-broken', (host) => `the connection to ${host} was closed`, again),
   lasting(

@@ -1,6 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises';
 import { HodError, type ErrorCode, type Problem } from '../../core/errors';
 import { retrying } from '../../core/retrying';
+import { asOneLine, linesOf } from '../../core/text';
 
 /** The failures that may pass. */
 export type TransientCode = Extract<
@@ -29,33 +30,68 @@ export class TransientError extends HodError {
   }
 }
 
+/** How work is tried again that failed in a way that may pass. Times are in milliseconds. */
+export interface Retries {
+  /** Before the first repetition; doubled for each that follows. */
+  readonly firstDelay: number;
+  /** How long it may go on without getting any further. */
+  readonly budget: number;
+  /** Told of a long wait. */
+  readonly waiting: (text: string) => void;
+}
+
 const attempts = 4;
 /** The longest wait that is honoured when a registry asks for one, in milliseconds. */
-const longestDelay = 20_000;
+const longestDelay = 60_000;
+/** Whoever waits longer is told for what, in milliseconds. */
+export const silentWait = 3_000;
 
 /**
  * Does the work again, with growing pauses, while it fails in a way that may pass.
  *
- * @param firstDelay Milliseconds before the first repetition.
  * @param advanced Whether the last try got further than the one before; such a try does not count.
  */
 export async function withRetries<T>(
   work: () => Promise<T>,
-  firstDelay: number,
+  retries: Retries,
   advanced: () => boolean = () => false,
 ): Promise<T> {
   let counted = 0;
+  let begun = performance.now();
   return retrying(work, async (error) => {
     if (!(error instanceof TransientError)) {
       throw error;
     }
-    counted = advanced() ? 1 : counted + 1;
-    if (counted === attempts) {
-      const { code, problem, cause } = error;
-      const why = [problem.why, `tried ${attempts} times`].filter((each) => each !== undefined).join('; ');
-      throw new HodError(code, { ...problem, why }, { cause });
+    if (advanced()) {
+      counted = 0;
+      begun = performance.now();
     }
-    const backoff = firstDelay * 2 ** (counted - 1) * (0.5 + Math.random());
-    await delay(Math.min(longestDelay, error.retryAfter ?? backoff));
+    counted += 1;
+    const { retryAfter } = error;
+    if (retryAfter !== undefined && retryAfter > longestDelay) {
+      throw lasting(error, `it asks to be left alone for ${wordsOf(retryAfter)}`);
+    }
+    if (counted === attempts || performance.now() - begun > retries.budget) {
+      throw lasting(error, counted === 1 ? 'tried once' : `tried ${counted} times`);
+    }
+    const pause = retryAfter ?? retries.firstDelay * 2 ** (counted - 1) * (0.5 + Math.random());
+    if (pause > silentWait) {
+      retries.waiting(`${asOneLine(error.problem.why ?? error.problem.what)}; it asks to wait ${wordsOf(pause)}`);
+    }
+    await delay(pause);
   });
+}
+
+/** An error that may pass, as one that did not. */
+function lasting({ code, problem, cause }: TransientError, more: string): HodError {
+  return new HodError(code, { ...problem, why: asOneLine([...linesOf(problem.why ?? []), more]) }, { cause });
+}
+
+function wordsOf(milliseconds: number): string {
+  const seconds = Math.ceil(milliseconds / 1000);
+  return seconds < 600
+    ? `${seconds} s`
+    : seconds < 72 * 3600
+      ? `${Math.ceil(seconds / 60)} min`
+      : `${Math.ceil(seconds / 86_400)} d`;
 }

@@ -2,7 +2,7 @@ import * as z from 'zod';
 import type { Secrets } from '../../core/access/secrets';
 import { HodError, type ErrorCode } from '../../core/errors';
 import { parseJson } from '../../core/json';
-import type { About, RegistryResponse } from './exchange';
+import type { About, RegistryRequest, RegistryResponse } from './exchange';
 import { readBody } from './read-body';
 import { TransientError } from './retry';
 
@@ -11,16 +11,25 @@ const errorsSchema = z.object({
   errors: z.array(z.object({ code: z.string().optional(), message: z.string().nullish() })),
 });
 const errorBodyLimit = 64 * 1024;
+/** How a registry says that a manifest needs what it does not have. */
+const lacksContent: readonly string[] = ['MANIFEST_BLOB_UNKNOWN', 'BLOB_UNKNOWN', 'MANIFEST_UNKNOWN'];
 
-/** What a registry says of an error, in its own words and without our secrets. */
-export async function registrySays(response: RegistryResponse, secrets: Secrets): Promise<string> {
+/** What a registry says of an error. */
+interface Said {
+  /** The codes of the error document (OCI distribution specification, "Error Codes"). */
+  readonly codes: readonly string[];
+  /** In its own words, without our secrets. */
+  readonly words: string;
+}
+
+/** Reads what a registry says of an error. */
+export async function registrySays(response: Pick<RegistryResponse, 'body'>, secrets: Secrets): Promise<Said> {
   const body = await readBody(response, errorBodyLimit).catch(() => undefined);
   const parsed = errorsSchema.safeParse((body && parseJson(body)) ?? null);
-  const said = (parsed.data?.errors ?? [])
-    .map(({ code, message }) => [code, message].filter((each) => each).join(' '))
-    .join('; ');
+  const errors = parsed.data?.errors ?? [];
+  const all = errors.map(({ code, message }) => [code, message].filter((each) => each).join(' ')).join('; ');
   // Cut after, not before, secrets are taken out: a part of one would not be recognised.
-  return secrets.redact(said).slice(0, 500);
+  return { codes: errors.flatMap(({ code }) => code ?? []), words: secrets.redact(all).slice(0, 500) };
 }
 
 /** Whether a server is asked too often, or has a fault of its own: that may pass. */
@@ -29,11 +38,15 @@ export function mayPass(status: number): boolean {
 }
 
 /** The error for an answer that may be another one later (RFC 6585 §4, RFC 9110 §15.6, §10.2.3). */
-export function passingProblem(response: RegistryResponse, about: About, server: string, said = ''): TransientError {
+export function passingProblem(
+  response: Pick<RegistryResponse, 'statusCode' | 'headers'>,
+  about: About,
+  server: string,
+  said = '',
+): TransientError {
   const { statusCode } = response;
   const often = statusCode === 429;
   const why = often ? `${server} is asked too often (429)` : `${server} has a fault of its own (${statusCode})`;
-  const seconds = Number(response.headers['retry-after']);
   return new TransientError(
     often ? 'rate-limited' : 'registry-fault',
     {
@@ -42,8 +55,15 @@ export function passingProblem(response: RegistryResponse, about: About, server:
       why: withSaid(why, said),
       next: 'run the command again later; what has arrived is not sent again',
     },
-    { retryAfter: seconds > 0 ? seconds * 1000 : undefined },
+    { retryAfter: retryAfterIn(response) },
   );
+}
+
+/** How long to wait, in milliseconds: `Retry-After` gives seconds, or a date (RFC 9110 §10.2.3). */
+function retryAfterIn({ headers }: Pick<RegistryResponse, 'headers'>): number | undefined {
+  const text = String(headers['retry-after'] ?? '');
+  const wait = /^\d+$/.test(text) ? Number(text) * 1000 : Date.parse(text) - Date.now();
+  return wait > 0 ? wait : undefined;
 }
 
 /** How to name the login of a registry. */
@@ -53,15 +73,22 @@ export function nameCredentials(registry: string): string {
 
 /** What an answer that is not one of those expected means for the user. Reads the body. */
 export async function statusProblem(
-  about: About,
+  about: About & Pick<RegistryRequest, 'method'>,
   response: RegistryResponse,
   registry: string,
   login: { used: boolean; tokens: boolean; secrets: Secrets },
 ): Promise<HodError> {
   const { statusCode } = response;
-  const said = await registrySays(response, login.secrets);
+  const { codes, words: said } = await registrySays(response, login.secrets);
   const problem = (code: ErrorCode, why: string, next: string): HodError =>
     new HodError(code, { what: about.purpose, object: about.object, why: withSaid(why, said), next });
+  if (about.method === 'PUT' && codes.some((code) => lacksContent.includes(code))) {
+    return problem(
+      'content-lacking',
+      `${registry} lacks content that this needs (${statusCode})`,
+      'run the command again: it asks for each blob, and sends what is not there',
+    );
+  }
   if (statusCode === 403 || (statusCode === 401 && login.used && login.tokens)) {
     return problem(
       'no-right',
@@ -101,8 +128,8 @@ export async function statusProblem(
   return problem('answer-unexpected', `${registry} answered ${statusCode}`, 'look into the log of the registry');
 }
 
-/** Whether an answer is a page for people. */
-export function isPage({ headers }: RegistryResponse): boolean {
+/** Whether an answer is a page for people. Where nobody reads the body, frameworks say so of an empty one too. */
+export function isPage({ headers }: Pick<RegistryResponse, 'headers'>): boolean {
   return /^text\/html\b/i.test(String(headers['content-type'] ?? ''));
 }
 

@@ -2,9 +2,11 @@ import { lookup } from 'node:dns';
 import type { LookupFunction } from 'node:net';
 import { rootCertificates } from 'node:tls';
 import { Agent, EnvHttpProxyAgent, request, type Dispatcher } from 'undici';
+import { isNear, isThisMachine } from '../../core/access/destinations';
 import { hostOf } from '../../core/oci/reference';
 import type { About, RegistryResponse } from './exchange';
-import { isNetworkError, networkProblem } from './network-problems';
+import { addressRefused, deadlinePassed, isNetworkError, networkProblem } from './network-problems';
+import { silentWait, type Retries } from './retry';
 
 /** Certificates for a host: PEM texts. */
 export interface TlsOptions {
@@ -18,8 +20,10 @@ export interface TlsOptions {
 export interface OutgoingRequest {
   url: URL;
   method: Dispatcher.HttpMethod;
-  headers?: Record<string, string>;
+  headers?: Readonly<Record<string, string>>;
   body?: Dispatcher.DispatchOptions['body'];
+  /** How many bytes of content move with it, either way. */
+  bulk?: number | undefined;
 }
 
 /** A request that was answered, or was not, for the log. Holds neither query nor headers, where secrets stand. */
@@ -32,59 +36,100 @@ export interface WireEvent {
   milliseconds: number;
 }
 
+/** Told of what goes on on the wire. */
+export interface WireObserver {
+  exchange(event: WireEvent): void;
+  /** An answer has been waited for so long that people want to know. */
+  waiting(text: string): void;
+}
+
 /** How long to wait for what, in milliseconds. */
 export interface Patience {
   /** For a connection. */
   connect: number;
-  /** For the first byte of an answer. */
-  answer: number;
-  /** Between two pieces of a body. */
+  /** Between two pieces of a body, and for an answer to content that was sent. */
   idle: number;
+  /** For a whole exchange, from the first byte out to the last one in; longer by its size where content moves. */
+  whole: number;
   /** Before the first repetition; doubled for each that follows. */
   retry: number;
 }
 
 /** Patience with real networks. */
-export const usualPatience: Patience = { connect: 10_000, answer: 120_000, idle: 60_000, retry: 200 };
+export const usualPatience: Patience = { connect: 10_000, idle: 60_000, whole: 60_000, retry: 200 };
+
+/** The slowest that content may move, in bytes a millisecond: about half a megabit a second. */
+const slowest = 64;
+/** Between two notices about one host, in milliseconds. */
+const noticeInterval = 10_000;
+
+/** How the hosts of a wire are found. */
+export interface WireRoute {
+  /** Hosts of this machine are reached directly; all others as HTTPS_PROXY, HTTP_PROXY and NO_PROXY say. */
+  readonly local: boolean;
+  /** Names that may lead to an address of this machine; any may where it is not given. */
+  readonly mayBeNear?: ReadonlySet<string>;
+}
 
 /** The connections to hosts that are reached in one way, and their faults by name. */
 export class Wire {
   private readonly dispatcher: Dispatcher;
+  private readonly noticed = new Map<string, number>();
 
   constructor(
     tls: TlsOptions | undefined,
     readonly patience: Patience,
-    private readonly observe: (event: WireEvent) => void,
-    /** Local hosts are reached directly; all others as HTTPS_PROXY, HTTP_PROXY and NO_PROXY say. */
-    local: boolean,
+    private readonly observer: WireObserver,
+    route: WireRoute,
   ) {
     const certificates = {
       ...(tls === undefined ? {} : { ca: [...rootCertificates, ...tls.authorities] }),
       ...(tls?.client === undefined ? {} : { cert: tls.client.certificate, key: tls.client.key }),
     };
     const options = {
-      connect: { lookup: lookupLocally, timeout: patience.connect, ...certificates },
-      headersTimeout: patience.answer,
+      connect: { lookup: lookupFor(route), timeout: patience.connect, ...certificates },
+      headersTimeout: patience.idle,
       bodyTimeout: patience.idle,
     };
-    this.dispatcher = local ? new Agent(options) : new EnvHttpProxyAgent({ ...options, requestTls: options.connect });
+    this.dispatcher = route.local
+      ? new Agent(options)
+      : new EnvHttpProxyAgent({ ...options, requestTls: options.connect });
+  }
+
+  /** How requests are tried again. */
+  get retries(): Retries {
+    const { retry: firstDelay, whole } = this.patience;
+    return { firstDelay, budget: whole * 0.75, waiting: (text) => this.observer.waiting(text) };
   }
 
   /** Sends one request. Throws what a fault of the connection means for the user. */
-  async send({ url, method, headers, body }: OutgoingRequest, about: About): Promise<RegistryResponse> {
+  async send({ url, method, headers, body, bulk = 0 }: OutgoingRequest, about: About): Promise<RegistryResponse> {
     const begun = performance.now();
-    const tell = (outcome: number | string): void =>
-      this.observe({ method, host: url.host, path: url.pathname, outcome, milliseconds: performance.now() - begun });
+    const deadline = new AbortController();
+    const limit = this.patience.whole + bulk / slowest;
+    const whole = setTimeout(() => deadline.abort(deadlinePassed(limit)), limit);
+    const silent = setTimeout(() => this.notice(url, about), bulk > 0 ? 10 * silentWait : silentWait);
+    const tell = (outcome: number | string): void => {
+      clearTimeout(silent);
+      const milliseconds = performance.now() - begun;
+      this.observer.exchange({ method, host: url.host, path: url.pathname, outcome, milliseconds });
+    };
     try {
       const response = await request(url, {
         method,
         headers: { 'user-agent': 'hod', ...headers },
         body: body ?? null,
         dispatcher: this.dispatcher,
+        signal: deadline.signal,
+        headersTimeout: limit,
+        // The connection is kept after a HEAD too.
+        reset: false,
       });
+      response.body.once('close', () => clearTimeout(whole));
       tell(response.statusCode);
-      return response;
+      return { statusCode: response.statusCode, headers: response.headers, body: response.body, url };
     } catch (error) {
+      clearTimeout(whole);
       tell(error instanceof Error && 'code' in error ? String(error.code) : 'failed');
       throw this.nameFault(error, about, url.host);
     }
@@ -107,9 +152,30 @@ export class Wire {
   private nameFault(error: unknown, about: About, host: string): unknown {
     return isNetworkError(error) ? networkProblem(error, about, host) : error;
   }
+
+  private notice({ host }: URL, { object }: About): void {
+    const now = performance.now();
+    if (now - (this.noticed.get(host) ?? -Infinity) >= noticeInterval) {
+      this.noticed.set(host, now);
+      this.observer.waiting(`waiting for ${host} to answer about ${object}`);
+    }
+  }
 }
 
 /** Names under `localhost` are this machine, whatever the resolver says (RFC 6761 §6.3). */
-const lookupLocally: LookupFunction = (hostname, options, callback) => {
-  lookup(hostOf(hostname).endsWith('.localhost') ? '127.0.0.1' : hostname, options, callback);
-};
+function lookupFor({ local, mayBeNear }: WireRoute): LookupFunction {
+  return (hostname, options, callback) => {
+    const name = hostOf(hostname);
+    lookup(local && isThisMachine(name) ? '127.0.0.1' : hostname, options, (error, address, family) => {
+      const refused = error === null && mayBeNear?.has(name) === false && isNearAny(address);
+      callback(refused ? addressRefused(name) : error, address, family);
+    });
+  };
+}
+
+function isNearAny(found: string | { address: string }[]): boolean {
+  const addresses = typeof found === 'string' ? [found] : found.map(({ address }) => address);
+  return addresses.some((each) =>
+    isNear(each.includes(':') ? new URL(`http://[${each.replace(/%.*/, '')}]`).host : each),
+  );
+}

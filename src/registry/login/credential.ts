@@ -1,4 +1,4 @@
-import type { Wire } from '../http/wire';
+import type { Wires } from '../http/wires';
 
 /** What proves to a registry who we are. */
 export type Credential =
@@ -14,14 +14,19 @@ export interface HeldCredential {
 
 /**
  * Where the credential for one registry comes from. Asked when the registry first wants one, and
- * again when it has run out; a source that must ask somebody else does it over the wire it is given.
+ * again when it has run out; a source that must ask somebody else does it over a wire it is given.
  * Answers undefined where there is none.
  */
-export type CredentialSource = (wire: Wire) => Promise<HeldCredential | undefined>;
+export type CredentialSource = (wires: Wires) => Promise<HeldCredential | undefined>;
 
 /** The value of `Authorization` for basic access (RFC 7617). */
 export function basicHeader(credential: Credential): string {
   const { username, password } =
     credential.kind === 'password' ? credential : { username: 'token', password: credential.token };
   return `Basic ${Buffer.from(`${username}:${password}`).toString('base64')}`;
+}
+
+/** Whether a token can stand in a header (RFC 6750 §2.1; some services issue more than that grammar has). */
+export function isSendable(token: string): boolean {
+  return /^[\x21-\x7e]+$/.test(token);
 }

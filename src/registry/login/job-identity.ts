@@ -5,14 +5,16 @@ import {
   explainUnusable,
   type ExchangePurpose,
 } from '../../core/access/job-token';
+import { resolveAddress, whyExposed } from '../../core/access/destinations';
 import type { Secrets } from '../../core/access/secrets';
 import { HodError } from '../../core/errors';
 import { parseJson } from '../../core/json';
 import { readBody } from '../http/read-body';
 import { withRetries } from '../http/retry';
 import { mayPass, passingProblem } from '../http/status-problems';
-import type { OutgoingRequest, Wire } from '../http/wire';
-import type { CredentialSource, HeldCredential } from './credential';
+import type { OutgoingRequest } from '../http/wire';
+import type { Wires } from '../http/wires';
+import { isSendable, type CredentialSource, type HeldCredential } from './credential';
 
 const answerLimit = 256 * 1024;
 const jobTokenAnswer = z.object({ token: z.string().optional(), value: z.string().optional() });
@@ -25,27 +27,33 @@ export type JobToken =
 
 /** The credential that the identity of this job is exchanged for. */
 export function jobLogin(token: JobToken, purpose: ExchangePurpose, secrets: Secrets): CredentialSource {
-  return async (wire) => {
+  return async (wires) => {
     const identity =
-      token.kind === 'given' ? await token.read() : await requestToken(wire, await token.read(), purpose, secrets);
-    return exchangeToken(wire, identity, purpose, secrets);
+      token.kind === 'given' ? await token.read() : await requestToken(wires, await token.read(), purpose, secrets);
+    return exchangeToken(wires, identity, purpose, secrets);
   };
 }
 
 /** Asks the CI for the identity token of this job. Throws `denied` where the job may not have one. */
 async function requestToken(
-  wire: Wire,
+  wires: Wires,
   { url: text, bearer }: { url: string; bearer: string },
   purpose: ExchangePurpose,
   secrets: Secrets,
 ): Promise<string> {
-  const url = new URL(text);
+  const url = safeAddress(text, purpose, 'the CI names');
+  if (!isSendable(bearer)) {
+    throw identityMissing(
+      purpose.registry,
+      'what the CI gives to ask with cannot be sent: it holds spaces or line breaks',
+    );
+  }
   if (purpose.audience !== undefined) {
     url.searchParams.set('audience', purpose.audience);
   }
   const headers = { authorization: `Bearer ${bearer}`, accept: 'application/json' };
   const { status, document } = await ask(
-    wire,
+    wires,
     { url, method: 'GET', headers },
     purpose,
     'could not ask for the identity of this job',
@@ -55,7 +63,7 @@ async function requestToken(
   if (status !== 200 || token === undefined) {
     throw identityMissing(purpose.registry, `${url.host} answered ${status} to the request for an identity token`);
   }
-  return secrets.keep(token);
+  return secrets.keep(token, purpose.registry);
 }
 
 /** The error for a job that its CI gives nothing to prove itself with: it has not been told to. */
@@ -73,7 +81,7 @@ export function identityMissing(registry: string, why: string): HodError {
  * (OAuth 2.0 Token Exchange, RFC 8693 §2). Throws `denied` with the cause and its remedy.
  */
 async function exchangeToken(
-  wire: Wire,
+  wires: Wires,
   token: string,
   purpose: ExchangePurpose,
   secrets: Secrets,
@@ -91,21 +99,45 @@ async function exchangeToken(
     audience: purpose.registry,
   });
   const headers = { 'content-type': 'application/x-www-form-urlencoded', accept: 'application/json' };
-  const request: OutgoingRequest = { url: new URL(purpose.service), method: 'POST', headers, body: form.toString() };
-  const { status, document } = await ask(wire, request, purpose, 'could not exchange the identity of this job');
+  const url = safeAddress(purpose.service, purpose, '`exchange:` in hod.yaml names');
+  const request: OutgoingRequest = { url, method: 'POST', headers, body: form.toString() };
+  const { status, document } = await ask(wires, request, purpose, 'could not exchange the identity of this job');
   const answer = exchangeAnswer.safeParse(document).data;
   if (status !== 200 || answer === undefined) {
-    throw explainRefusal(token, purpose, status, exchangeErrorSchema.safeParse(document).data);
+    const refusal = exchangeErrorSchema.safeParse(document).data;
+    const said = refusal?.error_description;
+    throw explainRefusal(
+      token,
+      purpose,
+      status,
+      refusal && { ...refusal, error_description: said && secrets.redact(said) },
+    );
   }
   const lifetime = answer.expires_in;
   return {
-    credential: { kind: 'token', token: secrets.keep(answer.access_token, 'token') },
+    credential: { kind: 'token', token: secrets.keep(answer.access_token, purpose.registry, 'token') },
     expires: lifetime === undefined ? undefined : new Date(asked + lifetime * 1000),
   };
 }
 
-async function ask(wire: Wire, request: OutgoingRequest, { registry }: ExchangePurpose, purpose: string) {
+/** An address that a secret is sent to. Throws where it is none, or where the secret could be read on the way. */
+function safeAddress(text: string, { registry }: ExchangePurpose, whoNames: string): URL {
+  const url = URL.canParse(text) ? resolveAddress(text, new URL(text)) : undefined;
+  const why = url === undefined ? 'it is no HTTP address' : whyExposed(url);
+  if (url === undefined || why !== undefined) {
+    throw new HodError('login-exposed', {
+      what: 'the identity of this job is not sent there',
+      object: registry,
+      why: `${whoNames} ${text}: ${why ?? ''}`,
+      next: 'name an address with https',
+    });
+  }
+  return url;
+}
+
+async function ask(wires: Wires, request: OutgoingRequest, { registry }: ExchangePurpose, purpose: string) {
   const about = { purpose, object: registry };
+  const wire = wires.to(request.url);
   return withRetries(async () => {
     const response = await wire.send(request, about);
     const body = await wire.naming(readBody(response, answerLimit), about, request.url.host);
@@ -113,5 +145,5 @@ async function ask(wire: Wire, request: OutgoingRequest, { registry }: ExchangeP
       throw passingProblem(response, about, request.url.host);
     }
     return { status: response.statusCode, document: (body && parseJson(body)) ?? {} };
-  }, wire.patience.retry);
+  }, wire.retries);
 }

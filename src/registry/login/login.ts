@@ -1,15 +1,16 @@
 import * as z from 'zod';
+import { resolveAddress, whyExposed } from '../../core/access/destinations';
 import { coversScopes, formatScopes, parseChallenges, type Scope } from '../../core/access/challenge';
 import type { Secrets } from '../../core/access/secrets';
 import { HodError } from '../../core/errors';
 import { parseJson } from '../../core/json';
-import { isLoopback } from '../../core/oci/reference';
 import type { About, RegistryResponse } from '../http/exchange';
 import { readBody } from '../http/read-body';
 import { withRetries } from '../http/retry';
 import { mayPass, nameCredentials, passingProblem, registrySays, withSaid } from '../http/status-problems';
-import type { Wire } from '../http/wire';
-import { basicHeader, type Credential, type CredentialSource, type HeldCredential } from './credential';
+import type { Wires } from '../http/wires';
+import { basicHeader, isSendable, type Credential, type CredentialSource, type HeldCredential } from './credential';
+import { otherTokenService, trustTokenService, type KnownTokenService } from './token-services';
 
 /** A way to ask for access tokens, as a registry names it. */
 interface TokenService {
@@ -50,14 +51,21 @@ export class Login {
   private readonly tokens: HeldToken[] = [];
   private held: HeldCredential | undefined;
   private asked: Promise<Credential | undefined> | undefined;
+  private readonly registry: string;
 
-  /** @param wire Reaches token services, which the registry's own certificates are not meant for. */
+  /**
+   * @param origin The registry.
+   * @param access Where its credential comes from, and what is known of its token service.
+   * @param wires Reach token services, which the registry's own certificates are not meant for.
+   */
   constructor(
-    private readonly registry: string,
-    private readonly source: CredentialSource,
-    private readonly wire: Wire,
+    private readonly origin: URL,
+    private readonly access: { credentials: CredentialSource; tokenService: KnownTokenService },
+    private readonly wires: Wires,
     private readonly secrets: Secrets,
-  ) {}
+  ) {
+    this.registry = origin.host;
+  }
 
   /** Whether a credential was used. */
   get used(): boolean {
@@ -83,9 +91,9 @@ export class Login {
   async accept(header: string): Promise<boolean> {
     const challenges = parseChallenges(header);
     const bearer = challenges.find(({ scheme }) => scheme === 'bearer');
-    const realm = bearer?.parameters.get('realm');
-    if (bearer !== undefined && realm !== undefined && URL.canParse(realm)) {
-      this.service = { realm: this.checkRealm(new URL(realm)), service: bearer.parameters.get('service') };
+    const realm = resolveAddress(bearer?.parameters.get('realm') ?? '', this.origin);
+    if (bearer?.parameters.has('realm') === true && realm !== undefined) {
+      await this.useService({ realm, service: bearer.parameters.get('service') });
       return true;
     }
     if (challenges.some(({ scheme }) => scheme === 'basic') && (await this.credential()) !== undefined) {
@@ -102,16 +110,15 @@ export class Login {
     }
   }
 
-  private checkRealm(realm: URL): URL {
-    if (realm.protocol !== 'https:' && !isLoopback(realm.host)) {
-      throw new HodError('token-service-unsafe', {
-        what: 'the token service of a registry is not safe',
-        object: this.registry,
-        why: `it names ${realm.host}, over plain HTTP; a credential sent there can be read on the way`,
-        next: 'have the registry name its token service with https',
-      });
+  /** The first challenge of a run decides where logins go. */
+  private async useService(named: TokenService): Promise<void> {
+    const { service } = this;
+    if (service === undefined) {
+      await trustTokenService(named.realm, this.origin, this.access.tokenService);
+      this.service ??= named;
+    } else if (service.realm.host !== named.realm.host) {
+      throw otherTokenService(named.realm, this.origin, service.realm.host);
     }
-    return realm;
   }
 
   private async credential(): Promise<Credential | undefined> {
@@ -119,13 +126,29 @@ export class Login {
     if (this.held !== undefined && good) {
       return this.held.credential;
     }
-    this.asked ??= this.source(this.wire)
+    this.asked ??= this.access
+      .credentials(this.wires)
       .then((found) => {
+        if (found !== undefined) {
+          this.refuseExposed();
+        }
         this.held = found;
         return found?.credential;
       })
       .finally(() => (this.asked = undefined));
     return this.asked;
+  }
+
+  private refuseExposed(): void {
+    const why = whyExposed(this.origin);
+    if (why !== undefined) {
+      throw new HodError('login-exposed', {
+        what: 'a login is not sent over plain HTTP',
+        object: this.registry,
+        why,
+        next: 'have the registry speak TLS, and remove `tls: false` under its name in hod.yaml',
+      });
+    }
   }
 
   private async tokenFor(service: TokenService, scopes: readonly Scope[], about: About): Promise<Authorization> {
@@ -150,6 +173,7 @@ export class Login {
 
   private async requestToken(service: TokenService, scopes: readonly Scope[], about: About) {
     const credential = await this.credential();
+    const wire = this.wires.to(service.realm);
     return withRetries(async () => {
       const asked = Date.now();
       let response = await this.sendTokenRequest(service, scopes, credential, about, 'GET');
@@ -160,20 +184,20 @@ export class Login {
       if (response.statusCode !== 200) {
         throw await this.tokenProblem(response, service, about);
       }
-      const body = await this.wire.naming(readBody(response, answerLimit), about, service.realm.host);
+      const body = await wire.naming(readBody(response, answerLimit), about, service.realm.host);
       const answer = tokenAnswer.safeParse((body && parseJson(body)) ?? null).data;
       const token = answer?.access_token ?? answer?.token;
-      if (token === undefined) {
+      if (token === undefined || !isSendable(token)) {
         throw new HodError('token-missing', {
           what: about.purpose,
           object: about.object,
-          why: `the token service ${service.realm.host} did not answer with a token`,
+          why: `the token service ${service.realm.host} did not answer with a token that can be sent`,
           next: 'look into its log',
         });
       }
       const lifetime = (answer?.expires_in ?? impliedLifetime) * 1000;
-      return { header: `Bearer ${this.secrets.keep(token)}`, renewAt: asked + lifetime * 0.8 };
-    }, this.wire.patience.retry);
+      return { header: `Bearer ${this.secrets.keep(token, this.registry)}`, renewAt: asked + lifetime * 0.8 };
+    }, wire.retries);
   }
 
   /** GET with basic access (or none), or the OAuth 2 POST (RFC 6749 §4.3, §6) that a token is exchanged with. */
@@ -190,7 +214,7 @@ export class Login {
       const url = new URL(realm);
       form.forEach((value, name) => url.searchParams.append(name, value));
       const headers = credential === undefined ? {} : { authorization: basicHeader(credential) };
-      return this.wire.send({ url, method: 'GET', headers }, about);
+      return this.wires.to(url).send({ url, method: 'GET', headers }, about);
     }
     form.set('client_id', 'hod');
     form.set('scope', formatScopes(scopes).join(' '));
@@ -203,11 +227,11 @@ export class Login {
       form.set('password', credential.password);
     }
     const headers = { 'content-type': 'application/x-www-form-urlencoded' };
-    return this.wire.send({ url: realm, method: 'POST', headers, body: form.toString() }, about);
+    return this.wires.to(realm).send({ url: realm, method: 'POST', headers, body: form.toString() }, about);
   }
 
   private async tokenProblem(response: RegistryResponse, { realm }: TokenService, about: About): Promise<HodError> {
-    const said = await registrySays(response, this.secrets);
+    const { words: said } = await registrySays(response, this.secrets);
     if (mayPass(response.statusCode)) {
       return passingProblem(response, about, `the token service ${realm.host}`, said);
     }

@@ -35,6 +35,11 @@ function matchRoute(url: URL): { name: string; kind: string; rest: string } | un
   return name === undefined || kind === undefined ? undefined : { name, kind, rest: rest ?? '' };
 }
 
+/** The address of a request; undefined for one that is none, such as `//`. */
+function urlOf({ url = '/' }: IncomingMessage): URL | undefined {
+  return URL.canParse(url, 'http://sandbox') ? new URL(url, 'http://sandbox') : undefined;
+}
+
 class Router {
   private readonly contents: RegistryContents;
   private readonly manifests: Manifests;
@@ -48,7 +53,10 @@ class Router {
   }
 
   async handle(request: IncomingMessage, response: ServerResponse): Promise<void> {
-    const url = new URL(request.url ?? '/', 'http://sandbox');
+    const url = urlOf(request);
+    if (url === undefined) {
+      return answerJson(response, 400, { errors: [{ code: 'UNSUPPORTED', message: 'this is no path' }] });
+    }
     const method = request.method ?? 'GET';
     let received = 0;
     request.on('data', (piece: Buffer) => (received += piece.length));

@@ -38,7 +38,7 @@ export function rightBuild(claims: readonly Claim[], commit: CommitId, version: 
     code: 'other-build',
     what: 'this is not the build that is published',
     object: version === undefined ? `the commit ${commit}` : `${version}, the commit ${commit}`,
-    detail: [...new Set(others)].join('\n'),
+    detail: [...new Set(others)],
     remedy:
       'build it again from what is published, or publish the commit that was built with --commit; labels that come from a base image must be set by the build',
   };

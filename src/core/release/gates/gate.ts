@@ -1,4 +1,5 @@
 import type { ErrorCode } from '../../errors';
+import type { Text } from '../../text';
 
 /** Whether a rule was met. */
 export const gateOutcomes = ['met', 'unmet'] as const;
@@ -22,9 +23,9 @@ export interface UnmetGate {
   readonly code: ErrorCode;
   /** What the refusal says happened, and to which objects. */
   readonly what: string;
-  readonly object: string;
+  readonly object: Text;
   /** Why it is not met. */
-  readonly detail: string;
+  readonly detail: Text;
   /** What would meet it. */
   readonly remedy: string;
 }
@@ -36,5 +37,5 @@ export function unmetAmong(gates: readonly Gate[]): UnmetGate[] {
 
 /** The rules among some that were met, as the ledger keeps them. */
 export function metAmong(gates: readonly Gate[]): Pick<MetGate, 'gate' | 'detail'>[] {
-  return gates.filter(({ outcome }) => outcome === 'met').map(({ gate, detail }) => ({ gate, detail }));
+  return gates.filter((gate) => gate.outcome === 'met').map(({ gate, detail }) => ({ gate, detail }));
 }

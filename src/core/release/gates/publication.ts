@@ -54,7 +54,7 @@ export function builtWell(failures: readonly { readonly image: string; readonly 
     code: 'build-failed',
     what: 'this build failed',
     object: failures.map(({ image }) => image).join(', '),
-    detail: [...new Set(failures.map(({ failure }) => failure))].join('\n'),
+    detail: [...new Set(failures.map(({ failure }) => failure))],
     remedy: 'build it again, and `hod stage` it: that clears the failure',
   };
 }

@@ -18,10 +18,11 @@ export function fixedTags(decisions: readonly TagDecision[]): Gate {
       refused.length === 1
         ? 'a fixed tag already points to another digest'
         : 'fixed tags already point to other digests',
-    object: refused.map(({ repository, tag }) => tagKey(repository, tag)).join('\n'),
-    detail: refused
-      .map(({ image, tag, digest, reason }) => `${image}:${tag} ${reason}\n  this build is ${digest}`)
-      .join('\n'),
+    object: refused.map(({ repository, tag }) => tagKey(repository, tag)),
+    detail: refused.flatMap(({ image, tag, digest, reason }) => [
+      `${image}:${tag} ${reason}`,
+      `  this build is ${digest}`,
+    ]),
     remedy:
       'a fixed tag is never overwritten: publish this build from a new commit, or with a new version; nothing was changed',
   };
@@ -40,10 +41,8 @@ export function inOrder(decisions: readonly TagDecision[], heldVersion: string |
     outcome: 'unmet',
     code: 'held-by-order',
     what: 'something newer is there already',
-    object: [...version.map(() => 'its version'), ...held.map(({ repository, tag }) => tagKey(repository, tag))].join(
-      '\n',
-    ),
-    detail: [...new Set([...version, ...held.map(({ reason }) => reason)])].join('\n'),
+    object: [...version.map(() => 'its version'), ...held.map(({ repository, tag }) => tagKey(repository, tag))],
+    detail: [...new Set([...version, ...held.map(({ reason }) => reason)])],
     remedy: 'nothing was changed; without --strict-order everything else is published, and these are held',
   };
 }
@@ -62,7 +61,7 @@ export function someTag(environment: string, tags: ReadonlyMap<string, WantedTag
     outcome: 'unmet',
     code: 'nothing-to-tag',
     what: 'nothing would be tagged',
-    object: bare.map(([image]) => `${image} in ${environment}`).join('\n'),
+    object: bare.map(([image]) => `${image} in ${environment}`),
     detail: `every tag rule needs something that is not there: ${missing}`,
     remedy: missing.includes('working copy')
       ? 'commit the changes and build again, or add a moving tag to hod.yaml'

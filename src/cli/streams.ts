@@ -1,0 +1,55 @@
+import { HodError, messageOf, systemErrorCode } from '../core/errors';
+
+/** Makes a reader that goes away harmless: whoever writes is told, and nobody else. */
+export function outliveReaders(): void {
+  for (const stream of [process.stdout, process.stderr]) {
+    stream.on('error', () => undefined);
+  }
+}
+
+/** Writes to standard output. Answers why it could not, once all of it was taken or some of it was not. */
+function write(text: string): Promise<Error | undefined> {
+  return new Promise((resolve) => {
+    process.stdout.write(text, (error) => resolve(error ?? undefined));
+  });
+}
+
+/** Prints a text for people. That its reader has seen enough, as `head` may, is no failure. */
+export async function print(text: string): Promise<void> {
+  const error = await write(`${text}\n`);
+  if (error !== undefined && systemErrorCode(error) !== 'EPIPE') {
+    throw unwritable(error);
+  }
+}
+
+/** Prints a document for programs: whole, or it is a failure. */
+export async function printDocument(line: string): Promise<void> {
+  const error = await write(`${line}\n`);
+  if (error !== undefined) {
+    throw unwritable(error);
+  }
+}
+
+function unwritable(error: Error): HodError {
+  const why = systemErrorCode(error) === 'EPIPE' ? 'its reader went away' : messageOf(error);
+  return new HodError(
+    'answer-unwritable',
+    {
+      what: 'the answer could not be written',
+      object: 'standard output',
+      why,
+      next: 'the work itself was done; run the command again, it answers the same',
+    },
+    { cause: error },
+  );
+}
+
+/** Prints a text for people that is one of many; nobody waits for it. */
+export function say(text: string): void {
+  process.stdout.write(`${text}\n`, () => undefined);
+}
+
+/** Prints to standard error. Where nobody reads it, nobody is told. */
+export function tell(text: string): void {
+  process.stderr.write(`${text}\n`, () => undefined);
+}

@@ -1,0 +1,39 @@
+import { homedir, userInfo } from 'node:os';
+import { join } from 'node:path';
+import { HodError } from '../core/errors';
+
+/** A file of this user's that Hod keeps beyond one product. Throws `file-unusable` for a user without a home. */
+export function userFile(name: string): string {
+  const configured = process.env['XDG_CONFIG_HOME'];
+  return join(configured === undefined || configured === '' ? join(home(), '.config') : configured, 'hod', name);
+}
+
+function home(): string {
+  try {
+    return homedir();
+  } catch (error) {
+    throw new HodError(
+      'file-unusable',
+      {
+        what: 'this user has no folder of its own',
+        object: userName(),
+        why: 'neither HOME nor XDG_CONFIG_HOME is set, and this machine knows no such user',
+        next: 'set HOME',
+      },
+      { cause: error },
+    );
+  }
+}
+
+/** The name of the user that runs this; containers run under numbers that have none. */
+export function userName(): string {
+  const named = process.env['USER'];
+  if (named !== undefined && named !== '') {
+    return named;
+  }
+  try {
+    return userInfo().username;
+  } catch {
+    return `uid ${process.getuid?.() ?? 'unknown'}`;
+  }
+}
