@@ -90,12 +90,14 @@ test('a token service without tokens', async () => {
 });
 
 test('a registry that says nothing', async () => {
-  const host = await listen(createTcpServer((socket) => socket.on('error', () => undefined).resume()));
+  const silent = (): Server => createTcpServer((socket) => socket.on('error', () => undefined).resume());
+  const host = await listen(silent());
   await sandbox.world.configure(dev, host);
   const patience = { connect: 1000, idle: 50, whole: 300, retry: 1 };
   await failing('timed-out', () => publish({ config: inProduct('hod.yaml'), patience }));
 
   // Whoever does not want to wait for it ends the run.
+  await sandbox.world.configure(host, await listen(silent()));
   await hodFails('interrupted', ['publish'], {
     ...sandbox.world.options,
     started: (child) => servers.at(-1)?.once('connection', () => child.kill('SIGINT')),

@@ -1,12 +1,14 @@
 import { HodError } from '../errors';
-import { asOneLine, linesOf, type Text } from '../text';
+import { asOneLine, joinLines, linesOf, type Text } from '../text';
 import { unmetAmong, type Gate, type UnmetGate } from './gates/gate';
 
 /** A failure because rules said no: one message for all of them. Its code is that of the first. */
 export class Refusal extends HodError {
   constructor(readonly gates: readonly [UnmetGate, ...UnmetGate[]]) {
     const [first] = gates;
-    const all = (of: (gate: UnmetGate) => Text): string[] => [...new Set(gates.flatMap((gate) => linesOf(of(gate))))];
+    // Two rules may say the same; within what one of them says, a line may well stand twice.
+    const all = (of: (gate: UnmetGate) => Text): readonly string[] =>
+      [...new Map(gates.map((gate) => [joinLines(of(gate)), linesOf(of(gate))])).values()].flat();
     super(first.code, {
       what: gates.length === 1 ? first.what : `${gates.length} rules are not met`,
       object: all(({ object }) => object),
