@@ -175,7 +175,8 @@ export class Connection {
       if (authorization.header !== undefined) {
         this.login.forget(request.scopes);
       }
-      if (await this.login.accept([response.headers['www-authenticate'] ?? ''].flat().join(', '))) {
+      const challenge = [response.headers['www-authenticate'] ?? ''].flat().join(', ');
+      if (await this.orForget(response, () => this.login.accept(challenge))) {
         await this.dump(response, request);
         authorization = await this.login.authorize(request.scopes, request);
         response = await this.follow(request, authorization.header, count);
@@ -234,7 +235,8 @@ export class Connection {
       const wire = this.isOwn(url) ? this.wire : this.wires.to(url);
       const response = await wire.send({ url, method, headers: sent, body: request.body?.(), bulk }, request);
       const readsOnly = method === 'GET' || method === 'HEAD';
-      const next = readsOnly && redirects.includes(response.statusCode) ? locationOf(response, request) : undefined;
+      const leadsOn = readsOnly && redirects.includes(response.statusCode);
+      const next = await this.orForget(response, () => (leadsOn ? locationOf(response, request) : undefined));
       if (next === undefined) {
         return response;
       }
@@ -249,6 +251,16 @@ export class Connection {
       }
       from = url;
       url = next;
+    }
+  }
+
+  /** Looks at the head of an answer. Where that fails, nobody waits for the body: its connection is free again. */
+  private async orForget<T>(response: RegistryResponse, look: () => T | Promise<T>): Promise<T> {
+    try {
+      return await look();
+    } catch (error) {
+      void response.body.dump().catch(() => undefined);
+      throw error;
     }
   }
 

@@ -12,7 +12,7 @@ import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 const names = ['large', 'tide-watch'];
 /** `.ci/run` asks for many. */
-const schedules = Number(process.env['HOD_SCHEDULES'] ?? 60);
+const schedules = Number(process.env['HOD_SCHEDULES'] ?? 30);
 const patience = { connect: 1000, idle: 250, whole: 5_000, retry: 1 };
 
 let sandbox: SandboxWorld;

@@ -107,8 +107,8 @@ export class Wire {
     const begun = performance.now();
     const deadline = new AbortController();
     const limit = this.patience.whole + bulk / slowest;
-    const whole = setTimeout(() => deadline.abort(deadlinePassed(limit)), limit);
-    const silent = setTimeout(() => this.notice(url, about), bulk > 0 ? 10 * silentWait : silentWait);
+    const whole = setTimeout(() => deadline.abort(deadlinePassed(limit)), limit).unref();
+    const silent = setTimeout(() => this.notice(url, about), bulk > 0 ? 10 * silentWait : silentWait).unref();
     const tell = (outcome: number | string): void => {
       clearTimeout(silent);
       const milliseconds = performance.now() - begun;
@@ -121,7 +121,8 @@ export class Wire {
         body: body ?? null,
         dispatcher: this.dispatcher,
         signal: deadline.signal,
-        headersTimeout: limit,
+        // Who took much may have to think about it for long.
+        headersTimeout: Math.max(this.patience.idle, bulk / slowest),
         // The connection is kept after a HEAD too.
         reset: false,
       });
