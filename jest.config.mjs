@@ -10,7 +10,7 @@ const base = {
 
 export default {
   maxWorkers: 2,
-  projects: ['unit', 'system', 'real'].map((name) => ({
+  projects: ['unit', 'system', 'hostile', 'real'].map((name) => ({
     ...base,
     displayName: name,
     roots: [`<rootDir>/test/${name}`],

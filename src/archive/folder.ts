@@ -15,6 +15,9 @@ export function folderFiles(folder: string): LayoutFiles {
         }
       }
       const file = await statUnlinked(folder, parts);
+      if (file?.isFile() === false && !file.isDirectory()) {
+        throw unreadable(join(folder, name), new Error('it is a pipe or a device'));
+      }
       return file?.isFile() === true ? file.size : undefined;
     },
     open: (name) => fileBytes(join(folder, name)),

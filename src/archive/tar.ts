@@ -1,6 +1,6 @@
 import type { FileHandle } from 'node:fs/promises';
 import { Header, Pax, type HeaderData } from 'tar';
-import { HodError } from '../core/errors';
+import { HodError, messageOf } from '../core/errors';
 import { fileBytes, naming, openFile, type LayoutFiles } from './files';
 
 const blockSize = 512;
@@ -53,7 +53,7 @@ async function readMembers(handle: FileHandle, path: string): Promise<Map<string
   let extended: HeaderData | undefined;
   for (let at = 0; at + blockSize <= fileSize;) {
     const block = await read(at, blockSize);
-    const header = new Header(block, 0, extended);
+    const header = headerOf(block, extended, corrupt);
     at += blockSize;
     if (header.nullBlock) {
       continue;
@@ -67,6 +67,9 @@ async function readMembers(handle: FileHandle, path: string): Promise<Map<string
     }
     const size = header.size ?? 0;
     const start = at;
+    if (size < 0) {
+      throw corrupt(`${header.path ?? 'a member'} has a size below nothing`);
+    }
     at += Math.ceil(size / blockSize) * blockSize;
     if (start + size > fileSize) {
       throw corrupt(`it is cut off within ${header.path ?? 'a member'}`);
@@ -107,6 +110,14 @@ async function readMembers(handle: FileHandle, path: string): Promise<Map<string
     extended = undefined;
   }
   return members;
+}
+
+function headerOf(block: Buffer, extended: HeaderData | undefined, corrupt: (why: string) => HodError): Header {
+  try {
+    return new Header(block, 0, extended);
+  } catch (error) {
+    throw corrupt(`a header cannot be read: ${messageOf(error)}`);
+  }
 }
 
 function memberName(path: string, corrupt: (why: string) => HodError): string {

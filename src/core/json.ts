@@ -80,7 +80,10 @@ function structureProblem(text: string): string | undefined {
 /** A record under names from outside, as a map: there, a name such as `constructor` is one like any other. */
 export function mapOf<T>(value: z.ZodType<T>) {
   return z.preprocess(
-    (given) => (typeof given === 'object' && given !== null ? new Map(Object.entries(given)) : given),
+    (given) => {
+      const object = objectSchema.safeParse(given).data;
+      return object === undefined ? given : new Map(Object.entries(object));
+    },
     z.map(z.string(), value),
   );
 }

@@ -6,7 +6,11 @@ import { isTag, type Tag } from '../core/tags/tag';
 import { addressIn, type FetchedResponse } from './http/exchange';
 import type { RepositoryRequests } from './requests';
 
-const tagListSchema = z.object({ tags: z.array(z.string()).nullish() });
+/** Some registries leave out the tags of a repository that has none; all name the repository. */
+const tagListSchema = z.union([
+  z.object({ tags: z.array(z.string()).nullable() }),
+  z.object({ name: z.string(), tags: z.undefined() }),
+]);
 
 /** Pages hold a thousand tags where a registry gives as many as it is asked for. */
 const pageLimit = 2_000;

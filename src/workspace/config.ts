@@ -70,6 +70,13 @@ export interface Config {
   readonly stateFolder: string;
 }
 
+/** What the YAML package says for programmers, for people. */
+const yamlProblems: ReadonlyMap<string, string> = new Map([
+  ['MULTIPLE_DOCS', 'a second document begins here; hod.yaml is one'],
+  ['RESOURCE_EXHAUSTION', 'it is nested too deeply'],
+  ['DUPLICATE_KEY', 'this key stands here twice'],
+]);
+
 /**
  * Reads and checks a hod.yaml. Throws one `usage` error that names everything that is wrong in it,
  * each with line, column and, for a name that does not exist, the nearest that does.
@@ -82,7 +89,7 @@ export async function loadConfig(path: string): Promise<Config> {
   if (document.errors.length > 0) {
     const problems = document.errors.slice(0, 100).map((error) => {
       const { line, col } = lines.linePos(error.pos[0]);
-      return `${path}:${line}:${col}: ${error.message}`;
+      return `${path}:${line}:${col}: ${yamlProblems.get(error.code) ?? error.message}`;
     });
     throw configError(path, 'it is not YAML', problems);
   }

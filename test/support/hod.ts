@@ -86,7 +86,7 @@ export async function hodFails(
   expect({ code: error.code, exit: run.code, stderr: run.stderr }).toEqual({
     code,
     exit: error.exitCode,
-    stderr: expect.stringMatching(/^hod: [^\n]+\n/),
+    stderr: expect.stringMatching(/^hod: [^\n]+\n/m),
   });
   // Every no says why, and what to do.
   expect([error.object, error.why, error.next]).not.toContain(null);

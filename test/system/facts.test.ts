@@ -3,6 +3,7 @@ import { cp, mkdtemp, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { hod, hodFails } from '../support/hod';
+import { ciVariables } from '../support/ci-variables';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
@@ -37,8 +38,8 @@ test('facts come from git, from the CI, and from options, in this order of weigh
   // A job of a CI works on a detached head; the CI knows the branch and the number.
   git(world.product.folder, 'checkout', '--quiet', '--detach');
   expect((await factsOf())['branch']).toMatch(/^not known a detached head/);
-  const pipeline = { CI: 'woodpecker', CI_COMMIT_SHA: commit, CI_COMMIT_BRANCH: 'winter', CI_PIPELINE_NUMBER: '1207' };
-  world.env = { ...pipeline, CI_PIPELINE_URL: 'https://ci.skerry.test/1207' };
+  const pipeline = ciVariables({ commit, branch: 'winter', build: '1207' });
+  world.env = { ...pipeline, ...ciVariables({ run: 'https://ci.skerry.test/1207' }) };
   expect(await factsOf()).toMatchObject({
     branch: 'winter (the CI)',
     build: '1207 (the CI)',

@@ -7,9 +7,9 @@ export function isNetworkError(error: unknown): boolean {
   return networkCode.test(systemErrorCode(error) ?? '') || isParserError(error);
 }
 
-/** The HTTP package gives these no code where a peer does not speak HTTP at all. */
+/** The HTTP package gives these no code, or asserts, where a peer does not speak HTTP at all. */
 function isParserError(error: unknown): boolean {
-  return error instanceof Error && error.name === 'HTTPParserError';
+  return error instanceof Error && (error.name === 'HTTPParserError' || systemErrorCode(error) === 'ERR_ASSERTION');
 }
 
 const networkCode =
@@ -29,7 +29,7 @@ const again = 'run the command again; what has arrived is not sent again';
 
 /** What a failed connection means for the user. */
 export function networkProblem(error: unknown, about: About, host: string): HodError {
-  const code = systemErrorCode(error) ?? (isParserError(error) ? 'HPE_INVALID' : '');
+  const code = isParserError(error) ? 'HPE_INVALID' : (systemErrorCode(error) ?? '');
   const text = error instanceof Error ? error.message : '';
   const cause =
     causes.find(({ pattern }) => pattern.test(`${code} ${text}`)) ??

@@ -89,6 +89,9 @@ export async function statusProblem(
       'run the command again: it asks for each blob, and sends what is not there',
     );
   }
+  if (statusCode === 403 && !login.used) {
+    return problem('no-right', `${registry} forbids this to whoever has no login`, nameCredentials(registry));
+  }
   if (statusCode === 403 || (statusCode === 401 && login.used && login.tokens)) {
     return problem(
       'no-right',
@@ -114,6 +117,9 @@ export async function statusProblem(
       `${registry} answered with a web page (${statusCode}): it is not a registry, or something stands in front of it`,
       'correct `repository:` in hod.yaml, or look for a proxy or a login page in between',
     );
+  }
+  if (statusCode === 404 && codes.some((code) => lacksContent.includes(code))) {
+    return problem('content-gone', `${registry} does not have it`, 'publish that build again');
   }
   if (statusCode === 404) {
     return problem('no-repository', 'it is not there', 'check the name; `hod status` shows what is where');

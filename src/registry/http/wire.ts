@@ -109,13 +109,13 @@ export class Wire {
     const limit = this.patience.whole + bulk / slowest;
     const whole = setTimeout(() => deadline.abort(deadlinePassed(limit)), limit).unref();
     const silent = setTimeout(() => this.notice(url, about), bulk > 0 ? 10 * silentWait : silentWait).unref();
+    const rest = (): void => [whole, silent].forEach(clearTimeout);
     const tell = (outcome: number | string): void => {
-      clearTimeout(silent);
       const milliseconds = performance.now() - begun;
       this.observer.exchange({ method, host: url.host, path: url.pathname, outcome, milliseconds });
     };
     try {
-      const response = await request(url, {
+      const answer = request(url, {
         method,
         headers: { 'user-agent': 'hod', ...headers },
         body: body ?? null,
@@ -126,11 +126,17 @@ export class Wire {
         // The connection is kept after a HEAD too.
         reset: false,
       });
-      response.body.once('close', () => clearTimeout(whole));
+      // A request that waits for a proxy to let it through does not hear of the deadline.
+      const response = await Promise.race([answer, ended(deadline.signal)]);
+      if (bulk > 0) {
+        // Whoever waits for content sees it arrive.
+        clearTimeout(silent);
+      }
+      response.body.once('close', rest);
       tell(response.statusCode);
       return { statusCode: response.statusCode, headers: response.headers, body: response.body, url };
     } catch (error) {
-      clearTimeout(whole);
+      rest();
       tell(error instanceof Error && 'code' in error ? String(error.code) : 'failed');
       throw this.nameFault(error, about, url.host);
     }
@@ -161,6 +167,13 @@ export class Wire {
       this.observer.waiting(`waiting for ${host} to answer about ${object}`);
     }
   }
+}
+
+/** Fails when the signal comes. */
+function ended(signal: AbortSignal): Promise<never> {
+  return new Promise((_, reject) => {
+    signal.addEventListener('abort', () => reject(signal.reason as Error), { once: true });
+  });
 }
 
 /** Names under `localhost` are this machine, whatever the resolver says (RFC 6761 §6.3). */
