@@ -6,24 +6,21 @@ export interface Challenge {
   parameters: ReadonlyMap<string, string>;
 }
 
+/** The next piece of a header, from where the last one ended: a parameter, a word, what lies between, or anything else. */
+const piece = /([\w-]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,"]+))|([A-Za-z][\w-]*)(?=[\s,]|$)|([\s,]+)|[^\s,]+/gy;
+
 /** Reads the value of `WWW-Authenticate`, which may state several challenges. */
 export function parseChallenges(header: string): Challenge[] {
-  const challenges: Challenge[] = [];
-  const pattern =
-    /(?:^|,)?\s*(?:([A-Za-z][\w-]*)\s+)?(?:([\w-]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,"]+)))|(?:^|,)\s*([A-Za-z][\w-]*)\s*(?=,|$)/g;
-  for (const [, scheme, name, quoted, bare, alone] of header.matchAll(pattern)) {
-    const begins = scheme ?? alone;
-    if (begins !== undefined) {
-      challenges.push({ scheme: begins.toLowerCase(), parameters: new Map() });
+  const challenges: { scheme: string; parameters: Map<string, string> }[] = [];
+  let begins = true;
+  for (const [, name, quoted, bare, word, between] of header.matchAll(piece)) {
+    if (word !== undefined && begins) {
+      challenges.push({ scheme: word.toLowerCase(), parameters: new Map() });
     }
-    const current = challenges.at(-1);
-    if (current !== undefined && name !== undefined) {
-      const value = quoted === undefined ? (bare ?? '') : quoted.replace(/\\(.)/g, '$1');
-      challenges[challenges.length - 1] = {
-        ...current,
-        parameters: new Map([...current.parameters, [name.toLowerCase(), value]]),
-      };
+    if (name !== undefined) {
+      challenges.at(-1)?.parameters.set(name.toLowerCase(), quoted?.replace(/\\(.)/g, '$1') ?? bare ?? '');
     }
+    begins = between?.includes(',') === true || (begins && between !== undefined);
   }
   return challenges;
 }

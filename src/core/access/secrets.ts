@@ -63,15 +63,18 @@ export class Secrets {
 function formsOf(secret: string): string[] {
   const bytes = new TextEncoder().encode(secret);
   const json = JSON.stringify(secret).slice(1, -1);
-  const url = encodeURIComponent(secret);
+  // Half a pair is sent, and repeated, as the character that stands for what is none.
+  const whole = new TextDecoder().decode(bytes);
+  const url = encodeURIComponent(whole);
   const strict = url.replace(/[!'()*]/g, (character) => `%${character.charCodeAt(0).toString(16).toUpperCase()}`);
   const form = new URLSearchParams([['', secret]]).toString().slice(1);
   const hex = [...bytes].map((byte) => byte.toString(16).padStart(2, '0')).join('');
   return [
     secret,
+    whole,
     json,
     json.replaceAll('/', '\\/'),
-    ...[url, strict, form, encodeURI(secret)].flatMap((each) => [each, lowerEscapes(each)]),
+    ...[url, strict, form, encodeURI(whole)].flatMap((each) => [each, lowerEscapes(each)]),
     [...bytes].map((byte) => `%${byte.toString(16).padStart(2, '0')}`).join(''),
     [...bytes].map((byte) => `%${byte.toString(16).padStart(2, '0').toUpperCase()}`).join(''),
     hex,

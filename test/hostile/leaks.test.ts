@@ -1,0 +1,107 @@
+import { readdirSync } from 'node:fs';
+import { rm, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
+import { setFlagsFromString } from 'node:v8';
+import { runInNewContext } from 'node:vm';
+import { HodError } from '../../src/core/errors';
+import { promote } from '../../src/operations/promote';
+import { publish } from '../../src/operations/publish';
+import type { Fault } from '../../src/sandbox/registry/faults';
+import { startSandboxRegistry } from '../../src/sandbox/registry/router';
+import { writeLargeLayout } from '../support/large-layer';
+import { sandboxWorld, type SandboxWorld } from '../support/world';
+
+let sandbox: SandboxWorld;
+beforeAll(async () => {
+  sandbox = await sandboxWorld();
+  await writeLargeLayout(join(sandbox.world.product.folder, 'out', 'large'), 5 * 1024 * 1024);
+});
+afterAll(() => sandbox.close());
+
+setFlagsFromString('--expose-gc');
+const collect = runInNewContext('gc') as () => void;
+
+interface Census {
+  descriptors: number;
+  timers: number;
+  /** MiB in use after everything that nobody holds was freed. */
+  memory: number;
+}
+
+/** What the process holds, once what has ended is gone. */
+async function census(): Promise<Census> {
+  // Closed sockets and files are let go of in turns of the loop.
+  for (let turn = 0; turn < 20; turn += 1) {
+    await new Promise((resolve) => setImmediate(resolve));
+  }
+  collect();
+  const active = process.getActiveResourcesInfo();
+  return {
+    descriptors: readdirSync('/proc/self/fd').length,
+    timers: active.filter((kind) => kind === 'Timeout').length,
+    memory: (process.memoryUsage().heapUsed + process.memoryUsage().external) / 1024 / 1024,
+  };
+}
+
+const kinds: Fault[] = [
+  { kind: 'reset-request', after: 300_000 },
+  { kind: 'status', status: 503 },
+  { kind: 'lost-answer' },
+  { kind: 'reset-answer', after: 100 },
+  { kind: 'expired-upload' },
+  { kind: 'stall' },
+  { kind: 'corrupt-answer' },
+];
+
+/** Publishes and promotes to new registries, of which one request in four fails. Answers how many did. */
+async function troubledDay(round: number): Promise<number> {
+  let count = round;
+  let failed = 0;
+  const faults = (): Fault | undefined => {
+    count += 1;
+    const fault = count % 4 === 0 ? kinds[(count / 4 + round) % kinds.length] : undefined;
+    failed += fault === undefined ? 0 : 1;
+    return fault;
+  };
+  const [dev, uat] = await Promise.all([1, 2].map(() => startSandboxRegistry({ port: 0, faults })));
+  const config = join(sandbox.world.product.folder, 'leaks.yaml');
+  await writeFile(
+    config,
+    `product: skerry-line
+images: { large: { from: out/large }, tide-watch: { from: out/tide-watch } }
+environments:
+  dev: { repository: "dev.localhost:${dev?.port ?? 0}/s/{image}", tags: { fixed: ["{version}"], moving: ["{branch}"] } }
+  uat: { after: dev, repository: "uat.localhost:${uat?.port ?? 0}/s/{image}", tags: { fixed: ["{version}"], moving: [uat] } }
+`,
+  );
+  const patience = { connect: 1000, idle: 100, whole: 2000, retry: 1 };
+  try {
+    await publish({ config, jobs: 4, patience });
+    await promote({ config, jobs: 4, patience, environment: 'uat' });
+  } catch (error) {
+    if (!(error instanceof HodError)) {
+      throw error;
+    }
+  } finally {
+    await Promise.all([dev?.close(), uat?.close()]);
+    await rm(join(sandbox.world.product.folder, '.hod'), { recursive: true, force: true });
+  }
+  return failed;
+}
+
+test('200 faults leave no descriptor, no connection, no timer and no memory behind', async () => {
+  // Everything that is loaded or kept once is there after some rounds.
+  for (let round = 0; round < 4; round += 1) {
+    await troubledDay(round);
+  }
+  const before = await census();
+  let faults = 0;
+  for (let round = 0; faults < 200; round += 1) {
+    faults += await troubledDay(round);
+  }
+  const after = await census();
+  console.error(before, after, faults);
+  expect(after.descriptors).toBeLessThanOrEqual(before.descriptors);
+  expect(after.timers).toBeLessThanOrEqual(before.timers);
+  expect(after.memory - before.memory).toBeLessThan(8);
+});
