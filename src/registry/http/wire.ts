@@ -60,6 +60,8 @@ export const usualPatience: Patience = { connect: 10_000, idle: 60_000, whole: 6
 
 /** The slowest that content may move, in bytes a millisecond: about half a megabit a second. */
 const slowest = 64;
+/** The slowest that content that was taken may be read again before it is answered for, in bytes a millisecond. */
+const thinking = 10_000;
 /** Between two notices about one host, in milliseconds. */
 const noticeInterval = 10_000;
 
@@ -121,8 +123,7 @@ export class Wire {
         body: body ?? null,
         dispatcher: this.dispatcher,
         signal: deadline.signal,
-        // Who took much may have to think about it for long.
-        headersTimeout: Math.max(this.patience.idle, bulk / slowest),
+        headersTimeout: this.patience.idle + bulk / thinking,
         // The connection is kept after a HEAD too.
         reset: false,
       });
