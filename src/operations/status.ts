@@ -5,7 +5,7 @@ import { formatRepository, parseRepository } from '../core/oci/reference';
 import type { StatusResult } from '../results/status';
 import { withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { environmentNamed, type Config } from '../workspace/config';
+import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
 /** What `status` is told. */
 export interface StatusOptions extends SessionOptions {
@@ -43,12 +43,23 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
 
 async function rowOf(served: ServedImage, environment: string, recorded: Facts, config: Config, session: Session) {
   const { image, repository, version, commit, digest, since, by } = served;
-  const known = formatRepository(environmentNamed(config, environment).repositoryOf(image)) === repository;
   // A host that only the ledger names is not asked: whoever can write there must not send us anywhere.
-  const drift: Drift = known
+  const drift: Drift = isNamed(served, environmentNamed(config, environment))
     ? await findDrift(served, recorded, session)
     : { state: 'unknown', detail: `hod.yaml no longer names ${repository}; it was not asked` };
   return { image, repository, version: version ?? null, commit, digest, since, by, drift: { ...drift } };
+}
+
+/** Whether hod.yaml leads to the repository that the ledger names. */
+function isNamed({ image, repository }: ServedImage, { repositoryOf }: EnvironmentConfig): boolean {
+  try {
+    return formatRepository(repositoryOf(image)) === repository;
+  } catch (error) {
+    if (error instanceof HodError) {
+      return false;
+    }
+    throw error;
+  }
 }
 
 function keyOf({ repository }: ServedImage, tag: ServedImage['tags'][number]): FactKey {

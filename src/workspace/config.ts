@@ -1,5 +1,5 @@
 import { dirname, join, resolve } from 'node:path';
-import { LineCounter, parseDocument } from 'yaml';
+import { isScalar, LineCounter, parseDocument, visit, type Document } from 'yaml';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
@@ -74,7 +74,6 @@ export interface Config {
 const yamlProblems: ReadonlyMap<string, string> = new Map([
   ['MULTIPLE_DOCS', 'a second document begins here; hod.yaml is one'],
   ['RESOURCE_EXHAUSTION', 'it is nested too deeply'],
-  ['DUPLICATE_KEY', 'this key stands here twice'],
 ]);
 
 /**
@@ -85,11 +84,15 @@ export async function loadConfig(path: string): Promise<Config> {
   const file = resolve(path);
   const text = await readConfigFile(file);
   const lines = new LineCounter();
-  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false });
-  if (document.errors.length > 0) {
-    const problems = document.errors.slice(0, 100).map((error) => {
-      const { line, col } = lines.linePos(error.pos[0]);
-      return `${path}:${line}:${col}: ${yamlProblems.get(error.code) ?? error.message}`;
+  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false });
+  const faults = [
+    ...document.errors.map(({ pos, code, message }) => ({ at: pos[0], text: yamlProblems.get(code) ?? message })),
+    ...repeatedKeys(document).map((at) => ({ at, text: 'this key stands here twice' })),
+  ];
+  if (faults.length > 0) {
+    const problems = faults.slice(0, 100).map((fault) => {
+      const { line, col } = lines.linePos(fault.at);
+      return `${path}:${line}:${col}: ${fault.text}`;
     });
     throw configError(path, 'it is not YAML', problems);
   }
@@ -101,6 +104,26 @@ export async function loadConfig(path: string): Promise<Config> {
     throw configError(path, summary, [...problems, ...more]);
   }
   return resolveConfig(checked.config, file);
+}
+
+/** Where keys begin that their map has already. The package would compare each key with all before it. */
+function repeatedKeys(document: Document): number[] {
+  const repeated: number[] = [];
+  visit(document, {
+    Map(_, { items }) {
+      const seen = new Set<string>();
+      for (const { key } of items) {
+        if (isScalar(key)) {
+          const name = String(key.value);
+          if (seen.has(name)) {
+            repeated.push(key.range?.[0] ?? 0);
+          }
+          seen.add(name);
+        }
+      }
+    },
+  });
+  return repeated;
 }
 
 async function readConfigFile(file: string): Promise<string> {
