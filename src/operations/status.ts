@@ -51,9 +51,9 @@ async function rowOf(served: ServedImage, environment: string, recorded: Facts, 
 }
 
 /** Whether hod.yaml leads to the repository that the ledger names. */
-function isNamed({ image, repository }: ServedImage, { repositoryOf }: EnvironmentConfig): boolean {
+function isNamed({ image, repository }: ServedImage, environment: EnvironmentConfig): boolean {
   try {
-    return formatRepository(repositoryOf(image)) === repository;
+    return formatRepository(environment.repositoryOf(image)) === repository;
   } catch (error) {
     if (error instanceof HodError) {
       return false;

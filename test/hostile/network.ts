@@ -1,5 +1,11 @@
 import { once } from 'node:events';
-import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import {
+  createServer,
+  type IncomingHttpHeaders,
+  type IncomingMessage,
+  type Server,
+  type ServerResponse,
+} from 'node:http';
 import { createServer as createTcpServer, type AddressInfo } from 'node:net';
 import type { Duplex } from 'node:stream';
 import { createSecureContext, TLSSocket, type SecureContext } from 'node:tls';
@@ -18,6 +24,8 @@ export interface Arrived {
 
 /** Answers a request, or answers false where the real registry is to. */
 export type Spoil = (request: IncomingMessage, response: ServerResponse) => boolean;
+/** Changes the headers that the real registry answers with. */
+export type Change = (headers: IncomingHttpHeaders) => IncomingHttpHeaders;
 /** Speaks on a connection as it likes, once something was asked there. */
 export type Speak = (socket: Duplex) => void;
 
@@ -41,6 +49,7 @@ export class Network {
   /** What the proxy answers whoever wants to connect, where it refuses; nothing at all where it is empty. */
   refusal: string | undefined;
   private readonly spoils = new Map<string, Spoil>();
+  private readonly changes = new Map<string, Change>();
   private readonly speakers = new Map<string, Speak>();
   private readonly origins = new WeakMap<Duplex, { host: string; secure: boolean }>();
   private readonly sockets = new Set<Duplex>();
@@ -79,6 +88,11 @@ export class Network {
   /** Lets a host answer as it likes. */
   at(host: string, spoil: Spoil): void {
     this.spoils.set(host, spoil);
+  }
+
+  /** Lets a host answer as the real registry does, with other headers. */
+  rewrites(host: string, change: Change): void {
+    this.changes.set(host, change);
   }
 
   /** Lets a host say whatever it likes, HTTP or not. */
@@ -128,7 +142,7 @@ export class Network {
     });
     response.on('finish', () => (arrived.status = response.statusCode)).on('error', () => undefined);
     if (this.spoils.get(origin.host)?.(request, response) !== true) {
-      passOn(this.registry, request, response);
+      passOn(this.registry, request, response, this.changes.get(origin.host));
     }
   }
 }

@@ -9,17 +9,6 @@ import { hostile, type HostileCase } from './table';
 const published = `${host.dev}/dev/tide-watch`;
 const everyTag = [`${published}:1.1.0`, `${published}:main`];
 
-/** Passes on what is written, and names digests in an algorithm that nobody asked for. */
-const otherAlgorithm: Spoil = (_, response) => {
-  response.writeHead = new Proxy(response.writeHead.bind(response), {
-    apply: (target, _self, [status, headers]: [number, Record<string, string>]) => {
-      const other = 'docker-content-digest' in headers ? { 'docker-content-digest': `md5:${'0'.repeat(32)}` } : {};
-      return Reflect.apply(target, response, [status, { ...headers, ...other }]);
-    },
-  });
-  return false;
-};
-
 /** A publication of something new, against a dev registry that is spoiled. */
 function publishing(
   name: string,
@@ -111,7 +100,20 @@ const writing: HostileCase[] = [
     'stored-otherwise',
     { tagged: everyTag },
   ),
-  publishing('a digest in another algorithm is no difference', otherAlgorithm, 0),
+  {
+    name: 'a digest in another algorithm is no difference',
+    attack: async (scene) => {
+      await scene.nextVersion();
+      const digests = { 'docker-content-digest': `md5:${'0'.repeat(32)}` };
+      scene.network.rewrites(host.dev, (headers) => ({
+        ...headers,
+        ...('docker-content-digest' in headers ? digests : {}),
+      }));
+    },
+    run: ['publish'],
+    exit: 0,
+    tagged: everyTag,
+  },
   publishing('a blob is taken once and forgotten, and sent again', swallowing(uploaded, 1), 0),
   publishing('blobs are taken and always forgotten', swallowing(uploaded), 4, 'content-lacking'),
   publishing('blobs are said to be there that are not', answering(is.askingBlob, 200, { 'content-length': '1' }), 0),
