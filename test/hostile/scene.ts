@@ -1,4 +1,4 @@
-import { execFileSync } from 'node:child_process';
+import { execFileSync, spawn, type ChildProcessWithoutNullStreams } from 'node:child_process';
 import { cp, mkdir, mkdtemp, readdir, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
@@ -6,7 +6,7 @@ import * as z from 'zod';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
 import { makeAuthority, makeCertificate } from '../support/certificates';
-import { hod, type HodRun } from '../support/hod';
+import { hod, plainEnvironment, program, type HodRun } from '../support/hod';
 import { holds, type Canary } from './canary';
 import { Network, type Identity } from './network';
 
@@ -34,6 +34,8 @@ afterAll(async () => template && rm((await template).folder, { recursive: true, 
 /** What the first build holds. */
 const firstBuild = 'reads the gauges';
 
+/** In a shell that is given the program and its interpreter as `$0` and `$1`. */
+const defineHod = 'node=$0 program=$1; hod() { "$node" "$program" "$@"; }';
 const argumentsFile = 'arguments.log';
 const peakFile = 'peak';
 /** Where the secrets of a scene are kept, that a run reads: they belong there. */
@@ -180,21 +182,36 @@ export class Scene {
   }
 
   hod(...args: string[]): Promise<HodRun> {
-    const proxy = `http://127.0.0.1:${this.network.port}`;
-    return hod(args, {
+    return hod(args, { cwd: this.in(), env: this.environment });
+  }
+
+  /** Runs a script of a shell in which `hod` is the built program. */
+  shell(script: string): Promise<HodRun> {
+    return hod([], { cwd: this.in(), env: this.environment, through: ['bash', '-c', `${defineHod}\n${script}`] });
+  }
+
+  /** Runs the program on a terminal of its own, and does not wait for it. */
+  onTerminal(command: string): ChildProcessWithoutNullStreams {
+    const line = `'${process.execPath}' '${program}' ${command}`;
+    return spawn('script', ['-qefc', line, '/dev/null'], {
       cwd: this.in(),
-      env: {
-        HTTPS_PROXY: proxy,
-        HTTP_PROXY: proxy,
-        NODE_EXTRA_CA_CERTS: join(this.folder, 'ca.pem'),
-        NODE_OPTIONS: `--require ${join(__dirname, '../support/peak-memory.cjs')}`,
-        HOD_PEAK_FILE: join(this.folder, peakFile),
-        HOD_ARGUMENTS: join(this.folder, argumentsFile),
-        PATH: `${join(this.folder, 'bin')}:${process.env['PATH'] ?? ''}`,
-        XDG_CONFIG_HOME: join(this.folder, secretsFolder),
-        ...this.env,
-      },
+      env: { ...plainEnvironment, ...this.environment, CI: '' },
     });
+  }
+
+  private get environment(): Record<string, string> {
+    const proxy = `http://127.0.0.1:${this.network.port}`;
+    return {
+      HTTPS_PROXY: proxy,
+      HTTP_PROXY: proxy,
+      NODE_EXTRA_CA_CERTS: join(this.folder, 'ca.pem'),
+      NODE_OPTIONS: `--require ${join(__dirname, '../support/peak-memory.cjs')}`,
+      HOD_PEAK_FILE: join(this.folder, peakFile),
+      HOD_ARGUMENTS: join(this.folder, argumentsFile),
+      PATH: `${join(this.folder, 'bin')}:${process.env['PATH'] ?? ''}`,
+      XDG_CONFIG_HOME: join(this.folder, secretsFolder),
+      ...this.env,
+    };
   }
 
   /** The peak memory of the last run, in MiB. */

@@ -33,7 +33,7 @@ export interface HostileCase {
   readonly after?: (scene: Scene, runs: readonly HodRun[]) => void | Promise<void>;
 }
 
-const usualSeconds = 20;
+const usualSeconds = 30;
 const usualMegabytes = 200;
 
 /** Characters that act on a terminal: controls but for the newline, changes of direction, no width. */

@@ -31,7 +31,7 @@ export interface HodOptions {
  * Nothing of where the tests run but what a process needs: the variables of the CI that runs them would be taken
  * for the product's. That there is a CI is said everywhere, so that what it changes is seen everywhere.
  */
-const plainEnvironment = {
+export const plainEnvironment = {
   ...Object.fromEntries(Object.entries(process.env).filter(([name]) => ['PATH', 'HOME', 'TMPDIR'].includes(name))),
   CI: 'true',
   USER: 'una',

@@ -93,18 +93,39 @@ export async function appendAll(ledger: Ledger, actions: readonly Action[]): Pro
   }
 }
 
-/** Everything that a ledger or a part of it holds. */
 /** Every fact of a ledger, without who set it. */
 export function factsOf(ledger: Ledger): Promise<StoredFact[]> {
   return ledger.snapshot(async (content) => (await all(content.facts())).map(({ key, text }) => ({ key, text })));
 }
 
+/** Everything that a ledger or a part of it holds. */
 export async function all<T>(of: AsyncIterable<T>): Promise<T[]> {
   const items: T[] = [];
   for await (const each of of) {
     items.push(each);
   }
   return items;
+}
+
+/** A publication of many images under many tags: more values than a statement takes parameters. */
+function largePublication(imageCount: number, tagCount: number): Action {
+  const commit = commitSchema.parse('a'.repeat(40));
+  const images = Array.from({ length: imageCount }, (_, at) => ({
+    image: `image-${at}`,
+    repository: formatRepository({ registry: 'dev.test', name: `skerry/image-${at}` }),
+    digest: sha256(`image ${at}`),
+    mediaType: 'm',
+    size: 1,
+    platforms: ['linux/amd64'],
+  }));
+  const tags = images.flatMap(({ image, repository, digest }) =>
+    Array.from({ length: tagCount }, (_, at) => {
+      return { image, repository, digest, tag: tagSchema.parse(`t-${at}`), kind: 'fixed' as const };
+    }),
+  );
+  const release = releaseId({ product, commit, version: undefined, images });
+  const gates = [{ gate: 'right-build', detail: 'it is' }];
+  return { kind: 'published', release, commit, environment: 'dev', images, tags, current: true, gates };
 }
 
 /** What every engine must do. */
@@ -162,6 +183,38 @@ export function keepsALedger(engine: Engine): void {
     expect(await second.append([late, next], head)).toBeUndefined();
     expect(await all(second.entries())).toHaveLength(1);
     await Promise.all([first.close(), second.close()]);
+  });
+
+  test('500 images under 40 tags each are one entry, and are read in one statement', async () => {
+    const ledger = await engine.open(product);
+    const large = largePublication(500, 40);
+    await appendAll(ledger, [large]);
+    const facts = new Facts();
+    const folded = foldInto(facts, following(emptyHead, large).entry);
+    expect(folded.length).toBeGreaterThan(20_000);
+    const read = await ledger.read(folded.map(({ key }) => key));
+    expect(read.facts.all()).toHaveLength(folded.length);
+    await ledger.close();
+  });
+
+  test('what is looked at as a whole is of one moment, whoever appends meanwhile', async () => {
+    const [reader, writer] = [await engine.open(product), await engine.open(product)];
+    await appendAll(writer, sampleActions(3));
+    await reader.snapshot(async (content) => {
+      const seen = new Facts();
+      let first = true;
+      for await (const { entry } of content.entries()) {
+        foldInto(seen, entry);
+        if (first) {
+          await appendAll(writer, sampleActions(3));
+          first = false;
+        }
+      }
+      const facts = (await all(content.facts())).map(({ key, text }) => ({ key, text }));
+      expect(new Set(facts)).toEqual(new Set(seen.all()));
+    });
+    expect(await all(reader.entries())).toHaveLength(6);
+    await Promise.all([reader.close(), writer.close()]);
   });
 
   test('products share a database without seeing each other', async () => {
