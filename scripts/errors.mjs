@@ -47,7 +47,9 @@ function madeUp(text) {
 
 function example({ what, object, why, next }) {
   const line = (label, text) =>
-    text === undefined || text === '' ? [] : [`  ${label.padEnd(6)} ${madeUp(text).replaceAll('\n', '\n         ')}`];
+    text === undefined || text.length === 0
+      ? []
+      : [`  ${label.padEnd(6)} ${madeUp([text].flat().join('\n')).replaceAll('\n', '\n         ')}`];
   return [`hod: ${madeUp(what)}`, ...line('object', object), ...line('why', why), ...line('next', next)].join('\n');
 }
 

@@ -31,7 +31,9 @@ export class Judge {
   private readonly items: ReadonlyMap<RepositoryName, JudgedItem>;
 
   constructor(
-    private readonly context: Pick<DeliveryContext, 'ledger' | 'orders'>,
+    private readonly context: Pick<DeliveryContext, 'orders'> & {
+      readonly ledger: Pick<DeliveryContext['ledger'], 'read'>;
+    },
     items: readonly JudgedItem[],
   ) {
     this.items = new Map(items.map((item) => [item.target.label, item]));

@@ -28,7 +28,7 @@ const refusals = [400, 403, 405, 501];
 
 /** The tags of one repository (OCI distribution specification). */
 export class Tags {
-  constructor(private readonly requests: RepositoryRequests) {}
+  constructor(private readonly requests: Pick<RepositoryRequests, 'label' | 'ask' | 'fetch'>) {}
 
   /**
    * Every tag, page after page ("Listing Tags"). A repository that does not exist has none.

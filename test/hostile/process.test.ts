@@ -41,7 +41,17 @@ test.each<[name: string, script: string, exit: number, says: RegExp]>([
   const run = await shell(`${script}; exit \${PIPESTATUS[0]}`);
   expect({ code: run.code, stderr: run.stderr }).toEqual({ code: exit, stderr: expect.stringMatching(says) });
   expect(run.stderr).not.toMatch(/\n\s+at /);
+  keepShown(run.stderr);
 });
+
+/** Keeps the error of a document that could not be written: where its words stand it is only shown. */
+function keepShown(stderr: string): void {
+  const [, what, object, why, next] =
+    /^hod: (the answer could not be written)\n  object (.*)\n  why    (.*)\n  next   (.*)$/m.exec(stderr) ?? [];
+  if (what !== undefined) {
+    keepSeen('answer-unwritable', { what, object: object ?? '', why: why ?? '', next: next ?? '' });
+  }
+}
 
 test.each([56, 72])('%d descriptors: said in the form of errors, or done without', async (limit) => {
   await scene.nextVersion();

@@ -1,4 +1,4 @@
-import { appendFileSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { appendFileSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { readBundle } from '../../src/archive/bundle';
@@ -10,11 +10,13 @@ import { sha256 } from '../../src/core/oci/digest';
 import { parseManifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
+import { emptyHead } from '../../src/core/release/entry';
 import { Facts, tagKey } from '../../src/core/release/facts';
 import type { UnmetGate } from '../../src/core/release/gates/gate';
 import { Refusal } from '../../src/core/release/refusal';
 import type { TagDecision } from '../../src/core/release/tag-decisions';
 import { tagSchema } from '../../src/core/tags/tag';
+import { Judge } from '../../src/delivery/judge';
 import { settle } from '../../src/delivery/settle';
 import { toErrorResult } from '../../src/results/error';
 import { failing } from '../support/seen-errors';
@@ -25,6 +27,34 @@ test('what nobody foresaw is told as a defect, with where it happened', async ()
   });
   expect(error.message).toMatch(/the tide is out[^]*errors\.test\.ts/);
   expect(error.exitCode).toBe(1);
+});
+
+test('what the system refuses is told as that, and not as a defect', async () => {
+  const error = await failing('system-refused', () => {
+    try {
+      readFileSync('/nowhere/tides');
+    } catch (refused) {
+      throw unforeseen(refused);
+    }
+  });
+  expect(error.problem).toMatchObject({ object: '/nowhere/tides' });
+  expect(error.exitCode).toBe(6);
+});
+
+test('a decision that never has what it needs ends', async () => {
+  const ledger = { read: () => Promise.resolve({ head: emptyHead, facts: new Facts() }) };
+  const orders = {
+    around: () => Promise.reject(new Error('unasked')),
+    highest: () => Promise.reject(new Error('unasked')),
+  };
+  let rounds = 0;
+  await failing('ledger-contended', () =>
+    new Judge({ ledger, orders }, []).decide(() => {
+      rounds += 1;
+      return { kind: 'needs', needs: [] };
+    }),
+  );
+  expect(rounds).toBe(200);
 });
 
 test('several rules that say no are one refusal, that lists them all', () => {
