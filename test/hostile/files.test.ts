@@ -425,6 +425,17 @@ const ledgers: HostileCase[] = [
     (all.at(-1) ?? '').replace(/"hash":"./, '"hash":"g'),
   ]),
   simple(
+    'a host that only the ledger names is not asked',
+    (scene) => scene.configure(host.uat, host.dev),
+    ['status'],
+    0,
+    undefined,
+    {
+      present: /no longer names/,
+      after: ({ network }) => expect(network.connects.filter((each) => each.startsWith(host.dev))).toEqual([]),
+    },
+  ),
+  simple(
     'a ledger that may only be read is read',
     async (scene) => {
       await chmod(ledgerFile(scene), 0o444);

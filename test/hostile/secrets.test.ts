@@ -439,6 +439,70 @@ const repeated: HostileCase[] = [
   },
 ];
 
+/** Every other place that a secret comes from; the registry repeats what it was sent. */
+const places: [name: string, credentials: (scene: Scene) => Promise<string>][] = [
+  [
+    'a file',
+    async (scene) => {
+      await scene.writeSecret('password', `${scene.keep(passwordCanary(host.dev))}\n`);
+      return '{ username: una, password: { file: ../secrets/password } }';
+    },
+  ],
+  [
+    'a command that prints a password',
+    async (scene) => {
+      const document = { username: 'una', password: scene.keep(passwordCanary(host.dev)) };
+      const file = await scene.writeSecret('print.mjs', `console.log(${JSON.stringify(JSON.stringify(document))})`);
+      return `{ command: [node, ${file}, "{registry}"] }`;
+    },
+  ],
+  [
+    'a command that prints a token',
+    async (scene) => {
+      const document = { token: scene.keep(tokenCanary(host.dev, 'tokens.registry.test')) };
+      const file = await scene.writeSecret('print.mjs', `console.log(${JSON.stringify(JSON.stringify(document))})`);
+      return `{ command: [node, ${file}] }`;
+    },
+  ],
+  [
+    'what was stored',
+    async (scene) => {
+      const registries = { [host.dev]: { username: 'una', password: scene.keep(passwordCanary(host.dev)) } };
+      await scene.writeSecret('hod/logins.json', JSON.stringify({ registries }));
+      return '';
+    },
+  ],
+  [
+    'an exchange, for a token in a file',
+    async (scene) => {
+      const claims = Buffer.from(JSON.stringify({ iss: 'https://ci.test', sub: 'una', aud: 'a', exp: 4e9 }));
+      const signature = scene.keep(tokenCanary('tokens.registry.test')).slice(5);
+      await scene.writeSecret('identity', `e30.${claims.toString('base64url')}.${signature}`);
+      const granted = { access_token: scene.keep(tokenCanary(host.dev, 'tokens.registry.test')), expires_in: 300 };
+      scene.network.at('tokens.registry.test', answering(is.all, 200, {}, JSON.stringify(granted)));
+      return '{ job: { token: { file: ../secrets/identity }, exchange: "https://tokens.registry.test/x" } }';
+    },
+  ],
+];
+repeated.push(
+  ...places.map(([name, credentials]): HostileCase => ({
+    name: `a registry repeats a secret from ${name}`,
+    attack: async (scene) => {
+      const text = await credentials(scene);
+      await scene.configure(`registries: { ${host.dev}: { ${text === '' ? '' : `credentials: ${text}`} } }`);
+      scene.network.at(host.dev, (request, response) =>
+        request.headers.authorization === undefined
+          ? asksBasic(request, response)
+          : answering(is.all, 418, {}, words(request.headers.authorization))(request, response),
+      );
+    },
+    run: ['publish', '--verbose'],
+    forms: ['text', 'json'],
+    exit: 6,
+    code: 'answer-unexpected',
+  })),
+);
+
 /** Secrets that are words: what they would spoil, if they were searched for. */
 const harmless: HostileCase[] = [
   ...['digest', '"digest":', 'tide-watch', 'a'].map((password): HostileCase => ({

@@ -65,6 +65,7 @@ async function play(each: HostileCase): Promise<void> {
   try {
     await each.attack(scene);
     const line = typeof each.run === 'function' ? each.run(scene) : each.run;
+    const earlier = scene.tagged().length;
     const runs: HodRun[] = [];
     for (const form of each.forms ?? ['json']) {
       const begun = performance.now();
@@ -76,7 +77,7 @@ async function play(each: HostileCase): Promise<void> {
       runs.push(run);
     }
     expect(await scene.leaks(runs)).toEqual([]);
-    const tagged = scene.tagged();
+    const tagged = scene.tagged().slice(earlier);
     expect(tagged.filter((tag) => each.tagged?.includes(tag) !== true)).toEqual([]);
     expect(each.exit === 0 ? (each.tagged ?? []).filter((tag) => !tagged.includes(tag)) : []).toEqual([]);
     expect(scene.network.trapped).toBe(0);

@@ -147,9 +147,6 @@ const fromRegistries: HostileCase[] = [
   ),
 ];
 
-/** The tag of a branch of that name: what a tag cannot hold becomes a hyphen, and it is told apart from others. */
-const evilTag = 'x--0-owned---2J-31m--hod--Published-9.9.9-to-prod--Published-9.9.9---gnitirw---c94b3e';
-
 const layoutOf = async (scene: Scene, name: string, index: (content: Content) => object): Promise<void> => {
   const content = new Content();
   const document = index(content);
@@ -271,7 +268,6 @@ const fromFiles: HostileCase[] = [
       0,
     ),
     ...both,
-    tagged: [`${host.dev}/dev/tide-watch:1.1.0`, `${host.dev}/dev/tide-watch:${evilTag}`],
   },
   {
     ...failing(

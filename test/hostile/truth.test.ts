@@ -174,6 +174,33 @@ const writing: HostileCase[] = [
     ),
   ),
   {
+    name: 'what protected a staged part cannot be removed: the publication is done all the same',
+    attack: async (scene) => {
+      await scene.nextVersion();
+      expect((await scene.hod('stage')).code).toBe(0);
+      const removing = (method: string): boolean => method === 'DELETE';
+      scene.network.at(host.dev, answering(removing, 400, {}, '{"errors":[{"code":"UNKNOWN"}]}'));
+    },
+    run: ['publish'],
+    exit: 0,
+    tagged: everyTag,
+    after: ({ network }) => expect(network.arrived.some(({ method }) => method === 'DELETE')).toBe(true),
+  },
+  {
+    name: 'what protected a staged part is at a server that fails: the publication is done all the same',
+    attack: async (scene) => {
+      await scene.nextVersion();
+      expect((await scene.hod('stage')).code).toBe(0);
+      scene.network.at(
+        host.dev,
+        answering((method) => method === 'DELETE', 500),
+      );
+    },
+    run: ['publish'],
+    exit: 0,
+    tagged: everyTag,
+  },
+  {
     name: 'a mount that mounted nothing is sent instead',
     attack: async (scene) => {
       await scene.configure(`${host.dev}/uat/{image}`, `${host.uat}/uat/{image}`);
