@@ -1,6 +1,4 @@
-import { createServer } from 'node:http';
 import { appendFile, readdir, readFile, rm, stat, symlink, truncate, writeFile } from 'node:fs/promises';
-import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { create } from 'tar';
 import type { ErrorCode } from '../../src/core/errors';
@@ -80,24 +78,6 @@ describe('build outputs', () => {
     return error;
   };
 
-  test('a truncated blob', async () => {
-    await truncate(await layer(), 100);
-    expect((await publishFails('layout-corrupt')).why).toMatch(/it has 100 bytes and its descriptor promises \d+/);
-  });
-
-  test('a blob with the wrong digest', async () => {
-    const file = await layer();
-    const bytes = await readFile(file);
-    bytes[0] = (bytes[0] ?? 0) ^ 1;
-    await writeFile(file, bytes);
-    expect((await publishFails('content-corrupt')).why).toMatch(/its bytes have the digest sha256:/);
-  });
-
-  test('a missing blob', async () => {
-    await rm(await layer());
-    await publishFails('blob-missing');
-  });
-
   test('a link instead of a blob', async () => {
     const file = await layer();
     const bytes = await readFile(file);
@@ -145,37 +125,11 @@ describe('build outputs', () => {
 });
 
 describe('registries', () => {
-  const answering = async (code: ErrorCode, status: number, type: string, body: string) => {
-    const server = createServer((_, response) => response.writeHead(status, { 'content-type': type }).end(body));
-    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-    const { port } = server.address() as AddressInfo;
-    await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, `127.0.0.1:${port}`);
-    try {
-      return await sandbox.world.fails(code, 'publish');
-    } finally {
-      server.close();
-    }
-  };
-
   test('it is not there', async () => {
     await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, '127.0.0.1:9');
     const { why, next } = await sandbox.world.fails('not-listening', 'publish');
     expect(why).toMatch(/^nothing listens at 127\.0\.0\.1:9; tried \d+ times$/);
     expect(next).toContain('start the registry');
-  });
-
-  test('it answers with a web page', async () => {
-    await answering('not-a-registry', 200, 'text/html', '<html>Welcome</html>');
-  });
-
-  test('it has a fault of its own', async () => {
-    const { why } = await answering(
-      'registry-fault',
-      500,
-      'application/json',
-      '{"errors":[{"code":"UNKNOWN","message":"no disk"}]}',
-    );
-    expect(why).toMatch(/\(500\); tried \d+ times$/);
   });
 
   test('there is no such host', async () => {

@@ -69,24 +69,11 @@ const isWriting = ({ method, url }: IncomingMessage): boolean =>
   method === 'PUT' && url?.includes('/manifests/') === true;
 
 test.each<[ErrorCode, Answer]>([
-  ['rate-limited', answering(() => true, 429)],
-  ['answer-unexpected', answering(isWriting, 418)],
   ['not-overwritable', answering(isWriting, 409)],
-  ['location-missing', answering(({ method }) => method === 'POST', 202)],
   ['upload-lost', answering((request) => isUpload(request) && request.method !== 'POST', 404)],
-  [
-    'token-service-unsafe',
-    answering(() => true, 401, { 'www-authenticate': 'Bearer realm="http://tokens.test/",service="skerry"' }),
-  ],
 ])('a registry that fails with %s', async (code, spoil) => {
   await standBefore(spoil);
   await sandbox.world.fails(code, 'publish');
-});
-
-test('a token service without tokens', async () => {
-  const realm = await listen(createServer((_, response) => response.end('{}')));
-  await standBefore(answering(() => true, 401, { 'www-authenticate': `Bearer realm="http://${realm}/",service="s"` }));
-  await sandbox.world.fails('token-missing', 'publish');
 });
 
 test('a registry that says nothing', async () => {
