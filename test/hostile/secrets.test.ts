@@ -178,7 +178,7 @@ const stolen: HostileCase[] = [
     exit: 5,
     code: 'token-service-unsafe',
   })),
-  ...nearNames.slice(0, 6).map(([name, realm]): HostileCase => ({
+  ...nearNames.slice(0, 5).map(([name, realm]): HostileCase => ({
     name: `a token service at ${name}`,
     attack: async (scene) => {
       await withPassword(scene);
@@ -497,7 +497,6 @@ repeated.push(
       );
     },
     run: ['publish', '--verbose'],
-    forms: ['text', 'json'],
     exit: 6,
     code: 'answer-unexpected',
   })),
@@ -537,7 +536,7 @@ const unsafeNames = unsafe(0).map(([name], index): [string, (port: number) => st
   (port) => unsafe(port)[index]?.[1] ?? '',
 ]);
 const led: HostileCase[] = [
-  ...unsafeNames.slice(0, 7).map(([name, to]): HostileCase => ({
+  ...unsafeNames.slice(0, 6).map(([name, to]): HostileCase => ({
     name: `a registry leads reading to ${name}`,
     attack: ({ network }) => network.at(host.dev, answering(is.resolving, 302, { location: to(network.trapPort) })),
     run: show,
