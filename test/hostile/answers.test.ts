@@ -82,7 +82,6 @@ const documents: HostileCase[] = [
     [
       ['no JSON', 'manifest'],
       ['null', 'null'],
-      ['a list', '[]'],
       ['of deep lists', `{"schemaVersion":2,"x":${'['.repeat(50_000)}${']'.repeat(50_000)}}`],
       ['said twice', `{"schemaVersion":2,"layers":[],${manifest({}).slice(1)}`],
       ['said twice, once in escapes', `{"schemaVersion":2,"\\u006cayers":[],${manifest({}).slice(1)}`],
@@ -94,7 +93,6 @@ const documents: HostileCase[] = [
           Buffer.from([0x2c, 0x22, 0xff, 0x22, 0x3a, 0x31, 0x7d]),
         ]),
       ],
-      ['of another version', manifest({ schemaVersion: 1 })],
       ['of another type', manifest({ mediaType: types.index })],
       ['with a size below nothing', manifest({ config: { ...descriptor, size: -1 } })],
       ['with a size that no number holds', manifest({ config: { ...descriptor, size: 1e300 } })],
@@ -103,7 +101,6 @@ const documents: HostileCase[] = [
         'with a digest that is a path',
         manifest({ config: { ...descriptor, digest: 'sha256:../../../../etc/passwd' } }),
       ],
-      ['with a digest in upper case', manifest({ config: { ...descriptor, digest: descriptor.digest.toUpperCase() } })],
       [
         'with a digest in an algorithm that nobody has',
         manifest({ config: { ...descriptor, digest: `crc:${'0'.repeat(64)}` } }),
@@ -145,7 +142,7 @@ const documents: HostileCase[] = [
     7,
     'manifest-corrupt',
   ),
-  ...[204, 206, 300, 304, 404, 451, 999].map((status) =>
+  ...[206, 304, 404, 999].map((status) =>
     showing(
       `an answer ${status}`,
       ({ network }) => network.at(host.dev, answering(is.resolving, status)),

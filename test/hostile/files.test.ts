@@ -30,7 +30,6 @@ const bomb = ['a: &a0 [x, x, x, x, x, x, x, x, x, x]']
 
 const configuration: HostileCase[] = [
   yaml('a configuration that is empty', ''),
-  yaml('a configuration that is a list', '- a\n- b'),
   yaml('a configuration of other bytes', Buffer.from([0xff, 0xfe, 0x00, 0x01, 0x02])),
   yaml('a configuration of two documents', 'product: a\n---\nproduct: b\n'),
   yaml('a configuration with an alias of nothing', 'product: *nothing\n'),
@@ -54,7 +53,6 @@ const configuration: HostileCase[] = [
     '[1:2:3]/x/{image}',
     'registry.test/X/{image}',
     'registry.test/x/{image}:tag',
-    'registry.test/{nothing}',
     '{image}',
   ].map((repository) =>
     simple(
@@ -65,7 +63,7 @@ const configuration: HostileCase[] = [
       'config-invalid',
     ),
   ),
-  ...['constructor', 'toString', '__proto__', 'hasOwnProperty', 'prototype'].map((name) =>
+  ...['constructor', 'toString', '__proto__'].map((name) =>
     simple(
       `an environment that is called ${name}, which does not pass for one that is there`,
       () => undefined,
