@@ -2,6 +2,7 @@ import type { Action } from '../core/release/actions';
 import { entryAfter, type Head } from '../core/release/entry';
 import type { Facts } from '../core/release/facts';
 import { isRecorded, tagsToSet } from '../core/release/tag-decisions';
+import { tellingOnce } from '../core/retrying';
 import type { Plan, Verdict } from '../core/release/verdict';
 import { timestampOf } from '../core/time';
 import { contended } from '../ledger/problems';
@@ -32,8 +33,8 @@ function isKnown(environment: string, { plan, decisions }: Verdict<Plan>, facts:
   return arrived === true && isRecorded(tagsToSet(decisions), facts);
 }
 
-/** How long others may be first, in milliseconds: without a word, and at all. */
-const patience = { silent: 3_000, all: 180_000 };
+/** How long others may be first, in milliseconds. */
+const patience = 180_000;
 
 /**
  * Appends one entry: decides what it says on a head of the ledger, and decides again for as long as
@@ -46,7 +47,7 @@ export async function appendDeciding<T>(
   decide: () => Promise<{ head: Head; action: Action | undefined; value: T }>,
 ): Promise<T> {
   const begun = performance.now();
-  let told = false;
+  const notice = tellingOnce((text) => observer.waiting(text));
   for (let attempt = 1; ; attempt += 1) {
     const { head, action, value } = await decide();
     if (action === undefined) {
@@ -59,12 +60,9 @@ export async function appendDeciding<T>(
       return value;
     }
     const waited = performance.now() - begun;
-    if (waited > patience.all) {
+    if (waited > patience) {
       throw contended(product, `others were first ${attempt} times, for ${Math.round(waited / 1000)} s`);
     }
-    if (waited > patience.silent && !told) {
-      told = true;
-      observer.waiting(`waiting for a turn in the ledger of ${product}: others were first ${attempt} times`);
-    }
+    notice(waited, `waiting for a turn in the ledger of ${product}: others were first ${attempt} times`);
   }
 }

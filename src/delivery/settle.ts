@@ -54,7 +54,8 @@ export async function settle<I extends SettlingItem>(
       return decisions.map((decision) => asServed(decision, serving.get(keyOf(decision))));
     }
     if (attempt === attempts) {
-      throw notKept(first.decision, first.digest, serving.get(keyOf(first.decision)));
+      const served = serving.get(keyOf(first.decision)) ?? 'nothing';
+      throw notKept(keyOf(first.decision), `it took ${first.digest} ${attempts} times, and serves ${served} under it`);
     }
     // Fixed tags first: whoever sees a moving tag move finds the version there too.
     for (const kind of tagKinds) {
@@ -103,11 +104,12 @@ async function writeTag<I extends SettlingItem>(
   return manifest === node.manifest ? context.mending(item, write) : write();
 }
 
-function notKept(decision: TagDecision, digest: Digest, served: Digest | undefined): HodError {
+/** The error for a registry that took a tag and serves another, or none. */
+export function notKept(object: string, why: string): HodError {
   return new HodError('tag-not-kept', {
     what: 'a registry does not keep a tag that it was given',
-    object: keyOf(decision),
-    why: `it took ${digest} ${attempts} times, and serves ${served ?? 'nothing'} under it`,
+    object,
+    why,
     next: 'look into the log of the registry, and for somebody else who moves this tag; then run the command again',
   });
 }

@@ -1,7 +1,18 @@
 import { HodError } from '../core/errors';
 
+/** What stands where a ledger is kept: tables of the newest form, of one to be read as it is, or none at all. */
+export type FormState = 'newest' | 'older' | 'empty';
+
+/** What a form means, 0 where there is none. Throws `ledger-newer`, naming `label`, for one that is not known yet. */
+export function stateOfForm(form: number, label: string): FormState {
+  if (form > ledgerForms.length) {
+    throw newerForm(label, form);
+  }
+  return form === 0 ? 'empty' : form === ledgerForms.length ? 'newest' : 'older';
+}
+
 /** The error for a ledger whose form this Hod does not know yet. */
-export function newerForm(object: string, form: number): HodError {
+function newerForm(object: string, form: number): HodError {
   return new HodError('ledger-newer', {
     what: 'this ledger was written by a newer Hod',
     object,

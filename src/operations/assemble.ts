@@ -4,10 +4,12 @@ import { runnableImages, sizeOf } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { platformKey } from '../core/oci/platform';
 import { parseReference, type Reference } from '../core/oci/reference';
+import { tagKey } from '../core/release/facts';
 import { fixedTags } from '../core/release/gates/tags';
 import { refuseUnmet } from '../core/release/refusal';
 import { decideFixed, type TagDecision } from '../core/release/tag-decisions';
 import { Carrier } from '../delivery/carry';
+import { notKept } from '../delivery/settle';
 import type { RepositoryClient } from '../registry/repository';
 import type { AssembleResult } from '../results/assemble';
 import { toTagResult } from '../results/common';
@@ -42,7 +44,9 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
     if (decision?.outcome === 'created' && !dryRun) {
       const served = await carrier.mending(node, client, () => client.manifests.tag(decision.tag, manifest), transfer);
       refuseUnmet([fixedTags([{ ...decision, served, ...decideFixed(manifest.digest, served, undefined) }])]);
-      refuseLost(client, decision, served);
+      if (served === undefined) {
+        throw notKept(tagKey(client.label, decision.tag), 'it said that it wrote it, and has no such tag');
+      }
     }
     return {
       repository: client.label,
@@ -72,18 +76,6 @@ function targetOf(text: string): Reference {
     });
   }
   return target;
-}
-
-/** Throws where a registry took a tag and does not have it. */
-function refuseLost({ label }: RepositoryClient, { tag }: TagDecision, served: Digest | undefined): void {
-  if (served === undefined) {
-    throw new HodError('tag-not-kept', {
-      what: 'a registry does not keep a tag that it was given',
-      object: `${label}:${tag}`,
-      why: 'it said that it wrote it, and has no such tag',
-      next: 'look into the log of the registry, and run the command again',
-    });
-  }
 }
 
 async function decideTag(

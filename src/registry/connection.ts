@@ -7,6 +7,7 @@ import type { KnownTokenService } from './login/token-services';
 import {
   addressIn,
   locationOf,
+  lookIntoLog,
   type About,
   type FetchedResponse,
   type RegistryRequest,
@@ -246,7 +247,7 @@ export class Connection {
           what: request.purpose,
           object: request.object,
           why: `${this.registry} redirects in a circle`,
-          next: 'look into the log of the registry, and of what stands in front of it',
+          next: lookIntoLog,
         });
       }
       from = url;
@@ -275,7 +276,7 @@ export class Connection {
         what: purpose,
         object,
         why: `${why}; content is not fetched from there, nor sent there`,
-        next: 'look into the log of the registry, and of what stands in front of it',
+        next: lookIntoLog,
       });
     }
   }

@@ -71,7 +71,7 @@ export class Manifests {
     return this.resolve(tag, manifest.digest);
   }
 
-  /** Writes a manifest under its own digest ("Pushing Manifests"). Throws `content-lacking` where the registry misses what it needs. */
+  /** Writes a manifest under a tag, or under its own digest ("Pushing Manifests"). Throws `content-lacking` where the registry misses what it needs. */
   async put(reference: Tag | Digest, manifest: Manifest): Promise<void> {
     const response = await this.requests.ask({
       method: 'PUT',

@@ -3,7 +3,7 @@ import * as z from 'zod';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
 import { isTag, type Tag } from '../core/tags/tag';
-import { addressIn, type FetchedResponse } from './http/exchange';
+import { addressIn, lookIntoLog, type FetchedResponse } from './http/exchange';
 import type { RepositoryRequests } from './requests';
 
 /** Some registries leave out the tags of a repository that has none; all name the repository. */
@@ -54,22 +54,15 @@ export class Tags {
 
   /** Removes a tag ("Deleting tags"). Answers false where the registry removes none, or not for us. */
   async remove(tag: Tag): Promise<boolean> {
-    try {
-      const response = await this.requests.ask({
-        method: 'DELETE',
-        path: `manifests/${tag}`,
-        access: 'delete',
-        expect: [200, 202, 204, 404, ...refusals],
-        purpose: 'could not remove a tag',
-        part: `:${tag}`,
-      });
-      return !refusals.includes(response.statusCode);
-    } catch (error) {
-      if (error instanceof HodError && error.fault === 'denied') {
-        return false;
-      }
-      throw error;
-    }
+    const response = await this.requests.ask({
+      method: 'DELETE',
+      path: `manifests/${tag}`,
+      access: 'delete',
+      expect: [200, 202, 204, 404, ...refusals],
+      purpose: 'could not remove a tag',
+      part: `:${tag}`,
+    });
+    return !refusals.includes(response.statusCode);
   }
 
   private refuseEndless(seen: Set<string>, path: string): void {
@@ -98,7 +91,7 @@ export class Tags {
       what: listing.purpose,
       object: this.requests.label,
       why,
-      next: 'look into the log of the registry, and of what stands in front of it',
+      next: lookIntoLog,
     });
   }
 }

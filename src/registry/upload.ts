@@ -3,8 +3,7 @@ import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
-import type { RegistryRequest, RegistryResponse } from './http/exchange';
-import { locationOf, type About } from './http/exchange';
+import { locationOf, lookIntoLog, type About, type RegistryRequest, type RegistryResponse } from './http/exchange';
 import { TransientError, withRetries, type Retries } from './http/retry';
 import { registrySays, withSaid } from './http/status-problems';
 import { onlyOnce, Pieces } from './pieces';
@@ -302,7 +301,7 @@ class Upload {
         what: 'could not begin an upload',
         object: this.key,
         why: 'the registry did not say where to send it (no Location)',
-        next: 'look into the log of the registry, and of what stands in front of it',
+        next: lookIntoLog,
       });
     }
     return location;

@@ -25,7 +25,7 @@ interface Finding {
 export type CheckedConfig = { config: RawConfig } | { problems: string[]; count: number };
 
 /** How many problems are told of one document. */
-const problemsTold = 100;
+export const problemsTold = 100;
 
 /** Checks a parsed document; each problem begins with `label:line:column`. */
 export function checkDocument(document: Document, lines: LineCounter, label: string): CheckedConfig {

@@ -7,7 +7,7 @@ import { followedBy, type TagRule } from '../core/tags/rules';
 import { expandRepository, parseTemplate } from '../core/tags/template';
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
-import { checkDocument } from './config-check';
+import { checkDocument, problemsTold } from './config-check';
 import type { RawConfig, RegistryConfig, SecretPlace } from './config-schema';
 import { readSmallFile } from './files';
 
@@ -90,7 +90,7 @@ export async function loadConfig(path: string): Promise<Config> {
     ...repeatedKeys(document).map((at) => ({ at, text: 'this key stands here twice' })),
   ];
   if (faults.length > 0) {
-    const problems = faults.slice(0, 100).map((fault) => {
+    const problems = faults.slice(0, problemsTold).map((fault) => {
       const { line, col } = lines.linePos(fault.at);
       return `${path}:${line}:${col}: ${fault.text}`;
     });

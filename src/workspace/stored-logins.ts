@@ -1,12 +1,10 @@
-import { mkdir, stat } from 'node:fs/promises';
-import { dirname } from 'node:path';
-import writeFileAtomic from 'write-file-atomic';
+import { stat } from 'node:fs/promises';
 import * as z from 'zod';
 import type { Secrets } from '../core/access/secrets';
 import { HodError, systemErrorCode } from '../core/errors';
 import { mapOf, parseJson } from '../core/json';
 import { readSmallFile } from './files';
-import { userFile } from './user-files';
+import { userFile, writeUserFile } from './user-files';
 
 const fileSchema = z.strictObject({
   registries: mapOf(z.strictObject({ username: z.string(), password: z.string() })),
@@ -57,7 +55,5 @@ export async function readStored(secrets: Secrets): Promise<Map<string, StoredLo
 
 /** Writes all stored logins, for the user alone. */
 export async function writeStored(logins: ReadonlyMap<string, StoredLogin>): Promise<void> {
-  const file = storedFile();
-  await mkdir(dirname(file), { recursive: true, mode: 0o700 });
-  await writeFileAtomic(file, JSON.stringify({ registries: Object.fromEntries(logins) }), { mode: 0o600 });
+  await writeUserFile(storedFile(), { registries: Object.fromEntries(logins) });
 }

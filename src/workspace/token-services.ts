@@ -1,10 +1,7 @@
-import { mkdir } from 'node:fs/promises';
-import { dirname } from 'node:path';
-import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
 import { mapOf, parseJson } from '../core/json';
 import { readSmallFile } from './files';
-import { userFile } from './user-files';
+import { userFile, writeUserFile } from './user-files';
 
 const schema = z.object({ registries: mapOf(z.string()) });
 
@@ -16,10 +13,8 @@ export async function recallTokenService(registry: string): Promise<string | und
 /** Remembers the token service of a registry. Where nothing can be written it is named anew in each run, and said so. */
 export async function rememberTokenService(registry: string, host: string): Promise<void> {
   try {
-    const file = userFile('token-services.json');
     const registries = new Map([...(await readAll()), [registry, host]]);
-    await mkdir(dirname(file), { recursive: true, mode: 0o700 });
-    await writeFileAtomic(file, JSON.stringify({ registries: Object.fromEntries(registries) }), { mode: 0o600 });
+    await writeUserFile(userFile('token-services.json'), { registries: Object.fromEntries(registries) });
   } catch {
     // A read-only home, as containers have: hod.yaml can name the service.
   }

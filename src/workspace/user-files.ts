@@ -1,11 +1,19 @@
+import { mkdir } from 'node:fs/promises';
 import { homedir, userInfo } from 'node:os';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
+import writeFileAtomic from 'write-file-atomic';
 import { HodError } from '../core/errors';
 
 /** A file of this user's that Hod keeps beyond one product. Throws `file-unusable` for a user without a home. */
 export function userFile(name: string): string {
   const configured = process.env['XDG_CONFIG_HOME'];
   return join(configured === undefined || configured === '' ? join(home(), '.config') : configured, 'hod', name);
+}
+
+/** Keeps a document in a file of this user's that nobody else may read. */
+export async function writeUserFile(file: string, document: object): Promise<void> {
+  await mkdir(dirname(file), { recursive: true, mode: 0o700 });
+  await writeFileAtomic(file, JSON.stringify(document), { mode: 0o600 });
 }
 
 function home(): string {

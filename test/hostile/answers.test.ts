@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import type { ErrorCode } from '../../src/core/errors';
-import { answering, Content, is, types } from './content';
+import { answering, Content, flood, is, types } from './content';
 import type { Spoil } from './network';
 import { host, known, type Scene } from './scene';
 import { hostile, type HostileCase } from './table';
@@ -186,11 +186,7 @@ speaking.push({
   attack: ({ network }) =>
     network.speaks(host.dev, (socket) => {
       socket.write('HTTP/1.1 200 OK\r\n');
-      const more = (): void => {
-        while (!socket.destroyed && socket.write(`x-filler: ${'x'.repeat(8000)}\r\n`));
-      };
-      socket.on('drain', more);
-      more();
+      flood(socket, `x-filler: ${'x'.repeat(8000)}\r\n`);
     }),
   run: ['show', known],
   exit: 6,

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import { mkdir, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
+import type { Writable } from 'node:stream';
 import type { Spoil } from './network';
 
 export const types = {
@@ -93,6 +94,15 @@ export function answering(
     response.writeHead(status, headers).end(method === 'HEAD' ? undefined : body);
     return true;
   };
+}
+
+/** Sends the same piece for as long as somebody takes it. */
+export function flood(to: Writable, piece: string | Buffer): void {
+  const more = (): void => {
+    while (!to.destroyed && to.write(piece));
+  };
+  to.on('drain', more).on('error', () => undefined);
+  more();
 }
 
 /** The first of several that answers. */

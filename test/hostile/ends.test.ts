@@ -4,7 +4,7 @@ import type { ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
 import { passwordCanary } from './canary';
-import { answering, is } from './content';
+import { answering, flood, is } from './content';
 import type { Spoil } from './network';
 import { host, known, type Scene } from './scene';
 import { hostile, type HostileCase } from './table';
@@ -190,12 +190,7 @@ function endless(status: number): Spoil {
       return false;
     }
     response.writeHead(status, { 'content-type': 'application/json' });
-    const piece = Buffer.alloc(64 * 1024, ' ');
-    const more = (): void => {
-      while (!response.destroyed && response.write(piece));
-    };
-    response.on('drain', more).on('error', () => undefined);
-    more();
+    flood(response, Buffer.alloc(64 * 1024, ' '));
     return true;
   };
 }

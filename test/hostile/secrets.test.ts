@@ -26,13 +26,18 @@ const challenge = (realm: string): Record<string, string> => ({
 const asksAt = (realm: string): Spoil => answering(is.all, 401, challenge(realm));
 const asksBasic = answering(is.all, 401, { 'www-authenticate': 'Basic realm="skerry"' });
 
-/** A job identity; its token and what it is asked for with are canaries of those who are to get them. */
-async function withJob(scene: Scene, exchange: string, token = '{ env: JOB_TOKEN }'): Promise<void> {
+/** The identity token of a job: a canary of the service that exchanges it. */
+function keepIdentity(scene: Scene): string {
   const claims = Buffer.from(
     JSON.stringify({ iss: 'https://ci.registry.test', sub: 'una', aud: 'a', exp: 4e9 }),
   ).toString('base64url');
-  const identity = { value: `e30.${claims}.${tokenCanary().value.replace('.', '')}`, owners: ['tokens.registry.test'] };
-  scene.env['JOB_TOKEN'] = scene.keep(identity);
+  const value = `e30.${claims}.${tokenCanary().value.replace('.', '')}`;
+  return scene.keep({ value, owners: ['tokens.registry.test'] });
+}
+
+/** A job identity; its token and what it is asked for with are canaries of those who are to get them. */
+async function withJob(scene: Scene, exchange: string, token = '{ env: JOB_TOKEN }'): Promise<void> {
+  scene.env['JOB_TOKEN'] = keepIdentity(scene);
   scene.env['JOB_BEARER'] = scene.keep(tokenCanary('ci.registry.test'));
   scene.env['JOB_URL'] ??= 'https://ci.registry.test/token';
   await scene.configure(
@@ -473,9 +478,7 @@ const places: [name: string, credentials: (scene: Scene) => Promise<string>][] =
   [
     'an exchange, for a token in a file',
     async (scene) => {
-      const claims = Buffer.from(JSON.stringify({ iss: 'https://ci.test', sub: 'una', aud: 'a', exp: 4e9 }));
-      const signature = scene.keep(tokenCanary('tokens.registry.test')).slice(5);
-      await scene.writeSecret('identity', `e30.${claims.toString('base64url')}.${signature}`);
+      await scene.writeSecret('identity', keepIdentity(scene));
       const granted = { access_token: scene.keep(tokenCanary(host.dev, 'tokens.registry.test')), expires_in: 300 };
       scene.network.at('tokens.registry.test', answering(is.all, 200, {}, JSON.stringify(granted)));
       return '{ job: { token: { file: ../secrets/identity }, exchange: "https://tokens.registry.test/x" } }';

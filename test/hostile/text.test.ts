@@ -147,6 +147,19 @@ const fromRegistries: HostileCase[] = [
   ),
 ];
 
+/** A publication of which everything that may be said is evil. */
+const evilBuild = [
+  'publish',
+  '--branch',
+  `x${evil}`,
+  '--build',
+  evil,
+  '--run-url',
+  `https://ci.test/${evil}`,
+  '--actor',
+  evil,
+];
+
 const layoutOf = async (scene: Scene, name: string, index: (content: Content) => object): Promise<void> => {
   const content = new Content();
   const document = index(content);
@@ -229,40 +242,13 @@ const fromFiles: HostileCase[] = [
     4,
     'output-missing',
   ),
-  failing(
-    'a branch',
-    (scene) => scene.nextVersion(),
-    [
-      'publish',
-      '--branch',
-      `x${evil}`,
-      '--build',
-      evil,
-      '--run-url',
-      `https://ci.test/${evil}`,
-      '--actor',
-      evil,
-      '--dry-run',
-    ],
-    0,
-  ),
+  failing('a branch', (scene) => scene.nextVersion(), [...evilBuild, '--dry-run'], 0),
   {
     ...failing(
       'what is recorded, and read again',
       async (scene) => {
         await scene.nextVersion();
-        const line = [
-          'publish',
-          '--branch',
-          `x${evil}`,
-          '--build',
-          evil,
-          '--run-url',
-          `https://ci.test/${evil}`,
-          '--actor',
-          evil,
-        ];
-        expect((await scene.hod(...line)).code).toBe(0);
+        expect((await scene.hod(...evilBuild)).code).toBe(0);
       },
       ['status', '--verbose'],
       0,

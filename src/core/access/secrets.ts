@@ -68,17 +68,16 @@ function formsOf(secret: string): string[] {
   const url = encodeURIComponent(whole);
   const strict = url.replace(/[!'()*]/g, (character) => `%${character.charCodeAt(0).toString(16).toUpperCase()}`);
   const form = new URLSearchParams([['', secret]]).toString().slice(1);
-  const hex = [...bytes].map((byte) => byte.toString(16).padStart(2, '0')).join('');
+  const pairs = [...bytes].map((byte) => byte.toString(16).padStart(2, '0'));
+  const hex = pairs.join('');
+  const percent = pairs.map((pair) => `%${pair}`).join('');
   return [
     secret,
     whole,
     json,
     json.replaceAll('/', '\\/'),
     ...[url, strict, form, encodeURI(whole)].flatMap((each) => [each, lowerEscapes(each)]),
-    [...bytes].map((byte) => `%${byte.toString(16).padStart(2, '0')}`).join(''),
-    [...bytes].map((byte) => `%${byte.toString(16).padStart(2, '0').toUpperCase()}`).join(''),
-    hex,
-    hex.toUpperCase(),
+    ...[percent, hex].flatMap((each) => [each, each.toUpperCase()]),
     ...base64Within(bytes),
     secret.replaceAll('&', '&amp;').replaceAll('<', '&lt;').replaceAll('>', '&gt;').replaceAll('"', '&quot;'),
   ];

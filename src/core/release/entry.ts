@@ -65,13 +65,7 @@ export function entryAfter(head: Head, entry: Omit<Entry, 'seq' | 'previous'>): 
  * text was changed or an entry is missing before it.
  */
 export function openEntry(stored: StoredEntry, before: Head): SealedEntry {
-  const corrupt = (why: string): HodError =>
-    new HodError('ledger-entry-corrupt', {
-      what: 'the ledger was changed outside Hod',
-      object: `entry ${before.seq + 1}`,
-      why,
-      next: 'restore the ledger from its backup',
-    });
+  const corrupt = (why: string): HodError => changedOutside(before.seq + 1, why);
   if (sha256(stored.text) !== stored.hash) {
     throw corrupt('its text does not have its hash');
   }
@@ -83,6 +77,16 @@ export function openEntry(stored: StoredEntry, before: Head): SealedEntry {
     throw corrupt('it does not follow the entry before it');
   }
   return { entry: parsed.data, ...stored };
+}
+
+/** The error for an entry that is not as it was written. */
+export function changedOutside(seq: number, why: string): HodError {
+  return new HodError('ledger-entry-corrupt', {
+    what: 'the ledger was changed outside Hod',
+    object: `entry ${seq}`,
+    why,
+    next: 'restore the ledger from its backup',
+  });
 }
 
 const endSchema = z.strictObject({ end: z.strictObject({ seq: z.number().int(), hash: digestSchema.nullable() }) });

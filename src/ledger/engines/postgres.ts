@@ -5,7 +5,7 @@ import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { retrying } from '../../core/retrying';
 import type { Head } from '../../core/release/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
-import { ledgerForms, newerForm } from '../forms';
+import { ledgerForms, stateOfForm, type FormState } from '../forms';
 import { ledgerProblem, type LedgerCause } from '../problems';
 import {
   insertEntries,
@@ -60,7 +60,7 @@ const dialect: Dialect = { prefix: 'hod_', elements: 'json_array_elements(CAST(?
 
 class PostgresDatabase implements LedgerDatabase {
   readonly dialect = dialect;
-  state: LedgerDatabase['state'] = 'empty';
+  state: FormState = 'empty';
   private readonly pool: Pool;
   /** Names the server without the login. */
   private readonly label: string;
@@ -83,7 +83,7 @@ class PostgresDatabase implements LedgerDatabase {
 
   /** Finds out which form the tables have. Throws `ledger-newer` for one that is not known yet. */
   async look(): Promise<void> {
-    this.setState(await this.retrying(() => this.form(this.once)));
+    this.state = stateOfForm(await this.retrying(() => this.form(this.once)), this.label);
   }
 
   /** Brings the tables to the newest form; of several that try at once, one does it. */
@@ -96,7 +96,7 @@ class PostgresDatabase implements LedgerDatabase {
       this.inTransaction('', async (sql) => {
         await sql.rows(`SELECT pg_advisory_xact_lock(${lockSpace})`, []);
         const form = await this.form(sql);
-        this.setState(form);
+        this.state = stateOfForm(form, this.label);
         if (this.state === 'newest') {
           return;
         }
@@ -109,7 +109,7 @@ class PostgresDatabase implements LedgerDatabase {
         await sql.rows(`INSERT INTO ${prefix}form VALUES (?)`, [ledgerForms.length]);
       }),
     );
-    this.setState(ledgerForms.length);
+    this.state = 'newest';
   }
 
   rows(text: string, values: readonly SqlValue[]): Promise<unknown[]> {
@@ -156,13 +156,6 @@ class PostgresDatabase implements LedgerDatabase {
   private readonly once: Sql = {
     rows: async (text, values) => (await this.pool.query<object>(numbered(text), [...values])).rows,
   };
-
-  private setState(form: number): void {
-    if (form > ledgerForms.length) {
-      throw newerForm(this.label, form);
-    }
-    this.state = form === 0 ? 'empty' : form === ledgerForms.length ? 'newest' : 'older';
-  }
 
   private async form(sql: Sql): Promise<number> {
     const { prefix } = dialect;

@@ -3,8 +3,17 @@ import { HodError } from '../../core/errors';
 import { issuesToText } from '../../core/json';
 import { digestSchema } from '../../core/oci/digest';
 import { factsReadBy } from '../../core/release/actions';
-import { emptyHead, foldInto, headAfter, openEntry, type Head, type SealedEntry } from '../../core/release/entry';
+import {
+  changedOutside,
+  emptyHead,
+  foldInto,
+  headAfter,
+  openEntry,
+  type Head,
+  type SealedEntry,
+} from '../../core/release/entry';
 import { factKinds, factName, Facts, sealOf, type FactKey, type SetFact } from '../../core/release/facts';
+import type { FormState } from '../forms';
 import type { Ledger, LedgerContent, LedgerState } from '../ledger';
 
 /** A value in a statement; `?` stands for one. */
@@ -35,8 +44,8 @@ export interface Batch {
 /** A database that keeps ledgers: what SQLite and PostgreSQL do differently. */
 export interface LedgerDatabase extends Sql {
   readonly dialect: Dialect;
-  /** The form of its tables: `newest`, one to be read as it is, or none at all. */
-  readonly state: 'newest' | 'older' | 'empty';
+  /** What its tables are. */
+  readonly state: FormState;
   /**
    * Writes a batch where `expected` is the head of the product, all of it or nothing: the one step
    * that is serialised. Answers whether it was written; false also where that is not known because
@@ -182,12 +191,10 @@ class Reader implements LedgerContent {
       for (const row of page) {
         const sealed = openEntry(row, before);
         if (row.seq !== sealed.entry.seq || sealed.entry.product !== this.product) {
-          throw new HodError('ledger-entry-corrupt', {
-            what: 'the ledger was changed outside Hod',
-            object: `entry ${row.seq}`,
-            why: `it stands there as entry ${row.seq} of ${this.product}, and calls itself ${sealed.entry.seq} of ${sealed.entry.product}`,
-            next: 'restore the ledger from its backup',
-          });
+          throw changedOutside(
+            row.seq,
+            `it stands there as entry ${row.seq} of ${this.product}, and calls itself ${sealed.entry.seq} of ${sealed.entry.product}`,
+          );
         }
         yield sealed;
         before = headAfter(sealed);
@@ -264,22 +271,22 @@ export async function refoldAll(sql: Sql, dialect: Dialect): Promise<void> {
     const all = new Facts();
     const set = new Map<string, FactRow>();
     for await (const sealed of new Reader(sql, dialect, product).entries()) {
-      foldRows(sealed, all).forEach((row) => set.set(`${row[0]} ${row[1]}`, row));
+      foldRows(sealed, all, set);
     }
     await sql.rows(insertFacts(dialect), [product, JSON.stringify([...set.values()])]);
   }
 }
 
 /** The statement that adds entries: of a product, from a JSON array. */
-export function insertEntries({ prefix, elements }: Dialect, where = ''): string {
+export function insertEntries({ prefix, elements }: Dialect, where = 'WHERE true'): string {
   return `INSERT INTO ${prefix}entries (product, seq, hash, text)
-    SELECT CAST(? AS TEXT), CAST(value ->> 0 AS INTEGER), value ->> 1, value ->> 2 FROM ${elements} ${where || 'WHERE true'}`;
+    SELECT CAST(? AS TEXT), CAST(value ->> 0 AS INTEGER), value ->> 1, value ->> 2 FROM ${elements} ${where}`;
 }
 
 /** The statement that sets facts: of a product, from a JSON array. */
-export function insertFacts({ prefix, elements }: Dialect, where = ''): string {
+export function insertFacts({ prefix, elements }: Dialect, where = 'WHERE true'): string {
   return `INSERT INTO ${prefix}facts (product, kind, key, text, seq, seal)
-    SELECT CAST(? AS TEXT), value ->> 0, value ->> 1, value ->> 2, CAST(value ->> 3 AS INTEGER), value ->> 4 FROM ${elements} ${where || 'WHERE true'}
+    SELECT CAST(? AS TEXT), value ->> 0, value ->> 1, value ->> 2, CAST(value ->> 3 AS INTEGER), value ->> 4 FROM ${elements} ${where}
     ON CONFLICT (product, kind, key) DO UPDATE SET text = excluded.text, seq = excluded.seq, seal = excluded.seal`;
 }
 
@@ -287,7 +294,7 @@ type FactRow = readonly [kind: string, key: string, text: string, seq: number, s
 
 function batchOf(entries: readonly SealedEntry[], facts: Facts): Batch {
   const set = new Map<string, FactRow>();
-  entries.forEach((sealed) => foldRows(sealed, facts).forEach((row) => set.set(`${row[0]} ${row[1]}`, row)));
+  entries.forEach((sealed) => foldRows(sealed, facts, set));
   return {
     count: entries.length,
     entries: JSON.stringify(entries.map(({ entry, hash, text }) => [entry.seq, hash, text])),
@@ -295,7 +302,10 @@ function batchOf(entries: readonly SealedEntry[], facts: Facts): Batch {
   };
 }
 
-/** Adds an entry to the facts before it. Answers the rows of those that it set. */
-function foldRows({ entry, hash }: SealedEntry, facts: Facts): FactRow[] {
-  return foldInto(facts, entry).map((fact) => [fact.key.kind, fact.key.key, fact.text, entry.seq, sealOf(fact, hash)]);
+/** Adds an entry to the facts before it, and the rows of those that it set to `rows`, by name: the last one counts. */
+function foldRows({ entry, hash }: SealedEntry, facts: Facts, rows: Map<string, FactRow>): void {
+  for (const fact of foldInto(facts, entry)) {
+    const { kind, key } = fact.key;
+    rows.set(factName(fact.key), [kind, key, fact.text, entry.seq, sealOf(fact, hash)]);
+  }
 }

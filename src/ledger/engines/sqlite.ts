@@ -6,10 +6,10 @@ import Database from 'libsql';
 import * as z from 'zod';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { digestSchema } from '../../core/oci/digest';
-import { retrying } from '../../core/retrying';
+import { retrying, tellingOnce } from '../../core/retrying';
 import { emptyHead, type Head } from '../../core/release/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
-import { ledgerForms, newerForm } from '../forms';
+import { ledgerForms, stateOfForm, type FormState } from '../forms';
 import { ledgerProblem, type LedgerCause } from '../problems';
 import {
   insertEntries,
@@ -26,9 +26,9 @@ import {
 
 /**
  * How long to wait for another process that is writing, in milliseconds: in all, and each time
- * within SQLite, where nothing else goes on meanwhile; and how long without a word.
+ * within SQLite, where nothing else goes on meanwhile.
  */
-const patience = { all: 60_000, blocked: 2_000, silent: 3_000 };
+const patience = { all: 60_000, blocked: 2_000 };
 
 /** Marks a file as a ledger of ours (https://sqlite.org/pragma.html#pragma_application_id): "Hodl". */
 const applicationId = 0x486f646c;
@@ -112,12 +112,7 @@ function kindOfFile(file: string): FileKind {
     closeSync(handle);
   }
   if (header.toString('latin1', 0, 16) !== 'SQLite format 3\0') {
-    throw new HodError('ledger-corrupt', {
-      what: 'the ledger cannot be used',
-      object: file,
-      why: 'it is not a ledger, or it is damaged',
-      next: 'restore it from its backup, or correct `ledger:` in hod.yaml',
-    });
+    throw ledgerProblem(undefined, { label: file, says: 'SQLITE_NOTADB', causes });
   }
   const id = header.readUInt32BE(68);
   return id === applicationId ? 'ours' : id === 0 ? 'unmarked' : 'foreign';
@@ -167,12 +162,8 @@ class SqliteDatabase implements LedgerDatabase {
     private readonly waiting: (text: string) => void,
   ) {}
 
-  get state(): LedgerDatabase['state'] {
-    const form = this.connection === undefined ? 0 : this.form();
-    if (form > ledgerForms.length) {
-      throw newerForm(this.file, form);
-    }
-    return form === 0 ? 'empty' : form === ledgerForms.length ? 'newest' : 'older';
+  get state(): FormState {
+    return stateOfForm(this.connection === undefined ? 0 : this.form(), this.file);
   }
 
   /** Brings the file to the newest form. */
@@ -261,16 +252,13 @@ class SqliteDatabase implements LedgerDatabase {
   /** Does work again for as long as another process keeps the file locked. */
   private async patiently<T>(work: () => T): Promise<T> {
     const begun = performance.now();
-    let told = false;
+    const notice = tellingOnce(this.waiting);
     return retrying(work, async (error) => {
       const waited = performance.now() - begun;
       if (!isBusy(error) || waited > patience.all) {
         throw ledgerError(error, this.file);
       }
-      if (waited > patience.silent && !told) {
-        told = true;
-        this.waiting(`waiting for another process that keeps the ledger locked (${this.file})`);
-      }
+      notice(waited, `waiting for another process that keeps the ledger locked (${this.file})`);
       await delay(20 * Math.random());
     });
   }

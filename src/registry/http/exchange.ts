@@ -37,6 +37,9 @@ export interface FetchedResponse extends Pick<RegistryResponse, 'statusCode' | '
 /** What a request is about, for messages. */
 export type About = Pick<RegistryRequest, 'purpose' | 'object'>;
 
+/** What to do about an answer that no registry should give. */
+export const lookIntoLog = 'look into the log of the registry, and of what stands in front of it';
+
 /** The address in a header of an answer. Throws `answer-unexpected` for one that is none. */
 export function addressIn(text: string, { url }: Pick<RegistryResponse, 'url'>, about: About): URL {
   const address = resolveAddress(text, url);
@@ -45,7 +48,7 @@ export function addressIn(text: string, { url }: Pick<RegistryResponse, 'url'>, 
       what: about.purpose,
       object: about.object,
       why: `${url.host} answers with an address that is none: ${text.slice(0, 200)}`,
-      next: 'look into the log of the registry, and of what stands in front of it',
+      next: lookIntoLog,
     });
   }
   return address;

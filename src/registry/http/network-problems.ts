@@ -1,5 +1,5 @@
 import { HodError, systemErrorCode, type ErrorCode, type Problem } from '../../core/errors';
-import type { About } from './exchange';
+import { lookIntoLog, type About } from './exchange';
 import { TransientError, type TransientCode } from './retry';
 
 /** Whether an error comes from a connection: not from a mistake in Hod, and not from a disk. */
@@ -58,7 +58,7 @@ const causes: Cause[] = [
     /^EADDRNOTAVAIL .*address of this machine alone/,
     'destination-unsafe',
     (host) => `${host}, which a registry names, is an address of this machine alone`,
-    'look into the log of the registry, and of what stands in front of it',
+    lookIntoLog,
   ),
   // The run has ended, by another failure: what is still on its way ends with it.
   lasting(/^UND_ERR_(DESTROYED|CLOSED)/, 'connection-broken', (host) => `the connection to ${host} was closed`, again),

@@ -1,6 +1,6 @@
 import { setTimeout as delay } from 'node:timers/promises';
 import { HodError, type ErrorCode, type Problem } from '../../core/errors';
-import { retrying } from '../../core/retrying';
+import { retrying, silentWait } from '../../core/retrying';
 import { asOneLine, linesOf } from '../../core/text';
 
 /** The failures that may pass. */
@@ -43,8 +43,6 @@ export interface Retries {
 const attempts = 4;
 /** The longest wait that is honoured when a registry asks for one, in milliseconds. */
 const longestDelay = 60_000;
-/** Whoever waits longer is told for what, in milliseconds. */
-export const silentWait = 3_000;
 
 /**
  * Does the work again, with growing pauses, while it fails in a way that may pass.

@@ -82,7 +82,8 @@ export async function statusProblem(
   const { codes, words: said } = await registrySays(response, login.secrets);
   const problem = (code: ErrorCode, why: string, next: string): HodError =>
     new HodError(code, { what: about.purpose, object: about.object, why: withSaid(why, said), next });
-  if (about.method === 'PUT' && codes.some((code) => lacksContent.includes(code))) {
+  const lacks = codes.some((code) => lacksContent.includes(code));
+  if (about.method === 'PUT' && lacks) {
     return problem(
       'content-lacking',
       `${registry} lacks content that this needs (${statusCode})`,
@@ -118,7 +119,7 @@ export async function statusProblem(
       'correct `repository:` in hod.yaml, or look for a proxy or a login page in between',
     );
   }
-  if (statusCode === 404 && codes.some((code) => lacksContent.includes(code))) {
+  if (statusCode === 404 && lacks) {
     return problem('content-gone', `${registry} does not have it`, 'publish that build again');
   }
   if (statusCode === 404) {

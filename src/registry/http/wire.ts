@@ -4,9 +4,10 @@ import { rootCertificates } from 'node:tls';
 import { Agent, EnvHttpProxyAgent, request, type Dispatcher } from 'undici';
 import { isNear, isThisMachine } from '../../core/access/destinations';
 import { hostOf } from '../../core/oci/reference';
+import { silentWait } from '../../core/retrying';
 import type { About, RegistryResponse } from './exchange';
 import { addressRefused, deadlinePassed, isNetworkError, networkProblem } from './network-problems';
-import { silentWait, type Retries } from './retry';
+import type { Retries } from './retry';
 
 /** Certificates for a host: PEM texts. */
 export interface TlsOptions {
