@@ -30,6 +30,11 @@ export interface Dialect {
   readonly prefix: string;
   /** A table with a column `value` for each element of a JSON array, which is one value however many there are. */
   readonly elements: string;
+  /**
+   * The facts `f` that a JSON array of `[kind, key]` names, of a product: two values, in this order.
+   * Each is looked up by its key, so that reading costs the same however many facts there are.
+   */
+  readonly namedFacts: string;
 }
 
 /** Rows that are written together: two JSON arrays of arrays. */
@@ -156,19 +161,19 @@ class Reader implements LedgerContent {
 
   /** The head and the facts come in one statement, and so of one moment; with each fact comes the hash of its entry. */
   async read(keys: readonly FactKey[]): Promise<LedgerState> {
-    const { prefix, elements } = this.dialect;
+    const { prefix, namedFacts } = this.dialect;
     const unique = [...new Map(keys.map((key) => [factName(key), key])).values()];
     const head = `SELECT '' AS kind, CAST(seq AS TEXT) AS key, hash AS text, 0 AS seq, '' AS seal, NULL AS setter FROM ${prefix}entries
       WHERE product = ? AND seq = (SELECT max(seq) FROM ${prefix}entries WHERE product = ?)`;
-    const facts = `${selectFacts(prefix)} AND (f.kind, f.key) IN (SELECT value ->> 0, value ->> 1 FROM ${elements})`;
+    const facts = `${selectFacts(prefix)} FROM ${namedFacts}`;
     const values = [this.product, this.product];
     const rows =
       unique.length === 0
         ? await this.sql.rows(head, values)
         : await this.sql.rows(`${head} UNION ALL ${facts}`, [
             ...values,
-            this.product,
             JSON.stringify(unique.map(({ kind, key }) => [kind, key])),
+            this.product,
           ]);
     const state: LedgerState = { head: emptyHead, facts: new Facts(unique) };
     for (const row of rowsAs(stateRow, rows)) {
@@ -206,7 +211,9 @@ class Reader implements LedgerContent {
   }
 
   async *facts(): AsyncGenerator<SetFact> {
-    const select = `${selectFacts(this.dialect.prefix)} AND (f.kind, f.key) > (?, ?) ORDER BY f.kind, f.key LIMIT ?`;
+    const { prefix } = this.dialect;
+    const select = `${selectFacts(prefix)} FROM ${prefix}facts AS f
+      WHERE f.product = ? AND (f.kind, f.key) > (?, ?) ORDER BY f.kind, f.key LIMIT ?`;
     let last: Pick<FactKey, 'key'> & { kind: string } = { kind: '', key: '' };
     for (;;) {
       const page = rowsAs(factRow, await this.sql.rows(select, [this.product, last.kind, last.key, pageSize]));
@@ -239,9 +246,10 @@ class Reader implements LedgerContent {
   }
 }
 
+/** Selects facts `f`, each with the hash of the entry that set it. */
 function selectFacts(prefix: string): string {
-  return `SELECT f.kind, f.key, f.text, f.seq, f.seal, e.hash AS setter FROM ${prefix}facts AS f
-    LEFT JOIN ${prefix}entries AS e ON e.product = f.product AND e.seq = f.seq WHERE f.product = ?`;
+  return `SELECT f.kind, f.key, f.text, f.seq, f.seal,
+    (SELECT e.hash FROM ${prefix}entries AS e WHERE e.product = f.product AND e.seq = f.seq) AS setter`;
 }
 
 /** A fact whose seal is that of its text, under its key, by the entry that set it. */

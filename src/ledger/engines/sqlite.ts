@@ -37,7 +37,13 @@ const headRow = z.object({ seq: z.number(), hash: digestSchema });
 const formRow = z.object({ user_version: z.number() });
 const tableRow = z.object({ sql: z.string().nullable() });
 
-const dialect: Dialect = { prefix: '', elements: 'json_each(?)' };
+const dialect: Dialect = {
+  prefix: '',
+  elements: 'json_each(?)',
+  // SQLite takes the tables of a CROSS JOIN in the order in which they stand (https://sqlite.org/optoverview.html).
+  namedFacts: `json_each(?) CROSS JOIN facts AS f
+    WHERE f.product = ? AND f.kind = value ->> 0 AND f.key = value ->> 1`,
+};
 
 /** Where a SQLite ledger is, and what for. */
 export interface SqliteLedgerOptions extends LedgerOptions {
