@@ -1,4 +1,5 @@
 import type { Secrets } from '../core/access/secrets';
+import { exitCodes } from '../core/errors';
 import { toJsonLine, visibleValues } from '../core/text';
 import type { Observer } from '../session/observer';
 import { knownSecrets } from './known-secrets';
@@ -49,4 +50,11 @@ export async function answer<T>(options: OutputOptions, work: (run: Run) => Prom
     await print(view(visibleValues(result), { ...look, verbose: options.verbose === true }));
   }
   return result;
+}
+
+/** Ends a dry run with the exit code that the real run would end with: refused, where a rule is not met. */
+export function endUnmet(gates: readonly { readonly outcome: string }[]): void {
+  if (gates.some(({ outcome }) => outcome === 'unmet')) {
+    process.exitCode = exitCodes.refused;
+  }
 }

@@ -57,7 +57,7 @@ export async function runDemo(options: DemoOptions): Promise<void> {
 type Registries = Record<(typeof environmentNames)[number], string>;
 
 async function playDay(stage: Stage, product: SampleProduct, registries: Registries): Promise<void> {
-  await product.create(sampleConfig(registries));
+  await product.create(sampleConfig(registries, '{ results: [smoke], sign-offs: 1 }'));
   product.tag('v2.4.0');
   await product.build();
 
@@ -74,12 +74,23 @@ async function playDay(stage: Stage, product: SampleProduct, registries: Registr
   stage.hod(0, 'assemble', `${registries.dev}/skerry/timetable-pair:2.4.0`, ...pair);
   stage.scene('Production takes only what UAT has had: this is refused (exit 3)');
   stage.hod(3, 'promote', 'prod', '--version', '2.4.0');
-  stage.scene('Promote the same digests to UAT, and from there to production');
+  stage.scene('Promote the same digests to UAT. Production has gates, and they are not met: refused (exit 3)');
   stage.hod(0, 'promote', 'uat');
+  stage.hod(3, 'promote', 'prod');
+  stage.scene('The tests pass in UAT, and somebody signs off: that is recorded, and opens the gates');
+  stage.hod(0, 'record', 'result', 'smoke', '--passed', '--in', 'uat', '--actor', 'the pipeline');
+  stage.hod(0, 'record', 'sign-off', '--for', 'prod', '--actor', 'siv');
   stage.hod(0, 'promote', 'prod');
 
   const released = product.head();
   await keepBuild(product, 'released');
+  stage.scene("A pull request's build: it gets its content and its own tags, and leaves dev alone");
+  product.checkout('winter-fares', product.head());
+  await product.change('timetable', 'Try the winter fares');
+  await product.build();
+  stage.hod(0, 'publish');
+  product.switchTo('main');
+
   const older = await product.change('timetable', 'Show the winter sailings');
   await product.build();
   await keepBuild(product, 'older');
@@ -105,6 +116,15 @@ async function playDay(stage: Stage, product: SampleProduct, registries: Registr
   const first = await pipeline(product, 'boarding-gate', 'Open the gate at Long Holm');
   const second = await pipeline(product, 'boarding-gate', 'Close the gate at night');
   await stage.together([first, second]);
+
+  stage.scene('The newest goes to production, and is bad: one command takes production back');
+  stage.hod(0, 'promote', 'uat');
+  stage.hod(0, 'record', 'result', 'smoke', '--passed', '--in', 'uat', '--actor', 'the pipeline');
+  stage.hod(0, 'record', 'sign-off', '--for', 'prod', '--actor', 'siv');
+  stage.hod(0, 'promote', 'prod');
+  stage.hod(0, 'rollback', 'prod', '--reason', 'turnstiles stay shut');
+  stage.scene('A pipeline comes late, and would promote it again: refused (exit 3)');
+  stage.hod(3, 'promote', 'prod');
 
   stage.scene('What does each environment serve? And is the record of all this intact?');
   stage.hod(0, 'status');
@@ -154,7 +174,7 @@ class Stage {
 
   /** Prints a command line as it would be typed. */
   line(args: readonly string[]): void {
-    say(`\n${this.style.faint('$')} hod ${args.join(' ')}`);
+    say(`\n${this.style.faint('$')} hod ${args.map(quoted).join(' ')}`);
   }
 
   /** Runs `hod` in the product's folder, its output going where ours goes. */
@@ -199,6 +219,11 @@ class Stage {
       });
     }
   }
+}
+
+/** An argument as it would be typed. */
+function quoted(text: string): string {
+  return text.includes(' ') ? `"${text}"` : text;
 }
 
 /** The demo's product is not what a CI that runs the demo is building. */

@@ -1,5 +1,6 @@
 import { availableParallelism } from 'node:os';
 import { Command, InvalidArgumentError, Option, type CommandUnknownOpts } from '@commander-js/extra-typings';
+import { millisecondsOf } from '../core/time';
 
 /** How a command answers. */
 export interface OutputOptions {
@@ -106,7 +107,10 @@ export function onlyOption(verb: string) {
 
 /** `--actor`. */
 export function actorOption() {
-  return new Option('--actor <name>', 'record this name in the ledger (default: this user)');
+  return new Option(
+    '--actor <name>',
+    'record this name in the ledger (default: the identity of this job, who the CI says, or this user)',
+  );
 }
 
 /** `--commit`, of a build. */
@@ -117,6 +121,24 @@ export function commitOption() {
 /** `--strict-order`. */
 export function strictOrderOption() {
   return new Option('--strict-order', 'end with exit 3, and change nothing, where something newer would hold a tag');
+}
+
+/** `--reason`. */
+export function reasonOption(text: string) {
+  return new Option('--reason <text>', text);
+}
+
+/** `--after-rewrite`. */
+export function afterRewriteOption() {
+  return new Option(
+    '--after-rewrite',
+    'the branch was rewritten: let this build follow what it was before; needs --reason',
+  );
+}
+
+/** `--again`. */
+export function againOption() {
+  return new Option('--again', 'bring back what was withdrawn there; needs --reason');
 }
 
 /** `--summary`. */
@@ -131,11 +153,10 @@ export function outputsOption() {
 
 /** Reads a time such as `90s`, `10m` or `1h`, as milliseconds. */
 export function parseDuration(text: string): number {
-  const [, count, unit] = /^(\d{1,6})(s|m|h)$/.exec(text) ?? [];
-  if (count === undefined) {
+  if (!/^\d{1,6}[smh]$/.test(text)) {
     throw new InvalidArgumentError('it must be a number of seconds, minutes or hours: 90s, 10m, 1h');
   }
-  return Number(count) * (unit === 's' ? 1000 : unit === 'm' ? 60_000 : 3_600_000);
+  return millisecondsOf(text);
 }
 
 /** Reads a whole number above zero. */

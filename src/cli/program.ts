@@ -6,6 +6,8 @@ import { demoCommand } from './commands/demo';
 import { ledgerCommand } from './commands/ledger';
 import { promoteCommand } from './commands/promote';
 import { publishCommand } from './commands/publish';
+import { recordCommand } from './commands/record';
+import { rollbackCommand } from './commands/rollback';
 import { sandboxCommand } from './commands/sandbox';
 import { showCommand } from './commands/show';
 import { stageCommand } from './commands/stage';
@@ -31,7 +33,9 @@ export function buildProgram(version: string): Command {
     stageCommand(),
     publishCommand(),
     assembleCommand(),
+    recordCommand(),
     promoteCommand(),
+    rollbackCommand(),
     statusCommand(),
     showCommand(),
     ledgerCommand(),

@@ -1,5 +1,6 @@
 import { kindOf } from '../core/oci/bundle';
 import { contentOf } from '../core/oci/content';
+import type { Coming } from '../core/release/coming';
 import type { TagDecision } from '../core/release/tag-decisions';
 import type { Plan, Verdict } from '../core/release/verdict';
 import { allSettled, Carrier, noTransfer, type Transfer } from './carry';
@@ -9,45 +10,58 @@ import { record } from './record';
 import { settle } from './settle';
 
 /**
- * Brings a release into an environment: looks, decides, carries all content, writes the decision
- * into the ledger, and only then writes tags. The append to the ledger is the one serialised step;
- * whoever loses it decides again. A run that is killed leaves complete content without tags, or
- * tags still to be written, and the next run goes on from there.
+ * Brings releases into an environment: looks, decides, carries all content, writes the decision into
+ * the ledger, and only then writes tags. The append to the ledger is the one serialised step; whoever
+ * loses it decides again. A run that is killed leaves complete content without tags, or tags still to
+ * be written, and the next run goes on from there.
+ *
+ * A dry run goes on where rules refuse, so that it can say everything that would be done.
  */
 export async function deliver<P extends Plan>(delivery: Delivery<P>, context: DeliveryContext): Promise<Delivered<P>> {
   const { items } = delivery;
+  const { dryRun } = context;
   const judge = new Judge(context, items);
-  const judging = (): Promise<Judged<Verdict<P>>> => judge.decide((known) => delivery.decide(known));
-  const planned = (await judging()).value;
-  const carrier = new Carrier(context.dryRun, context.observer.transfer);
-  const transfers = await carryAll(items, planned.decisions, carrier);
+  const judging = (): Promise<Judged<readonly Verdict<P>[]>> => judge.decide((known) => delivery.decide(known));
+  const planned = (await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging())).value;
+  const carrier = new Carrier(dryRun, context.observer.transfer);
+  const transfers = await carryAll(items, decisionsOf(planned), carrier);
   if (transfers.some(({ blobsSent }) => blobsSent > 0)) {
     // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
     judge.lookAgain();
   }
-  const recorded = context.dryRun ? planned : await record(delivery, judging, context);
-  const decisions = context.dryRun
-    ? planned.decisions
-    : await settle(items, recorded.decisions, {
+  const verdicts = dryRun ? planned : await record(delivery, judging, context);
+  const decisions = dryRun
+    ? decisionsOf(planned)
+    : await settle(items, decisionsOf(verdicts), {
         ledger: context.ledger,
         mending: (item, write) =>
           carrier.mending(item.node, item.target, write, transfers[items.indexOf(item)] ?? noTransfer()),
       });
-  const { plan, current, gates } = recorded;
   return {
-    plan,
-    current,
-    gates,
+    verdicts,
     items: items.map((item, at) => ({
       ...placed(item),
       kind: kindOf(item.node.manifest),
+      coming: comingOf(item, verdicts),
       tags: decisions.filter(({ image }) => image === item.image),
-      omitted: (plan.tags.get(item.image)?.omitted ?? []).map(({ rule, missing }) => {
-        return { rule: rule.template.text, missing };
-      }),
+      omitted: verdicts.flatMap(({ plan }) =>
+        (plan.tags.get(item.image)?.omitted ?? []).map(({ rule, missing }) => ({ rule: rule.template.text, missing })),
+      ),
       transfer: { ...(transfers[at] ?? noTransfer()), requests: item.target.requests },
     })),
   };
+}
+
+function decisionsOf(verdicts: readonly Verdict<Plan>[]): TagDecision[] {
+  return verdicts.flatMap(({ decisions }) => decisions);
+}
+
+function comingOf({ image }: DeliveryItem, verdicts: readonly Verdict<Plan>[]): Coming {
+  const found = verdicts.flatMap(({ comings }) => comings).find((each) => each.image === image);
+  if (found === undefined) {
+    throw new Error(`nothing was decided about ${image}`);
+  }
+  return found;
 }
 
 /** Carries what a tag is to lead to. Where every tag leads there already, nothing is written, and nothing relied on. */
@@ -60,7 +74,7 @@ function carryAll(
     items.map(async ({ image, node, target }) => {
       const own = decisions.filter((decision) => decision.image === image);
       const leads = own.some(({ served }) => served === node.manifest.digest);
-      const written = own.some(({ outcome }) => outcome === 'created' || outcome === 'moved');
+      const written = own.some(({ outcome }) => !['unchanged', 'held'].includes(outcome));
       return leads && !written
         ? { ...noTransfer(), blobsPresent: contentOf(node).blobs.length }
         : carrier.carry(node, target);

@@ -2,20 +2,25 @@ import type { CommitId } from '../core/commit';
 import type { ContentNode } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
 import type { Action } from '../core/release/actions';
-import type { Gate } from '../core/release/gates/gate';
-import type { Decision, Knowledge } from '../core/release/knowledge';
+import type { Coming } from '../core/release/coming';
+import type { Judgement, Knowledge } from '../core/release/knowledge';
 import type { PlacedImage } from '../core/release/release';
 import type { TagDecision } from '../core/release/tag-decisions';
 import type { ArrivingImage, Plan, Verdict } from '../core/release/verdict';
 import type { Ancestry } from '../core/tags/ordering';
 import type { Version, VersionLine } from '../core/tags/version';
 import type { Ledger } from '../ledger/ledger';
+import type { RepositoryClient } from '../registry/repository';
 import type { Observer } from '../session/observer';
 import type { CarryTarget, Transfer } from './carry';
 import type { EvidenceSource } from './evidence';
 
 /** The repository that an image or bundle goes to. */
-export type DeliveryTarget = CarryTarget & EvidenceSource & { readonly requests: number };
+export type DeliveryTarget = CarryTarget &
+  EvidenceSource & {
+    readonly requests: number;
+    readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
+  };
 
 /** An image or bundle on its way into an environment: its content, and where it goes. */
 export interface DeliveryItem {
@@ -26,15 +31,19 @@ export interface DeliveryItem {
   readonly target: DeliveryTarget;
 }
 
-/** A release on its way into an environment. */
+/** What is on its way into an environment: a release, or several that come in together. */
 export interface Delivery<P extends Plan> {
   readonly product: string;
   readonly environment: string;
   readonly items: readonly DeliveryItem[];
-  /** Decides anew whenever more is known, or the ledger has changed. Pure. */
-  decide(known: Knowledge): Decision<Verdict<P>>;
-  /** What to write into the ledger. Pure. */
-  action(verdict: Verdict<P>, images: PlacedImage[]): Action;
+  /** Decides anew whenever more is known, or the ledger has changed: about each release that comes in. Pure. */
+  decide(known: Knowledge): Judgement<readonly Verdict<P>[]>;
+  /**
+   * What to write into the ledger about one of them, and those images that come in with it. Pure.
+   *
+   * @param together It was decided in one with the entry before.
+   */
+  action(verdict: Verdict<P>, images: PlacedImage[], together: boolean): Action;
 }
 
 /** What git and registries tell of the order of builds. */
@@ -57,6 +66,7 @@ export interface DeliveryContext {
 /** What became of one image or bundle. */
 export interface DeliveredItem extends PlacedImage {
   readonly kind: 'image' | 'bundle';
+  readonly coming: Coming;
   readonly tags: readonly TagDecision[];
   /** Rules that gave no tag, and what is missing. */
   readonly omitted: readonly { readonly rule: string; readonly missing: string }[];
@@ -65,11 +75,8 @@ export interface DeliveredItem extends PlacedImage {
 
 /** What became of a delivery. */
 export interface Delivered<P extends Plan> {
-  /** What was done in the end. */
-  readonly plan: P;
-  /** Whether the environment serves this release now. */
-  readonly current: boolean;
-  readonly gates: readonly Gate[];
+  /** What was done in the end, release by release. */
+  readonly verdicts: readonly Verdict<P>[];
   readonly items: readonly DeliveredItem[];
 }
 

@@ -1,12 +1,12 @@
 import type { Head } from '../core/release/entry';
 import { factName, type FactKey, type Facts } from '../core/release/facts';
-import { Knowledge, type Decision, type Need } from '../core/release/knowledge';
+import { Knowledge, type Judgement, type Need } from '../core/release/knowledge';
 import { refuseUnmet } from '../core/release/refusal';
 import { contended } from '../ledger/problems';
 import type { CommitId } from '../core/commit';
 import type { RepositoryName } from '../core/oci/reference';
 import type { DeliveryContext, DeliveryItem } from './delivery';
-import { evidenceOf } from './evidence';
+import { evidenceOf, type EvidenceSource } from './evidence';
 
 /** A decision, and what of the ledger it was made on. */
 export interface Judged<T> {
@@ -18,7 +18,11 @@ export interface Judged<T> {
 /** More rounds of questions than any decision takes by itself. */
 const roundLimit = 200;
 
-type JudgedItem = Pick<DeliveryItem, 'target' | 'node'>;
+/** A repository that decisions ask about, and what is to come there, where something is. */
+interface JudgedItem {
+  readonly target: EvidenceSource & { readonly label: RepositoryName };
+  readonly node?: Pick<DeliveryItem['node'], 'manifest'>;
+}
 type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;
 
 /**
@@ -45,7 +49,19 @@ export class Judge {
   }
 
   /** Decides on the newest head of the ledger. Throws where a rule refuses. */
-  async decide<T>(decide: (known: Knowledge) => Decision<T>): Promise<Judged<T>> {
+  decide<T>(decide: (known: Knowledge) => Judgement<T>): Promise<Judged<T>> {
+    return this.judge(decide, () => undefined);
+  }
+
+  /** The same, but where a rule refuses, and it is known what would be decided without it, that is the answer. */
+  rehearse<T>(decide: (known: Knowledge) => Judgement<T>): Promise<Judged<T>> {
+    return this.judge(decide, ({ value }) => value);
+  }
+
+  private async judge<T>(
+    decide: (known: Knowledge) => Judgement<T>,
+    nevertheless: (refused: { value?: T }) => T | undefined,
+  ): Promise<Judged<T>> {
     const { known } = this;
     await this.readLedger([]);
     for (let round = 0; round < roundLimit; round += 1) {
@@ -57,6 +73,10 @@ export class Judge {
           await this.fulfil(decision.needs);
           break;
         case 'refused': {
+          const value = nevertheless(decision);
+          if (value !== undefined) {
+            return { value, head: known.head, facts: known.facts };
+          }
           const { head } = await this.context.ledger.read([]);
           if (head.seq === known.head.seq) {
             refuseUnmet(decision.gates);
@@ -92,7 +112,7 @@ export class Judge {
 
   private async look({ repository, tag }: NeedOf<'served'>): Promise<void> {
     const { target, node } = this.item(repository);
-    this.known.tellServed(repository, tag, await target.manifests.resolve(tag, node.manifest.digest));
+    this.known.tellServed(repository, tag, await target.manifests.resolve(tag, node?.manifest.digest));
   }
 
   private async learn(need: NeedOf<'evidence'>): Promise<void> {

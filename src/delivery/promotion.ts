@@ -9,6 +9,6 @@ export function promotionDelivery(promotion: Promotion, items: readonly Delivery
     environment: promotion.environment,
     items,
     decide: (known) => decidePromotion(promotion, known),
-    action: (verdict, images) => promotedAction(promotion, verdict, images),
+    action: (verdict, images, together) => promotedAction(promotion, verdict, images, together),
   };
 }

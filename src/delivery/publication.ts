@@ -4,6 +4,7 @@ import {
   type Publication,
   type PublicationPlan,
 } from '../core/release/publication';
+import { together } from '../core/release/knowledge';
 import type { Delivery, DeliveryItem } from './delivery';
 
 /** The delivery of a publication. */
@@ -15,7 +16,7 @@ export function publicationDelivery(
     product: publication.product,
     environment: publication.environment,
     items,
-    decide: (known) => decidePublication(publication, known),
+    decide: (known) => together([decidePublication(publication, known)]),
     action: (verdict, images) => publishedAction(publication, verdict, images),
   };
 }

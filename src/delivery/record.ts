@@ -1,9 +1,7 @@
 import type { Action } from '../core/release/actions';
-import { entryAfter, type Head } from '../core/release/entry';
-import type { Facts } from '../core/release/facts';
-import { isRecorded, tagsToSet } from '../core/release/tag-decisions';
+import { entryAfter, headAfter, type Entry, type Head, type SealedEntry } from '../core/release/entry';
 import { tellingOnce } from '../core/retrying';
-import type { Plan, Verdict } from '../core/release/verdict';
+import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { timestampOf } from '../core/time';
 import { contended } from '../ledger/problems';
 import { placed, type Delivery, type DeliveryContext } from './delivery';
@@ -15,48 +13,47 @@ export type RecordContext = Pick<DeliveryContext, 'ledger' | 'actor' | 'observer
 /** Writes the decision about a delivery into the ledger, deciding again for as long as somebody else is first. */
 export async function record<P extends Plan>(
   delivery: Delivery<P>,
-  judging: () => Promise<Judged<Verdict<P>>>,
+  judging: () => Promise<Judged<readonly Verdict<P>[]>>,
   context: DeliveryContext,
-): Promise<Verdict<P>> {
+): Promise<readonly Verdict<P>[]> {
   const { product, environment, items } = delivery;
   return appendDeciding({ ...context, product }, async () => {
-    const { value: verdict, head, facts } = await judging();
-    const known = isKnown(environment, verdict, facts);
-    const action = known ? undefined : delivery.action(verdict, items.map(placed));
-    return { head, action, value: verdict };
+    const { value: verdicts, head, facts } = await judging();
+    const actions = verdicts
+      .filter((verdict) => !isKnown(environment, verdict, facts))
+      .map((verdict, at) => {
+        const own = items.filter(({ image }) => verdict.comings.some((coming) => coming.image === image));
+        return delivery.action(verdict, own.map(placed), at > 0);
+      });
+    return { head, actions, value: verdicts };
   });
-}
-
-/** Whether the ledger says already what an entry about this would add. */
-function isKnown(environment: string, { plan, decisions }: Verdict<Plan>, facts: Facts): boolean {
-  const arrived = facts.get('release', plan.release)?.arrived.some((each) => each.environment === environment);
-  return arrived === true && isRecorded(tagsToSet(decisions), facts);
 }
 
 /** How long others may be first, in milliseconds. */
 const patience = 180_000;
 
 /**
- * Appends one entry: decides what it says on a head of the ledger, and decides again for as long as
- * somebody else is first. Appends nothing where there is nothing to say.
+ * Appends entries, all at once or none: decides what they say on a head of the ledger, and decides
+ * again for as long as somebody else is first. Appends nothing where there is nothing to say.
  *
  * Throws `ledger-contended` where others are first for minutes.
  */
 export async function appendDeciding<T>(
   { ledger, product, actor, observer }: RecordContext,
-  decide: () => Promise<{ head: Head; action: Action | undefined; value: T }>,
+  decide: () => Promise<{ head: Head; actions: readonly Action[]; value: T }>,
 ): Promise<T> {
   const begun = performance.now();
   const notice = tellingOnce((text) => observer.waiting(text));
   for (let attempt = 1; ; attempt += 1) {
-    const { head, action, value } = await decide();
-    if (action === undefined) {
+    const { head, actions, value } = await decide();
+    const sealed = entriesAfter(head, actions, { product, at: timestampOf(new Date()), actor });
+    const last = sealed.at(-1);
+    if (last === undefined) {
       return value;
     }
-    const sealed = entryAfter(head, { product, at: timestampOf(new Date()), actor, action });
-    const milliseconds = await ledger.append([sealed], head);
+    const milliseconds = await ledger.append(sealed, head);
     if (milliseconds !== undefined) {
-      observer.recorded({ seq: sealed.entry.seq, attempt, milliseconds });
+      observer.recorded({ seq: last.entry.seq, attempt, milliseconds });
       return value;
     }
     const waited = performance.now() - begun;
@@ -65,4 +62,18 @@ export async function appendDeciding<T>(
     }
     notice(waited, `waiting for a turn in the ledger of ${product}: others were first ${attempt} times`);
   }
+}
+
+/** Entries that follow each other. */
+function entriesAfter(
+  head: Head,
+  actions: readonly Action[],
+  circumstances: Pick<Entry, 'product' | 'at' | 'actor'>,
+): SealedEntry[] {
+  const sealed: SealedEntry[] = [];
+  for (const action of actions) {
+    const before = sealed.at(-1);
+    sealed.push(entryAfter(before === undefined ? head : headAfter(before), { ...circumstances, action }));
+  }
+  return sealed;
 }

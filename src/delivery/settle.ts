@@ -11,9 +11,11 @@ import { allSettled } from './carry';
 /** An image or bundle whose tags are settled. */
 export interface SettlingItem {
   readonly image: string;
-  readonly node: Pick<ContentNode, 'manifest'>;
+  /** What is delivered, where something is. */
+  readonly node?: Pick<ContentNode, 'manifest'>;
   readonly target: Pick<RepositoryClient, 'label'> & {
     readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'tag'>;
+    readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
   };
 }
 
@@ -43,11 +45,25 @@ export async function settle<I extends SettlingItem>(
   const ours = decisions.filter(({ outcome, served, digest }) => outcome !== 'held' || served === digest);
   const serving = new Map<string, Digest | undefined>(ours.map((decision) => [keyOf(decision), decision.served]));
   const keys = [...serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
+  /** Tags that the registry does not remove. */
+  const kept = new Set<string>();
   for (let attempt = 0; ; attempt += 1) {
     const { facts } = await context.ledger.read(keys);
-    const pending = ours.flatMap((decision) => {
-      const digest = facts.get('tag', keyOf(decision))?.digest;
-      return digest === undefined || digest === serving.get(keyOf(decision)) ? [] : [{ decision, digest }];
+    const pending = ours.flatMap((decision): { decision: TagDecision; digest: Digest | undefined }[] => {
+      const key = keyOf(decision);
+      const target = facts.get('tag', key);
+      const now = serving.get(key);
+      if (target === undefined || kept.has(key)) {
+        return [];
+      }
+      // What is gone may lead anywhere but there.
+      return target.gone === true
+        ? now === target.digest
+          ? [{ decision, digest: undefined }]
+          : []
+        : now === target.digest
+          ? []
+          : [{ decision, digest: target.digest }];
     });
     const [first] = pending;
     if (first === undefined) {
@@ -55,14 +71,21 @@ export async function settle<I extends SettlingItem>(
     }
     if (attempt === attempts) {
       const served = serving.get(keyOf(first.decision)) ?? 'nothing';
-      throw notKept(keyOf(first.decision), `it took ${first.digest} ${attempts} times, and serves ${served} under it`);
+      const wanted = first.digest ?? 'no target';
+      throw notKept(keyOf(first.decision), `it took ${wanted} ${attempts} times, and serves ${served} under it`);
     }
     // Fixed tags first: whoever sees a moving tag move finds the version there too.
     for (const kind of tagKinds) {
       const now = pending.filter(({ decision }) => decision.kind === kind);
       await allSettled(
         now.map(async ({ decision, digest }) => {
-          serving.set(keyOf(decision), await writeTag(items, decision, digest, context));
+          if (digest !== undefined) {
+            serving.set(keyOf(decision), await writeTag(items, decision, digest, context));
+          } else if (await removeTag(items, decision)) {
+            serving.set(keyOf(decision), undefined);
+          } else {
+            kept.add(keyOf(decision));
+          }
         }),
       );
     }
@@ -74,24 +97,49 @@ function keyOf({ repository, tag }: TagDecision): string {
 }
 
 function asServed(decision: TagDecision, served: Digest | undefined): TagDecision {
-  return decision.outcome === 'held' || served === decision.digest
+  const { outcome } = decision;
+  if (outcome === 'removed') {
+    return served === decision.digest ? { ...decision, reason: `${decision.reason}; ${notRemoved}` } : decision;
+  }
+  return outcome === 'held' || served === decision.digest
     ? decision
-    : { ...decision, outcome: 'held', reason: 'something newer was published meanwhile', heldBy: 'order' };
+    : { ...decision, outcome: 'held', reason: 'something newer came meanwhile, or it was taken back', heldBy: 'order' };
+}
+
+/** What is said of a tag that a registry keeps. */
+const notRemoved = 'the registry removes no tags for us, so it still stands there: remove it there';
+
+/** Removes a tag. Answers false where the registry does not. */
+async function removeTag(items: readonly SettlingItem[], decision: TagDecision): Promise<boolean> {
+  const { target } = itemOf(items, decision);
+  return target.tags.remove(decision.tag).catch((error: unknown) => {
+    // The environment is taken back. A tag that is left over is told, and no failure.
+    if (error instanceof HodError) {
+      return false;
+    }
+    throw error;
+  });
+}
+
+function itemOf<I extends SettlingItem>(items: readonly I[], { image, tag }: TagDecision): I {
+  const item = items.find((each) => each.image === image);
+  if (item === undefined) {
+    throw new Error(`the tag ${tag} is for ${image}, which is not delivered`);
+  }
+  return item;
 }
 
 /** Writes a tag, and answers what it leads to then. */
 async function writeTag<I extends SettlingItem>(
   items: readonly I[],
-  { image, tag }: TagDecision,
+  decision: TagDecision,
   digest: Digest,
   context: SettleContext<I>,
 ): Promise<Digest | undefined> {
-  const item = items.find((each) => each.image === image);
-  if (item === undefined) {
-    throw new Error(`the tag ${tag} is for ${image}, which is not delivered`);
-  }
+  const { tag } = decision;
+  const item = itemOf(items, decision);
   const { node, target } = item;
-  const manifest = node.manifest.digest === digest ? node.manifest : await target.manifests.get(digest);
+  const manifest = node?.manifest.digest === digest ? node.manifest : await target.manifests.get(digest);
   if (manifest === undefined) {
     throw new HodError('content-gone', {
       what: 'a tag cannot be brought up to date',
@@ -101,7 +149,7 @@ async function writeTag<I extends SettlingItem>(
     });
   }
   const write = (): Promise<Digest | undefined> => target.manifests.tag(tag, manifest);
-  return manifest === node.manifest ? context.mending(item, write) : write();
+  return manifest === node?.manifest ? context.mending(item, write) : write();
 }
 
 /** The error for a registry that took a tag and serves another, or none. */

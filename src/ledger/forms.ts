@@ -47,4 +47,6 @@ export const ledgerForms: readonly ((prefix: string) => string)[] = [
       seq INTEGER NOT NULL, seal TEXT NOT NULL,
       PRIMARY KEY (product, kind, key)
     );`,
+  // What an environment serves has a way back; releases have their ways, and evidence.
+  (prefix) => `DELETE FROM ${prefix}facts;`,
 ];

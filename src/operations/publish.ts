@@ -1,7 +1,9 @@
 import { HodError } from '../core/errors';
-import type { BuildOptions } from '../core/release/build';
+import type { Build, BuildOptions } from '../core/release/build';
 import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
+import { despiteOf, type DespiteOptions } from '../core/release/despite';
+import type { Following } from '../core/release/following';
 import { cleanForVersion } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
@@ -10,17 +12,19 @@ import { isReleaseOn, versionAmong, versionNamed } from '../core/tags/version';
 import { deliver } from '../delivery/deliver';
 import { arriving, type Orders } from '../delivery/delivery';
 import { highestTagged } from '../delivery/evidence';
+import { commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
 import { gather, type GatheredItem } from '../delivery/sources/gather';
 import { readBuild } from '../delivery/sources/read-build';
 import { toPublishResult, type PublishResult } from '../results/publish';
-import { withLedger } from '../session/open-ledger';
-import { actorOf, withProduct, type SessionOptions } from '../session/session';
+import { ledgerLabel, withLedger } from '../session/open-ledger';
+import { actorOf } from '../session/actor';
+import { withProduct, type SessionOptions } from '../session/session';
 import { chosenComponents, type Config } from '../workspace/config';
-import { History, tagsUpTo } from '../workspace/git';
+import { branchesWith, tagsUpTo, usualBranches } from '../workspace/git';
 
 /** What `publish` is told. */
-export interface PublishOptions extends SessionOptions, BuildOptions {
+export interface PublishOptions extends SessionOptions, BuildOptions, DespiteOptions {
   /** The images and bundles to publish; all where none is named. */
   images?: readonly string[] | undefined;
   /** How long to wait for what other jobs are still to stage, in milliseconds. */
@@ -40,38 +44,62 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const { product, components } = config;
     const [environment] = config.environments;
     const dryRun = options.dryRun === true;
+    const despite = despiteOf(options);
     const chosen = chosenComponents(config, options.images ?? []);
     const build = await readBuild(config.folder, options, session.observer);
     refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build)]);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+      const { head } = await ledger.read([]);
       const items = await gather(chosen, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
       const publication: Publication = {
         product,
         environment: environment.name,
-        rules: environment.rules,
+        rulesOf: environment.rulesOf,
+        following: await readFollowing(config, build),
         build,
         images: items.map(arriving),
         claims: items.flatMap(({ claims }) => claims),
         strictOrder: options.strictOrder === true,
+        despite,
       };
       const delivered = await deliver(publicationDelivery(publication, items), {
         ledger,
         orders: ordersOf(config, build.commit, items),
         observer: session.observer,
-        actor: actorOf(options.actor),
+        actor: await actorOf(options.actor, config, session),
         dryRun,
       });
+      if (head.seq === 0 && delivered.items.some(({ tags }) => tags.some(({ served }) => served !== undefined))) {
+        session.observer.note(
+          `this ledger was empty (${ledgerLabel(config)}), and the registry is not: order was judged by what that tells`,
+        );
+      }
       const leftovers = dryRun ? [] : await unprotect(items);
       return toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
     });
   });
 }
 
+/** Whether a build is of a branch that the first environment follows. */
+async function readFollowing(
+  { folder, environments }: Config,
+  { branch, pullRequest, commit }: Build,
+): Promise<Following> {
+  const [{ follows }] = environments;
+  const branches = follows ?? (await usualBranches(folder));
+  return {
+    branches,
+    usual: follows === undefined,
+    branch,
+    pullRequest,
+    containing: await branchesWith(folder, commit),
+  };
+}
+
 /** What git tells of the order of builds, and the registry and git of the highest version. */
 function ordersOf({ folder }: Config, commit: Publication['build']['commit'], items: readonly GatheredItem[]): Orders {
-  const history = new History(folder);
   return {
-    around: (own, others) => history.around(own, others),
+    ...commitOrders(folder),
     async highest(line) {
       const [first] = items;
       const tagged = first && (await highestTagged(first.target, line));

@@ -12,7 +12,8 @@ import { readBuild } from '../delivery/sources/read-build';
 import { stageOutputs, type OutputPlace, type StageContext, type StagedOutput } from '../delivery/sources/staging';
 import { toStageResult, type StageResult } from '../results/stage';
 import { withLedger } from '../session/open-ledger';
-import { actorOf, withProduct, type SessionOptions } from '../session/session';
+import { actorOf } from '../session/actor';
+import { withProduct, type SessionOptions } from '../session/session';
 import { chosenComponents, outputPathsOf, requirementOf, type ComponentConfig } from '../workspace/config';
 
 /** What `stage` is told. */
@@ -43,7 +44,7 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     const build = await readBuild(config.folder, { commit: options.commit }, session.observer);
     refuseUnmet([cleanForStaging(build)]);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
-      const actor = actorOf(options.actor);
+      const actor = await actorOf(options.actor, config, session);
       const context: StageContext = { config, session, ledger, build, actor, platform, dryRun };
       const outputs =
         options.follow === undefined

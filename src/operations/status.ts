@@ -1,9 +1,10 @@
 import { HodError } from '../core/errors';
+import { servedIn } from '../core/release/coming';
 import { driftOf, type Drift } from '../core/release/drift';
 import { tagKey, type FactKey, type Facts, type ServedImage } from '../core/release/facts';
 import { formatRepository, parseRepository } from '../core/oci/reference';
 import type { StatusResult } from '../results/status';
-import { withLedger } from '../session/open-ledger';
+import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
@@ -22,14 +23,15 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
         : options.environments.map((name) => environmentNamed(config, name));
     return withLedger(config, session, 'read', async (ledger) => {
       const keys = environments.map(({ name }): FactKey => ({ kind: 'environment', key: name }));
-      const { facts } = await ledger.read(keys);
-      const served = environments.map(({ name }) => ({ name, images: facts.get('environment', name) ?? [] }));
+      const { head, facts } = await ledger.read(keys);
+      const served = environments.map(({ name }) => ({ name, images: servedIn(facts, name) }));
       const tags = served.flatMap(({ images }) =>
         images.flatMap((image) => image.tags.map((tag) => keyOf(image, tag))),
       );
       const recorded = (await ledger.read(tags)).facts;
       return {
         product: config.product,
+        ledger: { place: ledgerLabel(config), entries: head.seq },
         environments: await Promise.all(
           served.map(async ({ name, images }) => ({
             environment: name,
@@ -74,9 +76,11 @@ async function findDrift(served: ServedImage, recorded: Facts, session: Session)
       manifests.resolve(served.digest),
       ...served.tags.map((tag) => manifests.resolve(tag)),
     ]);
-    const comparisons = served.tags.map((tag, at) => {
-      const target = recorded.get('tag', keyOf(served, tag).key)?.digest ?? served.digest;
-      return { tag, recorded: target, served: tags[at] };
+    const comparisons = served.tags.flatMap((tag, at) => {
+      const target = recorded.get('tag', keyOf(served, tag).key);
+      // What is gone by decision may stand there still, where a registry removes no tags.
+      const wanted = target?.gone === true ? undefined : (target?.digest ?? served.digest);
+      return wanted === undefined ? [] : [{ tag, recorded: wanted, served: tags[at] }];
     });
     return driftOf(served.digest, content !== undefined, comparisons);
   } catch (error) {

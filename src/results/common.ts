@@ -17,6 +17,8 @@ export const tagResult = z.strictObject({
   kind: z.enum(tagKinds),
   outcome: z.enum(tagOutcomes),
   reason: z.string(),
+  /** Where the registry served something else under it than the ledger says, or nothing (null). */
+  astray: z.strictObject({ recorded: digest, served: digest.nullable() }).nullable(),
 });
 export type TagResult = z.infer<typeof tagResult>;
 
@@ -29,7 +31,14 @@ export const transferResult = z.strictObject({
 });
 export type TransferResult = z.infer<typeof transferResult>;
 
-export const gateResult = z.strictObject({ gate: z.string(), outcome: z.enum(gateOutcomes), detail: z.string() });
+export const gateResult = z.strictObject({
+  gate: z.string(),
+  outcome: z.enum(gateOutcomes),
+  detail: z.string(),
+  /** What would meet it, where it is not met. */
+  remedy: z.string().nullable(),
+});
+export type GateResult = z.infer<typeof gateResult>;
 
 /** What an image or bundle is, and where. */
 export const contentFields = {
@@ -50,13 +59,15 @@ export const releaseFields = {
 };
 
 /** The part of a decision about a tag that is answered. */
-export function toTagResult({ tag, kind, outcome, reason }: TagDecision): TagResult {
-  return { tag, kind, outcome, reason };
+export function toTagResult({ tag, kind, outcome, reason, recorded, served }: TagDecision): TagResult {
+  const astray = recorded === undefined ? null : { recorded, served: served ?? null };
+  return { tag, kind, outcome, reason, astray };
 }
 
 /** The part of a gate that is answered. */
-export function toGateResult({ gate, outcome, detail }: Gate): z.infer<typeof gateResult> {
-  return { gate, outcome, detail: joinLines(detail) };
+export function toGateResult(gate: Gate): GateResult {
+  const { gate: name, outcome, detail } = gate;
+  return { gate: name, outcome, detail: joinLines(detail), remedy: gate.outcome === 'unmet' ? gate.remedy : null };
 }
 
 /** What an image or bundle is, and where, of something that holds more. */

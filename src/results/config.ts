@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { tagKinds } from '../core/tags/rules';
 
 export const configCheckResultSchema = z.strictObject({
   file: z.string(),
@@ -8,3 +9,34 @@ export const configCheckResultSchema = z.strictObject({
   environments: z.array(z.string()),
 });
 export type ConfigCheckResult = z.infer<typeof configCheckResultSchema>;
+
+export const configShowResultSchema = z.strictObject({
+  file: z.string(),
+  product: z.string(),
+  ledger: z.string(),
+  environments: z.array(
+    z.strictObject({
+      environment: z.string(),
+      after: z.string().nullable(),
+      /** Of the first: the branches whose builds take over; `usual`: hod.yaml does not say, git does. */
+      follows: z.strictObject({ branches: z.array(z.string()), usual: z.boolean() }).nullable(),
+      gates: z.strictObject({
+        results: z.array(z.string()),
+        signOffs: z.number().int(),
+        /** Milliseconds. */
+        soak: z.number(),
+        freeze: z.array(z.string()),
+        platforms: z.array(z.string()),
+        annotations: z.array(z.string()),
+      }),
+      images: z.array(
+        z.strictObject({
+          image: z.string(),
+          repository: z.string(),
+          tags: z.array(z.strictObject({ rule: z.string(), kind: z.enum(tagKinds), follows: z.string().nullable() })),
+        }),
+      ),
+    }),
+  ),
+});
+export type ConfigShowResult = z.infer<typeof configShowResultSchema>;

@@ -1,10 +1,17 @@
 import * as z from 'zod';
+import { ways } from '../core/release/way';
+import { describePosition } from '../core/tags/ordering';
 import type { DeliveredItem } from '../delivery/delivery';
 import { contentFields, tagResult, toContentResult, toTagResult, transferResult } from './common';
 
 /** What became of one image or bundle that was published or promoted. */
 export const deliveredFields = {
   ...contentFields,
+  /** How it came in: from now on the environment serves it, or not. */
+  way: z.enum(ways),
+  wayReason: z.string(),
+  /** The version, or the beginning of the commit, that the environment serves of it now; null where that is nothing. */
+  serves: z.string().nullable(),
   tags: z.array(tagResult),
   /** Rules that gave no tag, and the placeholder that nothing is known for. */
   omitted: z.array(z.strictObject({ rule: z.string(), missing: z.string() })),
@@ -12,18 +19,19 @@ export const deliveredFields = {
 };
 export type DeliveredResult = z.infer<z.ZodObject<typeof deliveredFields>>;
 
-/** What became of a publication or promotion as a whole. */
+/** What became of a publication, a promotion or a rollback as a whole. */
 export const outcomeFields = {
-  /** False where the environment goes on serving something newer. */
-  current: z.boolean(),
   /** True where nothing was written: the document says what would have been. */
   dryRun: z.boolean(),
 };
 
 export function toDeliveredResult(item: DeliveredItem): DeliveredResult {
-  const { tags, omitted, transfer } = item;
+  const { tags, omitted, transfer, coming } = item;
   return {
     ...toContentResult(item),
+    way: coming.way,
+    wayReason: coming.reason,
+    serves: coming.serves === undefined ? null : describePosition(coming.serves),
     tags: tags.map(toTagResult),
     omitted: omitted.map(({ rule, missing }) => ({ rule, missing })),
     transfer: { ...transfer },

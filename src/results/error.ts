@@ -16,7 +16,7 @@ export const errorResultSchema = z.strictObject({
     why: z.string().nullable(),
     next: z.string().nullable(),
     /** The rules that say no, where it was refused by rules. */
-    gates: z.array(gateResult.extend({ code: z.enum(allErrorCodes), remedy: z.string() })),
+    gates: z.array(gateResult.extend({ code: z.enum(allErrorCodes) })),
   }),
 });
 export type ErrorResult = z.infer<typeof errorResultSchema>;
@@ -37,7 +37,7 @@ export function toErrorResult(error: HodError): ErrorResult {
       object: lines(object),
       why: lines(why),
       next: lines(next),
-      gates: unmet.map((gate) => ({ ...toGateResult(gate), code: gate.code, remedy: gate.remedy })),
+      gates: unmet.map((gate) => ({ ...toGateResult(gate), code: gate.code })),
     },
   };
 }

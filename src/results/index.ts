@@ -1,10 +1,12 @@
 import { accessResultSchema, storedLoginsResultSchema } from './access';
 import { assembleResultSchema } from './assemble';
-import { configCheckResultSchema } from './config';
+import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
 import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
 import { promoteResultSchema } from './promote';
 import { publishResultSchema } from './publish';
+import { resultResultSchema, signOffResultSchema } from './record';
+import { rollbackResultSchema } from './rollback';
 import { sandboxResultSchema } from './sandbox';
 import { showResultSchema } from './show';
 import { stageResultSchema } from './stage';
@@ -14,6 +16,7 @@ import { touchedResultSchema } from './touched';
 /** The schema of each document, by the name of its file in docs/schemas. */
 export const resultSchemas = {
   'config-check': configCheckResultSchema,
+  'config-show': configShowResultSchema,
   'access-check': accessResultSchema,
   'stored-logins': storedLoginsResultSchema,
   touched: touchedResultSchema,
@@ -21,6 +24,9 @@ export const resultSchemas = {
   publish: publishResultSchema,
   assemble: assembleResultSchema,
   promote: promoteResultSchema,
+  rollback: rollbackResultSchema,
+  'record-result': resultResultSchema,
+  'sign-off': signOffResultSchema,
   status: statusResultSchema,
   show: showResultSchema,
   'ledger-verify': ledgerResultSchema,

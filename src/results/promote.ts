@@ -1,17 +1,30 @@
 import * as z from 'zod';
 import type { Release } from '../core/release/facts';
 import type { Plan } from '../core/release/verdict';
+import { describePosition } from '../core/tags/ordering';
 import type { Delivered, DeliveredItem } from '../delivery/delivery';
-import { gateResult, releaseFields, toGateResult } from './common';
+import { gateResult, toGateResult } from './common';
 import { deliveredFields, outcomeFields, toDeliveredResult } from './delivery';
 
 export const promoteResultSchema = z.strictObject({
-  ...releaseFields,
+  product: z.string(),
+  /** Of the release that comes in; null where several come in together, or it has none. */
+  version: z.string().nullable(),
+  /** Null where several releases come in together. */
+  commit: z.string().nullable(),
   from: z.string(),
   to: z.string(),
   ...outcomeFields,
-  gates: z.array(gateResult),
-  images: z.array(z.strictObject({ ...deliveredFields, sourceRepository: z.string() })),
+  /** Each rule for each release, which `of` names by its version or commit. */
+  gates: z.array(gateResult.extend({ of: z.string() })),
+  images: z.array(
+    z.strictObject({
+      ...deliveredFields,
+      version: z.string().nullable(),
+      commit: z.string(),
+      sourceRepository: z.string(),
+    }),
+  ),
 });
 export type PromoteResult = z.infer<typeof promoteResultSchema>;
 
@@ -19,31 +32,51 @@ export type PromoteResult = z.infer<typeof promoteResultSchema>;
 export function toPromoteResult(
   {
     product,
-    release,
+    releases,
     from,
     to,
     dryRun,
-  }: { product: string; release: Release; from: string; to: string; dryRun: boolean },
-  { current, gates, items }: Delivered<Plan>,
+  }: {
+    product: string;
+    releases: readonly Release[];
+    from: string;
+    to: string;
+    dryRun: boolean;
+  },
+  { verdicts, items }: Delivered<Plan>,
   sourceOf: (item: DeliveredItem) => { repository: string; requests: number },
 ): PromoteResult {
+  const [first, ...others] = releases;
+  const only = others.length === 0 ? first : undefined;
   return {
     product,
-    version: release.version ?? null,
-    commit: release.commit,
+    version: only?.version ?? null,
+    commit: only?.commit ?? null,
     from,
     to,
-    current,
     dryRun,
-    gates: gates.map(toGateResult),
+    gates: verdicts.flatMap(({ plan, gates }) =>
+      gates.map((gate) => ({ of: describePosition(plan.origin), ...toGateResult(gate) })),
+    ),
     images: items.map((item) => {
       const { repository, requests } = sourceOf(item);
       const { transfer, ...image } = toDeliveredResult(item);
+      const { origin } = planOf(item, verdicts);
       return {
         ...image,
+        version: origin.version ?? null,
+        commit: origin.commit,
         sourceRepository: repository,
         transfer: { ...transfer, requests: transfer.requests + (repository === item.repository ? 0 : requests) },
       };
     }),
   };
+}
+
+function planOf({ image }: DeliveredItem, verdicts: Delivered<Plan>['verdicts']): Plan {
+  const found = verdicts.find(({ comings }) => comings.some((coming) => coming.image === image));
+  if (found === undefined) {
+    throw new Error(`nothing was decided about ${image}`);
+  }
+  return found.plan;
 }

@@ -3,7 +3,7 @@ import type { Build } from '../core/release/build';
 import type { PublicationPlan } from '../core/release/publication';
 import { versionOutcomes } from '../core/release/versions';
 import type { Delivered } from '../delivery/delivery';
-import { releaseFields } from './common';
+import { gateResult, releaseFields, toGateResult } from './common';
 import { deliveredFields, outcomeFields, toDeliveredResult } from './delivery';
 
 export const publishResultSchema = z.strictObject({
@@ -14,6 +14,7 @@ export const publishResultSchema = z.strictObject({
   build: z.string().nullable(),
   environment: z.string(),
   ...outcomeFields,
+  gates: z.array(gateResult),
   images: z.array(z.strictObject(deliveredFields)),
   /** Tags that protected what was staged, and that the registry does not remove. */
   leftovers: z.array(z.string()),
@@ -22,10 +23,14 @@ export type PublishResult = z.infer<typeof publishResultSchema>;
 
 export function toPublishResult(
   { product, environment, build, dryRun }: { product: string; environment: string; build: Build; dryRun: boolean },
-  { plan, current, items }: Delivered<PublicationPlan>,
+  { verdicts, items }: Delivered<PublicationPlan>,
   leftovers: string[],
 ): PublishResult {
-  const { outcome, reason, version } = plan.versioning;
+  const [verdict] = verdicts;
+  if (verdict === undefined) {
+    throw new Error('a publication was decided about nothing');
+  }
+  const { outcome, reason, version } = verdict.plan.versioning;
   return {
     product,
     version: version ?? null,
@@ -34,8 +39,8 @@ export function toPublishResult(
     branch: build.branch ?? null,
     build: build.number ?? null,
     environment,
-    current,
     dryRun,
+    gates: verdict.gates.map(toGateResult),
     images: items.map(toDeliveredResult),
     leftovers,
   };

@@ -4,6 +4,8 @@ import { digest } from './common';
 
 export const statusResultSchema = z.strictObject({
   product: z.string(),
+  /** The record that this was read from, and how many entries it has. */
+  ledger: z.strictObject({ place: z.string(), entries: z.number().int() }),
   environments: z.array(
     z.strictObject({
       environment: z.string(),

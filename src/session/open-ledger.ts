@@ -24,6 +24,19 @@ export async function withLedger<T>(
   }
 }
 
+/** Throws `ledger-empty` for a ledger without entries: nothing that is asked about can be in it. */
+export async function refuseEmpty(config: Config, ledger: Pick<Ledger, 'read'>): Promise<void> {
+  const { head } = await ledger.read([]);
+  if (head.seq === 0) {
+    throw new HodError('ledger-empty', {
+      what: 'this ledger is empty',
+      object: ledgerLabel(config),
+      why: `nothing was recorded of ${config.product} here; what its registries serve was recorded elsewhere, or not at all`,
+      next: 'name the ledger that the other jobs use in hod.yaml (`ledger:`), import a copy of it, or publish once more',
+    });
+  }
+}
+
 async function openLedger(
   { ledger, product, folder }: Config,
   { secrets, observer }: Pick<Session, 'secrets' | 'observer'>,

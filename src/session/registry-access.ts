@@ -17,18 +17,26 @@ import type { Observer } from './observer';
 type CredentialsConfig = NonNullable<RegistryConfig['credentials']>;
 type JobConfig = Extract<CredentialsConfig, { job: unknown }>['job'];
 
+/** What access is worked out with. */
+export interface AccessContext {
+  readonly secrets: Secrets;
+  readonly observer: Pick<Observer, 'note'>;
+  /** Told of the identity of this job, once a token service has accepted it. */
+  readonly accepted: (subject: string) => void;
+}
+
 /** How a registry is reached, as hod.yaml says; where it says nothing, with a stored login if there is one. */
 export async function accessTo(
   registry: string,
   config: Config | undefined,
-  { secrets, observer }: { secrets: Secrets; observer: Pick<Observer, 'note'> },
+  { secrets, observer, accepted }: AccessContext,
 ): Promise<RegistryAccess> {
   const configured = config?.registries.get(registry);
   const context: SecretContext = { folder: config?.folder ?? process.cwd(), secrets };
   const line = configured?.['create-repository'];
   return {
     tls: await tlsOf(configured, registry, context.folder),
-    credentials: credentialsOf(configured?.credentials, registry, context),
+    credentials: credentialsOf(configured?.credentials, registry, context, accepted),
     tokenService: {
       configured: configured?.['token-service'],
       recall: () => recallTokenService(registry),
@@ -78,6 +86,7 @@ function credentialsOf(
   credentials: CredentialsConfig | undefined,
   registry: string,
   context: SecretContext,
+  accepted: AccessContext['accepted'],
 ): CredentialSource {
   if (credentials === undefined) {
     return async () => {
@@ -95,7 +104,7 @@ function credentialsOf(
   if ('job' in credentials) {
     const { exchange, audience } = credentials.job;
     const purpose = { registry, service: exchange, audience };
-    return jobLogin(jobToken(credentials.job, registry, context), purpose, context.secrets);
+    return jobLogin(jobToken(credentials.job, registry, context), purpose, { secrets: context.secrets, accepted });
   }
   return async () => {
     const { username: name, password: place } = credentials;

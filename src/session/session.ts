@@ -8,7 +8,6 @@ import { RepositoryClient } from '../registry/repository';
 import { volatileSessions, type UploadSessions } from '../registry/upload-sessions';
 import { configName, loadConfig, type Config } from '../workspace/config';
 import { UploadFiles } from '../workspace/uploads';
-import { userName } from '../workspace/user-files';
 import { silent, type Observer } from './observer';
 import { accessTo } from './registry-access';
 
@@ -35,6 +34,8 @@ export class Session {
   private readonly connections: Connections;
   private readonly uploads: UploadSessions;
   private readonly clients = new Map<string, RepositoryClient>();
+  /** Whose identity a registry's token service accepted in this run; undefined where none was shown. */
+  private subject: string | undefined;
 
   constructor(config: Config | undefined, options: SessionOptions) {
     const { jobs = usualJobs, observer = silent, patience = usualPatience, secrets = new Secrets() } = options;
@@ -42,7 +43,8 @@ export class Session {
     this.secrets = secrets;
     this.uploads = config === undefined ? volatileSessions() : new UploadFiles(join(config.stateFolder, 'uploads'));
     this.connections = new Connections({
-      access: (registry) => accessTo(registry, config, { secrets, observer }),
+      access: (registry) =>
+        accessTo(registry, config, { secrets, observer, accepted: (subject) => (this.subject = subject) }),
       jobs,
       secrets,
       patience,
@@ -56,6 +58,16 @@ export class Session {
     const client = this.clients.get(key) ?? new RepositoryClient(repository, this.connections, this.uploads);
     this.clients.set(key, client);
     return client;
+  }
+
+  /** The identity of this job, as a token service accepted it; undefined where it was not asked for. */
+  get identity(): string | undefined {
+    return this.subject;
+  }
+
+  /** Lets the token service of a registry check the identity of this job. Throws where it does not accept it. */
+  async proveIdentity(registry: string): Promise<void> {
+    await this.connections.prove(registry);
   }
 
   /** Closes every connection. */
@@ -90,9 +102,4 @@ async function withSession<T>(
   } finally {
     await session.close();
   }
-}
-
-/** Who runs this, for the ledger. */
-export function actorOf(named: string | undefined): string {
-  return named ?? userName();
 }

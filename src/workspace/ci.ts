@@ -13,6 +13,8 @@ export interface CiFacts {
   build: string | undefined;
   /** Where the run can be looked at. */
   run: string | undefined;
+  /** It builds a pull request. */
+  pullRequest: boolean;
 }
 
 const text = z.string().min(1).optional().catch(undefined);
@@ -36,5 +38,27 @@ export function readCi(folder: string): CiFacts | undefined {
   }
   const { commit, tag, build, buildUrl, jobUrl, isPr, branch, prBranch } = found;
   // What a pull request would become is not what was built.
-  return { commit, branch: isPr ? prBranch : branch, tag, build, run: buildUrl ?? jobUrl };
+  return { commit, branch: isPr ? prBranch : branch, tag, build, run: buildUrl ?? jobUrl, pullRequest: isPr };
+}
+
+/** Where CI systems say who started a job, or whose change it builds. */
+const actorVariables = [
+  'GITHUB_ACTOR',
+  'GITLAB_USER_LOGIN',
+  'BUILD_REQUESTEDFOREMAIL',
+  'BUILD_REQUESTEDFOR',
+  'BUILDKITE_BUILD_CREATOR',
+  'CIRCLE_USERNAME',
+  'BUILD_USER_ID',
+  'CHANGE_AUTHOR',
+  'DRONE_COMMIT_AUTHOR',
+  'CI_COMMIT_AUTHOR',
+];
+
+/** Who the CI says that started this job; undefined where none is recognised, or it does not say. */
+export function readCiActor(folder: string): string | undefined {
+  if (readCi(folder) === undefined) {
+    return undefined;
+  }
+  return actorVariables.map((name) => process.env[name]).find((value) => value !== undefined && value !== '');
 }

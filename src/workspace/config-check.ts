@@ -231,11 +231,62 @@ function checkNames(
         repositories.add(text);
       });
     }
-    for (const kind of ['fixed', 'moving'] as const) {
-      environment.tags[kind]?.forEach((text, at) => check([...path, 'tags', kind, at], () => parseTemplate(text)));
+    findings.push(...checkFirstOnly(path, environment, environmentNames.indexOf(name) === 0));
+    checkTags([...path, 'tags'], environment.tags, check);
+    environment.gates?.platforms?.forEach((platform, at) =>
+      check([...path, 'gates', 'platforms', at], () => parsePlatform(platform)),
+    );
+  }
+  for (const [kind, components] of [
+    ['images', raw.images],
+    ['bundles', raw.bundles ?? {}],
+  ] as const) {
+    for (const [name, { tags = {} }] of Object.entries<{ tags?: Record<string, TagRules> | undefined }>(components)) {
+      for (const [environment, rules] of Object.entries(tags)) {
+        const path = [kind, name, 'tags', environment];
+        if (!environmentNames.includes(environment)) {
+          const text = `there is no environment ${environment}${alsoSimilar(environment, environmentNames)}`;
+          findings.push({ path, atKey: true, text });
+        }
+        checkTags(path, rules, check);
+      }
     }
   }
   return uniqueFindings(findings);
+}
+
+type TagRules = RawConfig['environments'][string]['tags'];
+
+function checkTags(path: Path, rules: TagRules, check: (path: Path, work: () => void) => void): void {
+  for (const kind of ['fixed', 'moving'] as const) {
+    rules[kind]?.forEach((text, at) => check([...path, kind, at], () => parseTemplate(text)));
+  }
+}
+
+/** Builds come into the first environment, and releases through gates into all others. */
+function checkFirstOnly(
+  path: Path,
+  { follows, gates }: RawConfig['environments'][string],
+  isFirst: boolean,
+): Finding[] {
+  if (isFirst && gates !== undefined) {
+    return [
+      {
+        path: [...path, 'gates'],
+        atKey: true,
+        text: 'publish writes the first environment; gates are for those that come after it',
+      },
+    ];
+  }
+  return !isFirst && follows !== undefined
+    ? [
+        {
+          path: [...path, 'follows'],
+          atKey: true,
+          text: 'only the first environment takes builds of branches; releases are promoted into this one',
+        },
+      ]
+    : [];
 }
 
 function checkAfter(path: Path, after: string | undefined, earlier: readonly string[]): Finding[] {

@@ -1,8 +1,12 @@
 import * as z from 'zod';
+import { isResultName } from '../core/release/evidence';
+import { isTimeZone, isWindow, parseClockTime } from '../core/release/freeze';
+import { millisecondsOf } from '../core/time';
 
 const nameSchema = z
   .string()
   .regex(/^[a-z][a-z0-9]*(?:[-_.][a-z0-9]+)*$/, 'must be lower-case letters and digits with single - _ . between them');
+const resultName = z.string().refine(isResultName, 'must be lower-case letters, digits and . _ -, 64 at most');
 const variable = z.string().regex(/^[A-Za-z_][A-Za-z0-9_]*$/, 'must name a variable');
 /** A value that is not a secret, or the place of one: an environment variable, or a file. */
 const place = z.union(
@@ -59,12 +63,20 @@ const isFilled = (record: object): boolean => Object.keys(record).length > 0;
 /** Files that something is made of, as patterns (`services/timetable/**`). */
 const patterns = z.array(z.string().min(1)).min(1);
 
+const tagRules = z
+  .strictObject({ fixed: z.array(z.string()).optional(), moving: z.array(z.string()).optional() })
+  .refine(({ fixed = [], moving = [] }) => fixed.length + moving.length > 0, 'there is none');
+
+/** Tags that an image or bundle has of its own, in some environments. */
+const ownTags = z.record(nameSchema, tagRules);
+
 /** An image in hod.yaml. */
 export const imageSchema = z.strictObject({
   from: paths,
   platforms: z.array(z.string()).min(1).optional(),
   inputs: patterns.optional(),
   'publish-alone': z.boolean().optional(),
+  tags: ownTags.optional(),
 });
 
 /** A bundle in hod.yaml. */
@@ -72,16 +84,56 @@ export const bundleSchema = z.strictObject({
   files: z.string().min(1),
   inputs: patterns.optional(),
   'publish-alone': z.boolean().optional(),
+  tags: ownTags.optional(),
+});
+
+/** A time such as `24h`, in milliseconds. */
+const time = z
+  .string()
+  .regex(/^[1-9]\d{0,5}(s|m|h|d)$/, 'must be a number of seconds, minutes, hours or days: 90s, 30m, 24h, 7d')
+  .transform(millisecondsOf);
+
+const clockTime = z.string().transform((text, context) => {
+  const parsed = parseClockTime(text);
+  if (parsed === undefined) {
+    context.addIssue('must be a day of the week or a date, and a time: fri 16:00, 2026-12-20 16:00');
+    return z.NEVER;
+  }
+  return parsed;
+});
+
+const freezeWindow = z
+  .strictObject({
+    from: clockTime,
+    to: clockTime,
+    zone: z.string().refine(isTimeZone, 'must name a time zone, such as Europe/Dublin'),
+  })
+  .refine(
+    ({ from, to }) => isWindow(from, to),
+    'from and to must both be days of the week, or both dates, the later one last',
+  );
+
+/** What a release needs to enter an environment. */
+const gatesSchema = z.strictObject({
+  results: z.array(resultName).min(1).optional(),
+  'sign-offs': z.number().int().min(1).max(20).optional(),
+  soak: time.optional(),
+  freeze: z.array(freezeWindow).min(1).optional(),
+  platforms: z.array(z.string()).min(1).optional(),
+  annotations: z.array(z.string().min(1)).min(1).optional(),
 });
 
 /** An environment in hod.yaml. */
 export const environmentSchema = z.strictObject({
   after: z.string().optional(),
+  /** Of the first: the branches whose builds take over. */
+  follows: z.array(z.string().min(1)).min(1).optional(),
   repository: z.string(),
-  tags: z
-    .strictObject({ fixed: z.array(z.string()).optional(), moving: z.array(z.string()).optional() })
-    .refine(({ fixed = [], moving = [] }) => fixed.length + moving.length > 0, 'there is none'),
+  tags: tagRules,
+  gates: gatesSchema.optional(),
 });
+/** An environment of the right form. */
+export type RawEnvironment = z.infer<typeof environmentSchema>;
 
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({

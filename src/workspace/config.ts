@@ -3,12 +3,13 @@ import { isScalar, LineCounter, parseDocument, visit, type Document } from 'yaml
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
-import { followedBy, type TagRule } from '../core/tags/rules';
-import { expandRepository, parseTemplate } from '../core/tags/template';
+import { followedBy, followedByOwn, type Follows, type RulesOf, type TagRule } from '../core/tags/rules';
+import { expandRepository, parseTemplate, type Template } from '../core/tags/template';
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
+import type { EntryRules } from '../core/release/entry-rules';
 import { checkDocument, problemsTold } from './config-check';
-import type { RawConfig, RegistryConfig, SecretPlace } from './config-schema';
+import type { RawConfig, RawEnvironment, RegistryConfig, SecretPlace } from './config-schema';
 import { readSmallFile } from './files';
 
 /** The name of the configuration file. */
@@ -46,7 +47,11 @@ export interface EnvironmentConfig {
   readonly name: string;
   /** The environment that releases come from; undefined for the first, where publish writes. */
   readonly after: string | undefined;
-  readonly rules: readonly TagRule[];
+  /** Names and patterns of the branches whose builds take over the first; undefined where hod.yaml does not say. */
+  readonly follows: readonly string[] | undefined;
+  /** The tag rules of an image or bundle: those of the environment, and its own. */
+  readonly rulesOf: RulesOf;
+  readonly entryRules: EntryRules;
   /** The repository of an image or bundle in this environment. */
   repositoryOf(image: string): Repository;
 }
@@ -158,22 +163,24 @@ function configError(path: string, summary: string, problems: string[]): HodErro
 
 function resolveConfig(raw: RawConfig, file: string): Config {
   const folder = dirname(file);
-  const environments = Object.entries(raw.environments).map(
-    ([name, { after, repository, tags }]): EnvironmentConfig => {
-      const rules: TagRule[] = [
-        ...(tags.fixed ?? []).map((text) => ({ kind: 'fixed' as const, template: parseTemplate(text) })),
-        ...(tags.moving ?? []).map(parseTemplate).map((template) => {
-          return { kind: 'moving' as const, template, follows: followedBy(template, name) };
-        }),
-      ];
-      return {
-        name,
-        after,
-        rules,
-        repositoryOf: (image) => parseRepository(expandRepository(repository, image, raw.product)),
-      };
-    },
-  );
+  const environments = Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
+    const { after, follows, repository, tags, gates } = environment;
+    const shared = tagRulesOf(tags, (template) => followedBy(template, name));
+    const own = new Map(
+      [...Object.entries(raw.images), ...Object.entries(raw.bundles ?? {})].map(([image, { tags: all }]) => {
+        const rules = new Map(Object.entries(all ?? {})).get(name);
+        return [image, rules === undefined ? [] : tagRulesOf(rules, followedByOwn)];
+      }),
+    );
+    return {
+      name,
+      after,
+      follows,
+      rulesOf: (image) => [...shared, ...(own.get(image) ?? [])],
+      entryRules: entryRulesOf(gates),
+      repositoryOf: (image) => parseRepository(expandRepository(repository, image, raw.product)),
+    };
+  });
   const [first, ...others] = environments;
   if (first === undefined) {
     throw new Error('a configuration without environments passed its check');
@@ -209,6 +216,29 @@ function resolveConfig(raw: RawConfig, file: string): Config {
       raw.ledger !== undefined && 'postgres' in raw.ledger
         ? raw.ledger
         : { file: resolve(folder, raw.ledger?.file ?? join('.hod', 'ledger.db')) },
+  };
+}
+
+function tagRulesOf(
+  { fixed = [], moving = [] }: RawEnvironment['tags'],
+  follows: (template: Template) => Follows,
+): TagRule[] {
+  return [
+    ...fixed.map((text) => ({ kind: 'fixed' as const, template: parseTemplate(text) })),
+    ...moving.map(parseTemplate).map((template) => {
+      return { kind: 'moving' as const, template, follows: follows(template) };
+    }),
+  ];
+}
+
+function entryRulesOf(gates: RawEnvironment['gates'] = {}): EntryRules {
+  return {
+    results: gates.results ?? [],
+    signOffs: gates['sign-offs'] ?? 0,
+    soak: gates.soak ?? 0,
+    freeze: gates.freeze ?? [],
+    platforms: (gates.platforms ?? []).map((text) => formatPlatform(parsePlatform(text))),
+    annotations: gates.annotations ?? [],
   };
 }
 
@@ -259,4 +289,18 @@ export function environmentNamed(config: Config, name: string): EnvironmentConfi
     });
   }
   return found;
+}
+
+/** An environment, and the one that its releases come from. Throws `first-environment` where there is none before. */
+export function stepInto(config: Config, name: string): { from: EnvironmentConfig; to: EnvironmentConfig } {
+  const to = environmentNamed(config, name);
+  if (to.after === undefined) {
+    throw new HodError('first-environment', {
+      what: 'nothing can be promoted here',
+      object: name,
+      why: 'it is the first environment; releases come into it by publishing',
+      next: 'run `hod publish`, or name a later environment',
+    });
+  }
+  return { from: environmentNamed(config, to.after), to };
 }

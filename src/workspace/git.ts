@@ -54,6 +54,27 @@ export async function tagsUpTo(folder: string, commit: CommitId): Promise<string
   return linesOf(await git(folder, 'tag', '--merged', commit));
 }
 
+/** The branches that contain a commit, here and at remotes, without the names of the remotes; none where git cannot tell. */
+export async function branchesWith(folder: string, commit: CommitId): Promise<string[]> {
+  const format = '--format=%(refname)';
+  const found = linesOf(
+    await git(folder, 'for-each-ref', format, `--contains=${commit}`, 'refs/heads', 'refs/remotes'),
+  );
+  return [...new Set(found.map((name) => name.replace(/^refs\/(heads|remotes\/[^/]+)\//, '')))].filter(
+    (name) => name !== 'HEAD',
+  );
+}
+
+/** The branch that the remote of a clone calls its default; the usual names where that is not known. */
+export async function usualBranches(folder: string): Promise<string[]> {
+  const remotes = linesOf(await git(folder, 'remote'));
+  const remote = remotes.includes('origin') ? 'origin' : remotes[0];
+  const head =
+    remote === undefined ? '' : textOf(await git(folder, 'symbolic-ref', '--quiet', `refs/remotes/${remote}/HEAD`));
+  const prefix = `refs/remotes/${remote ?? ''}/`;
+  return head.startsWith(prefix) ? [head.slice(prefix.length)] : ['main', 'master'];
+}
+
 /** How the commits of a working copy stand to each other; what was found out once is remembered. */
 export class History {
   private readonly known = new Map<string, Promise<boolean | undefined>>();

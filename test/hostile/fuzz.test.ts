@@ -169,7 +169,7 @@ const edges: [name: string, samples: string[], read: (text: string) => unknown][
     'variables of a CI',
     ['feature/winter', '1207', 'c'.repeat(40), 'v1.0.0', 'https://ci.test/1'],
     (text) => {
-      const ci = { commit: text, branch: text, tag: text, build: text, run: text };
+      const ci = { commit: text, branch: text, tag: text, build: text, run: text, pullRequest: false };
       return decideBuild({ options: {}, ci, git: { gap: 'there is none' } });
     },
   ],

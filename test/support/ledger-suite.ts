@@ -1,11 +1,12 @@
 import fc from 'fast-check';
 import { commitSchema } from '../../src/core/commit';
-import { sha256 } from '../../src/core/oci/digest';
+import { sha256, type Digest } from '../../src/core/oci/digest';
 import { formatRepository } from '../../src/core/oci/reference';
 import type { Action } from '../../src/core/release/actions';
 import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/release/entry';
-import { Facts, type StoredFact } from '../../src/core/release/facts';
-import { releaseId } from '../../src/core/release/release';
+import { factKinds, Facts, type StoredFact } from '../../src/core/release/facts';
+import { contentId, releaseId } from '../../src/core/release/release';
+import { ways } from '../../src/core/release/way';
 import { tagSchema } from '../../src/core/tags/tag';
 import { parseVersion } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
@@ -30,15 +31,17 @@ const versions = ['2.3.9', '2.4.0', '2.4.1', '2.5.0-rc.1', '3.0.0'].map(parseVer
  */
 export const anyAction: fc.Arbitrary<Action> = fc
   .record({
-    kind: fc.constantFrom('published', 'promoted', 'staged', 'failed'),
+    kind: fc.constantFrom('published', 'promoted', 'rolled-back', 'result', 'signed-off', 'staged', 'failed'),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
     build: fc.nat(5),
     names: fc.subarray(['timetable', 'tide-watch', 'constructor', '__proto__'], { minLength: 1 }),
     version: fc.option(fc.constantFrom(...versions), { nil: undefined }),
     platforms: fc.subarray(['linux/amd64', 'linux/arm64']),
-    current: fc.boolean(),
+    // As entries were written before comings were, or as they are now.
+    current: fc.option(fc.boolean(), { nil: undefined }),
+    ways: fc.array(fc.constantFrom(...ways), { minLength: 4, maxLength: 4 }),
   })
-  .map(({ kind, environment, build, names, version, platforms, current }): Action => {
+  .map(({ kind, environment, build, names, version, platforms, current, ways: chosen }): Action => {
     const commit = commitSchema.parse(String(build).repeat(40));
     const images = names.map((image) => ({
       image,
@@ -54,18 +57,56 @@ export const anyAction: fc.Arbitrary<Action> = fc
     if (kind === 'failed') {
       return { kind, commit, images: names, reason: 'it ran out of time' };
     }
+    const release = releaseId({ product, commit, version, images });
+    const releases = [{ release, content: contentId(images) }];
+    if (kind === 'result') {
+      return { kind, name: 'smoke', passed: build % 2 === 0, environment, releases };
+    }
+    if (kind === 'signed-off') {
+      return { kind, environment, releases };
+    }
+    if (kind === 'rolled-back') {
+      const at = timestampOf(new Date(Date.UTC(2026, 0, 1)));
+      const served = images.map((each) => ({
+        image: each.image,
+        is: build === 0 ? null : { ...each, commit, release, since: at, by: 'una', tags: [] },
+      }));
+      const target = (digest: Digest) => (build === 0 ? null : { digest, commit });
+      return {
+        kind,
+        environment,
+        reason: 'it is wrong',
+        back: build,
+        withdrawn: releases,
+        releases: [release],
+        served,
+        lanes: names.map((image) => ({ lane: 'line 2.4', image, is: { image, commit } })),
+        tags: images.map(({ image, repository, digest }) => {
+          return { image, repository, tag: tagSchema.parse('main'), is: target(digest) };
+        }),
+      };
+    }
     const tag = (text: string, tagKind: 'fixed' | 'moving') =>
       images.map(({ image, repository, digest }) => {
         return { image, repository, digest, tag: tagSchema.parse(text), kind: tagKind };
       });
     const arrival = {
-      release: releaseId({ product, commit, version, images }),
+      release,
       commit,
       ...(version === undefined ? {} : { version }),
       environment,
       images,
       tags: [...tag(`c-${build}`, 'fixed'), ...tag('main', 'moving')],
-      current,
+      ...(current === undefined
+        ? {
+            comings: names.map((image, at) => ({
+              image,
+              way: chosen[at] ?? 'held',
+              lanes: ['line 2.4', 'branch main'],
+            })),
+            replaces: [release],
+          }
+        : { current }),
       gates: [{ gate: 'right-build', detail: 'it is' }],
     };
     return kind === 'promoted' ? { kind, from: 'dev', ...arrival } : { kind: 'published', ...arrival };
@@ -164,7 +205,7 @@ export function keepsALedger(engine: Engine): void {
       }),
       { numRuns: 40 },
     );
-    expect(kinds).toEqual(new Set(['environment', 'tag', 'release', 'version', 'commit', 'line', 'staged']));
+    expect(kinds).toEqual(new Set(factKinds));
   });
 
   test('of two who decided on the same head, one is told to decide again', async () => {

@@ -16,7 +16,9 @@ test('publish, promote, promote: the same bytes everywhere, again is safe, fixed
 
 test('production takes only what UAT has had', async () => {
   const { world } = sandbox;
-  expect((await world.fails('environment-empty', 'promote', 'uat')).next).toContain('hod publish');
+  expect((await world.fails('ledger-empty', 'promote', 'uat')).object).toBe(
+    join(world.product.folder, '.hod', 'ledger.db'),
+  );
   await world.publish();
   const early = await world.fails('not-in-previous-environment', 'promote', 'prod', '--version', '2.4.0');
   expect(early.object).toBe('2.4.0 to prod');
@@ -46,7 +48,7 @@ test('nothing moves backwards, whatever order builds are published and promoted 
   // The older release is promoted late: its own tag arrives, everything that moves stays.
   await world.promote('uat', '--version', '2.4.0');
   const late = await world.promote('prod', '--commit', older);
-  expect(late.current).toBe(false);
+  expect(late.images.map(({ way }) => way)).toEqual(images.map(() => 'beside'));
   const outcomes = Object.fromEntries((late.images[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
   expect(outcomes).toEqual({ '2.4.0': 'created', '2.4': 'created', '2': 'held', latest: 'held' });
   expect(late.images[0]?.tags.find(({ tag }) => tag === 'latest')?.reason).toBe('it points to 2.5.0, which is newer');
@@ -148,8 +150,8 @@ test('what was moved or removed by hand is seen, and put right by publishing aga
   expect(drifted?.[0]?.detail).toMatch(/2\.4\.0 is gone.*main points to/);
   const repaired = await world.publish();
   expect(repaired.images[0]?.tags.map(({ tag, outcome }) => [tag, outcome]).slice(1)).toEqual([
-    ['2.4.0', 'created'],
-    ['main', 'moved'],
+    ['2.4.0', 'restored'],
+    ['main', 'restored'],
   ]);
   expect((await world.status('dev')).environments[0]?.images[0]?.drift.state).toBe('none');
 });

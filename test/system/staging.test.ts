@@ -89,9 +89,26 @@ test('an image goes by itself only where hod.yaml allows it', async () => {
     'tide-watch 2.4.1',
     'fare-tables 2.4.0',
   ]);
-  expect((await world.fails('several-releases', 'promote', 'uat')).next).toContain('--version');
-  await world.promote('uat', '--version', '2.4.0');
-  expect((await world.promote('uat', '--version', '2.4.1')).images).toHaveLength(1);
+  // What dev serves goes on image by image, all at once.
+  await world.fails('images-not-there', 'promote', 'uat', '--version', '2.4.1', '--only', 'timetable');
+  expect((await world.promote('uat', '--only', 'timetable')).images.map(({ image }) => image)).toEqual(['timetable']);
+  const promoted = await world.promote('uat');
+  expect(promoted).toMatchObject({ version: null, commit: null });
+  expect(promoted.images.map(({ image, version }) => `${image} ${version ?? ''}`).sort()).toEqual([
+    'boarding-gate 2.4.0',
+    'fare-tables 2.4.0',
+    'tide-watch 2.4.1',
+    'timetable 2.4.0',
+  ]);
+  // One decision, one way back: to what uat served before, also where that is nothing.
+  const back = await hodJson('rollback', ['rollback', 'uat', '--reason', 'the gauge is wrong'], world.options);
+  expect(back.withdrawn.map(({ version }) => version).sort()).toEqual(['2.4.0', '2.4.1']);
+  expect(back.images.map(({ image, version }) => `${image} ${version ?? 'nothing'}`).sort()).toEqual([
+    'boarding-gate nothing',
+    'fare-tables nothing',
+    'tide-watch nothing',
+    'timetable 2.4.0',
+  ]);
 });
 
 describe('following a build', () => {

@@ -36,7 +36,10 @@ test('--next takes the next version from the ledger; the same content, and a run
 
   const late = await build('Add a sailing');
   await build('Add another sailing');
-  expect(await world.publish('--next', 'patch')).toMatchObject({ version: '2.5.1', current: true });
+  expect(await world.publish('--next', 'patch')).toMatchObject({
+    version: '2.5.1',
+    images: images.map(() => ({ way: 'takes-over' })),
+  });
   // The build of the commit before finishes after it: no version would be right for it now.
   await late.restore();
   const args = ['--commit', late.commit, '--branch', 'main', '--next', 'patch'];
@@ -44,7 +47,11 @@ test('--next takes the next version from the ledger; the same content, and a run
     why: expect.stringContaining('2.5.1 was made from a later commit'),
   });
   const held = await world.publish(...args);
-  expect(held).toMatchObject({ version: null, versioning: { outcome: 'held' }, current: false });
+  expect(held).toMatchObject({
+    version: null,
+    versioning: { outcome: 'held' },
+    images: images.map(() => ({ way: 'held' })),
+  });
   expect(held.images[0]?.tags).toMatchObject([{ outcome: 'created' }, { tag: 'main', outcome: 'held' }]);
   // Also where every tag needs a version: there is nothing to write then, and nothing wrong.
   await world.configure('fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"]', 'fixed: ["{version}"]');
@@ -121,7 +128,7 @@ test('a ledger that is lost, or was never shared: order and versions are known f
 
   await late.restore();
   const held = await world.publish('--commit', late.commit, '--branch', 'main', '--version', '2.4.9');
-  expect(held.current).toBe(false);
+  expect(held.images.map(({ way }) => way)).not.toContain('takes-over');
   const outcomes = held.images.map(({ tags }) => tags.map(({ tag, outcome }) => `${tag} ${outcome}`));
   const own = [`c-${late.commit.slice(0, 12)} created`, '2.4.9 created'];
   // The bundle holds the same as in 2.5.0: there is nothing to hold back.
@@ -159,7 +166,7 @@ test('the ledger is checked, carried elsewhere, and refuses what does not follow
   expect(await imported()).toMatchObject({ written: 2, present: 0 });
   expect(await imported()).toMatchObject({ written: 0, present: 2 });
   expect(await hodJson('ledger-verify', ['ledger', 'verify'], world.options)).toEqual(sound);
-  expect((await world.promote('prod')).current).toBe(true);
+  expect((await world.promote('prod')).images.map(({ way }) => way)).toEqual(images.map(() => 'takes-over'));
 
   const text = await readFile(file, 'utf8');
   await writeFile(file, text.replace('"actor":"una"', '"actor":"eve"'));

@@ -2,6 +2,7 @@ import { commitSchema } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import { decideBuild, type BuildOptions, type BuildSources } from '../../src/core/release/build';
+import { inSpiteOfNothing } from '../../src/core/release/despite';
 import { Facts, tagKey } from '../../src/core/release/facts';
 import { Knowledge, type Need } from '../../src/core/release/knowledge';
 import { decidePublication, type Publication } from '../../src/core/release/publication';
@@ -23,8 +24,15 @@ const time = timestampOf(new Date(Date.UTC(2026, 0, 5, 12)));
 
 describe('what a build is', () => {
   const git = { id: a, branch: 'main', tags: ['v2.4.0', 'nightly'], time, dirty: false, shallow: false };
-  const ci = { commit: a, branch: 'winter', tag: undefined, build: '7', run: 'https://ci.test/7' };
-  const none = { commit: undefined, branch: undefined, tag: undefined, build: undefined, run: undefined };
+  const ci = { commit: a, branch: 'winter', tag: undefined, build: '7', run: 'https://ci.test/7', pullRequest: false };
+  const none = {
+    commit: undefined,
+    branch: undefined,
+    tag: undefined,
+    build: undefined,
+    run: undefined,
+    pullRequest: false,
+  };
   const gap = { gap: 'this is not a git working copy' };
   const build = (git: BuildSources['git'], ci: BuildSources['ci'], options: BuildOptions = {}) => {
     const { commit, branch, number, date, dirty, version } = decideBuild({ options, ci, git }).build;
@@ -188,10 +196,12 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
   const publication: Publication = {
     product: 'skerry-line',
     environment: 'dev',
-    rules: [{ kind: 'moving', template: rule, follows: followedBy(rule, 'dev') }],
+    rulesOf: () => [{ kind: 'moving', template: rule, follows: followedBy(rule, 'dev') }],
+    following: { branches: ['main'], usual: true, branch: 'main', pullRequest: false, containing: [] },
     build: {
       commit: b,
       branch: 'main',
+      pullRequest: false,
       number: undefined,
       run: undefined,
       date: undefined,
@@ -201,6 +211,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
     images: [{ image: 'timetable', digest: sha256('new'), repository }],
     claims: [],
     strictOrder: false,
+    despite: inSpiteOfNothing,
   };
   const known = new Knowledge();
   const asked: string[][] = [];
@@ -213,7 +224,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
       expect(decision).toMatchObject({
         kind: 'decided',
         value: {
-          current: true,
+          comings: [{ image: 'timetable', way: 'takes-over' }],
           decisions: [{ tag: 'main', outcome: 'moved' }],
           plan: { versioning: { version: '0.0.1' } },
         },
@@ -245,7 +256,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
     ['commit', 'line'],
     ['highest'],
     ['version'],
-    ['environment', 'release', 'served', 'tag'],
+    ['environment', 'lane', 'release', 'served', 'tag', 'withdrawn'],
     ['evidence'],
     ['order'],
   ]);

@@ -112,7 +112,11 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: newer, commit, seq: 2 });
   const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: newer }, facts }) };
   const manifests = { get: () => Promise.resolve(undefined), tag: () => Promise.reject(new Error('it is gone')) };
-  const item = { image: 'timetable', node: { manifest }, target: { label: repository, manifests } };
+  const item = {
+    image: 'timetable',
+    node: { manifest },
+    target: { label: repository, manifests, tags: { remove: () => Promise.resolve(false) } },
+  };
   await failing('content-gone', () => settle([item], [decision], { ledger, mending: (_, write) => write() }));
 });
 

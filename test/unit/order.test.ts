@@ -1,27 +1,11 @@
 import fc from 'fast-check';
 import { commitSchema, type CommitId } from '../../src/core/commit';
-import type { ContentNode, ContentSource } from '../../src/core/oci/content';
-import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
-import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
-import { mediaTypes } from '../../src/core/oci/media-types';
-import { formatRepository, parseRepository } from '../../src/core/oci/reference';
-import type { Build } from '../../src/core/release/build';
-import { emptyHead, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/release/entry';
-import { Facts } from '../../src/core/release/facts';
-import type { Publication } from '../../src/core/release/publication';
+import type { Digest } from '../../src/core/oci/digest';
 import type { VersionRequest } from '../../src/core/release/versions';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
-import { isTag, type Tag } from '../../src/core/tags/tag';
 import { parseTemplate } from '../../src/core/tags/template';
 import { compareVersions, everyVersion, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
-import type { Ledger } from '../../src/ledger/ledger';
-import { silent } from '../../src/session/observer';
-import { deliver } from '../../src/delivery/deliver';
-import { arriving, type DeliveryTarget } from '../../src/delivery/delivery';
-import { publicationDelivery } from '../../src/delivery/publication';
-
-const product = 'skerry-line';
-const repository = parseRepository('registry.test/skerry/timetable');
+import { DeliveryWorld, Killed, never, type Commit } from '../support/delivery-world';
 
 const rule = (text: string, kind: TagRule['kind']): TagRule => {
   const template = parseTemplate(text);
@@ -32,181 +16,15 @@ const rules = [
   ...['{branch}', '{major}.{minor}', '{major}', 'latest'].map((text) => rule(text, 'moving')),
 ];
 
-/** A commit, its ancestors, the branch that builds it, and what its build is to be called. */
-interface Commit {
-  id: CommitId;
-  ancestors: ReadonlySet<string>;
-  branch: string;
-  version: VersionRequest;
-  /** What its build holds. */
-  content: string;
-}
+const worldOf = (commits: readonly Commit[], turn: () => Promise<unknown>) =>
+  new DeliveryWorld(
+    commits,
+    { dev: { rules, entryRules: { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [] } } },
+    turn,
+    ['main', 'support-*'],
+  );
 
-class Killed extends Error {}
-
-/** A registry and a ledger that several publishers use at once; a scheduler decides whose turn it is. */
-class World {
-  readonly tags = new Map<Tag, Digest>();
-  readonly manifests = new Map<Digest, Manifest>();
-  readonly entries: SealedEntry[] = [];
-  private readonly facts = new Facts();
-  private head: Head = emptyHead;
-
-  constructor(
-    private readonly commits: readonly Commit[],
-    private readonly turn: () => Promise<unknown>,
-  ) {}
-
-  /** Publishes a build as the program does. Dies before its n-th step where `steps` is n. */
-  async publish(commit: Commit, steps = Infinity): Promise<Version | undefined> {
-    let left = steps;
-    const step = async (): Promise<void> => {
-      await this.turn();
-      left -= 1;
-      if (left < 0) {
-        throw new Killed();
-      }
-    };
-    const node = this.nodeOf(commit);
-    const item = { image: 'timetable', node, platforms: ['linux/amd64'], target: this.target(step) };
-    const build: Build = {
-      commit: commit.id,
-      branch: commit.branch,
-      version: commit.version,
-      number: undefined,
-      run: undefined,
-      date: undefined,
-      dirty: false,
-    };
-    const publication: Publication = {
-      product,
-      environment: 'dev',
-      rules,
-      build,
-      images: [arriving(item)],
-      claims: [],
-      strictOrder: false,
-    };
-    const { plan } = await deliver(publicationDelivery(publication, [item]), {
-      ledger: this.ledger(step),
-      orders: {
-        around: async () => {
-          await step();
-          return { contains: (older, newer) => this.contains(older, newer), gap: '' };
-        },
-        highest: () => Promise.resolve(undefined),
-      },
-      observer: silent,
-      actor: 'una',
-      dryRun: false,
-    });
-    return plan.versioning.version;
-  }
-
-  digestOf(commit: Commit): Digest {
-    return this.nodeOf(commit).manifest.digest;
-  }
-
-  at(tag: string): Digest | undefined {
-    return isTag(tag) ? this.tags.get(tag) : undefined;
-  }
-
-  private contains(older: string, newer: string): boolean | undefined {
-    return older === newer || this.commits.find(({ id }) => id === newer)?.ancestors.has(older);
-  }
-
-  private nodeOf({ content }: Commit): ContentNode {
-    const config = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256('{}'), size: 2 };
-    const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers: [], annotations: { content } };
-    const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { label: content });
-    const source: ContentSource = {
-      label: 'out',
-      readManifest: () => Promise.resolve(manifest.bytes),
-      openBlob: () => Promise.reject(new Error('an upload is pretended')),
-    };
-    return { manifest, source, children: [] };
-  }
-
-  private target(step: () => Promise<void>): DeliveryTarget {
-    const resolve = async (reference: Tag | Digest): Promise<Digest | undefined> => {
-      await step();
-      return isDigest(reference) ? this.manifests.get(reference)?.digest : this.tags.get(reference);
-    };
-    const put = async (reference: Tag | Digest, manifest: Manifest): Promise<void> => {
-      await step();
-      this.manifests.set(manifest.digest, manifest);
-      if (!isDigest(reference)) {
-        const before = this.tags.get(reference);
-        // A fixed tag is never written with anything else.
-        expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(true);
-        this.tags.set(reference, manifest.digest);
-      }
-    };
-    return {
-      repository,
-      label: formatRepository(repository),
-      requests: 0,
-      manifests: {
-        resolve,
-        put,
-        tag: async (tag, manifest) => {
-          await put(tag, manifest);
-          return resolve(tag);
-        },
-        get: async (reference) => {
-          await step();
-          const digest = isDigest(reference) ? reference : this.tags.get(reference);
-          return digest && this.manifests.get(digest);
-        },
-      },
-      blobs: {
-        // Content has to be sent, which takes its time: what was looked up before is looked up again.
-        has: () => Promise.resolve(false),
-        mount: () => Promise.reject(new Error('there is nothing to mount from')),
-        check: () => Promise.reject(new Error('nothing is rehearsed')),
-        upload: step,
-      },
-      tags: { list: () => noTags() },
-      readManifest: () => Promise.reject(new Error('nothing is read by descriptor')),
-      openBlob: () => Promise.reject(new Error('no blob is read')),
-    };
-  }
-
-  private ledger(step: () => Promise<void>): Ledger {
-    return {
-      read: async (keys) => {
-        await step();
-        const facts = new Facts(keys);
-        const wanted = new Set(keys.map(({ kind, key }) => `${kind} ${key}`));
-        this.facts.all().forEach(({ key, text }) => wanted.has(`${key.kind} ${key.key}`) && facts.load(key, text));
-        return { head: this.head, facts };
-      },
-      append: async (entries, expected) => {
-        await step();
-        if (expected.seq !== this.head.seq) {
-          return undefined;
-        }
-        for (const sealed of entries) {
-          foldInto(this.facts, sealed.entry);
-          this.entries.push(sealed);
-          this.head = headAfter(sealed);
-        }
-        return 0;
-      },
-      entries: () => never(),
-      snapshot: () => never(),
-      close: () => Promise.resolve(),
-    };
-  }
-}
-
-async function* noTags(): AsyncGenerator<Tag> {
-  yield* await Promise.resolve([]);
-}
-
-function never(): never {
-  throw new Error('deliveries do not ask for this');
-}
+const digestOf = (world: DeliveryWorld, commit: Commit): Digest => world.digestOf(commit, 'timetable');
 
 const idOf = (at: number): CommitId => commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
 
@@ -240,7 +58,7 @@ function historyOf(events: readonly Event[]): Commit[] {
     const ancestors = new Set(known.flatMap((parent) => [parent.id, ...parent.ancestors]));
     const request: VersionRequest =
       version === undefined ? { kind: 'none' } : { kind: 'given', version, source: 'git' };
-    const commit = { id, ancestors, branch, version: request, content: id };
+    const commit = { id, ancestors, branch, version: request, content: { timetable: id } };
     commits.push(commit);
     tips.set(branch, commit);
     return commit;
@@ -293,7 +111,7 @@ function historyOf(events: readonly Event[]): Commit[] {
 
 /** Publishes commits, several at a time, some of them killed on the way, and those again at the end. */
 async function publishAll(
-  world: World,
+  world: DeliveryWorld,
   scheduler: fc.Scheduler,
   order: readonly Commit[],
   lanes: number,
@@ -345,7 +163,7 @@ test('whatever the order, the publishers and the kills: tags end where one publi
           .map((build) => ({ build, key: Number(random.next().value) }))
           .sort((a, b) => a.key - b.key)
           .map(({ build }) => build);
-        const world = new World(commits, () => scheduler.schedule(Promise.resolve()));
+        const world = worldOf(commits, () => scheduler.schedule(Promise.resolve()));
         await publishAll(world, scheduler, order, publishers, kills);
 
         const versions = new Map(
@@ -354,7 +172,7 @@ test('whatever the order, the publishers and the kills: tags end where one publi
           ),
         );
         const expectAt = (tag: string, commit: Commit | undefined): void =>
-          expect([tag, world.at(tag)]).toEqual([tag, commit && world.digestOf(commit)]);
+          expect([tag, world.at(tag)]).toEqual([tag, commit && digestOf(world, commit)]);
         const highest = (line: string): Commit | undefined => {
           const all = [...versions.keys()].filter((version) => !isPrerelease(version) && version.startsWith(line));
           return versions.get(all.sort(compareVersions).at(-1) ?? parseVersion('0.0.0'));
@@ -385,14 +203,14 @@ test('a newer build between any two steps of an older one that is killed at any 
     throw new Error('the history is too short');
   }
   let count = 0;
-  await new World([older, newer], () => Promise.resolve((count += 1))).publish(older);
+  await worldOf([older, newer], () => Promise.resolve((count += 1))).publish(older);
   const total = count;
   expect(total).toBeGreaterThan(10);
   for (let between = 1; between <= total; between += 1) {
     for (let killed = between; killed <= total + 2; killed += 1) {
       let step = 0;
       let meanwhile: Promise<unknown> | undefined;
-      const world: World = new World([older, newer], async () => {
+      const world: DeliveryWorld = worldOf([older, newer], async () => {
         step += 1;
         if (step === between) {
           await (meanwhile = world.publish(newer));
@@ -409,7 +227,7 @@ test('a newer build between any two steps of an older one that is killed at any 
       expect({ between, killed, found }).toEqual({
         between,
         killed,
-        found: [world.digestOf(newer), world.digestOf(older), world.digestOf(newer)],
+        found: [digestOf(world, newer), digestOf(world, older), digestOf(world, newer)],
       });
       expect(world.entries).toHaveLength(2);
     }
@@ -436,14 +254,14 @@ test('whoever asks for the next version: each is unique, none is skipped, and a 
             ancestors: new Set(contents.slice(0, at).map((_, before) => idOf(before))),
             branch: 'main',
             version,
-            content: String(made),
+            content: { timetable: String(made) },
           };
         });
         const order = [...commits, ...commits.slice(0, 2)]
           .map((build) => ({ build, key: Number(random.next().value) }))
           .sort((a, b) => a.key - b.key)
           .map(({ build }) => build);
-        const world = new World(commits, () => scheduler.schedule(Promise.resolve()));
+        const world = worldOf(commits, () => scheduler.schedule(Promise.resolve()));
         await publishAll(world, scheduler, order, publishers, kills);
 
         const published = world.entries.flatMap(({ entry: { action } }) =>
@@ -466,7 +284,7 @@ test('whoever asks for the next version: each is unique, none is skipped, and a 
         const last = [...given.keys()].at(-1) ?? '';
         expect(world.at('latest')).toBe(world.at(last));
         // The newest commit has the last version, or holds the same as the commit that has it.
-        expect(world.at(last)).toBe(world.digestOf(commits.at(-1) ?? never()));
+        expect(world.at(last)).toBe(digestOf(world, commits.at(-1) ?? never()));
         shared += published.filter(({ version }) => version !== undefined).length - given.size;
       },
     ),

@@ -3,7 +3,7 @@ import { command, configOption, group } from '../options';
 
 /** `hod config`. */
 export function configCommand() {
-  return group('config', 'work with hod.yaml').addCommand(checkCommand());
+  return group('config', 'work with hod.yaml').addCommand(checkCommand()).addCommand(showCommand());
 }
 
 function checkCommand() {
@@ -16,5 +16,18 @@ function checkCommand() {
       const { checkConfig } = await import('../../operations/config-check');
       const { configView } = await import('../views/config');
       await answer(options, () => checkConfig(options.config), configView);
+    });
+}
+
+function showCommand() {
+  return command('show', 'print what the configuration means: branches that are followed, gates, repositories, tags', [
+    ['hod config show', 'hod.yaml in this folder'],
+    ['hod config show --json', 'for a script'],
+  ])
+    .addOption(configOption())
+    .action(async (options) => {
+      const { showConfig } = await import('../../operations/config-show');
+      const { configShowView } = await import('../views/config');
+      await answer(options, () => showConfig(options.config), configShowView);
     });
 }

@@ -1,8 +1,10 @@
 import { Option } from '@commander-js/extra-typings';
 import { versionParts } from '../../core/tags/version';
-import { answer } from '../answer';
+import { answer, endUnmet } from '../answer';
 import {
   actorOption,
+  afterRewriteOption,
+  againOption,
   command,
   commitOption,
   configOption,
@@ -12,6 +14,7 @@ import {
   outputsOption,
   parseDuration,
   quietOption,
+  reasonOption,
   strictOrderOption,
   summaryOption,
   verboseBuildOption,
@@ -27,6 +30,7 @@ export function publishCommand() {
     ['hod publish --only timetable --next patch', 'one image, where hod.yaml says `publish-alone: true`'],
     ['hod publish --wait 10m --strict-order', 'wait for what other jobs stage; refuse to come late'],
     ['hod publish --summary "$SUMMARY" --outputs "$OUTPUTS"', 'tell the CI what was done'],
+    ['hod publish --after-rewrite --reason "rebased"', 'the branch was rewritten: go on with this build'],
     ['hod publish --dry-run', 'what would be sent and tagged?'],
   ])
     .argument('[image...]', 'the images and bundles to publish (default: all)')
@@ -45,6 +49,9 @@ export function publishCommand() {
     .option('--run-url <url>', 'say where the run can be looked at (default: what the CI says)')
     .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
     .addOption(strictOrderOption())
+    .addOption(afterRewriteOption())
+    .addOption(againOption())
+    .addOption(reasonOption('say why, for the options that need it; the ledger keeps it'))
     .addOption(summaryOption())
     .addOption(outputsOption())
     .addOption(actorOption())
@@ -63,5 +70,6 @@ export function publishCommand() {
         publishView,
       );
       await writeForCi(options, result);
+      endUnmet(result.gates);
     });
 }

@@ -1,3 +1,5 @@
+import { exitCodes } from '../../core/errors';
+import type { StatusResult } from '../../results/status';
 import { answer } from '../answer';
 import { command, configOption, quietOption, requestsOption, verboseOption } from '../options';
 
@@ -6,19 +8,34 @@ export function statusCommand() {
   return command('status', 'show what each environment serves: version, commit, age and drift of every image', [
     ['hod status', 'all environments'],
     ['hod status uat prod', 'two of them'],
+    ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
   ])
     .argument('[env...]', 'the environments to show (default: all)')
     .addOption(configOption())
+    .option('--check', 'end with exit 4 where a registry disagrees with the ledger, 6 where one does not answer')
     .addOption(requestsOption())
     .addOption(quietOption())
     .addOption(verboseOption())
-    .action(async (environments, options) => {
+    .action(async (environments, { check, ...options }) => {
       const { status } = await import('../../operations/status');
       const { statusView } = await import('../views/status');
-      await answer(
+      const result = await answer(
         options,
         (run) => status({ environments, ...options, ...run }),
-        (result, look) => statusView(result, look, new Date()),
+        (found, look) => statusView(found, look, new Date()),
       );
+      if (check === true) {
+        endWithDrift(result);
+      }
     });
+}
+
+/** Drift goes before what is not known: it is certain. */
+function endWithDrift({ environments }: StatusResult): void {
+  const states = environments.flatMap(({ images }) => images.map(({ drift }) => drift.state));
+  if (states.includes('drifted')) {
+    process.exitCode = exitCodes.missing;
+  } else if (states.includes('unknown')) {
+    process.exitCode = exitCodes.unavailable;
+  }
 }

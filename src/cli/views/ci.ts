@@ -23,13 +23,20 @@ export function summaryTable(report: CiReport): string {
   return [
     title,
     '',
-    `Commit \`${shortCommit(report.commit)}\`${report.build === undefined || report.build === null ? '' : `, build ${cell(report.build)}`}`,
+    `${report.commit === null ? 'Several releases' : `Commit \`${shortCommit(report.commit)}\``}${report.build === undefined || report.build === null ? '' : `, build ${cell(report.build)}`}`,
     '',
     '| image | platforms | tags | pull by digest |',
     '| --- | --- | --- | --- |',
     ...rows,
     '',
+    ...besideLines(report),
   ].join('\n');
+}
+
+/** What the environment goes on serving instead, where that is so. */
+function besideLines({ images }: CiReport): string[] {
+  const reasons = new Set(images.filter(({ way }) => way !== 'takes-over').map(({ wayReason }) => wayReason));
+  return reasons.size === 0 ? [] : [...[...reasons].map((reason) => `Does not take over: ${cell(reason)}`), ''];
 }
 
 /** `KEY=value` lines: the version, the commit, and the digest and reference of each image. */
@@ -38,7 +45,7 @@ export function outputLines(report: CiReport): string {
     const key = image.toUpperCase().replace(/[^A-Z0-9]/g, '_');
     return [`${key}_DIGEST=${digest}`, `${key}_REFERENCE=${repository}@${digest}`];
   });
-  return [`VERSION=${report.version ?? ''}`, `COMMIT=${report.commit}`, ...images].join('\n');
+  return [`VERSION=${report.version ?? ''}`, `COMMIT=${report.commit ?? ''}`, ...images].join('\n');
 }
 
 /** A text from outside as Markdown shows it, in a cell: nothing in it is markup, and it stays in its line. */

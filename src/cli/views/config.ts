@@ -1,6 +1,6 @@
-import type { ConfigCheckResult } from '../../results/config';
+import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
 import type { Look } from '../answer';
-import { formatCount } from './format';
+import { columns, formatCount, formatSeconds } from './format';
 
 /** What `config check` answers to people. */
 export function configView(
@@ -14,4 +14,31 @@ export function configView(
 
 function named(names: readonly string[], noun: string): string {
   return `${formatCount(names.length, noun)} (${names.join(', ')})`;
+}
+
+/** What `config show` answers to people. */
+export function configShowView({ file, product, ledger, environments }: ConfigShowResult, { style }: Look): string {
+  const parts = environments.map(({ environment, after, follows, gates, images }) => {
+    const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
+    const entry = [
+      ...gates.results.map((name) => `result ${name}`),
+      ...(gates.signOffs === 0 ? [] : [formatCount(gates.signOffs, 'sign-off')]),
+      ...(gates.soak === 0 ? [] : [`soak ${formatSeconds(gates.soak / 1000)}`]),
+      ...gates.freeze.map((window) => `freeze ${window}`),
+      ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),
+      ...(gates.annotations.length === 0 ? [] : [`annotations ${gates.annotations.join(' ')}`]),
+    ];
+    const rows = images.map(({ image, repository, tags }) => [
+      image,
+      repository,
+      tags.map(({ rule }) => rule).join(' '),
+    ]);
+    return [
+      `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
+      ...(follows === null ? [] : [`  builds of ${follows.branches.join(', ')} take over${usual}`]),
+      ...(after === null ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
+      ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
+    ].join('\n');
+  });
+  return [`${style.strong(product)}  ${file}, ledger ${ledger}`, ...parts].join('\n\n');
 }

@@ -1,3 +1,4 @@
+import { shortDigest } from '../../core/oci/digest';
 import type { ContentResult, TagResult } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { Look } from '../answer';
@@ -19,6 +20,8 @@ export function tagLines(tags: readonly TagResult[], style: Style): string[] {
   const paint = {
     created: style.good,
     moved: style.good,
+    restored: style.notice,
+    removed: style.notice,
     unchanged: style.faint,
     held: style.notice,
     refused: style.bad,
@@ -69,17 +72,51 @@ function groupText(group: readonly DeliveredResult[], heads: readonly string[], 
 }
 
 /** How many tags fared how: `27 unchanged, 2 moved, 1 held`. */
-export function tagCounts(images: readonly DeliveredResult[], style: Style): string {
+export function tagCounts(images: readonly { readonly tags: readonly TagResult[] }[], style: Style): string {
   const counts = new Map<string, number>();
   images.flatMap(({ tags }) => tags).forEach(({ outcome }) => counts.set(outcome, (counts.get(outcome) ?? 0) + 1));
-  const order = ['created', 'moved', 'held', 'refused', 'unchanged'];
+  const order = ['created', 'moved', 'restored', 'removed', 'held', 'refused', 'unchanged'];
   const parts = order.filter((each) => counts.has(each)).map((each) => `${counts.get(each) ?? 0} ${each}`);
   return `${style.strong('Tags: ')} ${parts.join(', ') || 'none'}`;
 }
 
-/** Whether nothing was changed, or would be. */
+/** Whether everything was there before. */
 export function changesNothing(images: readonly DeliveredResult[]): boolean {
-  return images.every(({ tags }) => tags.every(({ outcome }) => outcome === 'unchanged' || outcome === 'held'));
+  return images.every(
+    ({ tags, transfer }) =>
+      transfer.blobsSent === 0 &&
+      tags.some(({ outcome }) => outcome === 'unchanged') &&
+      tags.every(({ outcome }) => outcome === 'unchanged' || outcome === 'held'),
+  );
+}
+
+/** Whether tags that stood elsewhere were put right, and nothing else was done. */
+export function onlyRestores(images: readonly DeliveredResult[]): boolean {
+  const outcomes = images.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
+  return (
+    outcomes.includes('restored') && outcomes.every((outcome) => ['restored', 'unchanged', 'held'].includes(outcome))
+  );
+}
+
+/** The tags that stood elsewhere than the ledger says. */
+export function astrayBlock(
+  images: readonly { readonly repository: string; readonly tags: readonly TagResult[] }[],
+  style: Style,
+): string[] {
+  const lines = images.flatMap(({ repository, tags }) =>
+    tags.flatMap(({ tag, astray }) => {
+      if (astray === null) {
+        return [];
+      }
+      const stood = astray.served === null ? 'gone' : shortDigest(astray.served);
+      return [`  ${repository}:${tag}  ${stood}, the ledger says ${shortDigest(astray.recorded)}`];
+    }),
+  );
+  return lines.length === 0
+    ? []
+    : [
+        `${style.notice('Elsewhere than the ledger says')}: moved by hand, or by a run that was ended before it was done.\n${lines.join('\n')}`,
+      ];
 }
 
 /** The first names of some images, and how many more there are. */
@@ -96,7 +133,7 @@ type Weight = (typeof weights)[number];
 
 /** What changed comes first, then what was held, then what did not change. */
 function weightOf({ tags, omitted }: DeliveredResult): Weight {
-  if (tags.some(({ outcome }) => outcome === 'created' || outcome === 'moved')) {
+  if (tags.some(({ outcome }) => !['unchanged', 'held'].includes(outcome))) {
     return 'changed';
   }
   return tags.some(({ outcome }) => outcome === 'held') || omitted.length > 0 ? 'held' : 'unchanged';

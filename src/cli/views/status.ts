@@ -10,7 +10,10 @@ export function statusView(result: StatusResult, { style }: Look, now: Date): st
   const environments = result.environments.map(({ environment }) => environment);
   const images = [...new Set(result.environments.flatMap(({ images: all }) => all.map(({ image }) => image)))];
   if (images.length === 0) {
-    return `Nothing was published of ${style.strong(result.product)} yet: ${environments.join(', ')} are empty.`;
+    const { place, entries } = result.ledger;
+    return entries === 0
+      ? `This ledger is empty: ${place}\nNothing was recorded of ${style.strong(result.product)} here; whatever its registries serve was recorded elsewhere.`
+      : `Nothing is served of ${style.strong(result.product)} yet: ${environments.join(', ')} are empty.`;
   }
   const table = new Table({
     head: [style.strong(result.product), ...environments.map((name) => style.strong(name))],

@@ -281,3 +281,14 @@ export function sizeOf(node: ContentNode): number {
   const { manifests, blobs } = contentOf(node);
   return [...manifests.map(({ bytes }) => bytes.length), ...blobs.map(({ size }) => size)].reduce((a, b) => a + b, 0);
 }
+
+/** The names of the annotations that a manifest has, or that every image below it has that runs somewhere. */
+export function annotationNames({ manifest, children }: ContentNode): string[] {
+  const below = manifest.kind === 'index' ? manifest.manifests : [];
+  const runs = new Set(
+    below.filter(({ platform }) => platform === undefined || isRunnable(platform)).map(({ digest }) => digest),
+  );
+  const [first = [], ...others] = children.filter((child) => runs.has(child.manifest.digest)).map(annotationNames);
+  const common = first.filter((name) => others.every((names) => names.includes(name)));
+  return [...new Set([...manifest.annotations.keys(), ...common])];
+}

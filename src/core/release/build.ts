@@ -14,6 +14,8 @@ interface Sourced<T> {
 export interface Build {
   readonly commit: CommitId;
   readonly branch: string | undefined;
+  /** The CI builds what a pull request would become, or comes from. */
+  readonly pullRequest: boolean;
   /** The number that the CI gave to it. */
   readonly number: string | undefined;
   /** Where its run can be looked at. */
@@ -47,7 +49,11 @@ export interface BuildOptions {
 /** Who says what about a build. */
 export interface BuildSources {
   readonly options: BuildOptions;
-  readonly ci: Readonly<Record<'commit' | 'branch' | 'tag' | 'build' | 'run', string | undefined>> | undefined;
+  readonly ci:
+    | (Readonly<Record<'commit' | 'branch' | 'tag' | 'build' | 'run', string | undefined>> & {
+        readonly pullRequest: boolean;
+      })
+    | undefined;
   /** What git says of the commit that was named, or that is checked out; or why it says nothing. */
   readonly git:
     | {
@@ -103,6 +109,7 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
     build: {
       commit: checked.value,
       branch: branch?.value,
+      pullRequest: ci?.pullRequest === true && (sameCommit || options.commit === undefined),
       number: number?.value,
       run: run?.value,
       date: git && dayOf(git.time),

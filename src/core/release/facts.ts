@@ -3,12 +3,13 @@ import { commitSchema } from '../commit';
 import { issuesToText } from '../json';
 import { HodError, messageOf } from '../errors';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
-import type { RepositoryName } from '../oci/reference';
+import { repositoryNameSchema, type RepositoryName } from '../oci/reference';
 import { tagKinds } from '../tags/rules';
 import { tagSchema, type Tag } from '../tags/tag';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
-import { contentIdSchema, placedImageSchema, releaseIdSchema } from './release';
+import { contentIdSchema, placedImageSchema, releaseIdSchema, type ContentId } from './release';
+import { waySchema } from './way';
 
 /**
  * The state of a product: small facts under keys, each kept current by the fold of the entries that
@@ -28,6 +29,53 @@ const servedImageSchema = placedImageSchema.extend({
   tags: z.array(tagSchema),
 });
 
+/** The newest of an image on a line of versions or on a branch, in an environment. */
+const laneHeadSchema = z.object({
+  image: z.string(),
+  commit: commitSchema,
+  version: versionSchema.optional(),
+});
+
+/** What a tag points to by decision of the ledger. */
+const tagTargetSchema = z.object({
+  digest: digestSchema,
+  commit: commitSchema,
+  version: versionSchema.optional(),
+});
+
+/** Something that an arrival or a rollback changed, and what stood there before; null where nothing did. */
+const changesSchema = z.object({
+  served: z.array(z.object({ image: z.string(), was: servedImageSchema.nullable() })),
+  lanes: z.array(
+    z.object({ lane: z.string(), image: z.string(), is: laneHeadSchema.nullable(), was: laneHeadSchema.nullable() }),
+  ),
+  /** Moving tags; fixed ones stay for ever. */
+  tags: z.array(
+    z.object({
+      image: z.string(),
+      repository: repositoryNameSchema,
+      tag: tagSchema,
+      is: tagTargetSchema.nullable(),
+      was: tagTargetSchema.nullable(),
+    }),
+  ),
+});
+
+/** What an environment is taken back to: what is served, and stands under lanes and tags, from then on; null where nothing does. */
+export const changesBackSchema = z.object({
+  served: z.array(z.object({ image: z.string(), is: servedImageSchema.nullable() })),
+  lanes: z.array(z.object({ lane: z.string(), image: z.string(), is: laneHeadSchema.nullable() })),
+  tags: z.array(
+    z.object({
+      image: z.string(),
+      repository: repositoryNameSchema,
+      tag: tagSchema,
+      is: tagTargetSchema.nullable(),
+    }),
+  ),
+});
+export type ChangesBack = z.infer<typeof changesBackSchema>;
+
 /** What was staged of an image. */
 const stagedImageSchema = z.object({
   image: z.string(),
@@ -38,16 +86,26 @@ const stagedImageSchema = z.object({
 });
 
 const factSchemas = {
-  /** Key: an environment. What it serves, image by image. */
-  environment: z.array(servedImageSchema),
-  /** Key: `registry/name:tag`. What the tag points to by decision of the ledger. */
-  tag: z.object({
-    kind: z.enum(tagKinds),
-    digest: digestSchema,
-    commit: commitSchema,
-    version: versionSchema.optional(),
-    seq: z.number().int(),
+  /** Key: an environment. What it serves, image by image, and how often that or a tag of it has changed. */
+  environment: z.object({ steps: z.number().int(), images: z.array(servedImageSchema) }),
+  /**
+   * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback: the
+   * way back. `together`: it was one decision with the step before. `back`: a rollback, to the
+   * environment as it was after that step.
+   */
+  step: changesSchema.extend({
+    at: timestampSchema,
+    of: z.object({ release: releaseIdSchema, commit: commitSchema, version: versionSchema.optional() }).optional(),
+    together: z.boolean(),
+    back: z.number().int().optional(),
+    reason: z.string().optional(),
   }),
+  /** Key: {@link laneKey}. The newest of each image there. */
+  lane: z.array(laneHeadSchema),
+  /** Key: {@link withdrawnKey}. Content that an environment was taken back from; null where it came back on purpose. */
+  withdrawn: z.object({ release: releaseIdSchema, at: timestampSchema, by: z.string(), reason: z.string() }).nullable(),
+  /** Key: `registry/name:tag`. What the tag points to by decision of the ledger; `gone`: what it must not point to any more. */
+  tag: tagTargetSchema.extend({ kind: z.enum(tagKinds), gone: z.boolean().optional(), seq: z.number().int() }),
   /** Key: the id of a release. */
   release: z.object({
     release: releaseIdSchema,
@@ -56,8 +114,32 @@ const factSchemas = {
     branch: z.string().optional(),
     build: z.string().optional(),
     images: z.array(placedImageSchema),
-    /** Environments that have had it, and since when. */
-    arrived: z.array(z.object({ environment: z.string(), at: timestampSchema })),
+    /** Who published it; not known of those that were published before this was kept. */
+    by: z.string().optional(),
+    /** How its images came into which environments; `until`: something else took over from it then. */
+    arrived: z.array(
+      z.object({
+        environment: z.string(),
+        image: z.string(),
+        way: waySchema,
+        since: timestampSchema,
+        until: timestampSchema.optional(),
+      }),
+    ),
+  }),
+  /** Key: the id of content. What was found out about it: the latest of each name and place, and of each person. */
+  evidence: z.object({
+    results: z.array(
+      z.object({
+        name: z.string(),
+        environment: z.string(),
+        passed: z.boolean(),
+        at: timestampSchema,
+        by: z.string(),
+        link: z.string().optional(),
+      }),
+    ),
+    signOffs: z.array(z.object({ environment: z.string(), at: timestampSchema, by: z.string() })),
   }),
   /** Key: a version. The release that has it, and the name of what that holds. */
   version: z.object({ release: releaseIdSchema, content: contentIdSchema }),
@@ -78,10 +160,15 @@ export const factKinds = z.object(factSchemas).keyof().options;
 export type Fact<K extends FactKind> = z.infer<(typeof factSchemas)[K]>;
 const schemaOf: { [K in FactKind]: z.ZodType<Fact<K>> } = factSchemas;
 
+export type LaneHead = z.infer<typeof laneHeadSchema>;
+export type TagTarget = z.infer<typeof tagTargetSchema>;
+/** What a step changed in an environment. */
+export type Changes = z.infer<typeof changesSchema>;
 export type ServedImage = z.infer<typeof servedImageSchema>;
 export type StagedImage = z.infer<typeof stagedImageSchema>;
 export type StagedPart = StagedImage['parts'][number];
 export type Release = Fact<'release'>;
+export type Step = Fact<'step'>;
 
 /** Names a fact. */
 export interface FactKey {
@@ -169,4 +256,19 @@ export class Facts {
 /** A tag as people write it, `registry/name:tag`: the key of its fact. */
 export function tagKey(repository: RepositoryName, tag: Tag): string {
   return `${repository}:${tag}`;
+}
+
+/** The key of the fact about a step of an environment, counted from 1. */
+export function stepKey(environment: string, step: number): string {
+  return `${environment} ${step}`;
+}
+
+/** The key of the fact about a line of versions or a branch in an environment. */
+export function laneKey(environment: string, lane: string): string {
+  return `${environment} ${lane}`;
+}
+
+/** The key of the fact that content was withdrawn in an environment. */
+export function withdrawnKey(environment: string, content: ContentId): string {
+  return `${environment} ${content}`;
 }

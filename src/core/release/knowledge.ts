@@ -31,9 +31,31 @@ export type Decision<T> =
   | { readonly kind: 'refused'; readonly gates: readonly Gate[] }
   | { readonly kind: 'needs'; readonly needs: readonly Need[] };
 
+/** A decision that rules may forbid; then it says what it would be without them, for a rehearsal. */
+export type Judgement<T> =
+  | Exclude<Decision<T>, { kind: 'refused' }>
+  | { readonly kind: 'refused'; readonly gates: readonly Gate[]; readonly value?: T };
+
 /** The decision that one rule refuses. */
 export function refusedBy(gate: string, unmet: Omit<UnmetGate, 'gate' | 'outcome'>): Decision<never> {
   return { kind: 'refused', gates: [{ gate, outcome: 'unmet', ...unmet }] };
+}
+
+/** Several decisions as one: it needs what any of them needs, and is refused where any of them is. */
+export function together<T>(decisions: readonly Judgement<T>[]): Judgement<readonly T[]> {
+  const needs = decisions.flatMap((each) => (each.kind === 'needs' ? each.needs : []));
+  if (needs.length > 0) {
+    return { kind: 'needs', needs };
+  }
+  const values = decisions.flatMap((each) => (each.kind !== 'needs' && each.value !== undefined ? [each.value] : []));
+  const refused = decisions.filter((each) => each.kind === 'refused');
+  return refused.length === 0
+    ? { kind: 'decided', value: values }
+    : {
+        kind: 'refused',
+        gates: refused.flatMap(({ gates }) => gates),
+        ...(values.length === decisions.length ? { value: values } : {}),
+      };
 }
 
 /** A fact that is needed. */

@@ -1,151 +1,240 @@
-import { HodError } from '../errors';
 import type { CommitId } from '../commit';
-import { describePosition } from '../tags/ordering';
-import { wantedTags, type TagRule } from '../tags/rules';
+import { HodError } from '../errors';
+import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
+import type { Timestamp } from '../time';
 import type { Action } from './actions';
-import type { Release } from './facts';
-import { metAmong } from './gates/gate';
-import { servedBefore } from './gates/promotion';
+import { servedIn } from './coming';
+import type { EntryRules } from './entry-rules';
+import { withdrawnKey, type Release } from './facts';
+import { entryGates, type EnteringImage } from './gates/entry';
+import { unmetAmong } from './gates/gate';
+import { cameThrough, comesIn } from './gates/promotion';
 import { someTag } from './gates/tags';
-import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
-import type { PlacedImage, ReleaseId } from './release';
-import { tagsToSet } from './tag-decisions';
-import { judge, type Destination, type Plan, type Verdict } from './verdict';
+import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge } from './knowledge';
+import { contentId, type PlacedImage, type ReleaseId } from './release';
+import { arrivalOf, judge, type ArrivingImage, type Destination, type Plan, type Verdict } from './verdict';
 
-/** Which release to promote: a named one, or what the environment before serves. */
+/** Which releases to promote: a named one, or what the environment before serves. */
 export type ReleaseChoice =
   | { readonly version: Version }
   | { readonly commit: CommitId }
   | { readonly servedBy: string; readonly isFirst: boolean };
 
-/** Chooses the release that is to come into an environment. Refused where there is none, or several. */
-export function chooseRelease(choice: ReleaseChoice, to: string, known: Knowledge): Decision<Release> {
-  const id = chooseReleaseId(choice, to, known);
-  if (id.kind !== 'decided') {
-    return id;
+/** A release, and those of its images that are meant. */
+export interface ChosenRelease {
+  readonly release: Release;
+  readonly images: readonly PlacedImage[];
+}
+
+/**
+ * Chooses the releases that are meant: one that is named, or all that an environment serves, each with
+ * those of its images that are served. Refused where there is none.
+ *
+ * @param only The images and bundles that are meant; all where undefined.
+ * @param purpose What they are chosen for, such as `uat`.
+ */
+export function chooseReleases(
+  choice: ReleaseChoice,
+  only: readonly string[] | undefined,
+  purpose: string,
+  known: Knowledge,
+): Decision<ChosenRelease[]> {
+  const chosen = 'servedBy' in choice ? chooseServed(choice, purpose, known) : chooseNamed(choice, known);
+  if (chosen.kind !== 'decided') {
+    return chosen;
   }
-  const unknown = known.missing([factNeed('release', id.value)]);
+  const unknown = known.missing(chosen.value.map(({ id }) => factNeed('release', id)));
   if (unknown !== undefined) {
     return unknown;
   }
-  const release = known.facts.get('release', id.value);
+  const releases = chosen.value.flatMap(({ id, images }): ChosenRelease[] => {
+    const release = releaseNamed(id, known);
+    const meant = release.images.filter(
+      ({ image }) => (images?.includes(image) ?? true) && (only?.includes(image) ?? true),
+    );
+    return meant.length === 0 ? [] : [{ release, images: meant }];
+  });
+  return releases.length > 0
+    ? { kind: 'decided', value: releases }
+    : refusedBy('release', {
+        code: 'images-not-there',
+        what: 'there is no release of this',
+        object: (only ?? []).join(', '),
+        detail: 'servedBy' in choice ? `${choice.servedBy} serves none of these` : 'the release holds none of these',
+        remedy: '`hod status` shows what each environment serves',
+      });
+}
+
+/** Chooses the releases that are to come into an environment; refused where they did not come through the one before. */
+export function chooseEntering(
+  choice: ReleaseChoice,
+  only: readonly string[] | undefined,
+  from: string,
+  to: string,
+  known: Knowledge,
+): Decision<ChosenRelease[]> {
+  const chosen = chooseReleases(choice, only, to, known);
+  if (chosen.kind !== 'decided') {
+    return chosen;
+  }
+  const keyOf = ({ release }: ChosenRelease): string => withdrawnKey(from, contentId(release.images));
+  const unknown = known.missing(chosen.value.map((each) => factNeed('withdrawn', keyOf(each))));
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const gates = chosen.value.map((each) => {
+    const names = each.images.map(({ image }) => image);
+    return cameThrough(each.release, names, from, to, known.facts.get('withdrawn', keyOf(each)));
+  });
+  return unmetAmong(gates).length > 0 ? { kind: 'refused', gates } : chosen;
+}
+
+function releaseNamed(id: ReleaseId, { facts }: Knowledge): Release {
+  const release = facts.get('release', id);
   if (release === undefined) {
     throw new HodError('ledger-corrupt', {
       what: 'the ledger contradicts itself',
-      object: `the release ${id.value}`,
+      object: `the release ${id}`,
       why: 'it is named, and was never published',
-      next: `\`hod ledger verify\` says more; restore the ledger before promoting to ${to}`,
+      next: '`hod ledger verify` says more; restore the ledger before going on',
     });
   }
-  return { kind: 'decided', value: release };
+  return release;
 }
 
-function chooseReleaseId(choice: ReleaseChoice, to: string, known: Knowledge): Decision<ReleaseId> {
-  if ('version' in choice) {
-    const { version } = choice;
-    return (
-      known.missing([factNeed('version', version)]) ??
-      published(known.facts.get('version', version)?.release, `version ${version}`)
-    );
-  }
-  if ('commit' in choice) {
-    const { commit } = choice;
-    return (
-      known.missing([factNeed('commit', commit)]) ??
-      published(known.facts.get('commit', commit)?.release, `commit ${commit}`)
-    );
-  }
-  const { servedBy, isFirst } = choice;
-  const unknown = known.missing([factNeed('environment', servedBy)]);
+/** A release by its id, and the names of those of its images that are meant; all where undefined. */
+interface ChosenId {
+  readonly id: ReleaseId;
+  readonly images?: readonly string[];
+}
+
+function chooseNamed(
+  choice: Exclude<ReleaseChoice, { servedBy: string }>,
+  known: Knowledge,
+): Decision<readonly ChosenId[]> {
+  const need = 'version' in choice ? factNeed('version', choice.version) : factNeed('commit', choice.commit);
+  const unknown = known.missing([need]);
   if (unknown !== undefined) {
     return unknown;
   }
-  const served = known.facts.get('environment', servedBy) ?? [];
-  const releases = [...new Set(served.map(({ release }) => release))];
-  const [only] = releases;
-  if (only === undefined) {
-    return refusedBy('release', {
-      code: 'environment-empty',
-      what: 'there is no release to promote',
-      object: to,
-      detail: `releases come to ${to} from ${servedBy}, and ${servedBy} has none yet`,
-      remedy: isFirst ? 'run `hod publish` first' : `run \`hod promote ${servedBy}\` first`,
-    });
-  }
-  if (releases.length > 1) {
-    return refusedBy('release', {
-      code: 'several-releases',
-      what: 'it is not clear which release to promote',
-      object: to,
-      detail: `the images that ${servedBy} serves come from ${releases.length} releases: ${served.map(describePosition).join(', ')}`,
-      remedy: 'name one with --version or --commit',
-    });
-  }
-  return { kind: 'decided', value: only };
-}
-
-function published(release: ReleaseId | undefined, named: string): Decision<ReleaseId> {
-  return release !== undefined
-    ? { kind: 'decided', value: release }
+  const found =
+    'version' in choice ? known.facts.get('version', choice.version) : known.facts.get('commit', choice.commit);
+  return found !== undefined
+    ? { kind: 'decided', value: [{ id: found.release }] }
     : refusedBy('release', {
         code: 'never-published',
         what: 'this was never published',
-        object: named,
+        object: 'version' in choice ? `version ${choice.version}` : `commit ${choice.commit}`,
         detail: 'the ledger has no release of it',
         remedy: 'publish it first; `hod status` shows what each environment serves',
       });
 }
 
-/** A release that is to come into an environment from the one before. */
-export interface Promotion extends Destination {
-  readonly product: string;
+function chooseServed(
+  { servedBy, isFirst }: Extract<ReleaseChoice, { servedBy: string }>,
+  purpose: string,
+  known: Knowledge,
+): Decision<readonly ChosenId[]> {
+  const unknown = known.missing([factNeed('environment', servedBy)]);
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const served = servedIn(known.facts, servedBy);
+  const ids = [...new Set(served.map(({ release }) => release))];
+  return ids.length > 0
+    ? {
+        kind: 'decided',
+        value: ids.map((id) => ({
+          id,
+          images: served.filter(({ release }) => release === id).map(({ image }) => image),
+        })),
+      }
+    : refusedBy('release', {
+        code: 'environment-empty',
+        what: 'nothing is served there',
+        object: purpose,
+        detail: `${servedBy} serves nothing yet`,
+        remedy: isFirst
+          ? `run \`hod publish\` on a branch that ${servedBy} follows first`
+          : `run \`hod promote ${servedBy}\` first`,
+      });
+}
+
+/** One of the releases that come into an environment together. */
+export interface PromotedPart {
   readonly release: Release;
-  readonly from: string;
-  readonly rules: readonly TagRule[];
+  /** Those of its images that come in. */
+  readonly images: readonly (ArrivingImage & EnteringImage)[];
   /** The day of the release's commit, `YYYYMMDD`; undefined where git does not know it. */
   readonly date: string | undefined;
 }
 
-/** Decides about a promotion: its tags, its gates, and whether the environment serves it from now on. */
-export function decidePromotion(promotion: Promotion, known: Knowledge): Decision<Verdict<Plan>> {
-  const { product, release, from, environment, rules, images, date } = promotion;
+/** Releases that are to come into an environment from the one before, all or none. */
+export interface Promotion extends Omit<Destination, 'images'> {
+  readonly product: string;
+  readonly parts: readonly PromotedPart[];
+  readonly from: string;
+  readonly rulesOf: RulesOf;
+  readonly entryRules: EntryRules;
+  readonly now: Timestamp;
+}
+
+/** Decides about a promotion: how each image comes in, its tags, and its gates. */
+export function decidePromotion(promotion: Promotion, known: Knowledge): Judgement<readonly Verdict<Plan>[]> {
+  return together(promotion.parts.map((part) => decidePart(part, promotion, known)));
+}
+
+function decidePart(
+  { release, images, date }: PromotedPart,
+  promotion: Promotion,
+  known: Knowledge,
+): Judgement<Verdict<Plan>> {
+  const { product, from, environment, rulesOf, entryRules, now, despite } = promotion;
   const { commit, version, branch, build } = release;
+  const content = contentId(release.images);
+  const unknown = known.missing([
+    factNeed('environment', from),
+    factNeed('evidence', content),
+    factNeed('withdrawn', withdrawnKey(from, content)),
+  ]);
+  if (unknown !== undefined) {
+    return unknown;
+  }
   const values = { product, commit, version, branch, build, date, dirty: false };
   const plan: Plan = {
-    position: { commit, version },
+    origin: { commit, version, branch },
     release: release.release,
-    tags: new Map(images.map(({ image }) => [image, wantedTags(rules, values, image)])),
+    content,
+    tags: new Map(images.map(({ image }) => [image, wantedTags(rulesOf(image), values, image)])),
   };
+  const entry = { release, images, from, to: environment, now, despiteFreeze: despite.freeze };
   return judge(
     plan,
-    promotion,
-    (facts) => [
-      servedBefore(facts.get('release', release.release) ?? release, from, environment),
-      someTag(environment, plan.tags, false),
-    ],
+    { ...promotion, images },
+    ({ facts, comings, decisions }) => {
+      const current = facts.get('release', release.release) ?? release;
+      const names = images.map(({ image }) => image);
+      const here = facts.get('withdrawn', withdrawnKey(environment, content));
+      return [
+        cameThrough(current, names, from, environment, facts.get('withdrawn', withdrawnKey(from, content))),
+        comesIn(current, comings, environment, { withdrawal: here, decisions, facts }),
+        someTag(environment, plan.tags, false),
+        ...entryGates(entryRules, { ...entry, release: current }, facts, facts.get('evidence', content)),
+      ];
+    },
     known,
   );
 }
 
-/** What a promotion writes into the ledger. */
+/** What a promotion writes into the ledger about one of its releases. */
 export function promotedAction(
-  { environment, from, release: { release, commit, version, branch, build } }: Promotion,
-  { decisions, current, gates }: Verdict<Plan>,
+  { environment, from, despite, parts }: Promotion,
+  verdict: Verdict<Plan>,
   images: PlacedImage[],
+  decidedTogether: boolean,
 ): Action {
-  return {
-    kind: 'promoted',
-    release,
-    commit,
-    version,
-    branch,
-    build,
-    environment,
-    from,
-    images,
-    tags: tagsToSet(decisions),
-    current,
-    gates: metAmong(gates),
-  };
+  const build = parts.find(({ release }) => release.release === verdict.plan.release)?.release.build;
+  const arrival = arrivalOf(environment, verdict, images, despite);
+  return { kind: 'promoted', ...arrival, build, from, ...(decidedTogether ? { together: true } : {}) };
 }

@@ -1,21 +1,22 @@
-import { wantedTags, type TagRule } from '../tags/rules';
+import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Action } from './actions';
 import type { Build } from './build';
+import { whyNotFollowed, type Following } from './following';
 import { cleanForVersion, rightBuild, type Claim } from './gates/build';
-import { metAmong } from './gates/gate';
 import { versionFree } from './gates/publication';
 import { someTag } from './gates/tags';
-import { factNeed, type Decision, type Knowledge } from './knowledge';
+import { factNeed, type Judgement, type Knowledge } from './knowledge';
 import { contentId, releaseId, type PlacedImage } from './release';
-import { tagsToSet } from './tag-decisions';
-import { judge, type Destination, type Plan, type Verdict } from './verdict';
+import { arrivalOf, judge, type Destination, type Plan, type Verdict } from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
 
 /** A build that is to become a release, in the first environment. */
 export interface Publication extends Destination {
   readonly product: string;
   readonly build: Build;
-  readonly rules: readonly TagRule[];
+  /** The tag rules of each image. */
+  readonly rulesOf: RulesOf;
+  readonly following: Following;
   /** What the images say of themselves. */
   readonly claims: readonly Claim[];
 }
@@ -25,10 +26,10 @@ export interface PublicationPlan extends Plan {
   readonly versioning: VersionDecision;
 }
 
-/** Decides about a publication: its version, its tags, and whether the environment serves it from now on. */
-export function decidePublication(publication: Publication, known: Knowledge): Decision<Verdict<PublicationPlan>> {
-  const { product, environment, build, rules, images, claims } = publication;
-  const { commit } = build;
+/** Decides about a publication: its version, its tags, and how it comes into the environment. */
+export function decidePublication(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
+  const { product, environment, build, rulesOf, images, claims, following } = publication;
+  const { commit, branch } = build;
   const content = contentId(images);
   const decision = decideVersion(build.version, { commit, content }, known);
   if (decision.kind !== 'decided') {
@@ -43,16 +44,19 @@ export function decidePublication(publication: Publication, known: Knowledge): D
   }
   const values = { ...build, product, build: build.number, version };
   const plan: PublicationPlan = {
-    position: { commit, version },
+    origin: { commit, version, branch },
     release: releaseId({ product, commit, version, images }),
-    tags: new Map(images.map(({ image }) => [image, wantedTags(rules, values, image)])),
+    content,
+    tags: new Map(images.map(({ image }) => [image, wantedTags(rulesOf(image), values, image)])),
+    pullRequest: following.pullRequest,
+    notFollowed: whyNotFollowed(following, version, environment),
     heldVersion: held ? versioning.reason : undefined,
     versioning,
   };
   return judge(
     plan,
     publication,
-    (facts, fixed) => [
+    ({ facts, fixed }) => [
       cleanForVersion(build),
       someTag(environment, plan.tags, held),
       rightBuild(claims, commit, version),
@@ -65,22 +69,10 @@ export function decidePublication(publication: Publication, known: Knowledge): D
 
 /** What a publication writes into the ledger. */
 export function publishedAction(
-  { environment, build }: Publication,
-  { plan, decisions, current, gates }: Verdict<PublicationPlan>,
+  { environment, build, despite }: Publication,
+  verdict: Verdict<PublicationPlan>,
   images: PlacedImage[],
 ): Action {
-  const { branch, number, run } = build;
-  return {
-    kind: 'published',
-    release: plan.release,
-    ...plan.position,
-    branch,
-    build: number,
-    run,
-    environment,
-    images,
-    tags: tagsToSet(decisions),
-    current,
-    gates: metAmong(gates),
-  };
+  const { number, run } = build;
+  return { kind: 'published', ...arrivalOf(environment, verdict, images, despite), build: number, run };
 }

@@ -1,7 +1,6 @@
-import type { Digest } from '../oci/digest';
+import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import {
-  compareOrder,
   decideMoving,
   type Ancestry,
   type CurrentTarget,
@@ -11,6 +10,7 @@ import {
 } from '../tags/ordering';
 import type { TagKind, WantedTag } from '../tags/rules';
 import type { Tag } from '../tags/tag';
+import type { Coming } from './coming';
 import { tagKey, type Fact, type Facts } from './facts';
 import type { SetTag } from './release';
 
@@ -27,8 +27,11 @@ export interface TagRequest {
   readonly evidence?: Position | undefined;
 }
 
-/** What can become of a tag. `held` and `refused` leave it alone. */
-export const tagOutcomes = ['created', 'unchanged', 'moved', 'held', 'refused'] as const;
+/**
+ * What can become of a tag. `restored`: it stood elsewhere than the ledger says, and is put right.
+ * `held` and `refused` leave it alone.
+ */
+export const tagOutcomes = ['created', 'unchanged', 'moved', 'restored', 'removed', 'held', 'refused'] as const;
 export type TagOutcome = (typeof tagOutcomes)[number];
 
 /** What is to become of one tag. */
@@ -40,10 +43,22 @@ export interface TagDecision {
   readonly digest: Digest;
   readonly outcome: TagOutcome;
   readonly reason: string;
-  /** Why it is held; undefined where it is not. */
+  /** Why it does not lead to what is released; undefined where it does. */
   readonly heldBy?: HeldBy | undefined;
   /** What the registry serves under the tag before; undefined where there is no such tag. */
   readonly served: Digest | undefined;
+  /** What the ledger says that it points to, where the registry serves something else or nothing. */
+  readonly recorded?: Digest | undefined;
+}
+
+/** What holds moving tags, beside what they point to. */
+export interface TagPolicy {
+  /** Why no moving tag of a release may follow it: it was withdrawn. */
+  readonly withdrawn?: string | undefined;
+  /** Why only the tags of its branch may follow it: its branch is not followed. */
+  readonly notFollowed?: string | undefined;
+  /** The images whose version tags may follow it nevertheless: its version is below the one that is served. */
+  readonly belowServed: ReadonlySet<string>;
 }
 
 /** Decides about every requested tag, from the ledger's facts and what the registries serve. */
@@ -52,14 +67,76 @@ export function decideTags(
   position: Position,
   facts: Facts,
   ancestry: Ancestry,
+  policy: TagPolicy,
 ): TagDecision[] {
   return requests.map((request) => {
-    const { image, repository, digest, wanted, served } = request;
-    const recorded = facts.get('tag', tagKey(repository, wanted.tag));
-    const base = { image, repository, tag: wanted.tag, kind: wanted.rule.kind, digest, served };
-    return wanted.rule.kind === 'fixed'
-      ? { ...base, ...decideFixed(digest, served, recorded?.digest) }
-      : { ...base, ...decideMovingTag(request, wanted.rule.follows, { position, recorded, ancestry }) };
+    const { image, repository, digest, wanted } = request;
+    const { recorded, served } = standingOf(request, facts);
+    const astray = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
+    const base = { image, repository, tag: wanted.tag, kind: wanted.rule.kind, digest, ...astray };
+    if (wanted.rule.kind === 'fixed') {
+      return { ...base, served, ...decideFixed(digest, served, recorded?.digest) };
+    }
+    const { follows } = wanted.rule;
+    const free = follows === 'branch' || (follows === 'release' && policy.belowServed.has(image));
+    const never = policy.withdrawn ?? (free ? undefined : policy.notFollowed);
+    const asked = { ...request, served };
+    const outcome: Outcome =
+      never === undefined
+        ? decideMovingTag(asked, follows, { position, recorded, ancestry })
+        : { outcome: 'held', reason: never, heldBy: 'kind' };
+    // What is gone by the ledger may be removed at any moment: it is written, also where it still stands there.
+    const decided = { ...base, served: outcome.outcome === 'held' ? request.served : served, ...outcome };
+    return outcome.outcome === 'held' && recorded !== undefined
+      ? { ...decided, ...putRight(asked, follows, outcome.reason, { position, recorded, ancestry }) }
+      : decided;
+  });
+}
+
+/**
+ * A tag that is held, and is gone, or stands at something that is known to be older than what the
+ * ledger has there, is put right.
+ */
+function putRight(
+  { digest, served, evidence }: TagRequest,
+  follows: Parameters<typeof decideMoving>[0],
+  reason: string,
+  { position, recorded, ancestry }: { position: Position; recorded: Fact<'tag'>; ancestry: Ancestry },
+): Partial<TagDecision> {
+  if (served === recorded.digest) {
+    return {};
+  }
+  const there = served && evidence && { digest: served, position: evidence };
+  const isOlder =
+    served === undefined ||
+    served === digest ||
+    (there !== undefined && decideMoving(follows, { ...position, digest }, there, ancestry).outcome !== 'held');
+  return isOlder
+    ? { outcome: 'restored', digest: recorded.digest, reason: `${astrayReason(served, recorded.digest)}; ${reason}` }
+    : {};
+}
+
+/** What stands under a tag. What was withdrawn and could not be removed does not count. */
+function standingOf({ repository, wanted, served }: TagRequest, facts: Facts) {
+  const recorded = facts.get('tag', tagKey(repository, wanted.tag));
+  return recorded?.gone === true
+    ? { recorded: undefined, served: served === recorded.digest ? undefined : served }
+    : { recorded, served };
+}
+
+/** A tag that shows what an environment serves is held where the release does not take over. */
+export function heldBeside(
+  decisions: readonly TagDecision[],
+  requests: readonly TagRequest[],
+  comings: readonly Coming[],
+): TagDecision[] {
+  return decisions.map((decision, at) => {
+    const rule = requests[at]?.wanted.rule;
+    const coming = comings.find(({ image }) => image === decision.image);
+    const follows = rule?.kind === 'moving' && rule.follows === 'environment';
+    return !follows || coming === undefined || coming.way === 'takes-over' || decision.heldBy !== undefined
+      ? decision
+      : { ...decision, outcome: 'held', heldBy: 'order', reason: coming.reason };
   });
 }
 
@@ -82,13 +159,14 @@ function decideMovingTag(
     const reason = `${elsewhere.reason} (in the registry; the ledger has not)`;
     return { outcome: 'held', reason, heldBy: 'order' };
   }
-  return asServed(decision, digest, served);
+  return asServed(decision, digest, served, recorded?.digest);
 }
 
 /** The tags whose target the ledger does not know, so that what it says of itself is needed. */
 export function evidenceWanted(requests: readonly TagRequest[], facts: Facts): TagRequest[] {
   return requests.filter(({ repository, wanted, digest, served }) => {
     const recorded = facts.get('tag', tagKey(repository, wanted.tag))?.digest;
+    // Of what was withdrawn, too, the ledger knows.
     return wanted.rule.kind === 'moving' && served !== undefined && ![digest, recorded].includes(served);
   });
 }
@@ -97,19 +175,35 @@ function asTarget({ digest, commit, version }: Fact<'tag'>): CurrentTarget {
   return { digest, position: { commit, version } };
 }
 
-/** The ledger may know a tag that never arrived (a run was killed) or was moved by hand: it is written again. */
+/** The ledger may know a tag that never arrived (a run was killed) or was moved by hand: it is put right. */
 function asServed(
   { outcome, reason }: Exclude<MovingDecision, { outcome: 'held' }>,
   digest: Digest,
   served: Digest | undefined,
+  recorded: Digest | undefined,
 ): Outcome {
-  if (served === undefined) {
-    return outcome === 'created' ? { outcome, reason } : { outcome: 'created', reason: 'it was not there' };
-  }
   if (served === digest) {
     return { outcome: 'unchanged', reason: 'it already points here' };
   }
-  return outcome === 'moved' ? { outcome, reason } : { outcome: 'moved', reason: 'something else had moved it' };
+  if (recorded === digest) {
+    return { outcome: 'restored', reason: astrayReason(served, recorded) };
+  }
+  if (recorded !== undefined && recorded !== served) {
+    return {
+      outcome: served === undefined ? 'created' : 'moved',
+      reason: `${reason}; ${astrayReason(served, recorded)}`,
+    };
+  }
+  return {
+    outcome: served === undefined ? 'created' : 'moved',
+    reason: outcome === 'unchanged' ? 'it stood elsewhere' : reason,
+  };
+}
+
+/** What is said of a tag that stands elsewhere than the ledger says. */
+export function astrayReason(served: Digest | undefined, recorded: Digest): string {
+  const there = served === undefined ? 'it was gone' : `it stood at ${shortDigest(served)}`;
+  return `${there}, and the ledger says ${shortDigest(recorded)}`;
 }
 
 /** Decides about a fixed tag, from what the registry serves and what the ledger recorded. */
@@ -118,42 +212,25 @@ export function decideFixed(digest: Digest, served: Digest | undefined, recorded
   if (other !== undefined) {
     return { outcome: 'refused', reason: `points to ${other}` };
   }
-  return served === digest
-    ? { outcome: 'unchanged', reason: 'it already points here' }
-    : { outcome: 'created', reason: recorded === undefined ? 'the tag is new' : 'it was not there' };
+  if (served === digest) {
+    return { outcome: 'unchanged', reason: 'it already points here' };
+  }
+  return recorded === undefined
+    ? { outcome: 'created', reason: 'the tag is new' }
+    : { outcome: 'restored', reason: astrayReason(served, recorded) };
 }
 
 /** The tags among decisions that point, or are to point, at what is being released. */
 export function tagsToSet(decisions: readonly TagDecision[]): SetTag[] {
   return decisions
-    .filter(({ outcome }) => outcome !== 'held' && outcome !== 'refused')
+    .filter(({ outcome, heldBy }) => outcome !== 'held' && outcome !== 'refused' && heldBy === undefined)
     .map(({ image, repository, tag, kind, digest }) => ({ image, repository, tag, kind, digest }));
-}
-
-/**
- * Whether an environment is to serve a release from now on: not where it serves something newer, by
- * the ledger or, where that knows nothing, by a tag that was held for it.
- */
-export function takesOver(
-  environment: string,
-  decisions: readonly TagDecision[],
-  images: readonly string[],
-  position: Position,
-  facts: Facts,
-  ancestry: Ancestry,
-): boolean {
-  const served = facts.get('environment', environment) ?? [];
-  return images.every((image) => {
-    const now = served.find((each) => each.image === image);
-    if (now === undefined) {
-      return !decisions.some((decision) => decision.image === image && decision.heldBy === 'order');
-    }
-    const order = compareOrder(position, { commit: now.commit, version: now.version }, ancestry);
-    return order === 'newer' || order === 'same';
-  });
 }
 
 /** Whether the facts already say everything that an entry with these tags would add. */
 export function isRecorded(tags: readonly SetTag[], facts: Facts): boolean {
-  return tags.every(({ repository, tag, digest }) => facts.get('tag', tagKey(repository, tag))?.digest === digest);
+  return tags.every(({ repository, tag, digest }) => {
+    const target = facts.get('tag', tagKey(repository, tag));
+    return target?.digest === digest && target.gone !== true;
+  });
 }

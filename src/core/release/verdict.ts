@@ -1,13 +1,25 @@
 import type { CommitId } from '../commit';
 import type { RepositoryName } from '../oci/reference';
-import type { Position } from '../tags/ordering';
+import { afterRewrite, type Position } from '../tags/ordering';
 import type { WantedTags } from '../tags/rules';
-import { factNeed, type Decision, type Knowledge, type Need } from './knowledge';
-import { tagKey, type Facts } from './facts';
+import { compareVersions } from '../tags/version';
+import type { Arrival } from './actions/arrival';
+import { commitsToCompare, decideComing, laneFacts, servedIn, type Coming, type Origin } from './coming';
+import { rulesAside, type Despite } from './despite';
+import { tagKey, withdrawnKey, type Fact, type Facts } from './facts';
+import { metAmong, unmetAmong, type Gate } from './gates/gate';
 import { fixedTags, inOrder } from './gates/tags';
-import { unmetAmong, type Gate } from './gates/gate';
-import type { ImageDigest, ReleaseId } from './release';
-import { decideTags, evidenceWanted, takesOver, type TagDecision, type TagRequest } from './tag-decisions';
+import { factNeed, type Judgement, type Knowledge, type Need } from './knowledge';
+import { contentId, type ContentId, type ImageDigest, type PlacedImage, type ReleaseId } from './release';
+import {
+  decideTags,
+  evidenceWanted,
+  heldBeside,
+  isRecorded,
+  tagsToSet,
+  type TagDecision,
+  type TagRequest,
+} from './tag-decisions';
 
 /** An image or bundle that is to come into an environment. */
 export interface ArrivingImage extends ImageDigest {
@@ -17,10 +29,15 @@ export interface ArrivingImage extends ImageDigest {
 
 /** What a release that comes into an environment means to do there, by what the ledger says at a moment. */
 export interface Plan {
-  readonly position: Position & { readonly commit: CommitId };
+  readonly origin: Origin;
   readonly release: ReleaseId;
-  /** The tags of each image. */
+  /** The name of all that the release holds. */
+  readonly content: ContentId;
+  /** The tags of each image that comes in. */
   readonly tags: ReadonlyMap<string, WantedTags>;
+  /** Why builds of its kind never take over; undefined where they may. */
+  readonly notFollowed?: string | undefined;
+  readonly pullRequest?: boolean;
   /** Its version is held because a newer build has the next one; the reason. */
   readonly heldVersion?: string | undefined;
 }
@@ -29,9 +46,11 @@ export interface Plan {
 export interface Verdict<P extends Plan> {
   readonly plan: P;
   readonly decisions: readonly TagDecision[];
-  /** Whether the environment serves this from now on. */
-  readonly current: boolean;
-  /** Every rule, each of them met. */
+  /** How each image comes in. */
+  readonly comings: readonly Coming[];
+  /** The releases that serve what it takes over. */
+  readonly replaces: readonly ReleaseId[];
+  /** Every rule; each of them met, but where only a rehearsal was asked for. */
   readonly gates: readonly Gate[];
 }
 
@@ -41,25 +60,38 @@ export interface Destination {
   readonly images: readonly ArrivingImage[];
   /** Refuse where a moving tag, or a version, would be held by the order of builds. */
   readonly strictOrder: boolean;
+  /** What was set aside on purpose, and why. */
+  readonly despite: Despite;
+}
+
+/** What a rule of a plan is told. */
+export interface RuleContext {
+  readonly facts: Facts;
+  /** What the rule about fixed tags says. */
+  readonly fixed: Gate;
+  readonly comings: readonly Coming[];
+  readonly decisions: readonly TagDecision[];
 }
 
 /**
- * Decides what becomes of a plan in an environment: of each tag, and whether the environment serves
- * the release from now on. Refused where one of the rules says no.
- *
- * @param rules The rules of the plan itself; told of what the rule about fixed tags says.
+ * Decides what becomes of a plan in an environment: how each image comes in, and what each tag points
+ * to. Refused where one of the rules says no.
  */
 export function judge<P extends Plan>(
   plan: P,
   destination: Destination,
-  rules: (facts: Facts, fixed: Gate) => readonly Gate[],
+  rules: (context: RuleContext) => readonly Gate[],
   known: Knowledge,
-): Decision<Verdict<P>> {
-  const { environment, images, strictOrder } = destination;
+): Judgement<Verdict<P>> {
+  const { environment, images, strictOrder, despite } = destination;
+  const { origin } = plan;
   const wanted = images.flatMap((image) => (plan.tags.get(image.image)?.wanted ?? []).map((tag) => ({ image, tag })));
+  const withdrawal = withdrawnKey(environment, plan.content);
   const first = known.missing([
     factNeed('release', plan.release),
     factNeed('environment', environment),
+    factNeed('withdrawn', withdrawal),
+    ...laneFacts(environment, origin).map((fact): Need => ({ kind: 'fact', fact })),
     ...wanted.flatMap(({ image: { repository }, tag: { tag } }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
       { kind: 'served', repository, tag },
@@ -68,10 +100,11 @@ export function judge<P extends Plan>(
   if (first !== undefined) {
     return first;
   }
+  const { facts } = known;
   const requests = wanted.map(({ image: { image, repository, digest }, tag }): TagRequest => {
     return { image, repository, digest, wanted: tag, served: known.servedUnder(repository, tag.tag) };
   });
-  const evidence = new Map(evidenceWanted(requests, known.facts).map((request) => [request, evidenceNeed(request)]));
+  const evidence = new Map(evidenceWanted(requests, facts).map((request) => [request, evidenceNeed(request)]));
   const second = known.missing([...evidence.values()]);
   if (second !== undefined) {
     return second;
@@ -80,21 +113,95 @@ export function judge<P extends Plan>(
     const need = evidence.get(request);
     return need === undefined ? request : { ...request, evidence: known.evidenceOf(need) };
   });
-  const { position } = plan;
-  const others = otherCommits(explained, environment, known.facts);
-  const third = known.missing(others.map((other): Need => ({ kind: 'order', commit: position.commit, other })));
+  const others = [...otherCommits(explained, facts), ...commitsToCompare(environment, origin, facts)];
+  const third = known.missing(others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })));
   if (third !== undefined) {
     return third;
   }
-  const decisions = decideTags(explained, position, known.facts, known.ancestry);
+  const ancestry = despite.afterRewrite ? afterRewrite(known.ancestry, origin.commit) : known.ancestry;
+  const withdrawn = whyWithdrawn(facts.get('withdrawn', withdrawal), environment, despite);
+  const belowServed = new Set(
+    servedIn(facts, environment)
+      .filter((each) => plan.pullRequest !== true && isBelow(origin, each))
+      .map(({ image }) => image),
+  );
+  const held = { withdrawn, notFollowed: plan.notFollowed, belowServed };
+  const tags = decideTags(explained, origin, facts, ancestry, held);
+  const isKnownTag = ({ repository, tag }: TagDecision): boolean =>
+    facts.get('tag', tagKey(repository, tag)) !== undefined;
+  const elsewhere = tags.find((tag) => tag.heldBy === 'order' && !isKnownTag(tag))?.reason;
+  const comings = images.map(({ image }) => {
+    const own = tags.filter((tag) => tag.image === image && tag.kind === 'moving');
+    const movesTag = own.some(({ heldBy }) => heldBy === undefined);
+    return decideComing(image, environment, origin, held, { facts, ancestry, elsewhere, movesTag });
+  });
+  const decisions = heldBeside(tags, explained, comings);
   const fixed = fixedTags(decisions);
-  const gates = [fixed, ...rules(known.facts, fixed), ...(strictOrder ? [inOrder(decisions, plan.heldVersion)] : [])];
-  if (unmetAmong(gates).length > 0) {
-    return { kind: 'refused', gates };
-  }
-  const names = images.map(({ image }) => image);
-  const current = takesOver(environment, decisions, names, position, known.facts, known.ancestry);
-  return { kind: 'decided', value: { plan, decisions, current, gates } };
+  const gates = [
+    fixed,
+    ...rules({ facts, fixed, comings, decisions }),
+    ...(strictOrder ? [inOrder(decisions, plan.heldVersion)] : []),
+  ];
+  const taking = comings.filter(({ way }) => way === 'takes-over').map(({ image }) => image);
+  const replaces = new Set(
+    servedIn(facts, environment)
+      .filter(({ image, release }) => taking.includes(image) && release !== plan.release)
+      .map(({ release }) => release),
+  );
+  const value = { plan, decisions, comings, gates, replaces: [...replaces] };
+  return unmetAmong(gates).length > 0 ? { kind: 'refused', gates, value } : { kind: 'decided', value };
+}
+
+function isBelow({ version }: Origin, served: Position): boolean {
+  return version !== undefined && served.version !== undefined && compareVersions(version, served.version) < 0;
+}
+
+function whyWithdrawn(
+  withdrawal: Fact<'withdrawn'> | undefined,
+  environment: string,
+  { again }: Despite,
+): string | undefined {
+  return withdrawal === undefined || withdrawal === null || again
+    ? undefined
+    : `${withdrawal.by} took ${environment} back from it: ${withdrawal.reason}`;
+}
+
+/** What the ledger is told of a release that comes into an environment. */
+export function arrivalOf(
+  environment: string,
+  { plan, decisions, comings, replaces, gates }: Verdict<Plan>,
+  images: PlacedImage[],
+  despite: Despite,
+): Arrival {
+  const { origin, release, content } = plan;
+  const aside = rulesAside(despite);
+  return {
+    release,
+    ...origin,
+    environment,
+    images,
+    ...(contentId(images) === content ? {} : { content }),
+    tags: tagsToSet(decisions),
+    comings: comings.map(({ image, way, lanes }) => ({ image, way, lanes: [...lanes] })),
+    ...(replaces.length === 0 ? {} : { replaces: [...replaces] }),
+    gates: metAmong(gates),
+    ...(aside.length === 0 ? {} : { despite: aside }),
+  };
+}
+
+/** Whether the ledger says already what an entry about this would add. */
+export function isKnown(environment: string, { plan, decisions, comings }: Verdict<Plan>, facts: Facts): boolean {
+  const stays = facts.get('release', plan.release)?.arrived.filter((stay) => stay.environment === environment) ?? [];
+  const serves = servedIn(facts, environment);
+  return (
+    isRecorded(tagsToSet(decisions), facts) &&
+    comings.every(({ image, way }) => {
+      const stay = stays.find((each) => each.image === image);
+      return way === 'takes-over'
+        ? serves.some((each) => each.image === image && each.release === plan.release)
+        : stay !== undefined && (way === 'held' || stay.way !== 'held');
+    })
+  );
 }
 
 function evidenceNeed({ repository, served, wanted: { rule } }: TagRequest): Extract<Need, { kind: 'evidence' }> {
@@ -105,11 +212,10 @@ function evidenceNeed({ repository, served, wanted: { rule } }: TagRequest): Ext
   return { kind: 'evidence', repository, digest: served, withVersion };
 }
 
-/** The commits that a plan's own must be compared with: those of moving tags, and of what the environment serves. */
-function otherCommits(requests: readonly TagRequest[], environment: string, facts: Facts): CommitId[] {
+/** The commits that moving tags lead to, by the ledger or by what is served. */
+function otherCommits(requests: readonly TagRequest[], facts: Facts): CommitId[] {
   const moving = requests.filter(({ wanted }) => wanted.rule.kind === 'moving');
   const recorded = moving.map(({ repository, wanted }) => facts.get('tag', tagKey(repository, wanted.tag))?.commit);
   const elsewhere = moving.map(({ evidence }) => evidence?.commit);
-  const served = (facts.get('environment', environment) ?? []).map(({ commit }) => commit);
-  return [...recorded, ...elsewhere, ...served].filter((commit) => commit !== undefined);
+  return [...recorded, ...elsewhere].filter((commit) => commit !== undefined);
 }

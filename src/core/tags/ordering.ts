@@ -20,6 +20,17 @@ export interface Ancestry {
   readonly gap: string;
 }
 
+/** The order of commits where the branch of a commit was rewritten: it comes after those that it has nothing to do with. */
+export function afterRewrite(ancestry: Ancestry, commit: CommitId): Ancestry {
+  return {
+    contains(older, newer) {
+      const known = ancestry.contains(older, newer);
+      return newer === commit && known === false && ancestry.contains(newer, older) === false ? true : known;
+    },
+    gap: ancestry.gap,
+  };
+}
+
 /** How one build stands to another. `unrelated`: on different branches, neither contains the other. */
 export type Order = 'newer' | 'same' | 'older' | 'unrelated' | 'unknown';
 

@@ -16,12 +16,22 @@ export type TagRule =
   | { readonly kind: 'fixed'; readonly template: Template }
   | { readonly kind: 'moving'; readonly template: Template; readonly follows: Follows };
 
+/** The tag rules of an image in an environment. */
+export type RulesOf = (image: string) => readonly TagRule[];
+
 /** What a moving tag of this form follows. */
 export function followedBy(template: Template, environment: string): Follows {
   if (placeholdersOf(template).includes('branch')) {
     return 'branch';
   }
   return template.text === environment ? 'environment' : 'release';
+}
+
+/** What a moving tag follows that an image has of its own: what is served of it, where the tag names neither branch nor version. */
+export function followedByOwn(template: Template): Follows {
+  const names = placeholdersOf(template);
+  const ofVersion = (['version', 'major', 'minor', 'patch'] as const).some((name) => names.includes(name));
+  return names.includes('branch') ? 'branch' : ofVersion ? 'release' : 'environment';
 }
 
 /** A tag that a rule asks for. */

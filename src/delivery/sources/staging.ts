@@ -105,7 +105,7 @@ export async function appendStaging(
   const { product } = config;
   await appendDeciding({ ledger, product, actor, observer: session.observer }, async () => {
     const { head, facts } = await ledger.read([{ kind: 'staged', key: action.commit }]);
-    return { head, action: isKnown(facts) ? undefined : action, value: undefined };
+    return { head, actions: isKnown(facts) ? [] : [action], value: undefined };
   });
 }
 

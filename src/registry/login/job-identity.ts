@@ -3,6 +3,7 @@ import {
   exchangeErrorSchema,
   explainRefusal,
   explainUnusable,
+  readJobClaims,
   type ExchangePurpose,
 } from '../../core/access/job-token';
 import { resolveAddress, whyExposed } from '../../core/access/destinations';
@@ -25,12 +26,21 @@ export type JobToken =
   | { readonly kind: 'given'; readonly read: () => Promise<string> }
   | { readonly kind: 'asked'; readonly read: () => Promise<{ url: string; bearer: string }> };
 
-/** The credential that the identity of this job is exchanged for. */
-export function jobLogin(token: JobToken, purpose: ExchangePurpose, secrets: Secrets): CredentialSource {
+/** The credential that the identity of this job is exchanged for. `accepted` is told whose it is, once it was accepted. */
+export function jobLogin(
+  token: JobToken,
+  purpose: ExchangePurpose,
+  { secrets, accepted }: { secrets: Secrets; accepted: (subject: string) => void },
+): CredentialSource {
   return async (wires) => {
     const identity =
       token.kind === 'given' ? await token.read() : await requestToken(wires, await token.read(), purpose, secrets);
-    return exchangeToken(wires, identity, purpose, secrets);
+    const held = await exchangeToken(wires, identity, purpose, secrets);
+    const subject = readJobClaims(identity)?.subject;
+    if (subject !== undefined) {
+      accepted(subject);
+    }
+    return held;
   };
 }
 

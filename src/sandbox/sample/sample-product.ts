@@ -20,8 +20,12 @@ const services = {
 type Service = keyof typeof services;
 const serviceNames: readonly Service[] = ['timetable', 'boarding-gate', 'tide-watch'];
 
-/** The configuration of the sample product, for three registries. */
-export function sampleConfig(registries: { dev: string; uat: string; prod: string }): string {
+/**
+ * The configuration of the sample product, for three registries.
+ *
+ * @param gates What prod asks of a release, as YAML; nothing where it is not given.
+ */
+export function sampleConfig(registries: { dev: string; uat: string; prod: string }, gates?: string): string {
   return `# The Skerry Line: three services and the fares, published together and promoted together.
 product: skerry-line
 
@@ -57,7 +61,7 @@ environments:
     after: uat
     repository: ${registries.prod}/skerry/{image}
     tags: { fixed: ["{version}"], moving: ["{major}.{minor}", "{major}", latest] }
-`;
+${gates === undefined ? '' : `    gates: ${gates}\n`}`;
 }
 
 /** The sample product in a folder of its own. */
@@ -100,6 +104,11 @@ export class SampleProduct {
   /** Begins a branch at a commit and checks it out. */
   checkout(branch: string, commit: string): void {
     this.git('checkout', '--quiet', '-b', branch, commit);
+  }
+
+  /** Goes back to a branch. */
+  switchTo(branch: string): void {
+    this.git('checkout', '--quiet', branch);
   }
 
   /** Tags HEAD. */

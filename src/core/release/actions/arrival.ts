@@ -1,9 +1,33 @@
 import * as z from 'zod';
 import { commitSchema } from '../../commit';
 import { linesOf, versionSchema } from '../../tags/version';
-import { tagKey, type FactKey, type Facts, type ServedImage } from '../facts';
-import { placedImageSchema, releaseIdSchema, setTagSchema, type PlacedImage } from '../release';
+import { lanesOf, servedIn } from '../coming';
+import {
+  laneKey,
+  stepKey,
+  tagKey,
+  withdrawnKey,
+  type Changes,
+  type FactKey,
+  type Facts,
+  type LaneHead,
+  type Release,
+  type ServedImage,
+} from '../facts';
+import {
+  contentId,
+  contentIdSchema,
+  placedImageSchema,
+  releaseIdSchema,
+  setTagSchema,
+  type ContentId,
+  type PlacedImage,
+} from '../release';
+import { waySchema, type Way } from '../way';
 import type { Circumstances } from './action';
+
+/** A rule that was set aside on purpose, and why. */
+export const despiteSchema = z.object({ rule: z.string(), reason: z.string() });
 
 /** What every action says that brings a release into an environment. */
 export const arrivalFields = {
@@ -16,67 +40,127 @@ export const arrivalFields = {
   run: z.string().optional(),
   environment: z.string(),
   images: z.array(placedImageSchema),
+  /** The name of all that the release holds, where these are not all of its images. */
+  content: contentIdSchema.optional(),
   tags: z.array(setTagSchema),
-  /** Whether the environment serves this from now on; false where it already served something newer. */
-  current: z.boolean(),
+  /** How each image came, and the lines and branches that it is the newest of since. */
+  comings: z.array(z.object({ image: z.string(), way: waySchema, lanes: z.array(z.string()) })).optional(),
+  /** In entries without `comings`: whether the environment serves this from now on. */
+  current: z.boolean().optional(),
+  /** The releases that served what this took over. */
+  replaces: z.array(releaseIdSchema).optional(),
+  /** It was one decision with the entry before. */
+  together: z.boolean().optional(),
   /** The rules that it met, and how. */
   gates: z.array(z.object({ gate: z.string(), detail: z.string() })).optional(),
+  /** Rules that it did not meet, and why it came nevertheless. */
+  despite: z.array(despiteSchema).optional(),
 };
 
 /** A release that comes into an environment. */
 export type Arrival = z.infer<z.ZodObject<typeof arrivalFields>>;
 
+type ImageComing = NonNullable<Arrival['comings']>[number];
+
+/** How each image came. Older entries do not say it in so many words. */
+function comingsOf({ comings, current, images, tags, version, branch }: Arrival): readonly ImageComing[] {
+  const moved = tags.some(({ kind }) => kind === 'moving');
+  const way: Way = current === true ? 'takes-over' : moved ? 'beside' : 'held';
+  const lanes = way === 'held' ? [] : lanesOf({ version, branch });
+  return comings ?? images.map(({ image }) => ({ image, way, lanes }));
+}
+
+function contentOf({ content, images }: Arrival): ContentId {
+  return content ?? contentId(images);
+}
+
 /** The facts that the fold of an arrival reads, whatever kind it is of. */
-export function factsOfArrival({ environment, release, commit, version, tags }: Arrival): FactKey[] {
+export function factsOfArrival(arrival: Arrival): FactKey[] {
+  const { environment, release, commit, version, tags, replaces = [] } = arrival;
+  const lanes = new Set(comingsOf(arrival).flatMap((each) => each.lanes));
   return [
     { kind: 'environment', key: environment },
-    { kind: 'release', key: release },
     { kind: 'commit', key: commit },
+    ...[release, ...replaces].map((key) => ({ kind: 'release', key }) as const),
     ...(version === undefined ? [] : [{ kind: 'version', key: version } as const]),
     ...(version === undefined ? [] : linesOf(version)).map((key) => ({ kind: 'line', key }) as const),
-    ...tags
-      .filter(({ kind }) => kind === 'fixed')
-      .map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
+    ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
+    ...[...lanes].map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const),
+    { kind: 'withdrawn', key: withdrawnKey(environment, contentOf(arrival)) },
   ];
 }
 
-/** Folds in the tags, what the environment serves, and where a release that is known has been. */
-export function foldArrival(action: Arrival, circumstances: Circumstances, before: Facts, after: Facts): void {
-  foldTags(action, circumstances, before, after);
-  foldEnvironment(action, circumstances, before, after);
-  const known = before.get('release', action.release);
-  if (known !== undefined && !known.arrived.some(({ environment }) => environment === action.environment)) {
-    const arrived = [...known.arrived, { environment: action.environment, at: circumstances.at }];
-    after.set('release', action.release, { ...known, arrived });
-  }
+/**
+ * Folds in the tags, what the environment serves, the way back from there, and what became of the
+ * releases. `known`: the release itself, as it stands without this arrival.
+ */
+export function foldArrival(
+  action: Arrival,
+  circumstances: Circumstances,
+  known: Release | undefined,
+  before: Facts,
+  after: Facts,
+): void {
+  const comings = comingsOf(action);
+  const changes: Changes = {
+    served: foldServed(action, comings, circumstances, before, after),
+    lanes: foldLanes(action, comings, before, after),
+    tags: foldTags(action, circumstances, before, after),
+  };
+  const now = after.get('environment', action.environment) ?? { steps: 0, images: [] };
+  after.set('step', stepKey(action.environment, now.steps), {
+    ...changes,
+    at: circumstances.at,
+    of: { release: action.release, commit: action.commit, version: action.version },
+    together: action.together === true,
+  });
+  foldReleases(action, comings, circumstances, known, before, after);
 }
 
-function foldTags({ tags, commit, version }: Arrival, { seq }: Circumstances, before: Facts, after: Facts): void {
-  for (const { repository, tag, kind, digest } of tags) {
+/** A fixed tag keeps the build that took it first. Answers what became of the moving tags. */
+function foldTags(
+  { tags, commit, version }: Arrival,
+  { seq }: Circumstances,
+  before: Facts,
+  after: Facts,
+): Changes['tags'] {
+  return tags.flatMap(({ image, repository, tag, kind, digest }) => {
     const key = tagKey(repository, tag);
-    // A fixed tag keeps the build that took it first.
-    if (kind === 'moving' || before.get('tag', key)?.digest !== digest) {
+    const known = before.get('tag', key);
+    if (kind === 'moving' || known?.digest !== digest) {
       after.set('tag', key, { kind, digest, commit, version, seq });
     }
-  }
+    const was =
+      known === undefined || known.gone === true
+        ? null
+        : { digest: known.digest, commit: known.commit, version: known.version };
+    return kind === 'fixed' ? [] : [{ image, repository, tag, is: { digest, commit, version }, was }];
+  });
 }
 
-function foldEnvironment(action: Arrival, { at, actor }: Circumstances, before: Facts, after: Facts): void {
-  if (!action.current) {
-    return;
-  }
-  const { environment, version, commit, release } = action;
-  const served = before.get('environment', environment) ?? [];
-  const arrived = action.images.map((placed): ServedImage => {
-    const tags = action.tags.filter(({ image }) => image === placed.image).map(({ tag }) => tag);
-    const since = sinceOf(served, placed) ?? at;
-    return { ...placed, version, commit, release, since, by: actor, tags };
-  });
+function foldServed(
+  { environment, images, tags, version, commit, release }: Arrival,
+  comings: readonly ImageComing[],
+  { at, actor }: Circumstances,
+  before: Facts,
+  after: Facts,
+): Changes['served'] {
+  const served = servedIn(before, environment);
+  const arrived = images
+    .filter(({ image }) => comings.some((each) => each.image === image && each.way === 'takes-over'))
+    .map((placed): ServedImage => {
+      const own = tags.filter(({ image }) => image === placed.image).map(({ tag }) => tag);
+      return { ...placed, version, commit, release, since: sinceOf(served, placed) ?? at, by: actor, tags: own };
+    });
   const taking = (image: string): ServedImage | undefined => arrived.find((each) => each.image === image);
-  after.set('environment', environment, [
-    ...served.map((each) => taking(each.image) ?? each),
-    ...arrived.filter(({ image }) => !served.some((each) => each.image === image)),
-  ]);
+  after.set('environment', environment, {
+    steps: (before.get('environment', environment)?.steps ?? 0) + 1,
+    images: [
+      ...served.map((each) => taking(each.image) ?? each),
+      ...arrived.filter(({ image }) => !served.some((each) => each.image === image)),
+    ],
+  });
+  return arrived.map(({ image }) => ({ image, was: served.find((each) => each.image === image) ?? null }));
 }
 
 /** The same digest published again does not make an environment look freshly changed. */
@@ -85,4 +169,95 @@ function sinceOf(served: readonly ServedImage[], placed: PlacedImage): ServedIma
     ({ image, digest, repository }) =>
       image === placed.image && digest === placed.digest && repository === placed.repository,
   )?.since;
+}
+
+function foldLanes(
+  { environment, commit, version }: Arrival,
+  comings: readonly ImageComing[],
+  before: Facts,
+  after: Facts,
+): Changes['lanes'] {
+  const lanes = [...new Set(comings.flatMap((each) => each.lanes))];
+  return lanes.flatMap((lane) => {
+    const key = laneKey(environment, lane);
+    const heads = before.get('lane', key) ?? [];
+    const newest = comings
+      .filter((each) => each.lanes.includes(lane))
+      .map(({ image }): LaneHead => ({ image, commit, version }));
+    after.set('lane', key, withHeads(heads, newest));
+    return newest.map((is) => ({
+      lane,
+      image: is.image,
+      is,
+      was: heads.find((each) => each.image === is.image) ?? null,
+    }));
+  });
+}
+
+/** The heads of a lane, some of them new. */
+export function withHeads(heads: readonly LaneHead[], newest: readonly LaneHead[]): LaneHead[] {
+  return [...heads.filter(({ image }) => !newest.some((each) => each.image === image)), ...newest];
+}
+
+/** Where the release has been is kept with it, and with those that it replaced until when they were served. */
+function foldReleases(
+  arrival: Arrival,
+  comings: readonly ImageComing[],
+  { at }: Circumstances,
+  known: Release | undefined,
+  before: Facts,
+  after: Facts,
+): void {
+  const { release, environment, replaces = [] } = arrival;
+  const takes = comings.filter(({ way }) => way === 'takes-over').map(({ image }) => image);
+  if (known !== undefined) {
+    const stays = comings.reduce(
+      (all, { image, way }) => withStay(all, { environment, image, way, since: at }),
+      [...known.arrived],
+    );
+    after.set('release', release, { ...known, arrived: stays });
+  }
+  for (const id of replaces.filter((each) => each !== release)) {
+    const replaced = before.get('release', id);
+    if (replaced !== undefined) {
+      after.set('release', id, { ...replaced, arrived: ended(replaced.arrived, environment, takes, at) });
+    }
+  }
+  const key = withdrawnKey(environment, contentOf(arrival));
+  if (takes.length > 0 && (before.get('withdrawn', key) ?? null) !== null) {
+    after.set('withdrawn', key, null);
+  }
+}
+
+type Stay = Release['arrived'][number];
+
+/** What became of a release, with one more arrival: what it once was there, it has been. */
+function withStay(stays: readonly Stay[], stay: Stay): Stay[] {
+  const earlier = stays.find(({ environment, image }) => environment === stay.environment && image === stay.image);
+  const others = stays.filter((each) => each !== earlier);
+  if (earlier === undefined) {
+    return [...stays, stay];
+  }
+  if (stay.way === 'takes-over') {
+    const goesOn = earlier.way === 'takes-over' && earlier.until === undefined;
+    return goesOn ? [...stays] : [...others, stay];
+  }
+  return earlier.way === 'held' && stay.way === 'beside' ? [...others, stay] : [...stays];
+}
+
+/** What became of a release, with an end to its being served. */
+export function ended(
+  stays: readonly Stay[],
+  environment: string,
+  images: readonly string[],
+  at: Stay['since'],
+): Stay[] {
+  return stays.map((stay) =>
+    stay.environment === environment &&
+    images.includes(stay.image) &&
+    stay.way === 'takes-over' &&
+    stay.until === undefined
+      ? { ...stay, until: at }
+      : stay,
+  );
 }

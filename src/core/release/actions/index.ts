@@ -4,16 +4,22 @@ import type { Circumstances } from './action';
 import { failed } from './failed';
 import { promoted } from './promoted';
 import { published } from './published';
+import { result } from './result';
+import { rolledBack } from './rolled-back';
+import { signedOff } from './signed-off';
 import { staged } from './staged';
 
 /** What happened: the part of an entry that says so. A new kind is a file of its own, and a line in both lists. */
 export const actionSchema = z.discriminatedUnion('kind', [
   published.schema,
   promoted.schema,
+  rolledBack.schema,
+  result.schema,
+  signedOff.schema,
   staged.schema,
   failed.schema,
 ]);
-const kinds = [published, promoted, staged, failed];
+const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed];
 
 export type Action = z.infer<typeof actionSchema>;
 

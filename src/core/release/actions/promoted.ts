@@ -14,5 +14,7 @@ type Promoted = z.infer<typeof schema>;
 export const promoted = defineAction<Promoted, typeof schema>('promoted', {
   schema,
   reads: factsOfArrival,
-  fold: foldArrival,
+  fold(action, circumstances, before, after) {
+    foldArrival(action, circumstances, before.get('release', action.release), before, after);
+  },
 });

@@ -13,14 +13,14 @@ export const published = defineAction<Published, typeof schema>('published', {
   schema,
   reads: factsOfArrival,
   fold(action, circumstances, before, after) {
-    foldArrival(action, circumstances, before, after);
-    if (before.get('release', action.release) !== undefined) {
+    const { release, commit, version, branch, build, images } = action;
+    const known = before.get('release', release);
+    const fresh = { release, commit, version, branch, build, images, by: circumstances.actor, arrived: [] };
+    foldArrival(action, circumstances, known ?? fresh, before, after);
+    if (known !== undefined) {
       return;
     }
-    const { release, commit, version, branch, build, images, environment } = action;
     const content = contentId(images);
-    const arrived = [{ environment, at: circumstances.at }];
-    after.set('release', release, { release, commit, version, branch, build, images, arrived });
     if (version !== undefined || before.get('commit', commit)?.version === undefined) {
       after.set('commit', commit, { release, version, content });
     }

@@ -1,22 +1,142 @@
 import { describePosition } from '../../tags/ordering';
-import type { Release } from '../facts';
+import { servedIn, type Coming } from '../coming';
+import type { Fact, Facts, Release } from '../facts';
+import type { TagDecision } from '../tag-decisions';
+import { naming } from './entry';
 import type { Gate } from './gate';
 
-/** An environment takes only releases that the one before it has had. */
-export function servedBefore(release: Release, from: string, to: string): Gate {
+/**
+ * An environment takes what the one before serves or has served, and versions that came beside there.
+ * What was held there was never anybody's to test, and what it was taken back from is bad.
+ */
+export function cameThrough(
+  release: Release,
+  images: readonly string[],
+  from: string,
+  to: string,
+  withdrawal: Fact<'withdrawn'> | undefined,
+): Gate {
   const gate = 'served-before';
-  const arrival = release.arrived.find(({ environment }) => environment === from);
-  if (arrival !== undefined) {
-    return { gate, outcome: 'met', detail: `served by ${from} since ${arrival.at}` };
+  const stays = images.map((image) => ({
+    image,
+    stay: release.arrived.find((each) => each.environment === from && each.image === image),
+  }));
+  const object = `${describePosition(release)} to ${to}`;
+  if (withdrawal !== undefined && withdrawal !== null) {
+    return {
+      gate,
+      outcome: 'unmet',
+      code: 'withdrawn',
+      what: `${from} was taken back from this release`,
+      object,
+      detail: `${withdrawal.by} did at ${withdrawal.at}: ${withdrawal.reason}`,
+      remedy: `promote a newer one, or bring it back to ${from} on purpose, with --again --reason "…"`,
+    };
   }
-  const named = release.version === undefined ? `commit ${release.commit}` : `version ${release.version}`;
+  const missing = stays.filter(({ stay }) => stay === undefined);
+  const [first] = missing;
+  if (first !== undefined) {
+    const places = [...new Set(release.arrived.map(({ environment }) => environment))];
+    return {
+      gate,
+      outcome: 'unmet',
+      code: 'not-in-previous-environment',
+      what: `this release has not been in ${from}`,
+      object,
+      detail: `${to} takes only what ${from} has served; ${missing.length < stays.length ? `${missing.map(({ image }) => image).join(', ')} of it was not there` : `so far it was in ${places.join(', ')}`}`,
+      remedy: `run \`hod promote ${from}${naming(release)}\` first`,
+    };
+  }
+  const never = stays.filter(
+    ({ stay }) => stay?.way === 'held' || (stay?.way === 'beside' && release.version === undefined),
+  );
+  if (never.length > 0) {
+    const held = never.some(({ stay }) => stay?.way === 'held');
+    return {
+      gate,
+      outcome: 'unmet',
+      code: 'never-served',
+      what: `${from} has never served this release`,
+      object,
+      detail: held
+        ? `when it came to ${from}, something newer was there already: ${never.map(({ image }) => image).join(', ')}`
+        : `it has no version, and came to ${from} beside what that serves`,
+      remedy: held
+        ? `promote what ${from} serves, or something newer`
+        : `publish it with a version, or from a branch that ${from} follows`,
+    };
+  }
+  return { gate, outcome: 'met', detail: cameDetail(stays, from) };
+}
+
+function cameDetail(stays: readonly { stay: Release['arrived'][number] | undefined }[], from: string): string {
+  const [first] = stays.map(({ stay }) => stay).filter((stay) => stay !== undefined);
+  if (first === undefined) {
+    return `it was in ${from}`;
+  }
+  if (first.way !== 'takes-over') {
+    return `in ${from} beside what that serves, since ${first.since}`;
+  }
+  return first.until === undefined
+    ? `served by ${from} since ${first.since}`
+    : `served by ${from} from ${first.since} to ${first.until}`;
+}
+
+/** What is known about an environment that a release wants to come into. */
+interface Here {
+  readonly withdrawal: Fact<'withdrawn'> | undefined;
+  readonly decisions: readonly TagDecision[];
+  readonly facts: Facts;
+}
+
+/** A promotion brings something in that is newer, or it is none: what is held, or went already, is refused. */
+export function comesIn(
+  release: Release,
+  comings: readonly Coming[],
+  to: string,
+  { withdrawal, decisions, facts }: Here,
+): Gate {
+  const gate = 'comes-in';
+  const held = comings.filter(({ way }) => way === 'held');
+  if (held.length === 0) {
+    return { gate, outcome: 'met', detail: [...new Set(comings.map(({ reason }) => reason))].join('; ') };
+  }
+  const object = `${describePosition(release)} to ${to}`;
+  if (withdrawal !== undefined && withdrawal !== null) {
+    return {
+      gate,
+      outcome: 'unmet',
+      code: 'withdrawn',
+      what: `${to} was taken back from this release`,
+      object,
+      detail: `${withdrawal.by} did at ${withdrawal.at}: ${withdrawal.reason}`,
+      remedy: 'promote a newer one; --again --reason "…" brings it back on purpose',
+    };
+  }
+  const was = release.arrived.some(({ environment, way }) => environment === to && way === 'takes-over');
+  const [serves] = servedIn(facts, to);
+  const astray = decisions.some(({ recorded }) => recorded !== undefined);
   return {
     gate,
     outcome: 'unmet',
-    code: 'not-in-previous-environment',
-    what: `this release has not been in ${from}`,
-    object: `${describePosition(release)} to ${to}`,
-    detail: `${to} takes only what ${from} has served; so far it was in ${release.arrived.map(({ environment }) => environment).join(', ')}`,
-    remedy: `run \`hod promote ${from} --${named}\` first`,
+    code: 'not-newer',
+    what: was ? 'this release was served here before, and is no more' : 'something newer is here already',
+    object,
+    detail: `${to} serves ${[...new Set(servedIn(facts, to).map(describePosition))].join(', ')}; ${[...new Set(held.map(({ image, reason }) => `${image}: ${reason}`))].join('; ')}`,
+    remedy: [
+      was
+        ? `the way back is \`hod rollback ${to} ${goingTo(release)} --reason "…"\``
+        : `promote something newer; the way back to what ${to} served is \`hod rollback ${to} --reason "…"\``,
+      ...(astray && serves !== undefined
+        ? [
+            `tags of ${to} stand elsewhere than the ledger says, as \`hod status\` shows: \`hod rollback ${to} ${goingTo(serves)} --reason "…"\` puts them right`,
+          ]
+        : []),
+    ].join('; '),
   };
+}
+
+/** The option of `hod rollback` that names a release. */
+function goingTo({ version, commit }: Pick<Release, 'version' | 'commit'>): string {
+  return version === undefined ? `--commit ${commit}` : `--to ${version}`;
 }

@@ -1,0 +1,69 @@
+import { InvalidArgumentError, Option } from '@commander-js/extra-typings';
+import { HodError } from '../../core/errors';
+import { isResultName } from '../../core/release/evidence';
+import { answer } from '../answer';
+import { actorOption, command, configOption, dryRunOption, group } from '../options';
+
+/** `hod record`. */
+export function recordCommand() {
+  return group('record', 'record evidence about a release, for the gates of an environment')
+    .addCommand(resultCommand())
+    .addCommand(signOffCommand());
+}
+
+function resultCommand() {
+  return command('result', 'record that a test of what an environment serves passed, or failed', [
+    ['hod record result smoke --passed --in uat', 'of what uat serves now'],
+    ['hod record result smoke --failed --in uat --link https://ci.test/7', 'and where to read more'],
+    ['hod record result smoke --passed --in uat --version 2.4.0', 'of this version, which uat served'],
+  ])
+    .argument('<name>', 'the name of the test, as `gates:` has it', parseResultName)
+    .addOption(configOption())
+    .addOption(new Option('--passed', 'it passed').conflicts('failed'))
+    .addOption(new Option('--failed', 'it failed'))
+    .requiredOption('--in <env>', 'the environment that served the release')
+    .option('--link <url>', 'where the result can be looked at')
+    .option('--version <version>', 'the result is of this version (default: what the environment serves)')
+    .option('--commit <id>', 'the result is of the release of this commit')
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .action(async (name, { in: environment, passed, failed, ...options }) => {
+      if (passed === undefined && failed === undefined) {
+        throw new HodError('command-line', {
+          what: 'an option is missing',
+          object: `hod record result ${name}`,
+          why: 'a result is one of two: --passed, or --failed',
+          next: 'add the one that is so',
+        });
+      }
+      const { recordResult } = await import('../../operations/record');
+      const { resultView } = await import('../views/record');
+      const told = { environment, name, passed: passed === true };
+      await answer(options, (run) => recordResult({ ...told, ...options, ...run }), resultView);
+    });
+}
+
+function signOffCommand() {
+  return command('sign-off', 'record that a release may enter an environment', [
+    ['hod record sign-off --for prod', 'what uat serves now may enter prod'],
+    ['hod record sign-off --for prod --version 2.4.0', 'this version may'],
+  ])
+    .addOption(configOption())
+    .requiredOption('--for <env>', 'the environment that it may enter')
+    .option('--version <version>', 'sign this version off (default: what the environment before serves)')
+    .option('--commit <id>', 'sign the release of this commit off')
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .action(async ({ for: environment, ...options }) => {
+      const { signOff } = await import('../../operations/record');
+      const { signOffView } = await import('../views/record');
+      await answer(options, (run) => signOff({ environment, ...options, ...run }), signOffView);
+    });
+}
+
+function parseResultName(text: string): string {
+  if (!isResultName(text)) {
+    throw new InvalidArgumentError('it must be lower-case letters, digits and . _ -, 64 at most');
+  }
+  return text;
+}

@@ -1,0 +1,35 @@
+import { answer } from '../answer';
+import {
+  actorOption,
+  command,
+  configOption,
+  dryRunOption,
+  quietOption,
+  reasonOption,
+  requestsOption,
+  verboseChangesOption,
+} from '../options';
+
+/** `hod rollback`. */
+export function rollbackCommand() {
+  return command('rollback', 'take ENV back to what it served before; what is left behind is withdrawn there', [
+    ['hod rollback prod --reason "turnstiles stay shut"', 'to what it served before'],
+    ['hod rollback prod --to 2.4.0 --reason "…"', 'to a version that it served'],
+    ['hod rollback prod --dry-run --reason "…"', 'what would move?'],
+  ])
+    .argument('<env>', 'the environment to take back')
+    .addOption(configOption())
+    .option('--to <version>', 'go back to this version (default: what was served before)')
+    .option('--commit <id>', 'go back to the release of this commit')
+    .addOption(reasonOption('say why; the ledger keeps it'))
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .addOption(requestsOption())
+    .addOption(quietOption())
+    .addOption(verboseChangesOption())
+    .action(async (environment, options) => {
+      const { rollback } = await import('../../operations/rollback');
+      const { rollbackView } = await import('../views/rollback');
+      await answer(options, (run) => rollback({ environment, ...options, ...run }), rollbackView);
+    });
+}

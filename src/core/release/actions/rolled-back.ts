@@ -1,0 +1,136 @@
+import * as z from 'zod';
+import { servedIn } from '../coming';
+import {
+  changesBackSchema,
+  laneKey,
+  stepKey,
+  tagKey,
+  withdrawnKey,
+  type Changes,
+  type Facts,
+  type LaneHead,
+  type ServedImage,
+} from '../facts';
+import { contentIdSchema, releaseIdSchema } from '../release';
+import { defineAction, type Circumstances } from './action';
+import { ended, withHeads } from './arrival';
+
+const schema = z.object({
+  kind: z.literal('rolled-back'),
+  environment: z.string(),
+  reason: z.string(),
+  /** The environment is as it was after this step. */
+  back: z.number().int(),
+  /** What may not come back but on purpose. */
+  withdrawn: z.array(z.object({ release: releaseIdSchema, content: contentIdSchema })),
+  /** The releases that are served again. */
+  releases: z.array(releaseIdSchema),
+  ...changesBackSchema.shape,
+});
+type RolledBack = z.infer<typeof schema>;
+
+/** An environment was taken back to what it served before. */
+export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back', {
+  schema,
+  reads: ({ environment, withdrawn, releases, lanes, tags }) => [
+    { kind: 'environment', key: environment },
+    ...[...new Set([...withdrawn.map(({ release }) => release), ...releases])].map(
+      (key) => ({ kind: 'release', key }) as const,
+    ),
+    ...[...new Set(lanes.map(({ lane }) => lane))].map(
+      (lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const,
+    ),
+    ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
+  ],
+  fold(action, circumstances, before, after) {
+    const { environment, back, withdrawn, reason } = action;
+    const { at, actor } = circumstances;
+    const served = foldServed(action, circumstances, before, after);
+    const steps = after.get('environment', environment)?.steps ?? 0;
+    const lanes = foldLanes(action, before, after);
+    const tags = foldTags(action, circumstances, before, after);
+    after.set('step', stepKey(environment, steps), { served, lanes, tags, at, back, reason, together: false });
+    for (const { release, content } of withdrawn) {
+      after.set('withdrawn', withdrawnKey(environment, content), { release, at, by: actor, reason });
+    }
+    foldReleases(action, circumstances, before, after);
+  },
+});
+
+function foldServed(
+  { environment, served }: RolledBack,
+  { at, actor }: Circumstances,
+  before: Facts,
+  after: Facts,
+): Changes['served'] {
+  const was = servedIn(before, environment);
+  const again = served.flatMap(({ is }): ServedImage[] => (is === null ? [] : [{ ...is, since: at, by: actor }]));
+  const others = was.filter(({ image }) => !served.some((each) => each.image === image));
+  const steps = (before.get('environment', environment)?.steps ?? 0) + 1;
+  after.set('environment', environment, { steps, images: [...others, ...again] });
+  return served.map(({ image }) => ({ image, was: was.find((each) => each.image === image) ?? null }));
+}
+
+function foldLanes({ environment, lanes }: RolledBack, before: Facts, after: Facts): Changes['lanes'] {
+  return [...new Set(lanes.map(({ lane }) => lane))].flatMap((lane) => {
+    const key = laneKey(environment, lane);
+    const heads = before.get('lane', key) ?? [];
+    const changed = lanes.filter((each) => each.lane === lane);
+    const kept = heads.filter(({ image }) => !changed.some((each) => each.image === image));
+    after.set(
+      'lane',
+      key,
+      withHeads(
+        kept,
+        changed.map(({ is }) => is).filter((is): is is LaneHead => is !== null),
+      ),
+    );
+    return changed.map(({ image, is }) => ({
+      lane,
+      image,
+      is,
+      was: heads.find((each) => each.image === image) ?? null,
+    }));
+  });
+}
+
+function foldTags({ tags }: RolledBack, { seq }: Circumstances, before: Facts, after: Facts): Changes['tags'] {
+  return tags.flatMap(({ image, repository, tag, is }) => {
+    const known = before.get('tag', tagKey(repository, tag));
+    if (known === undefined) {
+      return [];
+    }
+    const { digest, commit, version } = known;
+    after.set(
+      'tag',
+      tagKey(repository, tag),
+      is === null ? { ...known, gone: true, seq } : { kind: 'moving', ...is, seq },
+    );
+    return [{ image, repository, tag, is, was: known.gone === true ? null : { digest, commit, version } }];
+  });
+}
+
+/** Those that are left are served no more, and those that are gone back to are served again. */
+function foldReleases(
+  { environment, served, withdrawn, releases }: RolledBack,
+  { at }: Circumstances,
+  before: Facts,
+  after: Facts,
+): void {
+  const images = served.map(({ image }) => image);
+  for (const { release } of withdrawn) {
+    const left = before.get('release', release);
+    if (left !== undefined) {
+      after.set('release', release, { ...left, arrived: ended(left.arrived, environment, images, at) });
+    }
+  }
+  for (const id of releases) {
+    const known = before.get('release', id);
+    if (known !== undefined) {
+      const again = served.filter(({ is }) => is?.release === id).map(({ image }) => image);
+      const others = known.arrived.filter((stay) => stay.environment !== environment || !again.includes(stay.image));
+      const stays = again.map((image) => ({ environment, image, way: 'takes-over' as const, since: at }));
+      after.set('release', id, { ...known, arrived: [...others, ...stays] });
+    }
+  }
+}

@@ -1,0 +1,137 @@
+import type { CommitId } from '../commit';
+import { compareOrder, describePosition, type Ancestry, type Order, type Position } from '../tags/ordering';
+import { versionNumbers, type Version } from '../tags/version';
+import { laneKey, type FactKey, type Facts, type LaneHead, type ServedImage } from './facts';
+import type { Way } from './way';
+
+/** Where a release stands: its place in the order, and the branch that it was built of. */
+export interface Origin extends Position {
+  readonly commit: CommitId;
+  readonly branch?: string | undefined;
+}
+
+/** What lets a release come into an environment, or keeps it from taking over, whatever is there. */
+export interface Admission {
+  /** Why builds of its kind never take over; undefined where they may. */
+  readonly notFollowed?: string | undefined;
+  /** That it was withdrawn there, and nobody said that it is to come back. */
+  readonly withdrawn?: string | undefined;
+}
+
+/** How one image comes in, and why. */
+export interface Coming {
+  readonly image: string;
+  readonly way: Way;
+  readonly reason: string;
+  /** The lines and branches that it is the newest of from now on. */
+  readonly lanes: readonly string[];
+  /** What the environment serves of it from now on; undefined where that is nothing. */
+  readonly serves: Position | undefined;
+}
+
+/** What deciding how an image comes in knows. */
+export interface ComingKnowledge {
+  readonly facts: Facts;
+  readonly ancestry: Ancestry;
+  /** For images of which the ledger knows nothing: that a registry shows something newer of the release. */
+  readonly elsewhere: string | undefined;
+  /** Whether a moving tag follows the image nevertheless: that of its own line or branch. */
+  readonly movesTag: boolean;
+}
+
+/** The line of versions of a release and the branch that it was built of, as far as they are known. */
+export function lanesOf({ version, branch }: { version?: Version | undefined; branch?: string | undefined }): string[] {
+  const { major, minor } = version === undefined ? { major: '', minor: '' } : versionNumbers(version);
+  return [
+    ...(version === undefined ? [] : [`line ${major}.${minor}`]),
+    ...(branch === undefined ? [] : [`branch ${branch}`]),
+  ];
+}
+
+/** The facts about the lines and branches of a release in an environment. */
+export function laneFacts(environment: string, origin: Pick<Origin, 'version' | 'branch'>): FactKey[] {
+  return lanesOf(origin).map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }));
+}
+
+/** What an environment serves, image by image. */
+export function servedIn(facts: Facts, environment: string): readonly ServedImage[] {
+  return facts.get('environment', environment)?.images ?? [];
+}
+
+/** The commits in an environment that a release must be compared with. */
+export function commitsToCompare(environment: string, origin: Origin, facts: Facts): CommitId[] {
+  const heads = laneFacts(environment, origin).flatMap(({ key }) => facts.get('lane', key) ?? []);
+  return [...heads, ...servedIn(facts, environment)].map(({ commit }) => commit);
+}
+
+/** Decides how an image comes into an environment. */
+export function decideComing(
+  image: string,
+  environment: string,
+  origin: Origin,
+  { notFollowed, withdrawn }: Admission,
+  { facts, ancestry, elsewhere: shown, movesTag }: ComingKnowledge,
+): Coming {
+  const [first, ...others] = lanesOf(origin).map((lane) => {
+    const head = facts.get('lane', laneKey(environment, lane))?.find((each) => each.image === image);
+    return { lane, head, newest: head === undefined || comesAfter(orderInLane(lane, origin, head, ancestry)) };
+  });
+  const lanes = [first, ...others].flatMap((each) => (each?.newest === true ? [each.lane] : []));
+  const served = servedIn(facts, environment).find((each) => each.image === image);
+  const held = { image, way: 'held', serves: served } as const;
+  if (withdrawn !== undefined) {
+    return { ...held, reason: withdrawn, lanes: [] };
+  }
+  const elsewhere = served === undefined ? shown : undefined;
+  const order = served === undefined ? 'newer' : compareOrder(origin, served, ancestry);
+  const why = elsewhere ?? explainOrder(order, served, ancestry.gap);
+  if (elsewhere === undefined && comesAfter(order) && notFollowed === undefined) {
+    return { image, way: 'takes-over', reason: why, lanes, serves: origin };
+  }
+  const reason = notFollowed ?? why;
+  if (first === undefined) {
+    // It has no line and no branch to be the newest of.
+    const own = comesAfter(order) || order === 'unrelated';
+    return { ...held, way: own ? 'beside' : 'held', reason, lanes: [] };
+  }
+  if (first.newest && (elsewhere === undefined || movesTag)) {
+    return { ...held, way: 'beside', reason, lanes };
+  }
+  const { lane, head } = first;
+  return {
+    ...held,
+    reason: head === undefined ? reason : explainOrder(orderInLane(lane, origin, head, ancestry), head, ancestry.gap),
+    // Of its branch it may be the newest nevertheless.
+    lanes: elsewhere === undefined ? lanes : [],
+  };
+}
+
+function comesAfter(order: Order): boolean {
+  return order === 'newer' || order === 'same';
+}
+
+/** A branch is in the order of its commits, whatever versions they have. */
+function orderInLane(lane: string, { commit, version }: Origin, head: LaneHead, ancestry: Ancestry): Order {
+  return lane.startsWith('branch ')
+    ? compareOrder({ commit }, { commit: head.commit }, ancestry)
+    : compareOrder({ commit, version }, head, ancestry);
+}
+
+function explainOrder(order: Order, other: Position | undefined, gap: string): string {
+  const there = other === undefined ? undefined : describePosition(other);
+  if (there === undefined) {
+    return 'nothing was served before';
+  }
+  switch (order) {
+    case 'newer':
+      return `it comes after ${there}`;
+    case 'same':
+      return `it is ${there}`;
+    case 'older':
+      return `${there} is there, which is newer`;
+    case 'unrelated':
+      return `${there} is there, and neither commit contains the other; where the branch was rewritten, --after-rewrite --reason "…" lets this build follow`;
+    case 'unknown':
+      return `${there} is there, and which is newer is not known: ${gap}`;
+  }
+}

@@ -1,0 +1,16 @@
+import type { FreezeWindow } from './freeze';
+
+/** What an environment asks of a release before it lets it in. */
+export interface EntryRules {
+  /** Names of results that must have passed in the environment before. */
+  readonly results: readonly string[];
+  /** How many people must have signed off. */
+  readonly signOffs: number;
+  /** How long the environment before must have served it, in milliseconds; 0 where that does not matter. */
+  readonly soak: number;
+  readonly freeze: readonly FreezeWindow[];
+  /** Platforms that every image must have. */
+  readonly platforms: readonly string[];
+  /** Annotations that every image must have. */
+  readonly annotations: readonly string[];
+}

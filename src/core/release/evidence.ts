@@ -1,0 +1,86 @@
+import { describePosition } from '../tags/ordering';
+import type { Action } from './actions';
+import type { Fact } from './facts';
+import type { Gate } from './gates/gate';
+import { factNeed, type Decision, type Knowledge } from './knowledge';
+import { chooseReleases, type ChosenRelease, type ReleaseChoice } from './promotion';
+import { contentId } from './release';
+
+/** Whether a text can name a result. */
+export function isResultName(text: string): boolean {
+  return /^[a-z0-9][a-z0-9._-]{0,63}$/.test(text);
+}
+
+/** Evidence about releases that somebody wants to record. */
+export interface Evidence {
+  /** Which releases it is about. */
+  readonly choice: ReleaseChoice;
+  /** The environment that they were in, or are to enter. */
+  readonly environment: string;
+  readonly by: string;
+  readonly said:
+    | { readonly kind: 'result'; readonly name: string; readonly passed: boolean; readonly link: string | undefined }
+    | { readonly kind: 'signed-off' };
+}
+
+/** What is recorded of evidence: what it is about, and what the ledger is told; nothing where it knows it. */
+export interface RecordedEvidence {
+  readonly chosen: readonly ChosenRelease[];
+  readonly actions: readonly Action[];
+}
+
+/** Decides what evidence is about. Refused where a result is of an environment that never served it. */
+export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<RecordedEvidence> {
+  const { choice, environment, said } = evidence;
+  const chosen = chooseReleases(choice, undefined, environment, known);
+  if (chosen.kind !== 'decided') {
+    return chosen;
+  }
+  const contents = chosen.value.map(({ release }) => contentId(release.images));
+  const unknown = known.missing(contents.map((content) => factNeed('evidence', content)));
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const gates = said.kind === 'result' ? chosen.value.map((each) => wasThere(each, environment)) : [];
+  if (gates.some(({ outcome }) => outcome === 'unmet')) {
+    return { kind: 'refused', gates };
+  }
+  const isKnown = contents.every((content) => says(known.facts.get('evidence', content), evidence));
+  const releases = chosen.value.map(({ release }, at) => {
+    return { release: release.release, content: contents[at] ?? contentId(release.images) };
+  });
+  return {
+    kind: 'decided',
+    value: { chosen: chosen.value, actions: isKnown ? [] : [{ ...said, environment, releases }] },
+  };
+}
+
+/** What was found out in an environment was found out about something that it served. */
+function wasThere({ release, images }: ChosenRelease, environment: string): Gate {
+  const gate = 'was-there';
+  const names = images.map(({ image }) => image);
+  const stays = release.arrived.filter(
+    (stay) => stay.environment === environment && names.includes(stay.image) && stay.way !== 'held',
+  );
+  if (stays.length === names.length) {
+    return { gate, outcome: 'met', detail: `it was in ${environment}` };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'never-served',
+    what: `${environment} has never served this release`,
+    object: describePosition(release),
+    detail: `so far it was in ${[...new Set(release.arrived.map((stay) => stay.environment))].join(', ') || 'no environment'}`,
+    remedy: 'record the result where it was found: --in names the environment that served the release',
+  };
+}
+
+/** Whether the latest that is known is the same. */
+function says(known: Fact<'evidence'> | undefined, { environment, by, said }: Evidence): boolean {
+  if (said.kind === 'signed-off') {
+    return known?.signOffs.some((each) => each.environment === environment && each.by === by) === true;
+  }
+  const latest = known?.results.find((each) => each.environment === environment && each.name === said.name);
+  return latest?.passed === said.passed && latest.link === said.link && latest.by === by;
+}

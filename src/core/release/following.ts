@@ -1,0 +1,37 @@
+import picomatch from 'picomatch';
+import type { Version } from '../tags/version';
+
+/** Whether a build is of a branch that the first environment follows, as far as that does not turn on its version. */
+export interface Following {
+  /** Names and patterns of the branches that are followed. */
+  readonly branches: readonly string[];
+  /** Hod.yaml does not say which; they are the usual ones. */
+  readonly usual: boolean;
+  readonly branch: string | undefined;
+  readonly pullRequest: boolean;
+  /** The branches, here and at the remote, that contain the commit. */
+  readonly containing: readonly string[];
+}
+
+/** Why a build never takes over the first environment; undefined where it may. */
+export function whyNotFollowed(
+  { branches, usual, branch, pullRequest, containing }: Following,
+  version: Version | undefined,
+  environment: string,
+): string | undefined {
+  const follows = picomatch([...branches], { dot: true });
+  const list = branches.join(', ');
+  const key = `\`follows\` of ${environment} in hod.yaml ${usual ? 'can name others' : 'says so'}`;
+  if (pullRequest) {
+    return `only builds of ${list} take over, and this one is of a pull request`;
+  }
+  if (branch !== undefined && follows(branch)) {
+    return undefined;
+  }
+  if (version !== undefined && containing.some((name) => follows(name))) {
+    return undefined;
+  }
+  return branch === undefined
+    ? `only builds of ${list} take over (${key}), and the branch of this one is not known: --branch names it`
+    : `only builds of ${list} take over (${key}), and this one is of ${branch}`;
+}

@@ -1,0 +1,199 @@
+import { describePosition } from '../../tags/ordering';
+import { timestampOf, type Timestamp } from '../../time';
+import { servedIn } from '../coming';
+import type { EntryRules } from '../entry-rules';
+import type { Fact, Facts, Release } from '../facts';
+import { describeWindow, frozenUntil } from '../freeze';
+import type { ImageDigest } from '../release';
+import type { Gate, UnmetGate } from './gate';
+
+/** An image that asks to enter, as far as rules ask about it. */
+export interface EnteringImage extends ImageDigest {
+  readonly kind: 'image' | 'bundle';
+  /** `os/arch[/variant]` of everything that runs. */
+  readonly platforms: readonly string[];
+  /** The names of the annotations that it has, or that all have that it holds. */
+  readonly annotations: readonly string[];
+}
+
+/** A release that asks to enter an environment. */
+export interface Entry {
+  readonly release: Release;
+  readonly images: readonly EnteringImage[];
+  readonly from: string;
+  readonly to: string;
+  readonly now: Timestamp;
+  /** Somebody said that it enters although nothing should. */
+  readonly despiteFreeze: boolean;
+}
+
+/** Asks every rule of an environment about a release. */
+export function entryGates(
+  rules: EntryRules,
+  entry: Entry,
+  facts: Facts,
+  evidence: Fact<'evidence'> | undefined,
+): Gate[] {
+  return [
+    ...rules.results.map((name) => resultPassed(name, entry, evidence)),
+    ...(rules.signOffs > 0 ? [signedOff(rules.signOffs, entry, evidence)] : []),
+    ...(rules.soak > 0 ? [soaked(rules.soak, entry, facts)] : []),
+    ...(rules.freeze.length > 0 ? [notFrozen(rules, entry)] : []),
+    ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, entry)] : []),
+    ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, entry)] : []),
+  ];
+}
+
+/** The latest result of a name in the environment before counts. */
+function resultPassed(name: string, entry: Entry, evidence: Fact<'evidence'> | undefined): Gate {
+  const { from } = entry;
+  const gate = `result ${name}`;
+  const found = evidence?.results.find((each) => each.name === name && each.environment === from);
+  if (found?.passed === true) {
+    return { gate, outcome: 'met', detail: `passed in ${from} at ${found.at}, says ${found.by}` };
+  }
+  const detail =
+    found === undefined
+      ? `no result of ${name} in ${from} is recorded for it`
+      : `it failed in ${from} at ${found.at}, says ${found.by}`;
+  return unmet(gate, entry, {
+    code: 'result-missing',
+    what: found === undefined ? 'a test result is missing' : 'a test failed',
+    detail,
+    remedy: `run ${name} in ${from}, then \`hod record result ${name} --passed --in ${from}${naming(entry.release)}\``,
+  });
+}
+
+/** Different people, none of them the one who published it. */
+function signedOff(count: number, entry: Entry, evidence: Fact<'evidence'> | undefined): Gate {
+  const { to, release } = entry;
+  const gate = 'sign-offs';
+  const signed = (evidence?.signOffs ?? []).filter(({ environment }) => environment === to).map(({ by }) => by);
+  const others = [...new Set(signed)].filter((by) => by !== release.by);
+  const own = signed.length > others.length ? `; that of ${release.by ?? ''} does not count, who published it` : '';
+  if (others.length >= count) {
+    return { gate, outcome: 'met', detail: `signed off by ${others.join(', ')}${own}` };
+  }
+  return unmet(gate, entry, {
+    code: 'sign-off-missing',
+    what: 'a sign-off is missing',
+    detail: `${others.length} of ${count} signed off${others.length === 0 ? '' : `: ${others.join(', ')}`}${own}`,
+    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${naming(release)}\``,
+  });
+}
+
+/** The environment before has served all of it, without interruption, for so long. */
+function soaked(soak: number, entry: Entry, facts: Facts): Gate {
+  const { from, release, images, now } = entry;
+  const gate = 'soak';
+  const served = servedIn(facts, from).filter(({ image, digest }) =>
+    images.some((each) => each.image === image && each.digest === digest),
+  );
+  const wanted = duration(soak);
+  if (served.length < images.length) {
+    return unmet(gate, entry, {
+      code: 'not-soaked',
+      what: 'it was not served for long enough',
+      detail: `it must be served by ${from} for ${wanted}, and ${from} does not serve it now`,
+      remedy: `let ${from} serve it for ${wanted}: \`hod promote ${from}${naming(release)}\`, or promote what ${from} serves`,
+    });
+  }
+  const since = Math.max(...served.map((each) => Date.parse(each.since)));
+  const until = timestampOf(new Date(since + soak));
+  if (Date.parse(now) >= since + soak) {
+    return {
+      gate,
+      outcome: 'met',
+      detail: `served by ${from} since ${timestampOf(new Date(since))}, for ${wanted} at least`,
+    };
+  }
+  return unmet(gate, entry, {
+    code: 'not-soaked',
+    what: 'it was not served for long enough',
+    detail: `it must be served by ${from} for ${wanted}, and ${from} serves it since ${timestampOf(new Date(since))}`,
+    remedy: `promote it again at ${until}, or later`,
+  });
+}
+
+function notFrozen({ freeze }: EntryRules, entry: Entry): Gate {
+  const { to, now, despiteFreeze } = entry;
+  const gate = 'freeze';
+  const frozen = freeze.flatMap((window) => {
+    const until = frozenUntil(window, now);
+    return until === undefined ? [] : [{ text: describeWindow(window), until }];
+  });
+  const [latest] = frozen.sort((a, b) => b.until.localeCompare(a.until));
+  if (latest === undefined) {
+    return { gate, outcome: 'met', detail: `nothing is frozen at ${now}` };
+  }
+  if (despiteFreeze) {
+    return { gate, outcome: 'met', detail: `frozen (${latest.text}), and let in on purpose` };
+  }
+  return unmet(gate, entry, {
+    code: 'frozen',
+    what: 'nothing enters now',
+    detail: `${to} is frozen (${latest.text}) until ${latest.until}`,
+    remedy: `promote it after ${latest.until}; in an emergency --despite-freeze --reason "…" lets it in, on record`,
+  });
+}
+
+function hasPlatforms(platforms: readonly string[], entry: Entry): Gate {
+  const gate = 'platforms';
+  const lacking = entry.images
+    .filter(({ kind }) => kind === 'image')
+    .flatMap((each) => {
+      const missing = platforms.filter((platform) => !each.platforms.includes(platform));
+      return missing.length === 0 ? [] : [`${each.image} is not there for ${missing.join(', ')}`];
+    });
+  return lacking.length === 0
+    ? { gate, outcome: 'met', detail: `every image is there for ${platforms.join(', ')}` }
+    : unmet(gate, entry, {
+        code: 'platform-lacking',
+        what: 'a platform is missing',
+        detail: lacking,
+        remedy: 'build it for that platform, and publish a new version',
+      });
+}
+
+function hasAnnotations(annotations: readonly string[], entry: Entry): Gate {
+  const gate = 'annotations';
+  // A bundle is of our own making, and has none.
+  const images = entry.images.filter(({ kind }) => kind === 'image');
+  const lacking = images.flatMap((each) => {
+    const missing = annotations.filter((name) => !each.annotations.includes(name));
+    return missing.length === 0 ? [] : [`${each.image} has no ${missing.join(', ')}`];
+  });
+  return lacking.length === 0
+    ? { gate, outcome: 'met', detail: `every image has ${annotations.join(', ')}` }
+    : unmet(gate, entry, {
+        code: 'annotation-lacking',
+        what: 'an annotation is missing',
+        detail: lacking,
+        remedy: 'let the build write it, and publish a new version',
+      });
+}
+
+function unmet(
+  gate: string,
+  { release, to }: Entry,
+  more: Pick<UnmetGate, 'code' | 'what' | 'detail' | 'remedy'>,
+): Gate {
+  return { gate, outcome: 'unmet', object: `${describePosition(release)} to ${to}`, ...more };
+}
+
+/** The option that names a release. */
+export function naming({ version, commit }: Pick<Release, 'version' | 'commit'>): string {
+  return version === undefined ? ` --commit ${commit}` : ` --version ${version}`;
+}
+
+/** `24 h`, `90 min`, `30 s`: a time as people say it. */
+function duration(milliseconds: number): string {
+  const units = [
+    [86_400_000, 'd'],
+    [3_600_000, 'h'],
+    [60_000, 'min'],
+    [1000, 's'],
+  ] as const;
+  const [size, unit] = units.find(([each]) => milliseconds % each === 0) ?? [1000, 's'];
+  return `${milliseconds / size} ${unit}`;
+}

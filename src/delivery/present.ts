@@ -1,0 +1,34 @@
+import { HodError } from '../core/errors';
+import { contentOf, readContent } from '../core/oci/content';
+import type { Digest } from '../core/oci/digest';
+import { describeManifest } from '../core/oci/manifest';
+import type { RepositoryClient } from '../registry/repository';
+import { allSettled } from './carry';
+
+/** A repository whose content can be looked for. */
+export type PresenceSource = Pick<RepositoryClient, 'label' | 'readManifest' | 'openBlob'> & {
+  readonly manifests: Pick<RepositoryClient['manifests'], 'get'>;
+  readonly blobs: Pick<RepositoryClient['blobs'], 'has'>;
+};
+
+/** Checks that a manifest and everything below it is in a repository. Throws `content-gone`. */
+export async function checkPresent(source: PresenceSource, digest: Digest): Promise<void> {
+  const manifest = await source.manifests.get(digest);
+  if (manifest === undefined) {
+    throw gone(source, [digest]);
+  }
+  const { blobs } = contentOf(await readContent(source, describeManifest(manifest)));
+  const missing = await allSettled(blobs.map(async (blob) => ((await source.blobs.has(blob)) ? [] : [blob.digest])));
+  if (missing.flat().length > 0) {
+    throw gone(source, missing.flat());
+  }
+}
+
+function gone({ label }: PresenceSource, digests: readonly Digest[]): HodError {
+  return new HodError('content-gone', {
+    what: 'what is to be served again is not whole any more',
+    object: digests.map((digest) => `${label}@${digest}`),
+    why: 'the registry does not have it: somebody removed it, or its clean-up did',
+    next: 'go back to another release (--to), or publish and promote a new one; nothing was changed',
+  });
+}

@@ -1,0 +1,75 @@
+import type { RepositoryName } from '../core/oci/reference';
+import type { TagDecision } from '../core/release/tag-decisions';
+import { decideWayBack, rolledBackAction, targetsOf, type Rollback, type WayBack } from '../core/release/way-back';
+import { allSettled } from './carry';
+import type { DeliveryContext } from './delivery';
+import type { EvidenceSource } from './evidence';
+import { Judge } from './judge';
+import { checkPresent, type PresenceSource } from './present';
+import { appendDeciding } from './record';
+import { settle, type SettlingItem } from './settle';
+
+/** An image, and where an environment has it. */
+export interface Place {
+  readonly image: string;
+  readonly target: PresenceSource & SettlingItem['target'] & EvidenceSource & { readonly label: RepositoryName };
+}
+
+/**
+ * Takes an environment back: decides what that changes, checks that what is to be served again is
+ * there, writes it into the ledger, and only then moves the tags. A run that is killed leaves tags
+ * still to be written, and any run after it writes them.
+ *
+ * Throws `content-gone` before anything is changed, or a refusal.
+ */
+export async function takeBack(
+  rollback: Omit<Rollback, 'places'>,
+  items: readonly Place[],
+  context: DeliveryContext & { readonly product: string },
+): Promise<{ wayBack: WayBack; decisions: readonly TagDecision[] }> {
+  const { ledger, dryRun } = context;
+  const places = new Map(items.map(({ image, target }) => [image, target.label]));
+  const judge = new Judge(context, items);
+  const presence = new Presence(items);
+  const deciding = async () => {
+    const judged = await judge.decide((known) => decideWayBack({ ...rollback, places }, known));
+    // Somebody else may have been first: what is gone back to now must be there, too.
+    await presence.check(judged.value);
+    return judged;
+  };
+  if (dryRun) {
+    const wayBack = (await deciding()).value;
+    return { wayBack, decisions: wayBack.decisions };
+  }
+  const wayBack = await appendDeciding(context, async () => {
+    const { value, head } = await deciding();
+    return { head, actions: rolledBackAction(rollback, value), value };
+  });
+  return {
+    wayBack,
+    decisions: await settle(items, wayBack.decisions, { ledger, mending: (_, write) => write() }),
+  };
+}
+
+/** Looks for what a rollback relies on, each once. */
+class Presence {
+  private readonly checked = new Map<string, Promise<void>>();
+
+  constructor(private readonly places: readonly Place[]) {}
+
+  /** Throws `content-gone` where something that is to be served, or tagged, is not whole. */
+  async check(wayBack: WayBack): Promise<void> {
+    await allSettled(
+      targetsOf(wayBack).flatMap(({ image, digest }) => {
+        const target = this.places.find((each) => each.image === image)?.target;
+        const key = `${image} ${digest}`;
+        const checking = this.checked.get(key) ?? (target && checkPresent(target, digest));
+        if (checking === undefined) {
+          return [];
+        }
+        this.checked.set(key, checking);
+        return [checking];
+      }),
+    );
+  }
+}

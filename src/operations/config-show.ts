@@ -1,0 +1,47 @@
+import { formatRepository } from '../core/oci/reference';
+import { describeWindow } from '../core/release/freeze';
+import type { ConfigShowResult } from '../results/config';
+import { ledgerLabel } from '../session/open-ledger';
+import { configName, loadConfig, type Config, type EnvironmentConfig } from '../workspace/config';
+import { usualBranches } from '../workspace/git';
+
+/** What a configuration means, with everything that it leaves to Hod. Throws as {@link loadConfig} does. */
+export async function showConfig(path: string = configName): Promise<ConfigShowResult> {
+  const config = await loadConfig(path);
+  const usual = await usualBranches(config.folder);
+  return {
+    file: path,
+    product: config.product,
+    ledger: ledgerLabel(config),
+    environments: config.environments.map((environment) => describe(environment, config, usual)),
+  };
+}
+
+function describe(
+  environment: EnvironmentConfig,
+  { components }: Config,
+  usual: string[],
+): ConfigShowResult['environments'][number] {
+  const { name, after, follows, entryRules, rulesOf } = environment;
+  const { results, signOffs, soak, freeze, platforms, annotations } = entryRules;
+  return {
+    environment: name,
+    after: after ?? null,
+    follows: after === undefined ? { branches: [...(follows ?? usual)], usual: follows === undefined } : null,
+    gates: {
+      results: [...results],
+      signOffs,
+      soak,
+      freeze: freeze.map(describeWindow),
+      platforms: [...platforms],
+      annotations: [...annotations],
+    },
+    images: components.map(({ name: image }) => ({
+      image,
+      repository: formatRepository(environment.repositoryOf(image)),
+      tags: rulesOf(image).map((rule) => {
+        return { rule: rule.template.text, kind: rule.kind, follows: rule.kind === 'moving' ? rule.follows : null };
+      }),
+    })),
+  };
+}

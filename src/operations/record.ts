@@ -1,0 +1,76 @@
+import { decideEvidence, type Evidence } from '../core/release/evidence';
+import { Judge } from '../delivery/judge';
+import { commitOrders } from '../delivery/orders';
+import { appendDeciding } from '../delivery/record';
+import { readChoice, type NamedRelease } from '../delivery/sources/choice';
+import { toRecorded, type ResultResult, type SignOffResult } from '../results/record';
+import { actorOf } from '../session/actor';
+import { refuseEmpty, withLedger } from '../session/open-ledger';
+import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { environmentNamed, stepInto, type Config } from '../workspace/config';
+
+/** What every recording of evidence is told. */
+export interface EvidenceOptions extends SessionOptions, NamedRelease {
+  environment: string;
+  actor?: string | undefined;
+  dryRun?: true | undefined;
+}
+
+/** What `record result` is told. */
+export interface ResultOptions extends EvidenceOptions {
+  name: string;
+  passed: boolean;
+  link?: string | undefined;
+}
+
+/** Records what was found out about what an environment serves, or about a named release in it. */
+export async function recordResult(options: ResultOptions): Promise<ResultResult> {
+  const { name, passed, link } = options;
+  return withProduct(options, async (config, session) => {
+    const environment = environmentNamed(config, options.environment);
+    const choice = await readChoice(config.folder, environment, options);
+    const said = { kind: 'result', name, passed, link } as const;
+    const recorded = await append({ choice, environment: environment.name, said }, options, config, session);
+    return { ...recorded, name, passed, link: link ?? null };
+  });
+}
+
+/** Records that what the environment before serves, or a named release, may enter an environment. */
+export async function signOff(options: EvidenceOptions): Promise<SignOffResult> {
+  return withProduct(options, async (config, session) => {
+    const { from, to } = stepInto(config, options.environment);
+    const choice = await readChoice(config.folder, from, options);
+    return append({ choice, environment: to.name, said: { kind: 'signed-off' } }, options, config, session);
+  });
+}
+
+async function append(
+  evidence: Omit<Evidence, 'by'>,
+  options: EvidenceOptions,
+  config: Config,
+  session: Session,
+): Promise<SignOffResult> {
+  const { product, folder } = config;
+  const dryRun = options.dryRun === true;
+  return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+    await refuseEmpty(config, ledger);
+    const by = await actorOf(options.actor, config, session);
+    const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
+    const deciding = async () => {
+      const { value, head } = await judge.decide((known) => decideEvidence({ ...evidence, by }, known));
+      return { value, head, actions: dryRun ? [] : value.actions };
+    };
+    const { chosen, actions } = await appendDeciding(
+      { ledger, product, actor: by, observer: session.observer },
+      deciding,
+    );
+    return {
+      product,
+      environment: evidence.environment,
+      by,
+      dryRun,
+      isNew: actions.length > 0,
+      releases: toRecorded(chosen),
+    };
+  });
+}

@@ -1,0 +1,75 @@
+import { needReason } from '../core/release/despite';
+import { servedIn } from '../core/release/coming';
+import type { BackTo } from '../core/release/way-back';
+import { commitOrders } from '../delivery/orders';
+import { takeBack } from '../delivery/take-back';
+import { readChoice } from '../delivery/sources/choice';
+import type { Ledger } from '../ledger/ledger';
+import type { RepositoryClient } from '../registry/repository';
+import { toRollbackResult, type RollbackResult } from '../results/rollback';
+import { actorOf } from '../session/actor';
+import { refuseEmpty, withLedger } from '../session/open-ledger';
+import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
+
+/** What `rollback` is told. */
+export interface RollbackOptions extends SessionOptions {
+  environment: string;
+  /** The version to go back to, or the commit; what was served before, where neither is given. */
+  to?: string | undefined;
+  commit?: string | undefined;
+  reason?: string | undefined;
+  actor?: string | undefined;
+  dryRun?: true | undefined;
+}
+
+/** Takes an environment back to what it served before: checks that it is there still, records it, and moves the tags. */
+export async function rollback(options: RollbackOptions): Promise<RollbackResult> {
+  return withProduct(options, async (config, session) => {
+    const { product, folder } = config;
+    const environment = environmentNamed(config, options.environment);
+    const { name } = environment;
+    const reason = needReason(options.reason, `hod rollback ${name}`);
+    const to = await readTarget(folder, options);
+    const dryRun = options.dryRun === true;
+    return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+      await refuseEmpty(config, ledger);
+      const actor = await actorOf(options.actor, config, session);
+      const items = await placesOf(config, environment, ledger, session);
+      const { wayBack, decisions } = await takeBack({ environment: name, to, reason }, items, {
+        ledger,
+        orders: commitOrders(folder),
+        actor,
+        product,
+        observer: session.observer,
+        dryRun,
+      });
+      const requests = items.reduce((sum, { target }) => sum + target.requests, 0);
+      const about = { product, environment: name, reason, dryRun, requests };
+      return toRollbackResult(
+        about,
+        wayBack,
+        decisions,
+        (image) => session.client(environment.repositoryOf(image)).label,
+      );
+    });
+  });
+}
+
+async function readTarget(folder: string, { to, commit }: RollbackOptions): Promise<BackTo> {
+  const choice = await readChoice(folder, { name: '', after: undefined }, { version: to, commit });
+  return 'servedBy' in choice ? undefined : choice;
+}
+
+/** Every image of the product, and every one that the environment serves. */
+async function placesOf(
+  { components }: Config,
+  environment: EnvironmentConfig,
+  ledger: Ledger,
+  session: Session,
+): Promise<{ image: string; target: RepositoryClient }[]> {
+  const { name } = environment;
+  const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
+  const images = [...components.map((each) => each.name), ...servedIn(facts, name).map(({ image }) => image)];
+  return [...new Set(images)].map((image) => ({ image, target: session.client(environment.repositoryOf(image)) }));
+}

@@ -1,0 +1,33 @@
+import * as z from 'zod';
+import type { ChosenRelease } from '../core/release/promotion';
+
+const about = {
+  product: z.string(),
+  environment: z.string(),
+  by: z.string(),
+  dryRun: z.boolean(),
+  /** False where the ledger knew it. */
+  isNew: z.boolean(),
+  /** The releases that it is about: its digests, and no others. */
+  releases: z.array(
+    z.strictObject({ version: z.string().nullable(), commit: z.string(), images: z.array(z.string()) }),
+  ),
+};
+
+export const resultResultSchema = z.strictObject({
+  ...about,
+  name: z.string(),
+  passed: z.boolean(),
+  link: z.string().nullable(),
+});
+export type ResultResult = z.infer<typeof resultResultSchema>;
+
+export const signOffResultSchema = z.strictObject(about);
+export type SignOffResult = z.infer<typeof signOffResultSchema>;
+
+/** What something was recorded about. */
+export function toRecorded(chosen: readonly ChosenRelease[]): SignOffResult['releases'] {
+  return chosen.map(({ release: { version, commit }, images }) => {
+    return { version: version ?? null, commit, images: images.map(({ image }) => image) };
+  });
+}

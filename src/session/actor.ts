@@ -1,0 +1,29 @@
+import type { Config } from '../workspace/config';
+import { userName } from '../workspace/user-files';
+import type { Session } from './session';
+
+/**
+ * Who does what is recorded: the identity of this job where a token service checks it, else who the
+ * command line names, else who the CI says, else the user. Only the first cannot be made up by the job.
+ *
+ * Throws `denied` where the job has an identity, and it is not accepted.
+ */
+export async function actorOf(named: string | undefined, config: Config, session: Session): Promise<string> {
+  const proven = registryOfJobs(config);
+  if (proven !== undefined) {
+    await session.proveIdentity(proven);
+    if (session.identity !== undefined) {
+      return session.identity;
+    }
+  }
+  if (named !== undefined) {
+    return named;
+  }
+  const { readCiActor } = await import('../workspace/ci');
+  return readCiActor(config.folder) ?? userName();
+}
+
+/** The first registry of hod.yaml that takes the identity of a job. */
+function registryOfJobs({ registries }: Config): string | undefined {
+  return [...registries].find(([, { credentials }]) => credentials !== undefined && 'job' in credentials)?.[0];
+}

@@ -1,0 +1,341 @@
+import type { CommitId } from '../../src/core/commit';
+import { readContent, type ContentNode } from '../../src/core/oci/content';
+import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
+import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
+import { mediaTypes } from '../../src/core/oci/media-types';
+import { formatRepository, parseRepository } from '../../src/core/oci/reference';
+import type { Build } from '../../src/core/release/build';
+import { inSpiteOfNothing, type Despite } from '../../src/core/release/despite';
+import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/release/entry';
+import type { EntryRules } from '../../src/core/release/entry-rules';
+import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
+import { Facts } from '../../src/core/release/facts';
+import { chooseEntering, type ReleaseChoice } from '../../src/core/release/promotion';
+import type { VersionRequest } from '../../src/core/release/versions';
+import type { BackTo } from '../../src/core/release/way-back';
+import type { TagRule } from '../../src/core/tags/rules';
+import { isTag, type Tag } from '../../src/core/tags/tag';
+import type { Version } from '../../src/core/tags/version';
+import { timestampOf } from '../../src/core/time';
+import { deliver } from '../../src/delivery/deliver';
+import { arriving, type DeliveryContext, type DeliveryItem, type DeliveryTarget } from '../../src/delivery/delivery';
+import { Judge } from '../../src/delivery/judge';
+import { promotionDelivery } from '../../src/delivery/promotion';
+import { publicationDelivery } from '../../src/delivery/publication';
+import { takeBack, type Place } from '../../src/delivery/take-back';
+import type { Ledger } from '../../src/ledger/ledger';
+import { silent } from '../../src/session/observer';
+
+export const product = 'skerry-line';
+
+/** A commit, its ancestors, the branch that builds it, and what its build is to be called. */
+export interface Commit {
+  id: CommitId;
+  ancestors: ReadonlySet<string>;
+  branch: string;
+  version: VersionRequest;
+  /** What its build holds of each image. */
+  content: Readonly<Record<string, string>>;
+  pullRequest?: boolean;
+}
+
+/** An environment of a {@link DeliveryWorld}. */
+export interface WorldEnvironment {
+  readonly rules: readonly TagRule[];
+  readonly entryRules: EntryRules;
+}
+
+export class Killed extends Error {}
+
+interface Registry {
+  readonly tags: Map<Tag, Digest>;
+  readonly manifests: Map<Digest, Manifest>;
+  readonly blobs: Set<Digest>;
+}
+type Turn = () => Promise<unknown>;
+
+/** Registries and a ledger that several people use at once; a scheduler decides whose turn it is. */
+export class DeliveryWorld {
+  readonly entries: SealedEntry[] = [];
+  readonly facts = new Facts();
+  private head: Head = emptyHead;
+  private readonly registries = new Map<string, Registry>();
+  private minutes = 0;
+
+  constructor(
+    private readonly commits: readonly Commit[],
+    private readonly environments: Readonly<Record<string, WorldEnvironment>>,
+    private readonly turn: Turn,
+    private readonly follows: readonly string[],
+  ) {}
+
+  /** Publishes a build as the program does. Dies before its n-th step where `steps` is n. */
+  async publish(commit: Commit, steps = Infinity, only = Object.keys(commit.content)): Promise<Version | undefined> {
+    const context = this.context(steps);
+    const items = only.map((image): DeliveryItem => {
+      const node = nodeOf(commit.content[image] ?? '');
+      return { image, node, platforms: ['linux/amd64'], target: this.target('dev', image, context.step) };
+    });
+    const { id, branch, version, pullRequest = false } = commit;
+    const build: Build = {
+      commit: id,
+      branch,
+      pullRequest,
+      version,
+      number: undefined,
+      run: undefined,
+      date: undefined,
+      dirty: false,
+    };
+    const publication = {
+      product,
+      environment: 'dev',
+      rulesOf: () => this.environment('dev').rules,
+      following: { branches: this.follows, usual: false, branch, pullRequest, containing: [] },
+      build,
+      images: items.map(arriving),
+      claims: [],
+      strictOrder: false,
+      despite: inSpiteOfNothing,
+    };
+    const { verdicts } = await deliver(publicationDelivery(publication, items), context);
+    return verdicts[0]?.plan.versioning.version;
+  }
+
+  /** Promotes what the environment before serves, or a named release. */
+  async promote(
+    [from, to]: readonly [string, string],
+    choice: ReleaseChoice = { servedBy: from, isFirst: from === 'dev' },
+    steps = Infinity,
+    despite: Despite = inSpiteOfNothing,
+  ): Promise<void> {
+    const context = this.context(steps);
+    const judge = new Judge(context, []);
+    const chosen = (await judge.decide((known) => chooseEntering(choice, undefined, from, to, known))).value;
+    const parts = await Promise.all(
+      chosen.map(async ({ release, images }) => {
+        const items = await Promise.all(
+          images.map(async ({ image, platforms, ...placed }): Promise<DeliveryItem> => {
+            const node = await readContent(this.target(from, image, context.step), placed);
+            return { image, node, platforms, target: this.target(to, image, context.step) };
+          }),
+        );
+        const entering = items.map((item) => {
+          return { ...arriving(item), kind: 'image' as const, platforms: item.platforms, annotations: [] };
+        });
+        return { release, items, images: entering, date: undefined };
+      }),
+    );
+    const { rules, entryRules } = this.environment(to);
+    const promotion = {
+      product,
+      parts,
+      from,
+      environment: to,
+      rulesOf: () => rules,
+      entryRules,
+      now: this.now(),
+      strictOrder: false,
+      despite,
+    };
+    await deliver(
+      promotionDelivery(
+        promotion,
+        parts.flatMap(({ items }) => items),
+      ),
+      context,
+    );
+  }
+
+  /** Takes an environment back. */
+  async rollback(environment: string, reason: string, to: BackTo, steps = Infinity): Promise<void> {
+    const context = this.context(steps);
+    const images = [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))];
+    const places = images.map((image): Place => ({ image, target: this.target(environment, image, context.step) }));
+    await takeBack({ environment, to, reason }, places, context);
+  }
+
+  /** Records evidence. */
+  async record(evidence: Omit<Evidence, 'by'>, by: string): Promise<void> {
+    const context = this.context(Infinity);
+    const judge = new Judge(context, []);
+    for (;;) {
+      const { value, head } = await judge.decide((known) => decideEvidence({ ...evidence, by }, known));
+      const [action] = value.actions;
+      const entry = action && entryAfter(head, { product, at: this.now(), actor: by, action });
+      if (entry === undefined || (await context.ledger.append([entry], head)) !== undefined) {
+        return;
+      }
+    }
+  }
+
+  digestOf(commit: Commit, image: string): Digest {
+    return nodeOf(commit.content[image] ?? '').manifest.digest;
+  }
+
+  /** What a tag leads to. */
+  at(tag: string, environment = 'dev', image = 'timetable'): Digest | undefined {
+    return isTag(tag) ? this.registry(environment, image).tags.get(tag) : undefined;
+  }
+
+  /** Every tag of an image in an environment. */
+  tagsOf(environment: string, image: string): Map<Tag, Digest> {
+    return this.registry(environment, image).tags;
+  }
+
+  private environment(name: string): WorldEnvironment {
+    const found = this.environments[name];
+    if (found === undefined) {
+      throw new Error(`there is no environment ${name}`);
+    }
+    return found;
+  }
+
+  private now() {
+    this.minutes += 1;
+    return timestampOf(new Date(Date.UTC(2026, 0, 5, 0, this.minutes)));
+  }
+
+  private context(steps: number): DeliveryContext & { product: string; step: () => Promise<void> } {
+    let left = steps;
+    const step = async (): Promise<void> => {
+      await this.turn();
+      left -= 1;
+      if (left < 0) {
+        throw new Killed();
+      }
+    };
+    return {
+      product,
+      step,
+      ledger: this.ledger(step),
+      orders: {
+        around: async () => {
+          await step();
+          return { contains: (older, newer) => this.contains(older, newer), gap: '' };
+        },
+        highest: () => Promise.resolve(undefined),
+      },
+      observer: silent,
+      actor: 'una',
+      dryRun: false,
+    };
+  }
+
+  private contains(older: string, newer: string): boolean | undefined {
+    return older === newer || this.commits.find(({ id }) => id === newer)?.ancestors.has(older);
+  }
+
+  private registry(environment: string, image: string): Registry {
+    const key = `${environment} ${image}`;
+    const known = this.registries.get(key) ?? { tags: new Map(), manifests: new Map(), blobs: new Set() };
+    this.registries.set(key, known);
+    return known;
+  }
+
+  private target(environment: string, image: string, step: () => Promise<void>): DeliveryTarget & Place['target'] {
+    const { tags, manifests, blobs } = this.registry(environment, image);
+    const repository = parseRepository(`${environment}.test/skerry/${image}`);
+    const resolve = async (reference: Tag | Digest): Promise<Digest | undefined> => {
+      await step();
+      return isDigest(reference) ? manifests.get(reference)?.digest : tags.get(reference);
+    };
+    const put = async (reference: Tag | Digest, manifest: Manifest): Promise<void> => {
+      await step();
+      manifests.set(manifest.digest, manifest);
+      if (!isDigest(reference)) {
+        const before = tags.get(reference);
+        // A fixed tag is never written with anything else.
+        expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(true);
+        tags.set(reference, manifest.digest);
+      }
+    };
+    return {
+      repository,
+      label: formatRepository(repository),
+      requests: 0,
+      manifests: {
+        resolve,
+        put,
+        tag: async (tag, manifest) => {
+          await put(tag, manifest);
+          return resolve(tag);
+        },
+        get: async (reference) => {
+          await step();
+          const digest = isDigest(reference) ? reference : tags.get(reference);
+          return digest && manifests.get(digest);
+        },
+      },
+      blobs: {
+        has: ({ digest }) => Promise.resolve(blobs.has(digest)),
+        mount: () => Promise.reject(new Error('there is nothing to mount from')),
+        check: () => Promise.reject(new Error('nothing is rehearsed')),
+        // Content has to be sent, which takes its time: what was looked up before is looked up again.
+        upload: async ({ digest }) => {
+          await step();
+          blobs.add(digest);
+        },
+      },
+      tags: {
+        list: () => noTags(),
+        remove: async (tag) => {
+          await step();
+          return tags.delete(tag);
+        },
+      },
+      readManifest: ({ digest }) => {
+        const bytes = manifests.get(digest)?.bytes;
+        return bytes === undefined ? Promise.reject(new Error(`${digest} is not there`)) : Promise.resolve(bytes);
+      },
+      openBlob: () => Promise.reject(new Error('no blob is read')),
+    };
+  }
+
+  private ledger(step: () => Promise<void>): Ledger {
+    return {
+      read: async (keys) => {
+        await step();
+        const facts = new Facts(keys);
+        const wanted = new Set(keys.map(({ kind, key }) => `${kind} ${key}`));
+        this.facts.all().forEach(({ key, text }) => wanted.has(`${key.kind} ${key.key}`) && facts.load(key, text));
+        return { head: this.head, facts };
+      },
+      append: async (entries, expected) => {
+        await step();
+        if (expected.seq !== this.head.seq) {
+          return undefined;
+        }
+        for (const sealed of entries) {
+          foldInto(this.facts, sealed.entry);
+          this.entries.push(sealed);
+          this.head = headAfter(sealed);
+        }
+        return 0;
+      },
+      entries: () => never(),
+      snapshot: () => never(),
+      close: () => Promise.resolve(),
+    };
+  }
+}
+
+function nodeOf(content: string): ContentNode {
+  const config = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256(`config ${content}`), size: 2 };
+  const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers: [], annotations: { content } };
+  const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { label: content });
+  const source = {
+    label: 'out',
+    readManifest: () => Promise.resolve(manifest.bytes),
+    openBlob: () => Promise.reject(new Error('an upload is pretended')),
+  };
+  return { manifest, source, children: [] };
+}
+
+async function* noTags(): AsyncGenerator<Tag> {
+  yield* await Promise.resolve([]);
+}
+
+export function never(): never {
+  throw new Error('deliveries do not ask for this');
+}
