@@ -9,6 +9,7 @@ import { startIdentityProvider, subjectOf } from '../../src/sandbox/identity/ide
 import { startTokenService } from '../../src/sandbox/identity/token-service';
 import { certificateBody, makeAuthority, makeCertificate } from '../support/certificates';
 import { hod, hodJson } from '../support/hod';
+import { survivesKills } from '../support/kills';
 import { startRealRegistry, type RealRegistryOptions } from '../support/real-registry';
 import { livesTheWholeDay } from '../support/whole-day';
 import { environments, World } from '../support/world';
@@ -69,6 +70,15 @@ test('staged in parts and sealed; what the server does not remove is told', asyn
     'main moved',
     'latest moved',
   ]);
+});
+
+test('promote and rollback, killed at any moment and run again, end as if nothing had happened', async () => {
+  const [dev, uat] = await Promise.all([startRealRegistry(), startRealRegistry()]);
+  closing.push(dev.close, uat.close);
+  const rounds = Number(process.env['HOD_KILL_ROUNDS'] ?? 6);
+  const { killed } = await survivesKills({ dev: dev.port, uat: uat.port }, rounds);
+  process.stderr.write(`${killed} killed, against a real server\n`);
+  expect(killed).toBeGreaterThan(rounds / 2);
 });
 
 test('with a login', async () => {

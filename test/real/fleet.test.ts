@@ -2,9 +2,12 @@ import { createServer } from 'node:http';
 import { once } from 'node:events';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
+import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { median, publishesAsAFleet, type FleetReport } from '../support/fleet';
+import { hod, hodJson } from '../support/hod';
 import { passOn } from '../support/pass-on';
 import { RealPostgres } from '../support/real-postgres';
+import { SmallProduct } from '../support/small-product';
 import { sandboxWorld } from '../support/world';
 
 let server: RealPostgres;
@@ -31,6 +34,49 @@ test('24 processes publish 200 builds with a ledger in one SQLite file', async (
   tell('SQLite', report);
   expect(report.killed).toBeGreaterThan(10);
   expect(report.versions).toBeGreaterThan(5);
+}, 600_000);
+
+test('16 promotions and rollbacks of one product at once: one after the other, and tags are as the last entry says', async () => {
+  const [dev, uat] = [await startSandboxRegistry({ port: 0 }), await startSandboxRegistry({ port: 0 })];
+  const product = await SmallProduct.create({ dev: dev.port, uat: uat.port }, ledger, { SKERRY_LEDGER: server.url });
+  const { options } = product;
+  for (let minor = 0; minor < 10; minor += 1) {
+    await product.publish(minor);
+  }
+  await hodJson('promote', ['promote', 'uat', '--version', '1.0.0'], options);
+  const lines = [
+    ...Array.from({ length: 10 }, (_, minor) => ['promote', 'uat', '--version', `1.${minor}.0`]),
+    ...Array.from({ length: 6 }, (_, at) => ['rollback', 'uat', '--reason', `reason ${at}`]),
+  ];
+  const shuffled = lines.map((line) => ({ line, key: Math.random() })).sort((a, b) => a.key - b.key);
+  const runs = await Promise.all(shuffled.map(({ line }) => hod(line, options)));
+  // Done, or refused by a rule: nothing else.
+  expect(runs.filter(({ code }) => code !== 0 && code !== 3).map(({ stderr }) => stderr)).toEqual([]);
+
+  // What the entries say one after the other: forward by promotion, back by rollback to what was served before.
+  const stack: string[] = [];
+  const withdrawn = new Set<string>();
+  const actions = (await product.entries()).filter(
+    ({ kind, environment }) => environment === 'uat' && kind !== 'published',
+  );
+  for (const { kind, version = '', served = [] } of actions) {
+    if (kind === 'promoted') {
+      expect(Number(version.split('.')[1])).toBeGreaterThan(Number(stack.at(-1)?.split('.')[1] ?? -1));
+      expect(withdrawn.has(version)).toBe(false);
+      stack.push(version);
+    } else {
+      withdrawn.add(stack.pop() ?? '');
+      expect([...new Set(served.map(({ is }) => is?.version))]).toEqual([stack.at(-1)]);
+    }
+  }
+  for (const tags of Object.values(await product.tags())) {
+    const target = tags[stack.at(-1) ?? ''];
+    expect([tags['uat'], tags['latest'], tags['1']]).toEqual([target, target, target]);
+  }
+  expect((await hod(['status', '--check'], options)).code).toBe(0);
+  await hodJson('ledger-verify', ['ledger', 'verify'], options);
+  process.stderr.write(`${actions.length} of 17 were done, the others were refused\n`);
+  await Promise.all([dev.close(), uat.close(), product.remove()]);
 }, 600_000);
 
 test('PostgreSQL is lost while content is carried: said clearly, nothing is tagged, and running again completes', async () => {

@@ -12,7 +12,12 @@ export async function livesTheWholeDay(world: World, extraRequests = 0): Promise
   expect(published.images.map(({ image }) => image)).toEqual(images);
   await world.promote('uat');
   const promoted = await world.promote('prod');
-  expect(promoted).toMatchObject({ version: '2.4.0', from: 'uat', to: 'prod', current: true });
+  expect(promoted).toMatchObject({
+    version: '2.4.0',
+    from: 'uat',
+    to: 'prod',
+    images: images.map(() => ({ way: 'takes-over' })),
+  });
 
   // The bytes, not Hod's word: every manifest and blob is read over HTTP and compared.
   const served = await Promise.all(environments.map((name) => world.served(name)));

@@ -20,7 +20,9 @@ test('the same members give the same index, in whatever order and from wherever 
     ['linux/amd64', world.product.head()],
     ['linux/arm64', world.product.head()],
   ]);
-  expect(index.tags).toEqual([{ tag: '2.4.0', kind: 'fixed', outcome: 'created', reason: 'the tag is new' }]);
+  expect(index.tags).toEqual([
+    { tag: '2.4.0', kind: 'fixed', outcome: 'created', reason: 'the tag is new', astray: null },
+  ]);
 
   const [first, second] = index.members.map(({ digest }) => `${target}@${digest}`);
   for (const members of [

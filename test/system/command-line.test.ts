@@ -16,6 +16,7 @@ test('--version and --help answer on standard output; every command has a summar
   expect(help).toMatchObject({ code: 0, stderr: '' });
   for (const command of [
     'config check',
+    'config show',
     'access check',
     'access store',
     'access forget',
@@ -24,7 +25,10 @@ test('--version and --help answer on standard output; every command has a summar
     'stage',
     'publish',
     'assemble',
+    'record result',
+    'record sign-off',
     'promote',
+    'rollback',
     'status',
     'show',
     'ledger verify',

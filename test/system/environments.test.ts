@@ -191,6 +191,9 @@ test('what is gone back to must be whole: else nothing moves', async () => {
   expect((await world.fails('content-gone', 'rollback', 'uat', '--reason', 'it is wrong')).next).toContain('--to');
   expect(await tagged('uat', 'uat')).toBe(before);
   expect(await serves('uat')).toEqual(['2.5.0']);
+  // Nor is anything written where it was not served from.
+  await world.configure(`${world.host('uat')}/skerry/{image}`, `${world.host('uat')}/elsewhere/{image}`);
+  await world.fails('repository-changed', 'rollback', 'uat', '--reason', 'it is wrong');
 });
 
 test('a tag that was moved by hand is said before all else, put right as such, and found by a check', async () => {

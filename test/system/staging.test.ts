@@ -102,7 +102,8 @@ test('an image goes by itself only where hod.yaml allows it', async () => {
   ]);
   // One decision, one way back: to what uat served before, also where that is nothing.
   const back = await hodJson('rollback', ['rollback', 'uat', '--reason', 'the gauge is wrong'], world.options);
-  expect(back.withdrawn.map(({ version }) => version).sort()).toEqual(['2.4.0', '2.4.1']);
+  // 2.4.0 is served still, in part: only the other is withdrawn.
+  expect(back.withdrawn.map(({ version }) => version)).toEqual(['2.4.1']);
   expect(back.images.map(({ image, version }) => `${image} ${version ?? 'nothing'}`).sort()).toEqual([
     'boarding-gate nothing',
     'fare-tables nothing',

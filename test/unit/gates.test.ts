@@ -5,8 +5,11 @@ import type { EntryRules } from '../../src/core/release/entry-rules';
 import { Facts, type Fact } from '../../src/core/release/facts';
 import { frozenUntil, isTimeZone, isWindow, parseClockTime, type FreezeWindow } from '../../src/core/release/freeze';
 import { entryGates } from '../../src/core/release/gates/entry';
+import { unmetAmong } from '../../src/core/release/gates/gate';
+import { refuseUnmet } from '../../src/core/release/refusal';
 import { contentId, releaseId } from '../../src/core/release/release';
 import { parseVersion } from '../../src/core/tags/version';
+import { failing } from '../support/seen-errors';
 import { millisecondsOf, timestampOf, type Timestamp } from '../../src/core/time';
 
 /** Every gate: met, and missed by the least amount there is. */
@@ -149,9 +152,7 @@ describe('what lets a release in', () => {
     const { platforms = ['linux/amd64'], annotations = [], despiteFreeze = false } = more;
     const image = { image: 'timetable', digest, kind: 'image' as const, platforms, annotations };
     const entry = { release: known, images: [image], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
-    return entryGates({ ...none, ...rules }, entry, facts, { results, signOffs }).map((gate) =>
-      gate.outcome === 'met' ? 'met' : gate.code,
-    );
+    return entryGates({ ...none, ...rules }, entry, facts, { results, signOffs });
   };
   const day = { soak: millisecondsOf('24h') };
   const smoke = { results: ['smoke'] };
@@ -181,7 +182,14 @@ describe('what lets a release in', () => {
     ['an annotation', { rules: { annotations: ['org.skerry.checked'] }, annotations: ['org.skerry.checked'] }, ['met']],
     ['an annotation too few', { rules: { annotations: ['org.skerry.checked'] } }, ['annotation-lacking']],
     ['all at once', { rules: { ...smoke, signOffs: 1, ...frozen } }, ['result-missing', 'sign-off-missing', 'frozen']],
-  ])('%s', (_, given, outcomes) => expect(ask(given)).toEqual(outcomes));
+  ])('%s', async (_, given, outcomes) => {
+    const gates = ask(given);
+    expect(gates.map((gate) => (gate.outcome === 'met' ? 'met' : gate.code))).toEqual(outcomes);
+    for (const gate of unmetAmong(gates)) {
+      const refusal = await failing(gate.code, () => refuseUnmet([gate]));
+      expect(refusal.problem).toMatchObject({ object: ['2.4.0 to prod'], next: [gate.remedy] });
+    }
+  });
 
   test('evidence is bound to what the release holds, whatever it is called', () => {
     expect(contentId([placed])).toBe(contentId([{ image: 'timetable', digest }]));

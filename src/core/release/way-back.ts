@@ -70,7 +70,7 @@ export function decideWayBack(rollback: Rollback, known: Knowledge): Decision<Wa
     }
     const steps = new Map(numbers.map((number) => [number, stepOf(known.facts, environment, number)]));
     const found = findTarget(rollback, last, steps, known.facts);
-    if (found !== undefined) {
+    if (found !== undefined && found.back >= first - 1) {
       return changesSince(rollback, found, last, steps, known);
     }
     if (first === 1) {
@@ -241,9 +241,9 @@ function changesSince(
       lanes: lanes
         .filter(({ of: { lane, image }, is }) => !sameHead(is, headNow(known.facts, environment, lane, image)))
         .map(({ of, is }) => ({ ...of, is })),
+      // Also where the digest is the same: what moves the tag next is compared with what it leads to.
       tags: tags
-        .filter(({ key, is }) => targetNow(known.facts, key)?.digest !== is?.digest || is === null)
-        .filter(({ key, is }) => is !== null || targetNow(known.facts, key) !== undefined)
+        .filter(({ key, is }) => !sameTarget(is, targetNow(known.facts, key)))
         .map(({ of, is }) => ({ ...of, is })),
       decisions,
     },
@@ -306,6 +306,10 @@ function headNow(facts: Facts, environment: string, lane: string, image: string)
 
 function sameHead(a: LaneHead | null, b: LaneHead | undefined): boolean {
   return a?.commit === b?.commit && a?.version === b?.version;
+}
+
+function sameTarget(a: TagTarget | null, b: TagTarget | undefined): boolean {
+  return a?.digest === b?.digest && a?.commit === b?.commit && a?.version === b?.version;
 }
 
 /** Where a tag stands by the ledger. */
