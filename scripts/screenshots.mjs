@@ -105,7 +105,15 @@ try {
   ]);
   git('tag', 'v3.0.0');
   await shoot('publish', ['hod publish']);
-  await shoot('promote', ['hod promote uat > /dev/null', 'hod promote prod']);
+  await shoot('gates', [
+    'hod promote uat > /dev/null',
+    'hod promote prod',
+    'hod record result smoke --passed --in uat',
+    'hod record sign-off --for prod --actor siv',
+    'hod promote prod --dry-run | head -n 6',
+  ]);
+  await shoot('promote', ['hod promote prod']);
+  await shoot('rollback', ['hod rollback prod --reason "turnstiles stay shut"', 'hod promote prod', 'hod status prod']);
   await shoot('help', ['hod --help']);
   await shoot('access-check', ['hod access check dev']);
   writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);

@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { HodError } from './errors';
 
 declare const commitBrand: unique symbol;
 
@@ -19,4 +20,14 @@ export const commitSchema = z.custom<CommitId>(
 /** The beginning of a commit id: enough for a person to tell commits apart. */
 export function shortCommit(commit: string): string {
   return commit.slice(0, 12);
+}
+
+/** The error for a text that no commit is known by. `gap`: why git here does not tell. */
+export function notACommit(text: string, gap: string | undefined): HodError {
+  return new HodError('not-a-commit', {
+    what: 'this is not a commit',
+    object: text,
+    why: `git does not know it here${gap === undefined ? '' : ` (${gap})`}, and it is not a full commit id`,
+    next: 'give the full id: 40 or 64 lower-case hexadecimal digits',
+  });
 }

@@ -233,6 +233,7 @@ function checkNames(
     }
     findings.push(...checkFirstOnly(path, environment, environmentNames.indexOf(name) === 0));
     checkTags([...path, 'tags'], environment.tags, check);
+    findings.push(...checkSharedTags(path, name, environment, raw.environments));
     environment.gates?.platforms?.forEach((platform, at) =>
       check([...path, 'gates', 'platforms', at], () => parsePlatform(platform)),
     );
@@ -261,6 +262,27 @@ function checkTags(path: Path, rules: TagRules, check: (path: Path, work: () => 
   for (const kind of ['fixed', 'moving'] as const) {
     rules[kind]?.forEach((text, at) => check([...path, kind, at], () => parseTemplate(text)));
   }
+}
+
+/** A moving tag shows what one environment serves: another must not move it. */
+function checkSharedTags(
+  path: Path,
+  name: string,
+  { repository, tags }: RawConfig['environments'][string],
+  all: RawConfig['environments'],
+): Finding[] {
+  const names = Object.keys(all);
+  const earlier = Object.entries(all)
+    .slice(0, names.indexOf(name))
+    .filter(([, other]) => other.repository === repository);
+  return (tags.moving ?? []).flatMap((text, at): Finding[] =>
+    earlier
+      .filter(([, other]) => other.tags.moving?.includes(text))
+      .map(([other]) => ({
+        path: [...path, 'tags', 'moving', at],
+        text: `${other} moves ${text} in this repository too; give each environment tags of its own`,
+      })),
+  );
 }
 
 /** Builds come into the first environment, and releases through gates into all others. */

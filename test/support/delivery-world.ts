@@ -45,6 +45,11 @@ export interface WorldEnvironment {
   readonly entryRules: EntryRules;
 }
 
+/** How many random worlds a test plays; `.ci/run` asks for more than the usual number. */
+export function modelRuns(usual: number): number {
+  return Number(process.env['HOD_MODEL_RUNS'] ?? usual);
+}
+
 export class Killed extends Error {}
 
 interface Registry {

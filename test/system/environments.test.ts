@@ -338,7 +338,17 @@ test('an image may opt in to tags of its own: every build of it rolls out, and t
   expect(await tagged('dev', 'rolling')).toBe(digestOf(published));
   expect((await world.served('dev'))['tide-watch']?.tags['rolling']).toBeUndefined();
   await world.configure('tags: { dev: {', 'tags: { dve: {');
-  expect((await world.fails('config-invalid', 'status')).why).toContain('there is no environment dve; similar: dev');
+  await world.configure(`${world.host('prod')}/skerry`, `${world.host('uat')}/skerry`);
+  await world.configure('"{major}", latest', '"{major}", uat');
+  await world.configure(
+    'after: dev',
+    'after: dev\n    follows: [main]\n    gates: { soak: 1w, freeze: [{ from: fri, to: mon 08:00, zone: Gull/Rock }] }',
+  );
+  const { why } = await world.fails('config-invalid', 'status');
+  expect(why).toContain('there is no environment dve; similar: dev');
+  expect(why).toContain('must be a day of the week or a date, and a time: fri 16:00');
+  expect(why).toContain('must name a time zone');
+  expect(why).toContain('must be a number of seconds, minutes, hours or days');
 });
 
 test('a ledger that is empty is called so, and a publication goes on from what the registry tells', async () => {

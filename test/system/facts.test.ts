@@ -63,6 +63,10 @@ test('facts come from git, from the CI, and from options, in this order of weigh
   const published = await world.publish();
   expect(published).toMatchObject({ branch: 'feature', build: '1207' });
   expect(published.images[0]?.tags.map(({ tag }) => tag)).toContain('2.4.0-b1207');
+  // Who did it: whom the command line names, else whom the CI names.
+  world.env = { ...ciVariables({ commit, branch: 'main' }), CI_COMMIT_AUTHOR: 'siv' };
+  await world.publish();
+  expect((await world.status('dev')).environments[0]?.images[0]?.by).toBe('siv');
 });
 
 test('a version on a merge commit counts; a shallow clone says what it cannot know, and how to fetch it', async () => {

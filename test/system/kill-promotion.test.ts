@@ -2,7 +2,7 @@ import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { survivesKills } from '../support/kills';
 
 /** Each round kills a promotion and a rollback; `.ci/run` asks for more. */
-const rounds = Number(process.env['HOD_KILL_ROUNDS'] ?? 6);
+const rounds = Number(process.env['HOD_KILL_ROUNDS'] ?? 5);
 
 test('promote and rollback, killed at any moment and run again, end as if nothing had happened', async () => {
   const moments: number[] = [];

@@ -9,6 +9,9 @@ import { all } from '../support/ledger-suite';
 import { readRepository, type Served } from '../support/registry-reader';
 import { images, sandboxWorld, type SandboxWorld } from '../support/world';
 
+/** `.ci/run` asks for more. */
+const runs = 2 * Number(process.env['HOD_KILL_ROUNDS'] ?? 5);
+
 let sandbox: SandboxWorld;
 beforeAll(async () => (sandbox = await sandboxWorld()));
 afterAll(() => sandbox.close());
@@ -104,8 +107,8 @@ test('killed at any moment and run again, publish ends as if nothing had happene
       await registry.close();
       await rm(ledgerFolder, { recursive: true });
     }),
-    { numRuns: 20, endOnFailure: true },
+    { numRuns: runs, endOnFailure: true },
   );
-  // Most of the twenty must really have been cut short for this to mean anything.
-  expect(killed).toBeGreaterThan(10);
+  // Most of them must really have been cut short for this to mean anything.
+  expect(killed).toBeGreaterThan(runs / 2);
 });

@@ -8,7 +8,7 @@ import { writeLargeLayout } from '../support/large-layer';
 import { sandboxWorld } from '../support/world';
 
 /** `.ci/run` asks for 1 GiB. */
-const size = Number(process.env['HOD_RESUME_BYTES'] ?? 200 * 1024 * 1024);
+const size = Number(process.env['HOD_RESUME_BYTES'] ?? 100 * 1024 * 1024);
 const MiB = 1024 * 1024;
 
 let folder: string;

@@ -6,7 +6,7 @@ import type { EntryRules } from '../../src/core/release/entry-rules';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
 import { parseTemplate } from '../../src/core/tags/template';
 import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
-import { DeliveryWorld, Killed, type Commit } from '../support/delivery-world';
+import { DeliveryWorld, Killed, modelRuns, type Commit } from '../support/delivery-world';
 
 const images = ['timetable', 'tide-watch'] as const;
 const environments = ['dev', 'uat', 'prod'] as const;
@@ -420,7 +420,7 @@ test('whoever publishes, promotes, rolls back and is killed: environments are wh
       ...(process.env['HOD_MODEL_SEED'] === undefined ? {} : { seed: Number(process.env['HOD_MODEL_SEED']) }),
       // What fails here has dozens of events, and would be made smaller for hours.
       endOnFailure: true,
-      numRuns: Number(process.env['HOD_MODEL_RUNS'] ?? 40),
+      numRuns: modelRuns(40),
     },
   );
   // Everything that can happen did, and often.

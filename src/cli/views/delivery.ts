@@ -4,7 +4,7 @@ import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
 import type { Look } from '../answer';
 import { shortCommit } from '../../core/commit';
-import { astrayBlock, changesNothing, imageBlocks, nameList, onlyRestores, tagCounts } from './images';
+import { astrayBlock, changesNothing, imageBlocks, leadsNowhere, nameList, onlyRestores, tagCounts } from './images';
 import type { Style } from './style';
 import { totalLine } from './transfer';
 
@@ -15,13 +15,15 @@ export function publishView(result: PublishResult, look: Look): string {
   const name = `${releaseName(result, style)}${branch}`;
   const environment = style.strong(result.environment);
   const verbs = result.dryRun
-    ? { done: 'Would publish', restored: 'Would restore' }
-    : { done: 'Published', restored: 'Restored' };
+    ? { done: 'Would publish', restored: 'Would restore', sent: 'Would upload' }
+    : { done: 'Published', restored: 'Restored', sent: 'Uploaded' };
   const title = changesNothing(result.images)
     ? `Nothing to do: ${environment} has ${name} already`
     : onlyRestores(result.images)
       ? `${verbs.restored} tags of ${name} in ${environment}`
-      : `${verbs.done} ${name} to ${environment}`;
+      : leadsNowhere(result.images)
+        ? `${verbs.sent} ${name} to ${environment}: no tag leads to it`
+        : `${verbs.done} ${name} to ${environment}`;
   const unmet = result.gates.filter(({ outcome }) => outcome === 'unmet');
   return blocks(
     astrayBlock(result.images, style),

@@ -90,6 +90,11 @@ export function changesNothing(images: readonly DeliveredResult[]): boolean {
   );
 }
 
+/** Whether every tag was held. */
+export function leadsNowhere(images: readonly DeliveredResult[]): boolean {
+  return images.every(({ tags }) => tags.every(({ outcome }) => outcome === 'held'));
+}
+
 /** Whether tags that stood elsewhere were put right, and nothing else was done. */
 export function onlyRestores(images: readonly DeliveredResult[]): boolean {
   const outcomes = images.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
@@ -115,7 +120,7 @@ export function astrayBlock(
   return lines.length === 0
     ? []
     : [
-        `${style.notice('Elsewhere than the ledger says')}: moved by hand, or by a run that was ended before it was done.\n${lines.join('\n')}`,
+        `${style.notice('Elsewhere than the ledger says')}: moved by hand, or by a run that is not done yet or was ended.\n${lines.join('\n')}`,
       ];
 }
 

@@ -1,4 +1,4 @@
-import { isCommitId, type CommitId } from '../commit';
+import { isCommitId, notACommit, type CommitId } from '../commit';
 import { HodError } from '../errors';
 import { everyVersion, parseLine, parseVersion, versionAmong, type VersionPart } from '../tags/version';
 import { dayOf, type Timestamp } from '../time';
@@ -184,12 +184,7 @@ function checkCommit(commit: Sourced<string> | undefined, gap: string | undefine
     });
   }
   if (!isCommitId(commit.value)) {
-    throw new HodError('not-a-commit', {
-      what: 'this is not a commit',
-      object: commit.value,
-      why: `git does not know it here${gap === undefined ? '' : ` (${gap})`}, and it is not a full commit id`,
-      next: 'give the full id: 40 or 64 lower-case hexadecimal digits',
-    });
+    throw notACommit(commit.value, gap);
   }
   return { value: commit.value, source: commit.source };
 }

@@ -31,7 +31,11 @@ export function whyNotFollowed(
   if (version !== undefined && containing.some((name) => follows(name))) {
     return undefined;
   }
+  const unknown =
+    version === undefined
+      ? 'the branch of this one is not known: --branch names it'
+      : 'git here has no such branch that contains its commit: `git fetch` may bring it, or --branch names it';
   return branch === undefined
-    ? `only builds of ${list} take over (${key}), and the branch of this one is not known: --branch names it`
+    ? `only builds of ${list} take over (${key}), and ${unknown}`
     : `only builds of ${list} take over (${key}), and this one is of ${branch}`;
 }

@@ -7,7 +7,7 @@ import { versionFree } from './gates/publication';
 import { someTag } from './gates/tags';
 import { factNeed, type Judgement, type Knowledge } from './knowledge';
 import { contentId, releaseId, type PlacedImage } from './release';
-import { arrivalOf, judge, type Destination, type Plan, type Verdict } from './verdict';
+import { arrivalOf, judge, orderFor, type Destination, type Plan, type Verdict } from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
 
 /** A build that is to become a release, in the first environment. */
@@ -28,10 +28,11 @@ export interface PublicationPlan extends Plan {
 
 /** Decides about a publication: its version, its tags, and how it comes into the environment. */
 export function decidePublication(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
-  const { product, environment, build, rulesOf, images, claims, following } = publication;
+  const { product, environment, build, rulesOf, images, claims, following, despite } = publication;
   const { commit, branch } = build;
   const content = contentId(images);
-  const decision = decideVersion(build.version, { commit, content }, known);
+  const ancestry = orderFor(commit, despite, known);
+  const decision = decideVersion(build.version, { commit, content }, known, ancestry);
   if (decision.kind !== 'decided') {
     return decision;
   }

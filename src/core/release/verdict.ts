@@ -1,6 +1,6 @@
 import type { CommitId } from '../commit';
 import type { RepositoryName } from '../oci/reference';
-import { afterRewrite, type Position } from '../tags/ordering';
+import { afterRewrite, type Ancestry, type Position } from '../tags/ordering';
 import type { WantedTags } from '../tags/rules';
 import { compareVersions } from '../tags/version';
 import type { Arrival } from './actions/arrival';
@@ -118,7 +118,7 @@ export function judge<P extends Plan>(
   if (third !== undefined) {
     return third;
   }
-  const ancestry = despite.afterRewrite ? afterRewrite(known.ancestry, origin.commit) : known.ancestry;
+  const ancestry = orderFor(origin.commit, despite, known);
   const withdrawn = whyWithdrawn(facts.get('withdrawn', withdrawal), environment, despite);
   const belowServed = new Set(
     servedIn(facts, environment)
@@ -150,6 +150,11 @@ export function judge<P extends Plan>(
   );
   const value = { plan, decisions, comings, gates, replaces: [...replaces] };
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates, value } : { kind: 'decided', value };
+}
+
+/** The order of commits as a release is judged by it. */
+export function orderFor(commit: CommitId, despite: Despite, known: Knowledge): Ancestry {
+  return despite.afterRewrite ? afterRewrite(known.ancestry, commit) : known.ancestry;
 }
 
 function isBelow({ version }: Origin, served: Position): boolean {

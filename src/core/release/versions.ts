@@ -1,5 +1,5 @@
 import { shortCommit, type CommitId } from '../commit';
-import { compareOrder } from '../tags/ordering';
+import { compareOrder, type Ancestry } from '../tags/ordering';
 import { everyVersion, nextVersion, type Version, type VersionLine, type VersionPart } from '../tags/version';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import type { ContentId } from './release';
@@ -40,6 +40,7 @@ export function decideVersion(
   request: VersionRequest,
   candidate: VersionCandidate,
   known: Knowledge,
+  ancestry: Ancestry = known.ancestry,
 ): Decision<VersionDecision> {
   switch (request.kind) {
     case 'none':
@@ -47,7 +48,7 @@ export function decideVersion(
     case 'given':
       return decided({ version: request.version, outcome: 'given', reason: `as ${request.source} says` });
     case 'next':
-      return decideNext(request, candidate, known);
+      return decideNext(request, candidate, known, ancestry);
   }
 }
 
@@ -55,6 +56,7 @@ function decideNext(
   { part, line }: Extract<VersionRequest, { kind: 'next' }>,
   candidate: VersionCandidate,
   known: Knowledge,
+  ancestry: Ancestry,
 ): Decision<VersionDecision> {
   const unknown = known.missing([factNeed('line', line), factNeed('commit', candidate.commit)]);
   if (unknown !== undefined) {
@@ -74,7 +76,7 @@ function decideNext(
   }
   return (
     known.missing([{ kind: 'order', commit: candidate.commit, other: last.commit }]) ??
-    decideAfter(part, last, candidate, known)
+    decideAfter(part, last, candidate, ancestry)
   );
 }
 
@@ -98,7 +100,7 @@ function decideAfter(
   part: VersionPart,
   last: { version: Version; commit: CommitId },
   candidate: VersionCandidate,
-  { ancestry }: Knowledge,
+  ancestry: Ancestry,
 ): Decision<VersionDecision> {
   const order = compareOrder({ commit: candidate.commit }, { commit: last.commit }, ancestry);
   switch (order) {

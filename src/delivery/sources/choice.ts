@@ -1,4 +1,4 @@
-import { isCommitId, type CommitId } from '../../core/commit';
+import { isCommitId, notACommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
 import type { ReleaseChoice } from '../../core/release/promotion';
 import { parseVersion } from '../../core/tags/version';
@@ -41,12 +41,7 @@ async function readCommit(folder: string, commit: string): Promise<CommitId> {
   const git = await readGit(folder, commit);
   const id = 'commit' in git ? git.commit.id : commit;
   if (!isCommitId(id)) {
-    throw new HodError('not-a-commit', {
-      what: 'this is not a commit',
-      object: commit,
-      why: 'git does not know it here, and it is not a full commit id',
-      next: 'give the full id: 40 or 64 lower-case hexadecimal digits',
-    });
+    throw notACommit(commit, 'gap' in git ? git.gap : undefined);
   }
   return id;
 }

@@ -23,15 +23,8 @@ export function cameThrough(
   }));
   const object = `${describePosition(release)} to ${to}`;
   if (withdrawal !== undefined && withdrawal !== null) {
-    return {
-      gate,
-      outcome: 'unmet',
-      code: 'withdrawn',
-      what: `${from} was taken back from this release`,
-      object,
-      detail: `${withdrawal.by} did at ${withdrawal.at}: ${withdrawal.reason}`,
-      remedy: `promote a newer one, or bring it back to ${from} on purpose, with --again --reason "…"`,
-    };
+    const remedy = `promote a newer one, or bring it back to ${from} on purpose, with --again --reason "…"`;
+    return takenBack(gate, from, withdrawal, object, remedy);
   }
   const missing = stays.filter(({ stay }) => stay === undefined);
   const [first] = missing;
@@ -103,15 +96,8 @@ export function comesIn(
   }
   const object = `${describePosition(release)} to ${to}`;
   if (withdrawal !== undefined && withdrawal !== null) {
-    return {
-      gate,
-      outcome: 'unmet',
-      code: 'withdrawn',
-      what: `${to} was taken back from this release`,
-      object,
-      detail: `${withdrawal.by} did at ${withdrawal.at}: ${withdrawal.reason}`,
-      remedy: 'promote a newer one; --again --reason "…" brings it back on purpose',
-    };
+    const remedy = 'promote a newer one; --again --reason "…" brings it back on purpose';
+    return takenBack(gate, to, withdrawal, object, remedy);
   }
   const was = release.arrived.some(({ environment, way }) => environment === to && way === 'takes-over');
   const [serves] = servedIn(facts, to);
@@ -139,4 +125,16 @@ export function comesIn(
 /** The option of `hod rollback` that names a release. */
 function goingTo({ version, commit }: Pick<Release, 'version' | 'commit'>): string {
   return version === undefined ? `--commit ${commit}` : `--to ${version}`;
+}
+
+/** The rule that says no because an environment was taken back from a release. */
+function takenBack(
+  gate: string,
+  environment: string,
+  { by, at, reason }: NonNullable<Fact<'withdrawn'>>,
+  object: string,
+  remedy: string,
+): Gate {
+  const what = `${environment} was taken back from this release`;
+  return { gate, outcome: 'unmet', code: 'withdrawn', what, object, detail: `${by} did at ${at}: ${reason}`, remedy };
 }
