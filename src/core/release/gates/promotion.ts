@@ -108,7 +108,7 @@ export function comesIn(
     code: 'not-newer',
     what: was ? 'this release was served here before, and is no more' : 'something newer is here already',
     object,
-    detail: `${to} serves ${[...new Set(servedIn(facts, to).map(describePosition))].join(', ')}; ${[...new Set(held.map(({ image, reason }) => `${image}: ${reason}`))].join('; ')}`,
+    detail: `${to} serves ${[...new Set(servedIn(facts, to).map(describePosition))].join(', ')}; ${heldBecause(held)}`,
     remedy: [
       was
         ? `the way back is \`hod rollback ${to} ${goingTo(release)} --reason "…"\``
@@ -120,6 +120,12 @@ export function comesIn(
         : []),
     ].join('; '),
   };
+}
+
+/** Why images are held: once, where it is the same for all. */
+function heldBecause(held: readonly Coming[]): string {
+  const reasons = new Set(held.map(({ reason }) => reason));
+  return reasons.size === 1 ? [...reasons].join('') : held.map(({ image, reason }) => `${image}: ${reason}`).join('; ');
 }
 
 /** The option of `hod rollback` that names a release. */
