@@ -61,7 +61,7 @@ async function shoot(name, lines, ready = (done) => appears(done)) {
   const xterm = spawn('xterm', line, { env, stdio: 'ignore' });
   await ready(done);
   const file = join(root, 'docs', 'screenshots', `${name}.png`);
-  execFileSync('bash', ['-c', 'sleep 1; import -window root -colors 32 -strip "$0"', file], { env });
+  execFileSync('bash', ['-c', 'sleep 1; import -window root +dither -colors 48 -strip "$0"', file], { env });
   xterm.kill();
   await once(xterm, 'exit');
 }
@@ -105,15 +105,16 @@ try {
   ]);
   git('tag', 'v3.0.0');
   await shoot('publish', ['hod publish']);
+  const gates = '{ results: [smoke, regression], sign-offs: 2, soak: 24h, platforms: [linux/amd64] }';
+  await writeFile(join(product, 'strict.yaml'), config.replace(/gates: .*/, `gates: ${gates}`));
   await shoot('gates', [
     'hod promote uat > /dev/null',
-    'hod promote prod',
     'hod record result smoke --passed --in uat',
-    'hod record sign-off --for prod --actor siv',
-    'hod promote prod --dry-run | head -n 6',
+    'hod record sign-off --for prod --actor ole',
+    'hod promote prod -c strict.yaml --again --reason "the gate was stuck" --dry-run',
   ]);
-  await shoot('promote', ['hod promote prod']);
-  await shoot('rollback', ['hod rollback prod --reason "turnstiles stay shut"', 'hod promote prod', 'hod status prod']);
+  await shoot('promote', ['hod promote prod --again --reason "the gate was stuck"']);
+  await shoot('rollback', ['hod rollback prod --reason "it stays stuck"', 'hod promote prod', 'hod status prod']);
   await shoot('help', ['hod --help']);
   await shoot('access-check', ['hod access check dev']);
   writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);

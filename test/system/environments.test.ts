@@ -168,7 +168,9 @@ test('a broken prod is taken back in one command; what was withdrawn stays out u
   await build('Open the turnstiles');
   expect(waysOf(await world.publish('--version', '2.5.1'))).toEqual(['takes-over']);
   await world.fails('not-served-before', 'rollback', 'prod', '--to', '2.5.0', '--reason', 'back');
-  expect(waysOf(await world.promote('prod', '--again', '--reason', 'it was the gate'))).toEqual(['takes-over']);
+  const again = await world.promote('prod', '--again', '--reason', 'it was the gate');
+  expect(waysOf(again)).toEqual(['takes-over']);
+  expect(again.gates.find(({ gate }) => gate === 'withdrawn')?.detail).toContain('brought back on purpose');
   expect(await tagged('prod', 'latest')).toBe(bad);
   expect(await rollback('prod', '--to', '2.4.0', '--reason', 'not again')).toMatchObject({
     withdrawn: [{ version: '2.5.0' }],

@@ -74,7 +74,7 @@ function blocks(before: readonly string[], head: readonly string[], ...others: r
 
 function refusedTitle(work: string, unmet: readonly GateResult[], style: Style): string {
   const count = unmet.length === 1 ? 'a rule is not met' : `${unmet.length} rules are not met`;
-  return `${style.bad(`Would not ${work}:`)} ${count}`;
+  return `${style.bad('Would not')} ${work}: ${count}`;
 }
 
 /** A line for each rule, and what would meet it. */

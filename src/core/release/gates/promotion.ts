@@ -91,6 +91,10 @@ export function comesIn(
 ): Gate {
   const gate = 'comes-in';
   const held = comings.filter(({ way }) => way === 'held');
+  if (held.length === 0 && withdrawal !== undefined && withdrawal !== null) {
+    const detail = `${withdrawal.by} took ${to} back from it (${withdrawal.reason}), and it is brought back on purpose`;
+    return { gate: 'withdrawn', outcome: 'met', detail };
+  }
   if (held.length === 0) {
     return { gate, outcome: 'met', detail: [...new Set(comings.map(({ reason }) => reason))].join('; ') };
   }
