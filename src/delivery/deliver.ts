@@ -29,11 +29,14 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
     // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
     judge.lookAgain();
   }
-  const verdicts = dryRun ? planned : await record(delivery, judging, context);
+  const { value: verdicts, appended } = dryRun
+    ? { value: planned, appended: false }
+    : await record(delivery, judging, context);
   const decisions = dryRun
     ? decisionsOf(planned)
     : await settle(items, decisionsOf(verdicts), {
         ledger: context.ledger,
+        appended,
         mending: (item, write) =>
           carrier.mending(item.node, item.target, write, transfers[items.indexOf(item)] ?? noTransfer()),
       });

@@ -10,12 +10,18 @@ import type { Judged } from './judge';
 /** What appending to the ledger needs. */
 export type RecordContext = Pick<DeliveryContext, 'ledger' | 'actor' | 'observer'> & { readonly product: string };
 
+/** What was decided, and whether entries were appended that say so; none where the ledger said it before. */
+export interface Appended<T> {
+  readonly value: T;
+  readonly appended: boolean;
+}
+
 /** Writes the decision about a delivery into the ledger, deciding again for as long as somebody else is first. */
 export async function record<P extends Plan>(
   delivery: Delivery<P>,
   judging: () => Promise<Judged<readonly Verdict<P>[]>>,
   context: DeliveryContext,
-): Promise<readonly Verdict<P>[]> {
+): Promise<Appended<readonly Verdict<P>[]>> {
   const { product, environment, items } = delivery;
   return appendDeciding({ ...context, product }, async () => {
     const { value: verdicts, head, facts } = await judging();
@@ -41,7 +47,7 @@ const patience = 180_000;
 export async function appendDeciding<T>(
   { ledger, product, actor, observer }: RecordContext,
   decide: () => Promise<{ head: Head; actions: readonly Action[]; value: T }>,
-): Promise<T> {
+): Promise<Appended<T>> {
   const begun = performance.now();
   const notice = tellingOnce((text) => observer.waiting(text));
   for (let attempt = 1; ; attempt += 1) {
@@ -49,12 +55,12 @@ export async function appendDeciding<T>(
     const sealed = entriesAfter(head, actions, { product, at: timestampOf(new Date()), actor });
     const last = sealed.at(-1);
     if (last === undefined) {
-      return value;
+      return { value, appended: false };
     }
     const milliseconds = await ledger.append(sealed, head);
     if (milliseconds !== undefined) {
       observer.recorded({ seq: last.entry.seq, attempt, milliseconds });
-      return value;
+      return { value, appended: true };
     }
     const waited = performance.now() - begun;
     if (waited > patience) {

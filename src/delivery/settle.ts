@@ -1,7 +1,7 @@
 import { HodError } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { tagKey, type FactKey } from '../core/release/facts';
+import { tagKey, type FactKey, type Facts } from '../core/release/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Ledger } from '../ledger/ledger';
@@ -14,7 +14,7 @@ export interface SettlingItem {
   /** What is delivered, where something is. */
   readonly node?: Pick<ContentNode, 'manifest'>;
   readonly target: Pick<RepositoryClient, 'label'> & {
-    readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'tag'>;
+    readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'tag' | 'resolve'>;
     readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
   };
 }
@@ -22,6 +22,8 @@ export interface SettlingItem {
 /** What settling works with. */
 export interface SettleContext<I> {
   readonly ledger: Pick<Ledger, 'read'>;
+  /** Whether this run appended the entries that say where the tags lead. */
+  readonly appended: boolean;
   /** Does work that writes a tag of an item; see {@link Carrier.mending}. */
   mending<T>(item: I, write: () => Promise<T>): Promise<T>;
 }
@@ -47,24 +49,29 @@ export async function settle<I extends SettlingItem>(
   const keys = [...serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
   /** Tags that the registry does not remove. */
   const kept = new Set<string>();
+  const isAstray = (decision: TagDecision, facts: Facts): boolean => {
+    const target = facts.get('tag', keyOf(decision));
+    const leads = serving.get(keyOf(decision)) === target?.digest;
+    // What is gone may lead anywhere but there.
+    return target !== undefined && !kept.has(keyOf(decision)) && (target.gone === true ? leads : !leads);
+  };
   for (let attempt = 0; ; attempt += 1) {
     const { facts } = await context.ledger.read(keys);
-    const pending = ours.flatMap((decision): { decision: TagDecision; digest: Digest | undefined }[] => {
-      const key = keyOf(decision);
-      const target = facts.get('tag', key);
-      const now = serving.get(key);
-      if (target === undefined || kept.has(key)) {
-        return [];
-      }
-      // What is gone may lead anywhere but there.
-      return target.gone === true
-        ? now === target.digest
-          ? [{ decision, digest: undefined }]
-          : []
-        : now === target.digest
-          ? []
-          : [{ decision, digest: target.digest }];
-    });
+    if (attempt === 0 && context.appended) {
+      const unwritten = ours.filter((decision) => !isAstray(decision, facts));
+      await allSettled(
+        unwritten.map(async (decision) => {
+          const { manifests } = itemOf(items, decision).target;
+          serving.set(keyOf(decision), await manifests.resolve(decision.tag, decision.digest));
+        }),
+      );
+    }
+    const pending = ours
+      .filter((decision) => isAstray(decision, facts))
+      .map((decision) => {
+        const target = facts.get('tag', keyOf(decision));
+        return { decision, digest: target?.gone === true ? undefined : target?.digest };
+      });
     const [first] = pending;
     if (first === undefined) {
       return decisions.map((decision) => asServed(decision, serving.get(keyOf(decision))));

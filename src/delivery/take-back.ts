@@ -41,13 +41,13 @@ export async function takeBack(
     const wayBack = (await deciding()).value;
     return { wayBack, decisions: wayBack.decisions };
   }
-  const wayBack = await appendDeciding(context, async () => {
+  const { value: wayBack, appended } = await appendDeciding(context, async () => {
     const { value, head } = await deciding();
     return { head, actions: rolledBackAction(rollback, value), value };
   });
   return {
     wayBack,
-    decisions: await settle(items, wayBack.decisions, { ledger, mending: (_, write) => write() }),
+    decisions: await settle(items, wayBack.decisions, { ledger, appended, mending: (_, write) => write() }),
   };
 }
 

@@ -60,10 +60,8 @@ async function append(
       const { value, head } = await judge.decide((known) => decideEvidence({ ...evidence, by }, known));
       return { value, head, actions: dryRun ? [] : value.actions };
     };
-    const { chosen, actions } = await appendDeciding(
-      { ledger, product, actor: by, observer: session.observer },
-      deciding,
-    );
+    const { value } = await appendDeciding({ ledger, product, actor: by, observer: session.observer }, deciding);
+    const { chosen, actions } = value;
     return {
       product,
       environment: evidence.environment,

@@ -87,8 +87,8 @@ const configuration: HostileCase[] = [
     'a product that is called constructor',
     (scene) => scene.configure('product: constructor', 'product: skerry-line'),
     ['promote', 'uat'],
-    3,
-    'environment-empty',
+    4,
+    'ledger-empty',
   ),
   simple(
     'a user without a name or a home',

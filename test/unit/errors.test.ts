@@ -111,13 +111,17 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   const commit = commitSchema.parse('c'.repeat(40));
   facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: newer, commit, seq: 2 });
   const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: newer }, facts }) };
-  const manifests = { get: () => Promise.resolve(undefined), tag: () => Promise.reject(new Error('it is gone')) };
+  const manifests = {
+    get: () => Promise.resolve(undefined),
+    resolve: () => Promise.resolve(undefined),
+    tag: () => Promise.reject(new Error('it is gone')),
+  };
   const item = {
     image: 'timetable',
     node: { manifest },
     target: { label: repository, manifests, tags: { remove: () => Promise.resolve(false) } },
   };
-  await failing('content-gone', () => settle([item], [decision], { ledger, mending: (_, write) => write() }));
+  await failing('content-gone', () => settle([item], [decision], { ledger, appended: false, mending: (_, write) => write() }));
 });
 
 function never(): never {
