@@ -121,7 +121,9 @@ test('a tag that the ledger promises, of content that the registry has lost', as
     node: { manifest },
     target: { label: repository, manifests, tags: { remove: () => Promise.resolve(false) } },
   };
-  await failing('content-gone', () => settle([item], [decision], { ledger, appended: false, mending: (_, write) => write() }));
+  await failing('content-gone', () =>
+    settle([item], [decision], { ledger, appended: false, mending: (_, write) => write() }),
+  );
 });
 
 function never(): never {
