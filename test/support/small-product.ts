@@ -27,7 +27,7 @@ export class SmallProduct {
     const product = new SmallProduct(await mkdtemp(join(tmpdir(), 'hod-small-')), ports, env);
     const { dev, uat } = ports;
     const lines = [
-      'product: skerry-line',
+      'product: skerry-small',
       `images: { ${product.images.map((name) => `${name}: { from: out/${name} }`).join(', ')} }`,
       'environments:',
       `  dev: { repository: "dev.localhost:${dev}/skerry/{image}", tags: { fixed: ["{version}"], moving: [latest] } }`,
@@ -79,6 +79,7 @@ const lineSchema = z.object({
     kind: z.string(),
     environment: z.string(),
     version: z.string().optional(),
+    comings: z.array(z.object({ way: z.string() })).optional(),
     served: z.array(z.object({ is: z.object({ version: z.string() }).nullable() })).optional(),
   }),
 });
