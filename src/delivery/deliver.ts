@@ -1,7 +1,7 @@
 import { kindOf } from '../core/oci/bundle';
 import { contentOf } from '../core/oci/content';
 import type { Coming } from '../core/release/coming';
-import type { TagDecision } from '../core/release/tag-decisions';
+import { staysAsItIs, type TagDecision } from '../core/release/tag-decisions';
 import type { Plan, Verdict } from '../core/release/verdict';
 import { allSettled, Carrier, noTransfer, type Transfer } from './carry';
 import { placed, type Delivered, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
@@ -42,16 +42,20 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
       });
   return {
     verdicts,
-    items: items.map((item, at) => ({
-      ...placed(item),
-      kind: kindOf(item.node.manifest),
-      coming: comingOf(item, verdicts),
-      tags: decisions.filter(({ image }) => image === item.image),
-      omitted: verdicts.flatMap(({ plan }) =>
-        (plan.tags.get(item.image)?.omitted ?? []).map(({ rule, missing }) => ({ rule: rule.template.text, missing })),
-      ),
-      transfer: { ...(transfers[at] ?? noTransfer()), requests: item.target.requests },
-    })),
+    items: items.map((item, at) => {
+      const { plan, coming } = decidedAbout(item, verdicts);
+      return {
+        ...placed(item),
+        kind: kindOf(item.node.manifest),
+        origin: plan.origin,
+        coming,
+        tags: decisions.filter(({ image }) => image === item.image),
+        omitted: (plan.tags.get(item.image)?.omitted ?? []).map(({ rule, missing }) => {
+          return { rule: rule.template.text, missing };
+        }),
+        transfer: { ...(transfers[at] ?? noTransfer()), requests: item.target.requests },
+      };
+    }),
   };
 }
 
@@ -59,8 +63,11 @@ function decisionsOf(verdicts: readonly Verdict<Plan>[]): TagDecision[] {
   return verdicts.flatMap(({ decisions }) => decisions);
 }
 
-function comingOf({ image }: DeliveryItem, verdicts: readonly Verdict<Plan>[]): Coming {
-  const found = verdicts.flatMap(({ comings }) => comings).find((each) => each.image === image);
+/** What was decided about an item, and the plan that it comes in by. */
+function decidedAbout({ image }: DeliveryItem, verdicts: readonly Verdict<Plan>[]): { plan: Plan; coming: Coming } {
+  const [found] = verdicts.flatMap(({ plan, comings }) =>
+    comings.filter((coming) => coming.image === image).map((coming) => ({ plan, coming })),
+  );
   if (found === undefined) {
     throw new Error(`nothing was decided about ${image}`);
   }
@@ -77,7 +84,7 @@ function carryAll(
     items.map(async ({ image, node, target }) => {
       const own = decisions.filter((decision) => decision.image === image);
       const leads = own.some(({ served }) => served === node.manifest.digest);
-      const written = own.some(({ outcome }) => !['unchanged', 'held'].includes(outcome));
+      const written = own.some(({ outcome }) => !staysAsItIs(outcome));
       return leads && !written
         ? { ...noTransfer(), blobsPresent: contentOf(node).blobs.length }
         : carrier.carry(node, target);

@@ -2,7 +2,7 @@ import type { CommitId } from '../core/commit';
 import type { ContentNode } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
 import type { Action } from '../core/release/actions';
-import type { Coming } from '../core/release/coming';
+import type { Coming, Origin } from '../core/release/coming';
 import type { Judgement, Knowledge } from '../core/release/knowledge';
 import type { PlacedImage } from '../core/release/release';
 import type { TagDecision } from '../core/release/tag-decisions';
@@ -66,6 +66,8 @@ export interface DeliveryContext {
 /** What became of one image or bundle. */
 export interface DeliveredItem extends PlacedImage {
   readonly kind: 'image' | 'bundle';
+  /** The release that it is of. */
+  readonly origin: Origin;
   readonly coming: Coming;
   readonly tags: readonly TagDecision[];
   /** Rules that gave no tag, and what is missing. */

@@ -51,9 +51,11 @@ export async function settle<I extends SettlingItem>(
   const kept = new Set<string>();
   const isAstray = (decision: TagDecision, facts: Facts): boolean => {
     const target = facts.get('tag', keyOf(decision));
-    const leads = serving.get(keyOf(decision)) === target?.digest;
-    // What is gone may lead anywhere but there.
-    return target !== undefined && !kept.has(keyOf(decision)) && (target.gone === true ? leads : !leads);
+    const now = serving.get(keyOf(decision));
+    if (target === undefined || kept.has(keyOf(decision))) {
+      return false;
+    }
+    return target.gone === true ? leadsBack(decision, now, target.digest) : now !== target.digest;
   };
   for (let attempt = 0; ; attempt += 1) {
     const { facts } = await context.ledger.read(keys);
@@ -106,11 +108,18 @@ function keyOf({ repository, tag }: TagDecision): string {
 function asServed(decision: TagDecision, served: Digest | undefined): TagDecision {
   const { outcome } = decision;
   if (outcome === 'removed') {
-    return served === decision.digest ? { ...decision, reason: `${decision.reason}; ${notRemoved}` } : decision;
+    return leadsBack(decision, served, decision.digest)
+      ? { ...decision, reason: `${decision.reason}; ${notRemoved}` }
+      : decision;
   }
   return outcome === 'held' || served === decision.digest
     ? decision
     : { ...decision, outcome: 'held', reason: 'something newer came meanwhile, or it was taken back', heldBy: 'order' };
+}
+
+/** Whether a tag that is gone leads to what it may not lead to any more. It may lead anywhere else. */
+function leadsBack({ never = [] }: TagDecision, served: Digest | undefined, gone: Digest): boolean {
+  return served !== undefined && (served === gone || never.includes(served));
 }
 
 /** What is said of a tag that a registry keeps. */

@@ -13,7 +13,7 @@ import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { chosenComponents, stepInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { chosenComponents, passageInto, type Config, type Passage } from '../workspace/config';
 import { readGit } from '../workspace/git';
 
 /** What `promote` is told. */
@@ -26,17 +26,11 @@ export interface PromoteOptions extends SessionOptions, NamedRelease, DespiteOpt
   dryRun?: true | undefined;
 }
 
-/** An environment and the one before it. */
-interface Step {
-  readonly from: EnvironmentConfig;
-  readonly to: EnvironmentConfig;
-}
-
 /** Carries releases, the same digests, from the environment before into an environment. */
 export async function promote(options: PromoteOptions): Promise<PromoteResult> {
   return withProduct(options, async (config, session) => {
-    const step = stepInto(config, options.environment);
-    const { from, to } = step;
+    const passage = passageInto(config, options.environment);
+    const { from, to } = passage;
     const choice = await readChoice(config.folder, from, options);
     const only =
       options.only === undefined ? undefined : chosenComponents(config, options.only).map(({ name }) => name);
@@ -53,7 +47,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       };
       const judge = new Judge(context, []);
       const chosen = (await judge.decide((known) => chooseEntering(choice, only, from.name, to.name, known))).value;
-      const parts = await Promise.all(chosen.map((each) => readPart(each, step, session, config)));
+      const parts = await Promise.all(chosen.map((each) => readPart(each, passage, session, config)));
       const promotion: Promotion = {
         product: config.product,
         parts,
@@ -86,7 +80,12 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
 }
 
 /** Reads the content of a release where it is, on its way to where it goes. */
-async function readPart({ release, images }: ChosenRelease, { from, to }: Step, session: Session, { folder }: Config) {
+async function readPart(
+  { release, images }: ChosenRelease,
+  { from, to }: Passage,
+  session: Session,
+  { folder }: Config,
+) {
   const git = await readGit(folder, release.commit);
   const items = await Promise.all(
     images.map(async ({ image, platforms, ...placed }): Promise<DeliveryItem> => {

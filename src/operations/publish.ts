@@ -3,7 +3,7 @@ import type { Build, BuildOptions } from '../core/release/build';
 import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
-import type { Following } from '../core/release/following';
+import { isFollowed, type Following } from '../core/release/following';
 import { cleanForVersion } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
@@ -87,13 +87,10 @@ async function readFollowing(
 ): Promise<Following> {
   const [{ follows }] = environments;
   const branches = follows ?? (await usualBranches(folder));
-  return {
-    branches,
-    usual: follows === undefined,
-    branch,
-    pullRequest,
-    containing: await branchesWith(folder, commit),
-  };
+  // Where the branch does not settle it, the commit may.
+  const isSettled = pullRequest || (branch !== undefined && isFollowed(branch, branches));
+  const containing = isSettled ? [] : await branchesWith(folder, commit);
+  return { branches, usual: follows === undefined, branch, pullRequest, containing };
 }
 
 /** What git tells of the order of builds, and the registry and git of the highest version. */

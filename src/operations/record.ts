@@ -7,7 +7,7 @@ import { toRecorded, type ResultResult, type SignOffResult } from '../results/re
 import { actorOf } from '../session/actor';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { environmentNamed, stepInto, type Config } from '../workspace/config';
+import { environmentNamed, passageInto, type Config } from '../workspace/config';
 
 /** What every recording of evidence is told. */
 export interface EvidenceOptions extends SessionOptions, NamedRelease {
@@ -38,7 +38,7 @@ export async function recordResult(options: ResultOptions): Promise<ResultResult
 /** Records that what the environment before serves, or a named release, may enter an environment. */
 export async function signOff(options: EvidenceOptions): Promise<SignOffResult> {
   return withProduct(options, async (config, session) => {
-    const { from, to } = stepInto(config, options.environment);
+    const { from, to } = passageInto(config, options.environment);
     const choice = await readChoice(config.folder, from, options);
     return append({ choice, environment: to.name, said: { kind: 'signed-off' } }, options, config, session);
   });

@@ -1,9 +1,8 @@
 import { needReason } from '../core/release/despite';
 import { servedIn } from '../core/release/coming';
-import type { BackTo } from '../core/release/way-back';
 import { commitOrders } from '../delivery/orders';
 import { takeBack } from '../delivery/take-back';
-import { readChoice } from '../delivery/sources/choice';
+import { readNamed } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import { toRollbackResult, type RollbackResult } from '../results/rollback';
@@ -30,7 +29,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     const environment = environmentNamed(config, options.environment);
     const { name } = environment;
     const reason = needReason(options.reason, `hod rollback ${name}`);
-    const to = await readTarget(folder, options);
+    const to = await readNamed(folder, { version: options.to, commit: options.commit }, '--to');
     const dryRun = options.dryRun === true;
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       await refuseEmpty(config, ledger);
@@ -54,11 +53,6 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
       );
     });
   });
-}
-
-async function readTarget(folder: string, { to, commit }: RollbackOptions): Promise<BackTo> {
-  const choice = await readChoice(folder, { name: '', after: undefined }, { version: to, commit });
-  return 'servedBy' in choice ? undefined : choice;
 }
 
 /** Every image of the product, and every one that the environment serves. */

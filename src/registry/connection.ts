@@ -74,6 +74,11 @@ export class Connection {
     return this.shared.secrets;
   }
 
+  /** Takes the login from its source, whether the registry asks for it or not. Throws where the source does. */
+  prepareLogin(): Promise<void> {
+    return this.login.prepare();
+  }
+
   /** Does work that moves a blob, when its turn comes. Within it, only {@link sendOnce} and {@link stream} move bytes. */
   movingBlob<T>(work: () => Promise<T>): Promise<T> {
     return this.shared.limits.blobs(work);

@@ -34,12 +34,6 @@ export class Connections {
     return known;
   }
 
-  /** Takes what a registry is shown from its source, whether it is asked for or not. Throws where there is none. */
-  async prove(registry: string): Promise<void> {
-    const { credentials } = await this.options.access(registry);
-    await credentials(this.wires);
-  }
-
   /** Closes every connection. */
   close(): Promise<void> {
     return this.wires.close();

@@ -61,22 +61,13 @@ export function toPromoteResult(
     images: items.map((item) => {
       const { repository, requests } = sourceOf(item);
       const { transfer, ...image } = toDeliveredResult(item);
-      const { origin } = planOf(item, verdicts);
       return {
         ...image,
-        version: origin.version ?? null,
-        commit: origin.commit,
+        version: item.origin.version ?? null,
+        commit: item.origin.commit,
         sourceRepository: repository,
         transfer: { ...transfer, requests: transfer.requests + (repository === item.repository ? 0 : requests) },
       };
     }),
   };
-}
-
-function planOf({ image }: DeliveredItem, verdicts: Delivered<Plan>['verdicts']): Plan {
-  const found = verdicts.find(({ comings }) => comings.some((coming) => coming.image === image));
-  if (found === undefined) {
-    throw new Error(`nothing was decided about ${image}`);
-  }
-  return found.plan;
 }

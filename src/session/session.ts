@@ -67,7 +67,7 @@ export class Session {
 
   /** Lets the token service of a registry check the identity of this job. Throws where it does not accept it. */
   async proveIdentity(registry: string): Promise<void> {
-    await this.connections.prove(registry);
+    await (await this.connections.to(registry)).prepareLogin();
   }
 
   /** Closes every connection. */

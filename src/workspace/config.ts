@@ -291,8 +291,14 @@ export function environmentNamed(config: Config, name: string): EnvironmentConfi
   return found;
 }
 
-/** An environment, and the one that its releases come from. Throws `first-environment` where there is none before. */
-export function stepInto(config: Config, name: string): { from: EnvironmentConfig; to: EnvironmentConfig } {
+/** An environment, and the one that its releases come from. */
+export interface Passage {
+  readonly from: EnvironmentConfig;
+  readonly to: EnvironmentConfig;
+}
+
+/** The way into an environment. Throws `first-environment` where there is none before it. */
+export function passageInto(config: Config, name: string): Passage {
   const to = environmentNamed(config, name);
   if (to.after === undefined) {
     throw new HodError('first-environment', {

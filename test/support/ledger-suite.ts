@@ -69,7 +69,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       const at = timestampOf(new Date(Date.UTC(2026, 0, 1)));
       const served = images.map((each) => ({
         image: each.image,
-        is: build === 0 ? null : { ...each, commit, release, since: at, by: 'una', tags: [] },
+        is: build === 0 ? null : { ...each, commit, release, since: at, step: 1, by: 'una', tags: [] },
       }));
       const target = (digest: Digest) => (build === 0 ? null : { digest, commit });
       return {

@@ -2,6 +2,7 @@ import fc from 'fast-check';
 import { commitSchema } from '../../src/core/commit';
 import { HodError } from '../../src/core/errors';
 import type { Digest } from '../../src/core/oci/digest';
+import { latestIn } from '../../src/core/release/coming';
 import type { EntryRules } from '../../src/core/release/entry-rules';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
 import { parseTemplate } from '../../src/core/tags/template';
@@ -367,7 +368,7 @@ async function play(
           }
           // What it was to bring in is not there to be brought in any more. The remedy that is named finishes its tags.
           const name = each.kind === 'promote' ? each.to : each.kind === 'rollback' ? each.environment : 'none';
-          const served = world.facts.get('environment', name)?.images[0];
+          const served = latestIn(world.facts, name);
           if (served !== undefined) {
             await world.rollback(name, 'finish', { commit: served.commit });
           }

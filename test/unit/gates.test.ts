@@ -124,7 +124,7 @@ describe('what lets a release in', () => {
   const none: EntryRules = { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [] };
   const served = (more: Partial<Fact<'environment'>['images'][number]>): Facts => {
     const facts = new Facts();
-    const image = { ...placed, version, commit, release, since, by: 'una', tags: [], ...more };
+    const image = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };
     facts.set('environment', 'uat', { steps: 1, images: [image] });
     return facts;
   };

@@ -1,6 +1,7 @@
+import { describeDuration } from '../../core/time';
 import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
 import type { Look } from '../answer';
-import { columns, formatCount, formatSeconds } from './format';
+import { columns, formatCount } from './format';
 
 /** What `config check` answers to people. */
 export function configView(
@@ -23,7 +24,7 @@ export function configShowView({ file, product, ledger, environments }: ConfigSh
     const entry = [
       ...gates.results.map((name) => `result ${name}`),
       ...(gates.signOffs === 0 ? [] : [formatCount(gates.signOffs, 'sign-off')]),
-      ...(gates.soak === 0 ? [] : [`soak ${formatSeconds(gates.soak / 1000)}`]),
+      ...(gates.soak === 0 ? [] : [`soak ${describeDuration(gates.soak)}`]),
       ...gates.freeze.map((window) => `freeze ${window}`),
       ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),
       ...(gates.annotations.length === 0 ? [] : [`annotations ${gates.annotations.join(' ')}`]),

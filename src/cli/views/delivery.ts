@@ -5,37 +5,31 @@ import type { PublishResult } from '../../results/publish';
 import type { Look } from '../answer';
 import { shortCommit } from '../../core/commit';
 import { astrayBlock, changesNothing, imageBlocks, leadsNowhere, nameList, onlyRestores, tagCounts } from './images';
+import { grouped } from './format';
 import type { Style } from './style';
 import { totalLine } from './transfer';
 
 /** What `publish` answers to people. */
 export function publishView(result: PublishResult, look: Look): string {
   const { style } = look;
+  const { images, gates, dryRun } = result;
   const branch = result.branch === null ? '' : ` on ${result.branch}`;
   const name = `${releaseName(result, style)}${branch}`;
   const environment = style.strong(result.environment);
-  const verbs = result.dryRun
-    ? { done: 'Would publish', restored: 'Would restore', sent: 'Would upload' }
-    : { done: 'Published', restored: 'Restored', sent: 'Uploaded' };
-  const title = changesNothing(result.images)
-    ? `Nothing to do: ${environment} has ${name} already`
-    : onlyRestores(result.images)
-      ? `${verbs.restored} tags of ${name} in ${environment}`
-      : leadsNowhere(result.images)
-        ? `${verbs.sent} ${name} to ${environment}: no tag leads to it`
-        : `${verbs.done} ${name} to ${environment}`;
-  const unmet = result.gates.filter(({ outcome }) => outcome === 'unmet');
+  const unmet = gates.filter(({ outcome }) => outcome === 'unmet');
+  const nowhere = leadsNowhere(images);
+  const title = titleOf({ images, unmet, name, environment, dryRun }, style, {
+    work: `publish ${name} to ${environment}`,
+    done: `${doneWord(dryRun, nowhere ? 'upload' : 'publish')} ${name} to ${environment}${nowhere ? ': no tag leads to it' : ''}`,
+  });
   return blocks(
-    astrayBlock(result.images, style),
-    [
-      unmet.length > 0 ? refusedTitle(`publish ${name} to ${environment}`, unmet, style) : title,
-      ...versionLine(result, style),
-    ],
+    astrayBlock(images, style),
+    [title, ...versionLine(result, style)],
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
-    imageBlocks(result.images, look),
-    wayLines(result.images, result.environment, style),
+    imageBlocks(images, look),
+    wayLines(images, result.environment, style),
     leftoverLines(result.leftovers, style),
-    [`${tagCounts(result.images, style)}\n${totalLine(result.images, look)}`],
+    [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
   );
 }
 
@@ -45,19 +39,16 @@ const everyday = ['fixed-tags', 'some-tag', 'in-order', 'comes-in'];
 /** What `promote` answers to people. */
 export function promoteView(result: PromoteResult, look: Look): string {
   const { style, verbose } = look;
-  const { from, dryRun, images } = result;
+  const { from, dryRun, images, gates } = result;
   const name = promotedName(result, style);
-  const to = style.strong(result.to);
-  const unmet = result.gates.filter(({ outcome }) => outcome === 'unmet');
-  const title =
-    unmet.length > 0
-      ? refusedTitle(`promote ${name} from ${from} to ${to}`, unmet, style)
-      : changesNothing(images)
-        ? `Nothing to do: ${to} has ${name} already`
-        : onlyRestores(images)
-          ? `${dryRun ? 'Would restore' : 'Restored'} tags of ${name} in ${to}`
-          : `${dryRun ? 'Would promote' : 'Promoted'} ${name} from ${from} to ${to}`;
-  const shown = result.gates.filter(({ gate, outcome }) => verbose || outcome === 'unmet' || !everyday.includes(gate));
+  const environment = style.strong(result.to);
+  const unmet = gates.filter(({ outcome }) => outcome === 'unmet');
+  const way = `${name} from ${from} to ${environment}`;
+  const title = titleOf({ images, unmet, name, environment, dryRun }, style, {
+    work: `promote ${way}`,
+    done: `${doneWord(dryRun, 'promote')} ${way}`,
+  });
+  const shown = gates.filter(({ gate, outcome }) => verbose || outcome === 'unmet' || !everyday.includes(gate));
   return blocks(
     astrayBlock(images, style),
     [title, ...gateLines(shown, style)],
@@ -67,14 +58,38 @@ export function promoteView(result: PromoteResult, look: Look): string {
   );
 }
 
+const doneWords = { publish: 'Published', upload: 'Uploaded', promote: 'Promoted', restore: 'Restored' } as const;
+
+function doneWord(dryRun: boolean, verb: keyof typeof doneWords): string {
+  return dryRun ? `Would ${verb}` : doneWords[verb];
+}
+
+/** What became of a delivery, in a line. `work` is what was to be done, `done` that it was. */
+function titleOf(
+  about: {
+    images: readonly DeliveredResult[];
+    unmet: readonly GateResult[];
+    name: string;
+    environment: string;
+    dryRun: boolean;
+  },
+  style: Style,
+  { work, done }: { work: string; done: string },
+): string {
+  const { images, unmet, name, environment, dryRun } = about;
+  if (unmet.length > 0) {
+    const count = unmet.length === 1 ? 'a rule is not met' : `${unmet.length} rules are not met`;
+    return `${style.bad('Would not')} ${work}: ${count}`;
+  }
+  if (changesNothing(images)) {
+    return `Nothing to do: ${environment} has ${name} already`;
+  }
+  return onlyRestores(images) ? `${doneWord(dryRun, 'restore')} tags of ${name} in ${environment}` : done;
+}
+
 /** A head, and blocks around it, with an empty line between each. */
 function blocks(before: readonly string[], head: readonly string[], ...others: readonly (readonly string[])[]): string {
   return [...before, head.join('\n'), ...others.flat()].join('\n\n');
-}
-
-function refusedTitle(work: string, unmet: readonly GateResult[], style: Style): string {
-  const count = unmet.length === 1 ? 'a rule is not met' : `${unmet.length} rules are not met`;
-  return `${style.bad('Would not')} ${work}: ${count}`;
 }
 
 /** A line for each rule, and what would meet it. */
@@ -92,22 +107,13 @@ function gateLines(gates: readonly (GateResult & { readonly of?: string })[], st
 
 /** How images came in, where they did not all take over. */
 function wayLines(images: readonly DeliveredResult[], environment: string, style: Style): string[] {
-  const groups = new Map<string, DeliveredResult[]>();
-  for (const image of images.filter(({ way }) => way !== 'takes-over')) {
-    const key = JSON.stringify([image.way, image.wayReason, image.serves]);
-    groups.set(key, [...(groups.get(key) ?? []), image]);
-  }
-  return [...groups.values()].flatMap((group) => {
-    const [first] = group;
-    if (first === undefined) {
-      return [];
-    }
+  const aside = images.filter(({ way }) => way !== 'takes-over');
+  return grouped(aside, ({ way, wayReason, serves }) => [way, wayReason, serves]).map((group) => {
+    const [{ way, wayReason, serves }] = group;
     const what = group.length === images.length ? 'this release' : nameList(group);
-    const way = first.way === 'beside' ? 'came beside it' : 'is held';
-    const serves = first.serves ?? 'nothing of it';
-    return [
-      `${style.notice(`${environment} goes on serving ${serves}`)}: ${what} ${way}.\n  ${style.faint(first.wayReason)}`,
-    ];
+    const came = way === 'beside' ? 'came beside it' : 'is held';
+    const going = style.notice(`${environment} goes on serving ${serves ?? 'nothing of it'}`);
+    return `${going}: ${what} ${came}.\n  ${style.faint(wayReason)}`;
   });
 }
 

@@ -1,8 +1,9 @@
 import { shortDigest } from '../../core/oci/digest';
+import { staysAsItIs } from '../../core/release/tag-decisions';
 import type { ContentResult, TagResult } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { Look } from '../answer';
-import { columns, formatCount } from './format';
+import { columns, formatCount, grouped } from './format';
 import type { Style } from './style';
 import { transferLine } from './transfer';
 
@@ -86,7 +87,7 @@ export function changesNothing(images: readonly DeliveredResult[]): boolean {
     ({ tags, transfer }) =>
       transfer.blobsSent === 0 &&
       tags.some(({ outcome }) => outcome === 'unchanged') &&
-      tags.every(({ outcome }) => outcome === 'unchanged' || outcome === 'held'),
+      tags.every(({ outcome }) => staysAsItIs(outcome)),
   );
 }
 
@@ -98,9 +99,7 @@ export function leadsNowhere(images: readonly DeliveredResult[]): boolean {
 /** Whether tags that stood elsewhere were put right, and nothing else was done. */
 export function onlyRestores(images: readonly DeliveredResult[]): boolean {
   const outcomes = images.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
-  return (
-    outcomes.includes('restored') && outcomes.every((outcome) => ['restored', 'unchanged', 'held'].includes(outcome))
-  );
+  return outcomes.includes('restored') && outcomes.every((outcome) => outcome === 'restored' || staysAsItIs(outcome));
 }
 
 /** The tags that stood elsewhere than the ledger says. */
@@ -138,7 +137,7 @@ type Weight = (typeof weights)[number];
 
 /** What changed comes first, then what was held, then what did not change. */
 function weightOf({ tags, omitted }: DeliveredResult): Weight {
-  if (tags.some(({ outcome }) => !['unchanged', 'held'].includes(outcome))) {
+  if (tags.some(({ outcome }) => !staysAsItIs(outcome))) {
     return 'changed';
   }
   return tags.some(({ outcome }) => outcome === 'held') || omitted.length > 0 ? 'held' : 'unchanged';
@@ -154,10 +153,5 @@ function fateLines({ tags, omitted }: DeliveredResult, style: Style): string[] {
 
 /** Groups images whose tags fared alike, for the same reasons. */
 function alike(images: readonly DeliveredResult[]): DeliveredResult[][] {
-  const groups = new Map<string, DeliveredResult[]>();
-  for (const image of images) {
-    const key = JSON.stringify([image.tags, image.omitted]);
-    groups.set(key, [...(groups.get(key) ?? []), image]);
-  }
-  return [...groups.values()];
+  return grouped(images, ({ tags, omitted }) => [tags, omitted]);
 }

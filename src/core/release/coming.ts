@@ -58,6 +58,16 @@ export function servedIn(facts: Facts, environment: string): readonly ServedImag
   return facts.get('environment', environment)?.images ?? [];
 }
 
+/** What took over last of all that an environment serves: going back to it takes nothing back. */
+export function latestIn(facts: Facts, environment: string): ServedImage | undefined {
+  return [...servedIn(facts, environment)].sort((a, b) => b.step - a.step)[0];
+}
+
+/** The newest of an image on a line of versions or a branch of an environment. */
+export function headOf(facts: Facts, environment: string, lane: string, image: string): LaneHead | undefined {
+  return facts.get('lane', laneKey(environment, lane))?.find((head) => head.image === image);
+}
+
 /** The commits in an environment that a release must be compared with. */
 export function commitsToCompare(environment: string, origin: Origin, facts: Facts): CommitId[] {
   const heads = laneFacts(environment, origin).flatMap(({ key }) => facts.get('lane', key) ?? []);
@@ -73,7 +83,7 @@ export function decideComing(
   { facts, ancestry, elsewhere: shown, movesTag }: ComingKnowledge,
 ): Coming {
   const [first, ...others] = lanesOf(origin).map((lane) => {
-    const head = facts.get('lane', laneKey(environment, lane))?.find((each) => each.image === image);
+    const head = headOf(facts, environment, lane, image);
     return { lane, head, newest: head === undefined || comesAfter(orderInLane(lane, origin, head, ancestry)) };
   });
   const lanes = [first, ...others].flatMap((each) => (each?.newest === true ? [each.lane] : []));

@@ -1,7 +1,7 @@
 import { describePosition } from '../tags/ordering';
 import type { Action } from './actions';
 import type { Fact } from './facts';
-import type { Gate } from './gates/gate';
+import { unmetAmong, type Gate } from './gates/gate';
 import { factNeed, type Decision, type Knowledge } from './knowledge';
 import { chooseReleases, type ChosenRelease, type ReleaseChoice } from './promotion';
 import { contentId } from './release';
@@ -36,19 +36,16 @@ export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<R
   if (chosen.kind !== 'decided') {
     return chosen;
   }
-  const contents = chosen.value.map(({ release }) => contentId(release.images));
-  const unknown = known.missing(contents.map((content) => factNeed('evidence', content)));
+  const releases = chosen.value.map(({ release: { release, images } }) => ({ release, content: contentId(images) }));
+  const unknown = known.missing(releases.map(({ content }) => factNeed('evidence', content)));
   if (unknown !== undefined) {
     return unknown;
   }
   const gates = said.kind === 'result' ? chosen.value.map((each) => wasThere(each, environment)) : [];
-  if (gates.some(({ outcome }) => outcome === 'unmet')) {
+  if (unmetAmong(gates).length > 0) {
     return { kind: 'refused', gates };
   }
-  const isKnown = contents.every((content) => says(known.facts.get('evidence', content), evidence));
-  const releases = chosen.value.map(({ release }, at) => {
-    return { release: release.release, content: contents[at] ?? contentId(release.images) };
-  });
+  const isKnown = releases.every(({ content }) => says(known.facts.get('evidence', content), evidence));
   return {
     kind: 'decided',
     value: { chosen: chosen.value, actions: isKnown ? [] : [{ ...said, environment, releases }] },

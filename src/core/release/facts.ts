@@ -22,8 +22,9 @@ const servedImageSchema = placedImageSchema.extend({
   version: versionSchema.optional(),
   commit: commitSchema,
   release: releaseIdSchema,
-  /** Since when the environment serves it. */
+  /** Since when the environment serves it, and the step at which its release took over. */
   since: timestampSchema,
+  step: z.number().int(),
   by: z.string(),
   /** The tags that were pointed to it then. */
   tags: z.array(tagSchema),
@@ -169,6 +170,7 @@ export type StagedImage = z.infer<typeof stagedImageSchema>;
 export type StagedPart = StagedImage['parts'][number];
 export type Release = Fact<'release'>;
 export type Step = Fact<'step'>;
+export type Withdrawal = NonNullable<Fact<'withdrawn'>>;
 
 /** Names a fact. */
 export interface FactKey {
@@ -271,4 +273,18 @@ export function laneKey(environment: string, lane: string): string {
 /** The key of the fact that content was withdrawn in an environment. */
 export function withdrawnKey(environment: string, content: ContentId): string {
   return `${environment} ${content}`;
+}
+
+/** That content was withdrawn in an environment; undefined where it was not, or came back on purpose. */
+export function withdrawalOf(facts: Facts, environment: string, content: ContentId): Withdrawal | undefined {
+  return facts.get('withdrawn', withdrawnKey(environment, content)) ?? undefined;
+}
+
+/** Where a tag stands by the ledger; undefined where it stands nowhere, any more or yet. */
+export function targetOf(known: Fact<'tag'> | undefined): TagTarget | undefined {
+  if (known === undefined || known.gone === true) {
+    return undefined;
+  }
+  const { digest, commit, version } = known;
+  return { digest, commit, version };
 }

@@ -9,8 +9,13 @@ export interface Following {
   readonly usual: boolean;
   readonly branch: string | undefined;
   readonly pullRequest: boolean;
-  /** The branches, here and at the remote, that contain the commit. */
+  /** The branches, here and at the remote, that contain the commit; of one that its branch or a pull request settles, none are named. */
   readonly containing: readonly string[];
+}
+
+/** Whether a branch is among some that are followed, by name or pattern. */
+export function isFollowed(branch: string, branches: readonly string[]): boolean {
+  return picomatch.isMatch(branch, [...branches], { dot: true });
 }
 
 /** Why a build never takes over the first environment; undefined where it may. */
@@ -19,16 +24,15 @@ export function whyNotFollowed(
   version: Version | undefined,
   environment: string,
 ): string | undefined {
-  const follows = picomatch([...branches], { dot: true });
   const list = branches.join(', ');
   const key = `\`follows\` of ${environment} in hod.yaml ${usual ? 'can name others' : 'says so'}`;
   if (pullRequest) {
     return `only builds of ${list} take over, and this one is of a pull request`;
   }
-  if (branch !== undefined && follows(branch)) {
+  if (branch !== undefined && isFollowed(branch, branches)) {
     return undefined;
   }
-  if (version !== undefined && containing.some((name) => follows(name))) {
+  if (version !== undefined && containing.some((name) => isFollowed(name, branches))) {
     return undefined;
   }
   const unknown =

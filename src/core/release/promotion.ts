@@ -6,20 +6,20 @@ import type { Timestamp } from '../time';
 import type { Action } from './actions';
 import { servedIn } from './coming';
 import type { EntryRules } from './entry-rules';
-import { withdrawnKey, type Release } from './facts';
+import { withdrawalOf, withdrawnKey, type Release } from './facts';
 import { entryGates, type EnteringImage } from './gates/entry';
 import { unmetAmong } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { someTag } from './gates/tags';
 import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge } from './knowledge';
-import { contentId, type PlacedImage, type ReleaseId } from './release';
+import { contentId, type ContentId, type PlacedImage, type ReleaseId } from './release';
 import { arrivalOf, judge, type ArrivingImage, type Destination, type Plan, type Verdict } from './verdict';
 
-/** Which releases to promote: a named one, or what the environment before serves. */
-export type ReleaseChoice =
-  | { readonly version: Version }
-  | { readonly commit: CommitId }
-  | { readonly servedBy: string; readonly isFirst: boolean };
+/** A release, by its version or its commit. */
+export type NamedChoice = { readonly version: Version } | { readonly commit: CommitId };
+
+/** Which releases are meant: a named one, or what an environment serves. */
+export type ReleaseChoice = NamedChoice | { readonly servedBy: string; readonly isFirst: boolean };
 
 /** A release, and those of its images that are meant. */
 export interface ChosenRelease {
@@ -78,14 +78,14 @@ export function chooseEntering(
   if (chosen.kind !== 'decided') {
     return chosen;
   }
-  const keyOf = ({ release }: ChosenRelease): string => withdrawnKey(from, contentId(release.images));
-  const unknown = known.missing(chosen.value.map((each) => factNeed('withdrawn', keyOf(each))));
+  const contentOf = ({ release }: ChosenRelease): ContentId => contentId(release.images);
+  const unknown = known.missing(chosen.value.map((each) => factNeed('withdrawn', withdrawnKey(from, contentOf(each)))));
   if (unknown !== undefined) {
     return unknown;
   }
   const gates = chosen.value.map((each) => {
     const names = each.images.map(({ image }) => image);
-    return cameThrough(each.release, names, from, to, known.facts.get('withdrawn', keyOf(each)));
+    return cameThrough(each.release, names, from, to, withdrawalOf(known.facts, from, contentOf(each)));
   });
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates } : chosen;
 }
@@ -109,10 +109,7 @@ interface ChosenId {
   readonly images?: readonly string[];
 }
 
-function chooseNamed(
-  choice: Exclude<ReleaseChoice, { servedBy: string }>,
-  known: Knowledge,
-): Decision<readonly ChosenId[]> {
+function chooseNamed(choice: NamedChoice, known: Knowledge): Decision<readonly ChosenId[]> {
   const need = 'version' in choice ? factNeed('version', choice.version) : factNeed('commit', choice.commit);
   const unknown = known.missing([need]);
   if (unknown !== undefined) {
@@ -215,10 +212,10 @@ function decidePart(
     ({ facts, comings, decisions }) => {
       const current = facts.get('release', release.release) ?? release;
       const names = images.map(({ image }) => image);
-      const here = facts.get('withdrawn', withdrawnKey(environment, content));
+      const withdrawal = withdrawalOf(facts, environment, content);
       return [
-        cameThrough(current, names, from, environment, facts.get('withdrawn', withdrawnKey(from, content))),
-        comesIn(current, comings, environment, { withdrawal: here, decisions, facts }),
+        cameThrough(current, names, from, environment, withdrawalOf(facts, from, content)),
+        comesIn(current, comings, environment, { withdrawal, decisions, facts }),
         someTag(environment, plan.tags, false),
         ...entryGates(entryRules, { ...entry, release: current }, facts, facts.get('evidence', content)),
       ];

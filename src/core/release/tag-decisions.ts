@@ -11,7 +11,7 @@ import {
 import type { TagKind, WantedTag } from '../tags/rules';
 import type { Tag } from '../tags/tag';
 import type { Coming } from './coming';
-import { tagKey, type Fact, type Facts } from './facts';
+import { tagKey, targetOf, type Fact, type Facts } from './facts';
 import type { SetTag } from './release';
 
 /** A tag that a rule asks for in one repository, and what stands there now. */
@@ -34,6 +34,11 @@ export interface TagRequest {
 export const tagOutcomes = ['created', 'unchanged', 'moved', 'restored', 'removed', 'held', 'refused'] as const;
 export type TagOutcome = (typeof tagOutcomes)[number];
 
+/** Whether a tag is as it was: nothing was, or is to be, written. */
+export function staysAsItIs(outcome: TagOutcome): boolean {
+  return outcome === 'unchanged' || outcome === 'held';
+}
+
 /** What is to become of one tag. */
 export interface TagDecision {
   readonly image: string;
@@ -49,6 +54,8 @@ export interface TagDecision {
   readonly served: Digest | undefined;
   /** What the ledger says that it points to, where the registry serves something else or nothing. */
   readonly recorded?: Digest | undefined;
+  /** Of a tag that is removed: everything that it may not lead to. */
+  readonly never?: readonly Digest[];
 }
 
 /** What holds moving tags, beside what they point to. */
@@ -166,7 +173,6 @@ function decideMovingTag(
 export function evidenceWanted(requests: readonly TagRequest[], facts: Facts): TagRequest[] {
   return requests.filter(({ repository, wanted, digest, served }) => {
     const recorded = facts.get('tag', tagKey(repository, wanted.tag))?.digest;
-    // Of what was withdrawn, too, the ledger knows.
     return wanted.rule.kind === 'moving' && served !== undefined && ![digest, recorded].includes(served);
   });
 }
@@ -177,7 +183,7 @@ function asTarget({ digest, commit, version }: Fact<'tag'>): CurrentTarget {
 
 /** The ledger may know a tag that never arrived (a run was killed) or was moved by hand: it is put right. */
 function asServed(
-  { outcome, reason }: Exclude<MovingDecision, { outcome: 'held' }>,
+  { reason }: MovingDecision,
   digest: Digest,
   served: Digest | undefined,
   recorded: Digest | undefined,
@@ -188,15 +194,9 @@ function asServed(
   if (recorded === digest) {
     return { outcome: 'restored', reason: astrayReason(served, recorded) };
   }
-  if (recorded !== undefined && recorded !== served) {
-    return {
-      outcome: served === undefined ? 'created' : 'moved',
-      reason: `${reason}; ${astrayReason(served, recorded)}`,
-    };
-  }
   return {
     outcome: served === undefined ? 'created' : 'moved',
-    reason: outcome === 'unchanged' ? 'it stood elsewhere' : reason,
+    reason: recorded === undefined || recorded === served ? reason : `${reason}; ${astrayReason(served, recorded)}`,
   };
 }
 
@@ -229,8 +229,7 @@ export function tagsToSet(decisions: readonly TagDecision[]): SetTag[] {
 
 /** Whether the facts already say everything that an entry with these tags would add. */
 export function isRecorded(tags: readonly SetTag[], facts: Facts): boolean {
-  return tags.every(({ repository, tag, digest }) => {
-    const target = facts.get('tag', tagKey(repository, tag));
-    return target?.digest === digest && target.gone !== true;
-  });
+  return tags.every(
+    ({ repository, tag, digest }) => targetOf(facts.get('tag', tagKey(repository, tag)))?.digest === digest,
+  );
 }

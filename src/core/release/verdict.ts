@@ -6,7 +6,7 @@ import { compareVersions } from '../tags/version';
 import type { Arrival } from './actions/arrival';
 import { commitsToCompare, decideComing, laneFacts, servedIn, type Coming, type Origin } from './coming';
 import { rulesAside, type Despite } from './despite';
-import { tagKey, withdrawnKey, type Fact, type Facts } from './facts';
+import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from './facts';
 import { metAmong, unmetAmong, type Gate } from './gates/gate';
 import { fixedTags, inOrder } from './gates/tags';
 import { factNeed, type Judgement, type Knowledge, type Need } from './knowledge';
@@ -86,11 +86,10 @@ export function judge<P extends Plan>(
   const { environment, images, strictOrder, despite } = destination;
   const { origin } = plan;
   const wanted = images.flatMap((image) => (plan.tags.get(image.image)?.wanted ?? []).map((tag) => ({ image, tag })));
-  const withdrawal = withdrawnKey(environment, plan.content);
   const first = known.missing([
     factNeed('release', plan.release),
     factNeed('environment', environment),
-    factNeed('withdrawn', withdrawal),
+    factNeed('withdrawn', withdrawnKey(environment, plan.content)),
     ...laneFacts(environment, origin).map((fact): Need => ({ kind: 'fact', fact })),
     ...wanted.flatMap(({ image: { repository }, tag: { tag } }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
@@ -119,7 +118,7 @@ export function judge<P extends Plan>(
     return third;
   }
   const ancestry = orderFor(origin.commit, despite, known);
-  const withdrawn = whyWithdrawn(facts.get('withdrawn', withdrawal), environment, despite);
+  const withdrawn = whyWithdrawn(withdrawalOf(facts, environment, plan.content), environment, despite);
   const belowServed = new Set(
     servedIn(facts, environment)
       .filter((each) => plan.pullRequest !== true && isBelow(origin, each))
@@ -161,12 +160,8 @@ function isBelow({ version }: Origin, served: Position): boolean {
   return version !== undefined && served.version !== undefined && compareVersions(version, served.version) < 0;
 }
 
-function whyWithdrawn(
-  withdrawal: Fact<'withdrawn'> | undefined,
-  environment: string,
-  { again }: Despite,
-): string | undefined {
-  return withdrawal === undefined || withdrawal === null || again
+function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, { again }: Despite): string | undefined {
+  return withdrawal === undefined || again
     ? undefined
     : `${withdrawal.by} took ${environment} back from it: ${withdrawal.reason}`;
 }

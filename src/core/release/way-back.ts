@@ -1,14 +1,13 @@
-import type { CommitId } from '../commit';
 import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import { describePosition } from '../tags/ordering';
-import type { Version } from '../tags/version';
 import type { Action } from './actions';
-import { servedIn } from './coming';
+import { headOf, servedIn } from './coming';
 import {
   laneKey,
   stepKey,
   tagKey,
+  targetOf,
   type ChangesBack,
   type Facts,
   type LaneHead,
@@ -18,11 +17,12 @@ import {
   type TagTarget,
 } from './facts';
 import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from './knowledge';
+import type { NamedChoice } from './promotion';
 import { contentId, type ContentId, type ReleaseId } from './release';
 import { astrayReason, type TagDecision } from './tag-decisions';
 
 /** Where an environment is to go back to: a release that it served, or what it served before. */
-export type BackTo = { readonly version: Version } | { readonly commit: CommitId } | undefined;
+export type BackTo = NamedChoice | undefined;
 
 /** A rollback that was asked for. */
 export interface Rollback {
@@ -227,7 +227,7 @@ function changesSince(
   );
   const moved = new Set(tags.map(({ key }) => key));
   const decisions = [
-    ...tags.flatMap(({ of, is }) => decideTag(of, is, known)),
+    ...tags.flatMap(({ key, of, is }) => decideTag(of, is, stoodSince(key, back, steps), known)),
     ...kept.filter(({ repository, tag }) => !moved.has(tagKey(repository, tag))).flatMap((of) => restoreTag(of, known)),
   ];
   return {
@@ -239,11 +239,11 @@ function changesSince(
       serves,
       served: changed.map(({ image, is }) => ({ image, is })),
       lanes: lanes
-        .filter(({ of: { lane, image }, is }) => !sameHead(is, headNow(known.facts, environment, lane, image)))
+        .filter(({ of: { lane, image }, is }) => !sameHead(is, headOf(known.facts, environment, lane, image)))
         .map(({ of, is }) => ({ ...of, is })),
       // Also where the digest is the same: what moves the tag next is compared with what it leads to.
       tags: tags
-        .filter(({ key, is }) => !sameTarget(is, targetNow(known.facts, key)))
+        .filter(({ key, is }) => !sameTarget(is, targetOf(known.facts.get('tag', key))))
         .map(({ of, is }) => ({ ...of, is })),
       decisions,
     },
@@ -300,10 +300,6 @@ function standing<O, V>(
   return [...now.values()];
 }
 
-function headNow(facts: Facts, environment: string, lane: string, image: string): LaneHead | undefined {
-  return facts.get('lane', laneKey(environment, lane))?.find((head) => head.image === image);
-}
-
 function sameHead(a: LaneHead | null, b: LaneHead | undefined): boolean {
   return a?.commit === b?.commit && a?.version === b?.version;
 }
@@ -312,26 +308,33 @@ function sameTarget(a: TagTarget | null, b: TagTarget | undefined): boolean {
   return a?.digest === b?.digest && a?.commit === b?.commit && a?.version === b?.version;
 }
 
-/** Where a tag stands by the ledger. */
-function targetNow(facts: Facts, key: string): TagTarget | undefined {
-  const target = facts.get('tag', key);
-  return target?.gone === true ? undefined : target;
+/** Everything that a tag has led to since a step. */
+function stoodSince(key: string, back: number, steps: Steps): Digest[] {
+  return [...steps]
+    .filter(([number]) => number > back)
+    .flatMap(([, step]) => step.tags)
+    .filter(({ repository, tag }) => tagKey(repository, tag) === key)
+    .flatMap(({ is, was }) => [is, was])
+    .flatMap((target) => (target === null ? [] : [target.digest]));
 }
 
+/** @param stood What the tag has led to since then: runs that were ended may have left any of it there. */
 function decideTag(
   of: Pick<TagDecision, 'image' | 'repository' | 'tag'>,
   is: TagTarget | null,
+  stood: readonly Digest[],
   known: Knowledge,
 ): TagDecision[] {
-  const key = tagKey(of.repository, of.tag);
-  const recorded = targetNow(known.facts, key);
+  const target = known.facts.get('tag', tagKey(of.repository, of.tag));
+  const recorded = targetOf(target);
   const served = known.servedUnder(of.repository, of.tag);
   if (is === null) {
     // It may be gone by the ledger, and stand there still: a run was killed before it removed it.
-    const target = known.facts.get('tag', key);
-    const stands = target !== undefined && (target.gone !== true || served === target.digest);
+    const stands = target !== undefined && (recorded !== undefined || (served !== undefined && stood.includes(served)));
     const reason = 'only what is withdrawn had it';
-    return stands ? [{ ...of, kind: 'moving', digest: target.digest, outcome: 'removed', reason, served }] : [];
+    return stands
+      ? [{ ...of, kind: 'moving', digest: target.digest, outcome: 'removed', reason, served, never: stood }]
+      : [];
   }
   const outcome = served === is.digest ? 'unchanged' : recorded?.digest === is.digest ? 'restored' : 'moved';
   const was = recorded === undefined ? 'nothing' : describePosition(recorded);

@@ -1,6 +1,6 @@
 import { isCommitId, notACommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
-import type { ReleaseChoice } from '../../core/release/promotion';
+import type { NamedChoice, ReleaseChoice } from '../../core/release/promotion';
 import { parseVersion } from '../../core/tags/version';
 import { readGit } from '../../workspace/git';
 
@@ -12,18 +12,20 @@ export interface NamedRelease {
 }
 
 /**
- * Reads which releases are meant: one that is named, else what an environment serves. Throws `usage`
- * where two are named, or the commit is none.
+ * Reads which release is named; undefined where none is. Throws `usage` where two are named, or the
+ * commit is none.
+ *
+ * @param option The option that names a version.
  */
-export async function readChoice(
+export async function readNamed(
   folder: string,
-  served: { name: string; after: string | undefined },
   { version, commit }: NamedRelease,
-): Promise<ReleaseChoice> {
+  option: string,
+): Promise<NamedChoice | undefined> {
   if (version !== undefined && commit !== undefined) {
     throw new HodError('options-conflict', {
       what: 'two releases are named',
-      object: `--version ${version} --commit ${commit}`,
+      object: `${option} ${version} --commit ${commit}`,
       why: 'each of them names one',
       next: 'use one of them',
     });
@@ -31,9 +33,17 @@ export async function readChoice(
   if (version !== undefined) {
     return { version: parseVersion(version) };
   }
-  return commit === undefined
-    ? { servedBy: served.name, isFirst: served.after === undefined }
-    : { commit: await readCommit(folder, commit) };
+  return commit === undefined ? undefined : { commit: await readCommit(folder, commit) };
+}
+
+/** Reads which releases are meant: one that is named, else what an environment serves. Throws as {@link readNamed}. */
+export async function readChoice(
+  folder: string,
+  served: { readonly name: string; readonly after: string | undefined },
+  named: NamedRelease,
+): Promise<ReleaseChoice> {
+  const choice = await readNamed(folder, named, '--version');
+  return choice ?? { servedBy: served.name, isFirst: served.after === undefined };
 }
 
 /** The commit that a name stands for in git here. Throws `not-a-commit`. */

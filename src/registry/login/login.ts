@@ -72,6 +72,11 @@ export class Login {
     return this.held !== undefined;
   }
 
+  /** Takes the credential from its source before anything asks for it. Throws where the source does. */
+  async prepare(): Promise<void> {
+    await this.credential();
+  }
+
   /** What to send with a request that needs these scopes; nothing as long as no login was asked for. */
   async authorize(scopes: readonly Scope[], about: About): Promise<Authorization> {
     if (this.service !== undefined) {

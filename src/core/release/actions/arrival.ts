@@ -6,11 +6,12 @@ import {
   laneKey,
   stepKey,
   tagKey,
+  targetOf,
+  withdrawalOf,
   withdrawnKey,
   type Changes,
   type FactKey,
   type Facts,
-  type LaneHead,
   type Release,
   type ServedImage,
 } from '../facts';
@@ -25,6 +26,7 @@ import {
 } from '../release';
 import { waySchema, type Way } from '../way';
 import type { Circumstances } from './action';
+import { changeLane, changeServed, nextStep } from './changing';
 
 /** A rule that was set aside on purpose, and why. */
 export const despiteSchema = z.object({ rule: z.string(), reason: z.string() });
@@ -107,8 +109,7 @@ export function foldArrival(
     lanes: foldLanes(action, comings, before, after),
     tags: foldTags(action, circumstances, before, after),
   };
-  const now = after.get('environment', action.environment) ?? { steps: 0, images: [] };
-  after.set('step', stepKey(action.environment, now.steps), {
+  after.set('step', stepKey(action.environment, nextStep(action.environment, before)), {
     ...changes,
     at: circumstances.at,
     of: { release: action.release, commit: action.commit, version: action.version },
@@ -130,11 +131,8 @@ function foldTags(
     if (kind === 'moving' || known?.digest !== digest) {
       after.set('tag', key, { kind, digest, commit, version, seq });
     }
-    const was =
-      known === undefined || known.gone === true
-        ? null
-        : { digest: known.digest, commit: known.commit, version: known.version };
-    return kind === 'fixed' ? [] : [{ image, repository, tag, is: { digest, commit, version }, was }];
+    const is = { digest, commit, version };
+    return kind === 'fixed' ? [] : [{ image, repository, tag, is, was: targetOf(known) ?? null }];
   });
 }
 
@@ -146,21 +144,15 @@ function foldServed(
   after: Facts,
 ): Changes['served'] {
   const served = servedIn(before, environment);
+  const step = nextStep(environment, before);
   const arrived = images
     .filter(({ image }) => comings.some((each) => each.image === image && each.way === 'takes-over'))
-    .map((placed): ServedImage => {
+    .map((placed) => {
       const own = tags.filter(({ image }) => image === placed.image).map(({ tag }) => tag);
-      return { ...placed, version, commit, release, since: sinceOf(served, placed) ?? at, by: actor, tags: own };
+      const since = sinceOf(served, placed) ?? at;
+      return { image: placed.image, is: { ...placed, version, commit, release, since, step, by: actor, tags: own } };
     });
-  const taking = (image: string): ServedImage | undefined => arrived.find((each) => each.image === image);
-  after.set('environment', environment, {
-    steps: (before.get('environment', environment)?.steps ?? 0) + 1,
-    images: [
-      ...served.map((each) => taking(each.image) ?? each),
-      ...arrived.filter(({ image }) => !served.some((each) => each.image === image)),
-    ],
-  });
-  return arrived.map(({ image }) => ({ image, was: served.find((each) => each.image === image) ?? null }));
+  return changeServed(environment, arrived, before, after);
 }
 
 /** The same digest published again does not make an environment look freshly changed. */
@@ -179,24 +171,10 @@ function foldLanes(
 ): Changes['lanes'] {
   const lanes = [...new Set(comings.flatMap((each) => each.lanes))];
   return lanes.flatMap((lane) => {
-    const key = laneKey(environment, lane);
-    const heads = before.get('lane', key) ?? [];
-    const newest = comings
-      .filter((each) => each.lanes.includes(lane))
-      .map(({ image }): LaneHead => ({ image, commit, version }));
-    after.set('lane', key, withHeads(heads, newest));
-    return newest.map((is) => ({
-      lane,
-      image: is.image,
-      is,
-      was: heads.find((each) => each.image === is.image) ?? null,
-    }));
+    const heading = comings.filter((each) => each.lanes.includes(lane));
+    const heads = heading.map(({ image }) => ({ image, is: { image, commit, version } }));
+    return changeLane(environment, lane, heads, before, after);
   });
-}
-
-/** The heads of a lane, some of them new. */
-export function withHeads(heads: readonly LaneHead[], newest: readonly LaneHead[]): LaneHead[] {
-  return [...heads.filter(({ image }) => !newest.some((each) => each.image === image)), ...newest];
 }
 
 /** Where the release has been is kept with it, and with those that it replaced until when they were served. */
@@ -223,9 +201,9 @@ function foldReleases(
       after.set('release', id, { ...replaced, arrived: ended(replaced.arrived, environment, takes, at) });
     }
   }
-  const key = withdrawnKey(environment, contentOf(arrival));
-  if (takes.length > 0 && (before.get('withdrawn', key) ?? null) !== null) {
-    after.set('withdrawn', key, null);
+  const content = contentOf(arrival);
+  if (takes.length > 0 && withdrawalOf(before, environment, content) !== undefined) {
+    after.set('withdrawn', withdrawnKey(environment, content), null);
   }
 }
 

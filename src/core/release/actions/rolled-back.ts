@@ -1,19 +1,18 @@
 import * as z from 'zod';
-import { servedIn } from '../coming';
 import {
   changesBackSchema,
   laneKey,
   stepKey,
   tagKey,
+  targetOf,
   withdrawnKey,
   type Changes,
   type Facts,
-  type LaneHead,
-  type ServedImage,
 } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
 import { defineAction, type Circumstances } from './action';
-import { ended, withHeads } from './arrival';
+import { ended } from './arrival';
+import { changeLane, changeServed, nextStep } from './changing';
 
 const schema = z.object({
   kind: z.literal('rolled-back'),
@@ -46,10 +45,17 @@ export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back',
     const { environment, back, withdrawn, reason } = action;
     const { at, actor } = circumstances;
     const served = foldServed(action, circumstances, before, after);
-    const steps = after.get('environment', environment)?.steps ?? 0;
     const lanes = foldLanes(action, before, after);
     const tags = foldTags(action, circumstances, before, after);
-    after.set('step', stepKey(environment, steps), { served, lanes, tags, at, back, reason, together: false });
+    after.set('step', stepKey(environment, nextStep(environment, before)), {
+      served,
+      lanes,
+      tags,
+      at,
+      back,
+      reason,
+      together: false,
+    });
     for (const { release, content } of withdrawn) {
       after.set('withdrawn', withdrawnKey(environment, content), { release, at, by: actor, reason });
     }
@@ -63,50 +69,31 @@ function foldServed(
   before: Facts,
   after: Facts,
 ): Changes['served'] {
-  const was = servedIn(before, environment);
-  const again = served.flatMap(({ is }): ServedImage[] => (is === null ? [] : [{ ...is, since: at, by: actor }]));
-  const others = was.filter(({ image }) => !served.some((each) => each.image === image));
-  const steps = (before.get('environment', environment)?.steps ?? 0) + 1;
-  after.set('environment', environment, { steps, images: [...others, ...again] });
-  return served.map(({ image }) => ({ image, was: was.find((each) => each.image === image) ?? null }));
+  const again = served.map(({ image, is }) => ({ image, is: is && { ...is, since: at, by: actor } }));
+  return changeServed(environment, again, before, after);
 }
 
 function foldLanes({ environment, lanes }: RolledBack, before: Facts, after: Facts): Changes['lanes'] {
-  return [...new Set(lanes.map(({ lane }) => lane))].flatMap((lane) => {
-    const key = laneKey(environment, lane);
-    const heads = before.get('lane', key) ?? [];
-    const changed = lanes.filter((each) => each.lane === lane);
-    const kept = heads.filter(({ image }) => !changed.some((each) => each.image === image));
-    after.set(
-      'lane',
-      key,
-      withHeads(
-        kept,
-        changed.map(({ is }) => is).filter((is): is is LaneHead => is !== null),
-      ),
-    );
-    return changed.map(({ image, is }) => ({
+  return [...new Set(lanes.map(({ lane }) => lane))].flatMap((lane) =>
+    changeLane(
+      environment,
       lane,
-      image,
-      is,
-      was: heads.find((each) => each.image === image) ?? null,
-    }));
-  });
+      lanes.filter((each) => each.lane === lane),
+      before,
+      after,
+    ),
+  );
 }
 
 function foldTags({ tags }: RolledBack, { seq }: Circumstances, before: Facts, after: Facts): Changes['tags'] {
   return tags.flatMap(({ image, repository, tag, is }) => {
-    const known = before.get('tag', tagKey(repository, tag));
+    const key = tagKey(repository, tag);
+    const known = before.get('tag', key);
     if (known === undefined) {
       return [];
     }
-    const { digest, commit, version } = known;
-    after.set(
-      'tag',
-      tagKey(repository, tag),
-      is === null ? { ...known, gone: true, seq } : { kind: 'moving', ...is, seq },
-    );
-    return [{ image, repository, tag, is, was: known.gone === true ? null : { digest, commit, version } }];
+    after.set('tag', key, is === null ? { ...known, gone: true, seq } : { kind: 'moving', ...is, seq });
+    return [{ image, repository, tag, is, was: targetOf(known) ?? null }];
   });
 }
 

@@ -1,5 +1,5 @@
 import { describePosition } from '../../tags/ordering';
-import { timestampOf, type Timestamp } from '../../time';
+import { describeDuration, timestampOf, type Timestamp } from '../../time';
 import { servedIn } from '../coming';
 import type { EntryRules } from '../entry-rules';
 import type { Fact, Facts, Release } from '../facts';
@@ -89,7 +89,7 @@ function soaked(soak: number, entry: Entry, facts: Facts): Gate {
   const served = servedIn(facts, from).filter(({ image, digest }) =>
     images.some((each) => each.image === image && each.digest === digest),
   );
-  const wanted = duration(soak);
+  const wanted = describeDuration(soak);
   if (served.length < images.length) {
     return unmet(gate, entry, {
       code: 'not-soaked',
@@ -184,16 +184,4 @@ function unmet(
 /** The option that names a release. */
 export function naming({ version, commit }: Pick<Release, 'version' | 'commit'>): string {
   return version === undefined ? ` --commit ${commit}` : ` --version ${version}`;
-}
-
-/** `24 h`, `90 min`, `30 s`: a time as people say it. */
-function duration(milliseconds: number): string {
-  const units = [
-    [86_400_000, 'd'],
-    [3_600_000, 'h'],
-    [60_000, 'min'],
-    [1000, 's'],
-  ] as const;
-  const [size, unit] = units.find(([each]) => milliseconds % each === 0) ?? [1000, 's'];
-  return `${milliseconds / size} ${unit}`;
 }

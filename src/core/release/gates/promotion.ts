@@ -1,6 +1,6 @@
 import { describePosition } from '../../tags/ordering';
-import { servedIn, type Coming } from '../coming';
-import type { Fact, Facts, Release } from '../facts';
+import { latestIn, servedIn, type Coming } from '../coming';
+import type { Facts, Release, Withdrawal } from '../facts';
 import type { TagDecision } from '../tag-decisions';
 import { naming } from './entry';
 import type { Gate } from './gate';
@@ -14,7 +14,7 @@ export function cameThrough(
   images: readonly string[],
   from: string,
   to: string,
-  withdrawal: Fact<'withdrawn'> | undefined,
+  withdrawal: Withdrawal | undefined,
 ): Gate {
   const gate = 'served-before';
   const stays = images.map((image) => ({
@@ -22,7 +22,7 @@ export function cameThrough(
     stay: release.arrived.find((each) => each.environment === from && each.image === image),
   }));
   const object = `${describePosition(release)} to ${to}`;
-  if (withdrawal !== undefined && withdrawal !== null) {
+  if (withdrawal !== undefined) {
     const remedy = `promote a newer one, or bring it back to ${from} on purpose, with --again --reason "…"`;
     return takenBack(gate, from, withdrawal, object, remedy);
   }
@@ -77,7 +77,7 @@ function cameDetail(stays: readonly { stay: Release['arrived'][number] | undefin
 
 /** What is known about an environment that a release wants to come into. */
 interface Here {
-  readonly withdrawal: Fact<'withdrawn'> | undefined;
+  readonly withdrawal: Withdrawal | undefined;
   readonly decisions: readonly TagDecision[];
   readonly facts: Facts;
 }
@@ -91,7 +91,7 @@ export function comesIn(
 ): Gate {
   const gate = 'comes-in';
   const held = comings.filter(({ way }) => way === 'held');
-  if (held.length === 0 && withdrawal !== undefined && withdrawal !== null) {
+  if (held.length === 0 && withdrawal !== undefined) {
     const detail = `${withdrawal.by} took ${to} back from it (${withdrawal.reason}), and it is brought back on purpose`;
     return { gate: 'withdrawn', outcome: 'met', detail };
   }
@@ -99,12 +99,12 @@ export function comesIn(
     return { gate, outcome: 'met', detail: [...new Set(comings.map(({ reason }) => reason))].join('; ') };
   }
   const object = `${describePosition(release)} to ${to}`;
-  if (withdrawal !== undefined && withdrawal !== null) {
+  if (withdrawal !== undefined) {
     const remedy = 'promote a newer one; --again --reason "…" brings it back on purpose';
     return takenBack(gate, to, withdrawal, object, remedy);
   }
   const was = release.arrived.some(({ environment, way }) => environment === to && way === 'takes-over');
-  const [serves] = servedIn(facts, to);
+  const latest = latestIn(facts, to);
   const astray = decisions.some(({ recorded }) => recorded !== undefined);
   return {
     gate,
@@ -117,9 +117,9 @@ export function comesIn(
       was
         ? `the way back is \`hod rollback ${to} ${goingTo(release)} --reason "…"\``
         : `promote something newer; the way back to what ${to} served is \`hod rollback ${to} --reason "…"\``,
-      ...(astray && serves !== undefined
+      ...(astray && latest !== undefined
         ? [
-            `tags of ${to} stand elsewhere than the ledger says, as \`hod status\` shows: \`hod rollback ${to} ${goingTo(serves)} --reason "…"\` puts them right`,
+            `tags of ${to} stand elsewhere than the ledger says, as \`hod status\` shows: \`hod rollback ${to} ${goingTo(latest)} --reason "…"\` puts them right`,
           ]
         : []),
     ].join('; '),
@@ -141,7 +141,7 @@ function goingTo({ version, commit }: Pick<Release, 'version' | 'commit'>): stri
 function takenBack(
   gate: string,
   environment: string,
-  { by, at, reason }: NonNullable<Fact<'withdrawn'>>,
+  { by, at, reason }: Withdrawal,
   object: string,
   remedy: string,
 ): Gate {

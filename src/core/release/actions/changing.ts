@@ -1,0 +1,53 @@
+import { servedIn } from '../coming';
+import { laneKey, type Changes, type Facts, type LaneHead, type ServedImage } from '../facts';
+
+/** What becomes of an image somewhere; null where nothing is there any more. */
+interface Change<T> {
+  readonly image: string;
+  readonly is: T | null;
+}
+
+/** The number of the step that comes next in an environment. */
+export function nextStep(environment: string, before: Facts): number {
+  return (before.get('environment', environment)?.steps ?? 0) + 1;
+}
+
+/** Changes what an environment serves, which is a step of it. Answers what was served before. */
+export function changeServed(
+  environment: string,
+  changes: readonly Change<ServedImage>[],
+  before: Facts,
+  after: Facts,
+): Changes['served'] {
+  const images = servedIn(before, environment);
+  after.set('environment', environment, {
+    steps: nextStep(environment, before),
+    images: replaced(images, changes),
+  });
+  return changes.map(({ image }) => ({ image, was: ofImage(images, image) }));
+}
+
+/** Changes the heads of a lane. Answers what stood there before. */
+export function changeLane(
+  environment: string,
+  lane: string,
+  changes: readonly Change<LaneHead>[],
+  before: Facts,
+  after: Facts,
+): Changes['lanes'] {
+  const key = laneKey(environment, lane);
+  const heads = before.get('lane', key) ?? [];
+  after.set('lane', key, replaced(heads, changes));
+  return changes.map(({ image, is }) => ({ lane, image, is, was: ofImage(heads, image) }));
+}
+
+/** What stands for each image, with some of it changed: in its place, or behind all others where it is new. */
+function replaced<T extends { readonly image: string }>(all: readonly T[], changes: readonly Change<T>[]): T[] {
+  const added = changes.filter(({ image }) => ofImage(all, image) === null);
+  const there = all.map((each) => changes.find(({ image }) => image === each.image) ?? { is: each });
+  return [...there, ...added].flatMap(({ is }) => (is === null ? [] : [is]));
+}
+
+function ofImage<T extends { readonly image: string }>(all: readonly T[], image: string): T | null {
+  return all.find((each) => each.image === image) ?? null;
+}
