@@ -1,3 +1,4 @@
+import type { ChildProcess } from 'node:child_process';
 import { hod, hodJson } from './hod';
 import { SmallProduct } from './small-product';
 
@@ -24,33 +25,31 @@ export async function survivesKills(
   const report: KillReport = { killed: 0, mixed: [] };
   const product = await SmallProduct.create(ports);
   const { images, options } = product;
-  const durations = new Map<string, number>();
+  /** How many lines each command wrote to its log, undisturbed. */
+  const lengths = new Map<string, number>();
   /** What was said last, for when it turns out not to be so. */
   let said: string[] = [];
 
-  /** Runs a command; at first to see how long it takes, and then to kill it on the way and run it again. */
-  const run = async (args: string[]): Promise<void> => {
-    const [name = ''] = args;
-    const duration = durations.get(name);
-    if (duration === undefined) {
+  /** Runs a command; at first to see how much it logs, and then to kill it at any line of that and run it again. */
+  const run = async (command: string[]): Promise<void> => {
+    const [name = ''] = command;
+    const args = [...command, '--verbose'];
+    const length = lengths.get(name);
+    if (length === undefined) {
       const seen = moments.length;
-      const begun = Date.now();
-      await hod(args, options);
-      durations.set(name, Date.now() - begun);
+      const undisturbed = await hod(args, options);
+      lengths.set(name, linesIn(undisturbed.stderr));
       const own = moments.slice(seen);
       report.mixed.push(Math.max(...own) - Math.min(...own));
       return;
     }
-    const after = Math.random() * duration;
-    const killed = await hod(args, {
-      ...options,
-      started: (child) => void setTimeout(() => child.kill('SIGKILL'), after),
-    });
+    const last = Math.floor(Math.random() * length);
+    const killed = await hod(args, { ...options, started: (child) => killAtLine(child, last) });
     report.killed += killed.code === null ? 1 : 0;
     // Whatever a tag leads to now is whole.
     await product.tags();
     const again = await hod(args, options);
-    said = [`killed after ${after} ms: ${killed.stdout}${killed.stderr}`, again.stdout, again.stderr];
+    said = [`killed at line ${last}: ${killed.stdout}${killed.stderr}`, again.stdout, again.stderr];
     if (again.code !== 0) {
       throw new Error(`hod ${args.join(' ')}, run again, ended with ${again.code ?? 'a signal'}:\n${said.join('\n')}`);
     }
@@ -83,5 +82,23 @@ export async function survivesKills(
     return report;
   } finally {
     await product.remove();
+  }
+}
+
+function linesIn(text: string): number {
+  return text.split('\n').length - 1;
+}
+
+/** Kills a command as soon as it has logged so many lines, so that it is hit on a slow machine as well as on a fast one. */
+function killAtLine(child: ChildProcess, last: number): void {
+  let seen = 0;
+  child.stderr?.on('data', (text: string) => {
+    seen += linesIn(text);
+    if (seen >= last) {
+      child.kill('SIGKILL');
+    }
+  });
+  if (last === 0) {
+    child.kill('SIGKILL');
   }
 }
