@@ -18,7 +18,7 @@ await build({
   target: 'node20',
   // The first ships a binary beside its code; the second is one that pg does without.
   external: ['libsql', 'pg-native'],
-  alias: { '@commander-js/extra-typings': 'commander' },
+  alias: { '@commander-js/extra-typings': 'commander', undici: './scripts/undici.cjs' },
   define: { HOD_VERSION: JSON.stringify(version) },
   banner: {
     js: "import { createRequire as hodCreateRequire } from 'node:module';\nconst require = hodCreateRequire(import.meta.url);\nconst __filename = import.meta.filename;",

@@ -1,7 +1,7 @@
 import { lstat, readdir } from 'node:fs/promises';
 import { basename, join, relative, sep } from 'node:path';
 import { Header, Pax } from 'tar';
-import { onePiece } from '../core/bytes';
+import { onePiece, withoutFirst } from '../core/bytes';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { bundleManifest, emptyConfig } from '../core/oci/bundle';
 import type { ContentNode, ContentSource } from '../core/oci/content';
@@ -38,8 +38,10 @@ export async function readBundle(name: string, root: string): Promise<ContentNod
   const source: ContentSource = {
     label: root,
     readManifest: () => Promise.resolve(manifest.bytes),
-    openBlob: ({ digest }) =>
-      Promise.resolve(digest === sha256(emptyConfig.bytes) ? onePiece(emptyConfig.bytes) : archive(files)),
+    openBlob: ({ digest }, from = 0) =>
+      Promise.resolve(
+        digest === sha256(emptyConfig.bytes) ? onePiece(emptyConfig.bytes) : withoutFirst(from, archive(files)),
+      ),
   };
   return { manifest, source, children: [] };
 }

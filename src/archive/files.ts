@@ -11,25 +11,32 @@ export interface LayoutFiles {
   readonly label: string;
   /** Bytes of the named file; undefined where there is none. Throws `corrupt` for a link. */
   size(name: string): Promise<number | undefined>;
-  /** The bytes of a file that {@link size} found. */
-  open(name: string): AsyncIterable<Uint8Array>;
+  /** The bytes of a file that {@link size} found, from a byte on; see {@link fileBytes}. */
+  open(name: string, from?: number): AsyncIterable<Uint8Array>;
 }
 
 /** Bytes read at a time: large enough to keep a connection busy, small enough to hold many at once. */
-const readSize = 256 * 1024;
+const readSize = 512 * 1024;
 
 /**
- * The bytes of a file, or of a part of it, as they are read. Opened when the first are asked for, and
- * closed however the reading ends. Throws `file-unreadable` where the disk or the system says no.
+ * The bytes of a file, or of a part of it, as they are read, in two buffers in turn: a piece stays as it is
+ * until the next but one is asked for. Opened when the first are asked for, and closed however the reading
+ * ends. Throws `file-unreadable` where the disk or the system says no.
  */
-export async function* fileBytes(path: string, part = { start: 0, size: Infinity }): AsyncGenerator<Uint8Array> {
+export async function* fileBytes(
+  path: string,
+  { start = 0, size }: { start?: number | undefined; size?: number } = {},
+): AsyncGenerator<Uint8Array> {
   const handle = await naming(path, openFile(path));
   try {
-    let at = part.start;
-    const end = part.start + part.size;
+    let at = start;
+    const end = size === undefined ? (await naming(path, handle.stat())).size : at + size;
+    let buffer = Buffer.alloc(0);
+    let other = buffer;
     while (at < end) {
       const wanted = Math.min(readSize, end - at);
-      const { bytesRead, buffer } = await naming(path, handle.read(Buffer.allocUnsafeSlow(wanted), 0, wanted, at));
+      [buffer, other] = [other.length < wanted ? Buffer.allocUnsafeSlow(wanted) : other, buffer];
+      const { bytesRead } = await naming(path, handle.read(buffer, 0, wanted, at));
       if (bytesRead === 0) {
         return;
       }

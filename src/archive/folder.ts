@@ -5,12 +5,20 @@ import { fileBytes, unreadable, type LayoutFiles } from './files';
 
 /** The files of an image layout that is a folder. */
 export function folderFiles(folder: string): LayoutFiles {
+  /** Folders below it that were looked at. */
+  const folders = new Map<string, Promise<boolean>>();
+  const isFolder = (parts: string[]): Promise<boolean> => {
+    const name = join(...parts);
+    const looking = folders.get(name) ?? statUnlinked(folder, parts).then((found) => found?.isDirectory() === true);
+    folders.set(name, looking);
+    return looking;
+  };
   return {
     label: folder,
     async size(name) {
       const parts = name.split('/');
       for (let count = 1; count < parts.length; count += 1) {
-        if ((await statUnlinked(folder, parts.slice(0, count)))?.isDirectory() !== true) {
+        if (!(await isFolder(parts.slice(0, count)))) {
           return undefined;
         }
       }
@@ -20,7 +28,7 @@ export function folderFiles(folder: string): LayoutFiles {
       }
       return file?.isFile() === true ? file.size : undefined;
     },
-    open: (name) => fileBytes(join(folder, name)),
+    open: (name, start) => fileBytes(join(folder, name), { start }),
   };
 }
 

@@ -144,9 +144,9 @@ function layoutSource(files: LayoutFiles): ContentSource {
       await checkBlob(descriptor);
       return allBytes(files.open(blobName(descriptor.digest)));
     },
-    async openBlob(descriptor) {
+    async openBlob(descriptor, from) {
       await checkBlob(descriptor);
-      return files.open(blobName(descriptor.digest));
+      return files.open(blobName(descriptor.digest), from);
     },
   };
 }

@@ -27,11 +27,9 @@ export async function tarFiles(path: string): Promise<LayoutFiles> {
   return {
     label: path,
     size: (name) => Promise.resolve(members.get(name)?.size),
-    async *open(name) {
-      const member = members.get(name);
-      if (member !== undefined && member.size > 0) {
-        yield* fileBytes(path, member);
-      }
+    open(name, from = 0) {
+      const { start, size } = members.get(name) ?? { start: 0, size: 0 };
+      return fileBytes(path, { start: start + from, size: Math.max(0, size - from) });
     },
   };
 }

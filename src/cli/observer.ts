@@ -68,6 +68,11 @@ export async function observerFor(options: OutputOptions, style: Style): Promise
         tell(style.faint(shown(text)));
       }
     },
+    detail(text) {
+      if (verbose) {
+        tell(style.faint(shown(text)));
+      }
+    },
     waiting(text) {
       // Also beside a document: a job that is silent for a minute looks dead.
       if (options.quiet !== true) {

@@ -7,7 +7,7 @@ export async function atMost(limit: number, pieces: AsyncIterable<Uint8Array>): 
     if (size > limit) {
       return undefined;
     }
-    all.push(piece);
+    all.push(Uint8Array.from(piece));
   }
   return Buffer.concat(all);
 }
@@ -20,4 +20,16 @@ export async function allBytes(pieces: AsyncIterable<Uint8Array>): Promise<Uint8
 /** A stream of bytes that are here already. */
 export async function* onePiece(bytes: Uint8Array): AsyncGenerator<Uint8Array> {
   yield await Promise.resolve(bytes);
+}
+
+/** A stream of bytes without the first `count` of them. */
+export async function* withoutFirst(count: number, pieces: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8Array> {
+  let left = count;
+  for await (const piece of pieces) {
+    const dropped = Math.min(left, piece.length);
+    left -= dropped;
+    if (dropped < piece.length) {
+      yield piece.subarray(dropped);
+    }
+  }
 }

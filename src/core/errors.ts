@@ -148,6 +148,7 @@ export const errorCodes = {
     'registry-fault',
     'rate-limited',
     'upload-lost',
+    'request-too-large',
     'redirect-circle',
     'location-missing',
     'token-missing',

@@ -20,7 +20,7 @@ export interface Transfer {
 /** A repository that content is carried into. */
 export interface CarryTarget extends Pick<RepositoryClient, 'repository' | 'label'> {
   readonly blobs: Pick<RepositoryClient['blobs'], 'has' | 'mount' | 'check' | 'upload'>;
-  readonly manifests: Pick<RepositoryClient['manifests'], 'resolve' | 'put' | 'tag'>;
+  readonly manifests: Pick<RepositoryClient['manifests'], 'put' | 'resolve' | 'tag'>;
 }
 
 /** A transfer of nothing. */
@@ -33,8 +33,7 @@ export function noTransfer(): Transfer {
  * the bottom up, so that at no moment a manifest is there whose content is not. Tags nothing.
  *
  * That a manifest is there proves nothing of what is below it: registries lose blobs, and remove
- * them. Each blob and each manifest is known in this run: it was asked for, sent, or mounted and
- * asked for.
+ * them. Each blob and each manifest is known in this run: it was asked for, read there, sent or mounted.
  *
  * One carrier serves one run: a blob that several images share goes to a registry once, and is
  * mounted from there for the others.
@@ -81,14 +80,12 @@ export class Carrier {
 
   private async bringNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
     const { manifest, source } = node;
-    const [there] = await Promise.all([
-      target.manifests.resolve(manifest.digest),
-      allSettled([
-        ...node.children.map((child) => this.carryNode(child, target, transfer)),
-        ...blobsOf(manifest).map((blob) => this.carryBlob(blob, source, target, transfer)),
-      ]),
+    await allSettled([
+      ...node.children.map((child) => this.carryNode(child, target, transfer)),
+      ...blobsOf(manifest).map((blob) => this.carryBlob(blob, source, target, transfer)),
     ]);
-    if (there === undefined && !this.dryRun) {
+    // What was read there is there. To write it where it may be costs no more than to ask for it.
+    if (!this.dryRun && !isWithin(source.repository, target.repository)) {
       await this.mending(node, target, () => target.manifests.put(manifest.digest, manifest), transfer);
     }
   }
@@ -133,29 +130,52 @@ export class Carrier {
     transfer: Transfer,
     earlier: Promise<Repository> | undefined,
   ): Promise<void> {
-    const { registry, name } = target.repository;
-    const from = (await earlier) ?? (source.repository?.registry === registry ? source.repository : undefined);
-    if ((earlier !== undefined && from?.name === name) || (await target.blobs.has(blob))) {
+    const carried = await earlier;
+    const from = [carried, source.repository].find((place) => place && isMountable(place, target.repository));
+    const isExpected = isWithin(source.repository, target.repository);
+    // Where it can be mounted nobody asks first: that it was mounted says that it is there.
+    const asks = this.dryRun || from === undefined || isExpected;
+    if (isWithin(carried, target.repository) || (asks && (await target.blobs.has(blob)))) {
       transfer.blobsPresent += 1;
-      return;
+    } else if (this.dryRun) {
+      await this.rehearse(blob, source, target, transfer, from);
+    } else {
+      await this.mountOrSend(blob, source, target, transfer, from);
     }
-    if (this.dryRun) {
-      if (from === undefined) {
-        await target.blobs.check(blob, source);
-        transfer.blobsSent += 1;
-        transfer.bytesSent += blob.size;
-      } else {
-        transfer.blobsMounted += 1;
-      }
-      return;
-    }
-    const mount = from === undefined ? undefined : await target.blobs.mount(blob.digest, from);
-    // Some registries say that they mounted what they did not.
-    if (mount?.mounted === true && (await target.blobs.has(blob))) {
+  }
+
+  /** Says what would be done about a blob that is not there. */
+  private async rehearse(
+    blob: Descriptor,
+    source: ContentSource,
+    target: CarryTarget,
+    transfer: Transfer,
+    from: Repository | undefined,
+  ): Promise<void> {
+    if (from !== undefined) {
       transfer.blobsMounted += 1;
       return;
     }
-    await this.send(blob, source, target, transfer, mount?.mounted === false ? mount.upload : undefined);
+    await target.blobs.check(blob, source);
+    transfer.blobsSent += 1;
+    transfer.bytesSent += blob.size;
+  }
+
+  private async mountOrSend(
+    blob: Descriptor,
+    source: ContentSource,
+    target: CarryTarget,
+    transfer: Transfer,
+    from: Repository | undefined,
+  ): Promise<void> {
+    const mount = from === undefined ? undefined : await target.blobs.mount(blob.digest, from);
+    if (mount?.mounted === true) {
+      transfer.blobsMounted += 1;
+    } else if (mount !== undefined && (await target.blobs.has(blob))) {
+      transfer.blobsPresent += 1;
+    } else {
+      await this.send(blob, source, target, transfer, mount?.upload);
+    }
   }
 
   private async send(
@@ -176,6 +196,16 @@ export class Carrier {
     this.progress.end(blob.digest);
     transfer.blobsSent += 1;
   }
+}
+
+/** Whether both are one repository. */
+function isWithin(one: Repository | undefined, other: Repository): boolean {
+  return one?.registry === other.registry && one.name === other.name;
+}
+
+/** Whether the registry could take a blob over from one repository into the other. */
+function isMountable(from: Repository, to: Repository): boolean {
+  return from.registry === to.registry && from.name !== to.name;
 }
 
 /** Waits for all, also after one has failed, and then throws the first failure: nothing goes on behind an error. */

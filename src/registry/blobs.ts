@@ -3,16 +3,16 @@ import { HodError } from '../core/errors';
 import { verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
-import { manifestSizeLimit } from '../core/oci/manifest';
 import type { Repository } from '../core/oci/reference';
 import { locationOf } from './http/exchange';
 import { isPage } from './http/status-problems';
-import { digestHeader, type RepositoryRequests } from './requests';
-import { uploadBlob } from './upload';
+import type { Connection } from './connection';
+import { digestHeader, type RepositoryRequest, type RepositoryRequests } from './requests';
+import { heldSize, isHeld, uploadBlob } from './upload';
 import type { UploadSessions } from './upload-sessions';
 
 /** What became of a mount. A registry that will not mount has begun an upload, whose location is answered. */
-export type Mount = { mounted: true } | { mounted: false; upload: string | undefined };
+export type Mount = { mounted: true; upload?: undefined } | { mounted: false; upload: string | undefined };
 
 /** How one blob is uploaded. */
 export interface BlobUpload {
@@ -26,6 +26,9 @@ export interface BlobUpload {
 
 /** The blobs of one repository (OCI distribution specification). */
 export class Blobs {
+  /** Those that are known to be there: this run asked for them, read, sent or mounted them. */
+  private readonly known = new Set<Digest>();
+
   constructor(
     private readonly requests: RepositoryRequests,
     private readonly sessions: UploadSessions,
@@ -33,6 +36,9 @@ export class Blobs {
 
   /** Whether a blob is there ("Checking if content exists in the registry"). */
   async has({ digest, size }: Descriptor): Promise<boolean> {
+    if (this.known.has(digest)) {
+      return true;
+    }
     const request = {
       method: 'HEAD',
       path: `blobs/${digest}`,
@@ -51,11 +57,11 @@ export class Blobs {
     ) {
       await this.requests.fetch({ ...request, method: 'GET' });
     }
-    return statusCode === 200;
+    return statusCode === 200 && this.know(digest);
   }
 
-  /** The bytes of a blob, unchecked ("Pulling blobs"). Small ones are read whole, and again where that breaks off. */
-  async open({ digest, size }: Descriptor): Promise<AsyncIterable<Uint8Array>> {
+  /** The bytes of a blob from a byte on, unchecked ("Pulling blobs"). Small ones are read whole, and again where that breaks off. */
+  async open({ digest, size }: Descriptor, from = 0): Promise<AsyncIterable<Uint8Array>> {
     const request = {
       method: 'GET',
       path: `blobs/${digest}`,
@@ -64,9 +70,12 @@ export class Blobs {
       purpose: 'could not read a blob',
       part: `@${digest}`,
     } as const;
-    return size <= smallBlob
-      ? onePiece((await this.requests.fetch(request)).body)
-      : this.requests.stream({ ...request, bulk: size });
+    if (size > heldSize) {
+      return this.requests.stream({ ...request, bulk: size }, from);
+    }
+    const { body } = await this.requests.fetch(request);
+    this.know(digest);
+    return onePiece(body.subarray(from));
   }
 
   /** Asks the registry to take a blob over from another of its repositories ("Mounting a blob from another repository"). */
@@ -90,6 +99,7 @@ export class Blobs {
       throw error;
     });
     if (response?.statusCode === 201) {
+      this.know(digest);
       return { mounted: true };
     }
     const about = { purpose: 'could not mount a blob', object: `${this.requests.label}@${digest}` };
@@ -99,8 +109,7 @@ export class Blobs {
 
   /** Reads and checks what an upload would send, when its turn comes. Throws `corrupt`. */
   async check(descriptor: Descriptor, source: ContentSource): Promise<void> {
-    const connection = await this.requests.connection();
-    await connection.movingBlob(async () => {
+    await this.moving(descriptor, await this.requests.connection(), async () => {
       const pieces = verified(await source.openBlob(descriptor), descriptor, source.label);
       while ((await pieces.next()).done !== true);
     });
@@ -110,14 +119,19 @@ export class Blobs {
   async upload(descriptor: Descriptor, source: ContentSource, options: BlobUpload): Promise<void> {
     const connection = await this.requests.connection();
     const { label, repository } = this.requests;
-    await connection.movingBlob(() => {
+    const part = `@${descriptor.digest}`;
+    await this.moving(descriptor, connection, () => {
       options.begin();
       return uploadBlob(
         descriptor,
         source,
         {
           label,
-          send: (request) => this.requests.sendOnce({ ...request, access: 'write', part: `@${descriptor.digest}` }),
+          intake: connection.intake,
+          send: (request) => {
+            const complete: RepositoryRequest = { ...request, access: 'write', part };
+            return isHeld(descriptor) ? this.requests.sendSmall(complete) : this.requests.sendOnce(complete);
+          },
           hasBlob: () => this.has(descriptor),
           createRepository: () => connection.createRepository(repository.name),
         },
@@ -130,8 +144,15 @@ export class Blobs {
         options.begun,
       );
     });
+    this.know(descriptor.digest);
+  }
+
+  private moving<T>(descriptor: Descriptor, connection: Connection, work: () => Promise<T>): Promise<T> {
+    return isHeld(descriptor) ? connection.holdingBlob(work) : connection.movingBulk(work);
+  }
+
+  private know(digest: Digest): true {
+    this.known.add(digest);
+    return true;
   }
 }
-
-/** Blobs of so many bytes are held in memory at most. */
-const smallBlob = manifestSizeLimit;

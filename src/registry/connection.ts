@@ -13,12 +13,13 @@ import {
   type RegistryRequest,
   type RegistryResponse,
 } from './http/exchange';
-import { type Limits } from './http/limit';
+import type { Limits } from './http/limit';
 import { readBody } from './http/read-body';
-import { withRetries, type Retries } from './http/retry';
+import { Advance, pausesBetween, withRetries, type Retries } from './http/retry';
 import { isPage, statusProblem } from './http/status-problems';
 import type { TlsOptions, Wire } from './http/wire';
 import type { Wires } from './http/wires';
+import { Intake, type IntakeMemory } from './intake';
 
 /** How to reach a registry, and as whom. */
 export interface RegistryAccess {
@@ -26,6 +27,7 @@ export interface RegistryAccess {
   tls: false | TlsOptions | undefined;
   credentials: CredentialSource;
   tokenService: KnownTokenService;
+  intake: IntakeMemory;
   /** Makes a repository that does not exist, where it must exist before the first push. */
   createRepository: ((repository: string) => Promise<void>) | undefined;
 }
@@ -42,6 +44,8 @@ const redirects = [301, 302, 303, 307, 308];
 /** A way to one registry: sends requests with the login that they need, as many at once as the limits of the run allow. */
 export class Connection {
   private readonly origin: URL;
+  /** How the registry takes content. */
+  readonly intake: Intake;
   private readonly wire: Wire;
   private readonly login: Login;
   /** The first request goes alone: it finds out for all others whether a login is asked for. */
@@ -62,6 +66,7 @@ export class Connection {
     if (configured !== undefined) {
       wires.name(configured);
     }
+    this.intake = new Intake(registry, access.intake);
     this.login = new Login(this.origin, access, wires, shared.secrets);
   }
 
@@ -79,9 +84,19 @@ export class Connection {
     return this.login.prepare();
   }
 
-  /** Does work that moves a blob, when its turn comes. Within it, only {@link sendOnce} and {@link stream} move bytes. */
-  movingBlob<T>(work: () => Promise<T>): Promise<T> {
-    return this.shared.limits.blobs(work);
+  /** Does work that moves a blob piece by piece, when its turn comes. Within it, only {@link sendOnce} and {@link stream} move bytes. */
+  movingBulk<T>(work: () => Promise<T>): Promise<T> {
+    return this.shared.limits.bulk(work);
+  }
+
+  /** Does work that holds a blob in memory, when its turn comes. Within it, every request waits for a turn of its own. */
+  holdingBlob<T>(work: () => Promise<T>): Promise<T> {
+    return this.shared.limits.held(work);
+  }
+
+  /** Sends a small request when its turn comes, once. */
+  sendSmall(request: RegistryRequest, count: () => void): Promise<RegistryResponse> {
+    return this.shared.limits.requests(() => this.sendOnce(request, count));
   }
 
   /** Sends a small request, again where the failure may pass. Nobody reads the body of the answer. */
@@ -119,23 +134,35 @@ export class Connection {
     );
   }
 
-  /** The body of an answer as it arrives, with faults of the connection named. For whoever has a turn already. */
-  async *stream(request: RegistryRequest, count: () => void): AsyncGenerator<Uint8Array> {
-    const response = await withRetries(() => this.sendOnce(request, count), this.retries);
-    await this.refusePage(request, response);
-    const pieces: AsyncIterator<unknown> = response.body[Symbol.asyncIterator]();
-    try {
-      for (;;) {
-        const next = await this.naming(pieces.next(), request);
-        if (next.done === true) {
-          return;
+  /**
+   * The body of an answer from a byte on, as it arrives. Where it breaks off, the rest is asked for
+   * (RFC 9110 §14.2). For whoever has a turn already.
+   */
+  async *stream(request: RegistryRequest, from: number, count: () => void): AsyncGenerator<Uint8Array> {
+    const advance = new Advance(from);
+    const pause = pausesBetween(this.retries, () => advance.made());
+    for (;;) {
+      let response: RegistryResponse | undefined;
+      try {
+        response = await this.sendOnce(rangeOf(request, advance.reached), count);
+        await this.refusePage(request, response);
+        const pieces: AsyncIterator<unknown> = response.body[Symbol.asyncIterator]();
+        let dropped = advance.reached - startOf(response, advance.reached, request);
+        for (let next = await this.naming(pieces.next(), request); next.done !== true;) {
+          if (next.value instanceof Uint8Array) {
+            const piece = next.value.subarray(dropped);
+            dropped -= next.value.length - piece.length;
+            advance.reached += piece.length;
+            yield piece;
+          }
+          next = await this.naming(pieces.next(), request);
         }
-        if (next.value instanceof Uint8Array) {
-          yield next.value;
-        }
+        return;
+      } catch (error) {
+        await pause(error);
+      } finally {
+        response?.body.destroy();
       }
-    } finally {
-      response.body.destroy();
     }
   }
 
@@ -289,4 +316,26 @@ export class Connection {
   private naming<T>(work: Promise<T>, about: About): Promise<T> {
     return this.wire.naming(work, about, this.registry);
   }
+}
+
+/** A request for the content from a byte on. */
+function rangeOf(request: RegistryRequest, from: number): RegistryRequest {
+  const { headers, expect, bulk = 0 } = request;
+  return from === 0
+    ? request
+    : { ...request, headers: { ...headers, range: `bytes=${from}-` }, expect: [...expect, 206], bulk: bulk - from };
+}
+
+/** The first byte that an answer holds (RFC 9110 §15.3.7): a server may answer with the whole. Throws where it is another than was asked for. */
+function startOf({ statusCode, headers, url }: RegistryResponse, wanted: number, about: About): number {
+  const start = /^bytes (\d+)-/.exec(String(headers['content-range'] ?? ''))?.[1];
+  if (statusCode === 206 && Number(start) !== wanted) {
+    throw new HodError('answer-unexpected', {
+      what: about.purpose,
+      object: about.object,
+      why: `${url.host} was asked for what follows byte ${wanted}, and answers with what follows byte ${start ?? 'unknown'}`,
+      next: lookIntoLog,
+    });
+  }
+  return statusCode === 206 ? wanted : 0;
 }

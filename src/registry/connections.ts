@@ -24,7 +24,7 @@ export class Connections {
 
   constructor(private readonly options: ConnectionsOptions) {
     this.shared = { limits: limitsFor(options.jobs), secrets: options.secrets };
-    this.wires = new Wires(options.patience, options.observer);
+    this.wires = new Wires(options.patience, options.observer, this.shared.limits.connections);
   }
 
   /** The connection to a registry. */

@@ -1,3 +1,4 @@
+import { Readable } from 'node:stream';
 import type { RegistryRequest } from './http/exchange';
 import { TransientError } from './http/retry';
 
@@ -7,25 +8,40 @@ export class Pieces {
 
   constructor(private readonly bytes: AsyncGenerator<Uint8Array>) {}
 
-  /** The next `length` bytes, or as many as there are. */
-  async *take(length: number): AsyncGenerator<Uint8Array> {
+  /**
+   * The next `length` bytes, or as many as there are, as the body of a request. No piece is asked for before
+   * the one before it was written: the buffer that it was in may be used again by then.
+   *
+   * @param told Told of bytes as they are written.
+   */
+  body(length: number, told: (bytes: number) => void): Readable {
     let left = length;
-    while (left > 0) {
-      const next = this.rest ?? (await this.next());
-      if (next === undefined) {
-        return;
-      }
-      const piece = next.subarray(0, left);
-      this.rest = piece.length < next.length ? next.subarray(piece.length) : undefined;
-      left -= piece.length;
-      yield piece;
-    }
+    const next = async (): Promise<Uint8Array | null> => {
+      const piece = left === 0 ? undefined : await this.next(left);
+      left -= piece?.length ?? 0;
+      told(piece?.length ?? 0);
+      return piece ?? null;
+    };
+    return new Readable({
+      highWaterMark: 0,
+      read() {
+        next().then(
+          (piece) => this.push(piece),
+          (error: unknown) => this.destroy(error instanceof Error ? error : new Error(String(error))),
+        );
+      },
+    });
   }
 
   /** Passes `length` bytes over, or as many as there are. */
   async skip(length: number): Promise<void> {
-    const passed = this.take(length);
-    while ((await passed.next()).done !== true);
+    for (let left = length; left > 0;) {
+      const piece = await this.next(left);
+      if (piece === undefined) {
+        return;
+      }
+      left -= piece.length;
+    }
   }
 
   /** Ends the reading, and closes what is read. */
@@ -33,9 +49,20 @@ export class Pieces {
     await this.bytes.return(undefined);
   }
 
-  private async next(): Promise<Uint8Array | undefined> {
-    const result = await this.bytes.next();
-    return result.done === true ? undefined : result.value;
+  /** The next bytes, at most so many; undefined where there are no more. */
+  private async next(most: number): Promise<Uint8Array | undefined> {
+    const found = this.rest ?? (await this.read());
+    this.rest = found !== undefined && found.length > most ? found.subarray(most) : undefined;
+    return found?.subarray(0, most);
+  }
+
+  private async read(): Promise<Uint8Array | undefined> {
+    for (;;) {
+      const result = await this.bytes.next();
+      if (result.done === true || result.value.length > 0) {
+        return result.done === true ? undefined : result.value;
+      }
+    }
   }
 }
 

@@ -41,8 +41,8 @@ export class RepositoryClient implements ContentSource {
     return this.manifests.read(descriptor);
   }
 
-  openBlob(descriptor: Descriptor): Promise<AsyncIterable<Uint8Array>> {
-    return this.blobs.open(descriptor);
+  openBlob(descriptor: Descriptor, from?: number): Promise<AsyncIterable<Uint8Array>> {
+    return this.blobs.open(descriptor, from);
   }
 
   /** Asks for something that needs the right to read. Throws where it is not given, or there is no such repository. */

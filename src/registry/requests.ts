@@ -43,9 +43,14 @@ export class RepositoryRequests {
     return (await this.connection()).fetch(this.complete(request), manifestSizeLimit, this.counting);
   }
 
-  /** The body of an answer as it arrives. For whoever has a turn already. */
-  async stream(request: RepositoryRequest): Promise<AsyncIterable<Uint8Array>> {
-    return (await this.connection()).stream(this.complete(request), this.counting);
+  /** The body of an answer from a byte on, as it arrives. For whoever has a turn already. */
+  async stream(request: RepositoryRequest, from: number): Promise<AsyncIterable<Uint8Array>> {
+    return (await this.connection()).stream(this.complete(request), from, this.counting);
+  }
+
+  /** Sends a small request, once, when its turn comes. */
+  async sendSmall(request: RepositoryRequest): Promise<RegistryResponse> {
+    return (await this.connection()).sendSmall(this.complete(request), this.counting);
   }
 
   /** Sends one request, once. For whoever has a turn already. */

@@ -1,20 +1,28 @@
-import { Readable } from 'node:stream';
+import { setTimeout as delay } from 'node:timers/promises';
 import type { Secrets } from '../core/access/secrets';
+import { allBytes } from '../core/bytes';
 import { HodError } from '../core/errors';
-import { verified, type ContentSource } from '../core/oci/content';
+import { measured, verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
+import { sha256 } from '../core/oci/digest';
 import { locationOf, lookIntoLog, type About, type RegistryRequest, type RegistryResponse } from './http/exchange';
-import { TransientError, withRetries, type Retries } from './http/retry';
-import { registrySays, withSaid } from './http/status-problems';
+import { Advance, TransientError, withRetries, type Retries } from './http/retry';
+import { bodyTooLarge, passingProblem, registrySays, withSaid } from './http/status-problems';
+import { rereadingTime } from './http/wire';
+import type { Intake } from './intake';
 import { onlyOnce, Pieces } from './pieces';
 import type { RepositoryRequest } from './requests';
 import type { UploadSessions } from './upload-sessions';
+
+/** A request for an upload, as far as the upload knows it. */
+type UploadRequest = Omit<RepositoryRequest, 'access' | 'part' | 'scopes'>;
 
 /** What an upload needs of the repository that it goes to. */
 export interface UploadTarget {
   /** `registry/name`. */
   readonly label: string;
-  send(request: Omit<RepositoryRequest, 'access' | 'part' | 'scopes'>): Promise<RegistryResponse>;
+  readonly intake: Intake;
+  send(request: UploadRequest): Promise<RegistryResponse>;
   hasBlob(): Promise<boolean>;
   /** Makes the repository where it does not exist; false where nobody knows how. */
   createRepository(): Promise<boolean>;
@@ -30,18 +38,22 @@ export interface UploadOptions {
   secrets: Secrets;
 }
 
-/** Smaller blobs go up in one request, and are begun again where it breaks. */
-const resumableSize = 4 * 1024 * 1024;
-/** What a registry that keeps only whole chunks can lose when a connection breaks. */
-const chunkSize = 256 * 1024 * 1024;
+/** Blobs of so many bytes are held in memory: they go up in one request, and are sent again where it breaks. */
+export const heldSize = 1024 * 1024;
 
-/** A try that got further by so many bytes is not counted. */
-const leastAdvance = 64 * 1024;
+/** Whether a blob is small enough to be held in memory. */
+export function isHeld({ size }: Pick<Descriptor, 'size'>): boolean {
+  return size <= heldSize;
+}
 
-/** How registries say that they do not know an upload any more, or are at another byte of it. */
-const sessionLost: readonly number[] = [400, 404, 416];
+/** How registries say that they do not know an upload any more, are at another byte of it, or refuse what it holds. */
+const sessionLost: readonly number[] = [400, 404, 409, 412, 416, 422];
 /** The registry is at another byte of an upload that it still knows ("Pushing a blob in chunks"). */
 const otherByte = 416;
+/** What stands in front takes no body of this size (RFC 9110 §15.5.14). */
+const tooLarge = 413;
+/** What stands in front no longer waits for the registry (RFC 9110 §15.6.3–5). */
+const gaveUp: readonly number[] = [502, 503, 504];
 
 interface Session {
   location: string;
@@ -50,9 +62,12 @@ interface Session {
 }
 
 /**
- * Uploads one blob, hashed while it is sent. A large one goes up in chunks, and goes on from where
- * the registry says that it broke off, also in a later run (OCI distribution specification,
- * "Pushing a blob in chunks"). Trying again does not count where the last try got further.
+ * Uploads one blob. A large one goes up in chunks, and goes on from where the registry says that it
+ * broke off, also in a later run (OCI distribution specification, "Pushing a blob in chunks"). Trying
+ * again does not count where the last try got further.
+ *
+ * Its bytes are hashed once: here, or by a registry that was seen to refuse what is not what its digest
+ * says. Where that refuses, they are hashed here too, to tell what is corrupt from what was damaged on the way.
  *
  * @param begun Where the registry has begun an upload already (a mount that it turned into one).
  */
@@ -77,16 +92,15 @@ export async function uploadBlob(
       return upload.run(location);
     },
     options.retries,
-    () => upload.advanced(),
+    () => upload.advance.made(),
   );
 }
 
 class Upload {
+  readonly advance = new Advance();
   /** Names the upload, for messages and where it is remembered: `registry/name@digest`. */
   private readonly key: string;
-  private furthest = 0;
   private asked = false;
-  private reached = 0;
 
   constructor(
     private readonly descriptor: Descriptor,
@@ -97,26 +111,20 @@ class Upload {
     this.key = `${target.label}@${descriptor.digest}`;
   }
 
-  /** Whether the last try got further than all before it, by more than a few bytes: those would go on for ever. */
-  advanced(): boolean {
-    const further = this.reached >= this.furthest + leastAdvance;
-    this.furthest = further ? this.reached : this.furthest;
-    return further;
-  }
-
   /** The upload is over. */
   async end(): Promise<void> {
     await this.options.sessions.forget(this.key);
   }
 
   async run(begun: string | undefined): Promise<void> {
-    if (this.descriptor.size < resumableSize) {
-      return this.sendWhole(begun ?? (await this.begin()));
+    if (isHeld(this.descriptor) && this.descriptor.size <= (await this.target.intake.largestBody())) {
+      return this.sendHeld(begun);
     }
+    const hashed = isHeld(this.descriptor) || !(await this.target.intake.checks(() => this.probe()));
     const resumed = begun === undefined ? await this.resume() : undefined;
     const session = resumed ?? { location: begun ?? (await this.begin()), offset: 0 };
     try {
-      await this.sendRest(session);
+      await this.sendRest(session, hashed);
     } catch (error) {
       if (error instanceof HodError && error.fault === 'corrupt') {
         await this.cancel(session.location);
@@ -151,6 +159,20 @@ class Upload {
     return this.locationOf(response);
   }
 
+  /**
+   * Whether the registry refuses content that is not what its digest says: a few bytes are sent under
+   * the digest of others, in the way of large blobs. Only a refusal that names that cause counts; undefined
+   * where it is refused for another.
+   */
+  private async probe(): Promise<boolean | undefined> {
+    const bytes = Buffer.from('sent under the digest of other bytes');
+    const location = await this.begin();
+    const { after } = await this.sendChunk(location, 0, bytes.length, () => bytes);
+    const response = await this.complete(after, sha256('other bytes'));
+    const { codes } = await registrySays(response, this.options.secrets);
+    return response.statusCode === 201 ? false : codes.includes('DIGEST_INVALID') || undefined;
+  }
+
   /** Asks the registry how far a remembered upload got ("Resuming a blob upload"). */
   private async resume(): Promise<Session | undefined> {
     const location = await this.options.sessions.recall(this.key);
@@ -174,64 +196,159 @@ class Upload {
     return { location: this.locationOf(response, location), offset };
   }
 
-  private async sendWhole(location: string): Promise<void> {
-    const { digest, size } = this.descriptor;
-    await this.reading(async (pieces) => {
-      this.reached = 0;
-      if (size === 0) {
-        // No piece of it is taken; what is promised is checked all the same.
-        await pieces.skip(1);
-      }
-      await this.finish(withDigest(location, digest), String(size), () => this.bodyOf(pieces, size));
+  private async sendHeld(begun: string | undefined): Promise<void> {
+    const { descriptor, source } = this;
+    const bytes = await allBytes(verified(await source.openBlob(descriptor), descriptor, source.label));
+    const location = begun ?? (await this.begin());
+    const response = await this.complete(location, descriptor.digest, {
+      bulk: bytes.length,
+      headers: { 'content-type': 'application/octet-stream', 'content-length': String(bytes.length) },
+      body: () => {
+        this.options.sent(bytes.length);
+        return bytes;
+      },
+      expect: [201, tooLarge, ...sessionLost],
     });
-  }
-
-  private sendRest(session: Session): Promise<void> {
-    return this.reading((pieces) => this.sendPieces(session, pieces));
-  }
-
-  private async sendPieces(session: Session, pieces: Pieces): Promise<void> {
-    const { digest, size } = this.descriptor;
-    this.reached = session.offset;
-    await pieces.skip(session.offset);
-    let { location, offset } = session;
-    while (offset < size) {
-      await this.options.sessions.remember(this.key, location);
-      const length = Math.min(chunkSize, size - offset);
-      const response = await this.target.send({
-        method: 'PATCH',
-        path: location,
-        bulk: length,
-        headers: {
-          'content-type': 'application/octet-stream',
-          'content-length': String(length),
-          'content-range': `${offset}-${offset + length - 1}`,
-        },
-        body: onlyOnce(() => this.bodyOf(pieces, length)),
-        expect: [202, 204, ...sessionLost],
-        purpose: 'could not upload a blob',
-      });
-      await this.refuseLost(response);
-      location = this.locationOf(response, location);
-      offset += length;
+    if (response.statusCode === tooLarge) {
+      await response.body.dump();
+      await this.shrink(bytes.length);
+      return this.sendRest({ location, offset: 0 }, true);
     }
-    await this.options.sessions.remember(this.key, location);
-    await this.finish(withDigest(location, digest), '0', undefined);
+    await this.refuseLost(response);
+  }
+
+  /** Sends what the registry does not have yet, chunk after chunk. */
+  private async sendRest({ location, offset }: Session, hashed: boolean): Promise<void> {
+    const { size } = this.descriptor;
+    this.advance.reached = offset;
+    const pieces = await this.open(hashed ? 0 : offset, hashed);
+    let refused: Session | undefined;
+    try {
+      await pieces.skip(hashed ? offset : 0);
+      let now = location;
+      for (let at = offset; at < size && refused === undefined;) {
+        await this.options.sessions.remember(this.key, now);
+        const length = Math.min(await this.target.intake.largestBody(), size - at);
+        const { statusCode, after } = await this.sendChunk(now, at, length, () =>
+          pieces.body(length, (bytes) => {
+            this.advance.reached += bytes;
+            this.options.sent(bytes);
+          }),
+        );
+        if (statusCode === tooLarge) {
+          await this.shrink(length);
+          refused = { location: now, offset: at };
+        }
+        now = after;
+        at += length;
+      }
+      if (refused === undefined) {
+        await this.options.sessions.remember(this.key, now);
+        await this.finish(now, hashed);
+      }
+    } finally {
+      await pieces.close();
+    }
+    if (refused !== undefined) {
+      await this.sendRest(refused, hashed);
+    }
+  }
+
+  private async open(from: number, hashed: boolean): Promise<Pieces> {
+    const { descriptor, source } = this;
+    const bytes = await source.openBlob(descriptor, from);
+    return new Pieces(
+      hashed ? verified(bytes, descriptor, source.label) : measured(bytes, descriptor, source.label, from),
+    );
+  }
+
+  /** Sends bytes of an upload. Answers the status, and where it goes on; the status is 413, or says that they were taken. */
+  private async sendChunk(
+    location: string,
+    offset: number,
+    length: number,
+    body: NonNullable<RegistryRequest['body']>,
+  ): Promise<{ statusCode: number; after: string }> {
+    const response = await this.target.send({
+      method: 'PATCH',
+      path: location,
+      bulk: length,
+      headers: {
+        'content-type': 'application/octet-stream',
+        'content-length': String(length),
+        'content-range': `${offset}-${offset + length - 1}`,
+      },
+      body: onlyOnce(body),
+      expect: [202, 204, tooLarge, ...sessionLost],
+      purpose: 'could not upload a blob',
+    });
+    const { statusCode } = response;
+    if (statusCode === tooLarge) {
+      await response.body.dump();
+      return { statusCode, after: location };
+    }
+    await this.refuseLost(response);
+    return { statusCode, after: this.locationOf(response, location) };
+  }
+
+  /** So many bytes were too many. Throws where fewer need not be tried. */
+  private async shrink(bytes: number): Promise<void> {
+    if (!(await this.target.intake.refused(bytes))) {
+      throw bodyTooLarge(this.about, this.target.label, bytes);
+    }
   }
 
   /** Ends the upload. What the registry holds may be gone or damaged; where it refuses the whole, all begins anew. */
-  private async finish(path: string, length: string, body: RegistryRequest['body']): Promise<void> {
-    const response = await this.target.send({
-      method: 'PUT',
-      path,
-      // Before it answers, a registry may read everything again.
-      bulk: this.descriptor.size,
-      headers: { 'content-type': 'application/octet-stream', 'content-length': length },
-      ...(body === undefined ? {} : { body: onlyOnce(body) }),
-      expect: [201, ...sessionLost],
-      purpose: 'could not upload a blob',
-    });
+  private async finish(location: string, hashed: boolean): Promise<void> {
+    const { digest, size } = this.descriptor;
+    // Before it answers, a registry may read everything again.
+    const response = await this.complete(location, digest, { bulk: size });
+    if (gaveUp.includes(response.statusCode)) {
+      await response.body.dump();
+      if (await this.isFinished()) {
+        return;
+      }
+      throw passingProblem(response, this.about, this.target.label);
+    }
+    if (!hashed && sessionLost.includes(response.statusCode)) {
+      await this.checkSource();
+    }
     await this.refuseLost(response);
+  }
+
+  /** Waits for a registry that may still be reading what it was sent, by asking. */
+  private async isFinished(): Promise<boolean> {
+    const end = performance.now() + rereadingTime(this.descriptor.size);
+    let pause = this.options.retries.firstDelay;
+    do {
+      await delay(pause);
+      pause *= 2;
+      if (await this.target.hasBlob()) {
+        return true;
+      }
+    } while (performance.now() < end);
+    return false;
+  }
+
+  /** Throws `corrupt` where the bytes that were sent are not what their digest says. */
+  private async checkSource(): Promise<void> {
+    const pieces = await this.open(0, true);
+    try {
+      await pieces.skip(this.descriptor.size);
+    } finally {
+      await pieces.close();
+    }
+  }
+
+  private complete(location: string, digest: string, more: Partial<UploadRequest> = {}): Promise<RegistryResponse> {
+    return this.target.send({
+      method: 'PUT',
+      path: `${location}${location.includes('?') ? '&' : '?'}digest=${encodeURIComponent(digest)}`,
+      headers: { 'content-type': 'application/octet-stream', 'content-length': '0' },
+      expect: [201, ...gaveUp, ...sessionLost],
+      purpose: 'could not upload a blob',
+      ...more,
+    });
   }
 
   private async refuseLost(response: RegistryResponse): Promise<void> {
@@ -247,10 +364,18 @@ class Upload {
     } else {
       await this.end();
     }
-    throw new TransientError('upload-lost', {
+    throw this.lost(withSaid(`the registry no longer takes the upload (${response.statusCode})`, said));
+  }
+
+  private get about(): About {
+    return { purpose: 'could not upload a blob', object: this.key };
+  }
+
+  private lost(why: string): TransientError {
+    return new TransientError('upload-lost', {
       what: 'could not upload a blob',
       object: this.key,
-      why: withSaid(`the registry no longer takes the upload (${response.statusCode})`, said),
+      why,
       next: 'run the command again; what has arrived is not sent again',
     });
   }
@@ -268,34 +393,8 @@ class Upload {
       .catch(() => undefined);
   }
 
-  /** Does work on the content, and closes where it comes from, however that ends. */
-  private async reading(work: (pieces: Pieces) => Promise<void>): Promise<void> {
-    const bytes = await this.source.openBlob(this.descriptor);
-    const pieces = new Pieces(verified(bytes, this.descriptor, this.source.label));
-    try {
-      await work(pieces);
-    } finally {
-      await pieces.close();
-    }
-  }
-
-  private bodyOf(pieces: Pieces, length: number): Readable {
-    const count = (bytes: number): void => {
-      this.reached += bytes;
-      this.options.sent(bytes);
-    };
-    async function* counted() {
-      for await (const piece of pieces.take(length)) {
-        count(piece.length);
-        yield piece;
-      }
-    }
-    return Readable.from(counted(), { objectMode: false });
-  }
-
   private locationOf(response: RegistryResponse, before?: string): string {
-    const about: About = { purpose: 'could not upload a blob', object: this.key };
-    const location = locationOf(response, about)?.href ?? before;
+    const location = locationOf(response, this.about)?.href ?? before;
     if (location === undefined) {
       throw new HodError('location-missing', {
         what: 'could not begin an upload',
@@ -306,8 +405,4 @@ class Upload {
     }
     return location;
   }
-}
-
-function withDigest(location: string, digest: string): string {
-  return `${location}${location.includes('?') ? '&' : '?'}digest=${encodeURIComponent(digest)}`;
 }

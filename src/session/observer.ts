@@ -19,6 +19,8 @@ export interface Observer {
   build(details: readonly BuildDetail[]): void;
   /** Something that people who wait want to know. */
   note(text: string): void;
+  /** Something that whoever looks for a cause wants to know. */
+  detail(text: string): void;
   /** Somebody has been waited for long enough that people want to know for whom. */
   waiting(text: string): void;
   /** An entry was added to the ledger: the one step that is serialised. */
@@ -31,6 +33,7 @@ export const silent: Observer = {
   transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },
   build: () => undefined,
   note: () => undefined,
+  detail: () => undefined,
   waiting: () => undefined,
   recorded: () => undefined,
 };

@@ -1,9 +1,11 @@
 import { resolve } from 'node:path';
+import { isThisMachine } from '../core/access/destinations';
 import type { Secrets } from '../core/access/secrets';
 import { HodError, messageOf } from '../core/errors';
 import { asOneLine } from '../core/text';
 import type { RegistryAccess } from '../registry/connection';
 import type { TlsOptions } from '../registry/http/wire';
+import type { Memory } from '../registry/memory';
 import type { CredentialSource } from '../registry/login/credential';
 import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-identity';
 import type { Config } from '../workspace/config';
@@ -11,7 +13,7 @@ import type { RegistryConfig, SecretPlace } from '../workspace/config-schema';
 import { readPlace, readSecret, runConfigured, runCredentialCommand, type SecretContext } from '../workspace/secrets';
 import { readSmallFile } from '../workspace/files';
 import { readStored } from '../workspace/stored-logins';
-import { recallTokenService, rememberTokenService } from '../workspace/token-services';
+import { contentChecks, requestLimits, tokenServices, type RegistryMemory } from '../workspace/registry-memory';
 import type { Observer } from './observer';
 
 type CredentialsConfig = NonNullable<RegistryConfig['credentials']>;
@@ -20,7 +22,7 @@ type JobConfig = Extract<CredentialsConfig, { job: unknown }>['job'];
 /** What access is worked out with. */
 export interface AccessContext {
   readonly secrets: Secrets;
-  readonly observer: Pick<Observer, 'note'>;
+  readonly observer: Pick<Observer, 'note' | 'detail'>;
   /** Told of the identity of this job, once a token service has accepted it. */
   readonly accepted: (subject: string) => void;
 }
@@ -39,9 +41,13 @@ export async function accessTo(
     credentials: credentialsOf(configured?.credentials, registry, context, accepted),
     tokenService: {
       configured: configured?.['token-service'],
-      recall: () => recallTokenService(registry),
-      remember: (host) => rememberTokenService(registry, host),
+      memory: tokenServices.of(registry),
       notice: (text) => observer.note(text),
+    },
+    intake: {
+      checks: lasting(registry, contentChecks),
+      largestBody: lasting(registry, requestLimits),
+      tell: (text) => observer.detail(text),
     },
     createRepository:
       line &&
@@ -49,6 +55,13 @@ export async function accessTo(
         await runConfigured(line, { registry, repository }, 'the command that makes repositories failed', context);
       }),
   };
+}
+
+/** What is remembered of a registry. On this machine another one may have its address tomorrow. */
+function lasting<T>(registry: string, memory: RegistryMemory<T>): Memory<T> {
+  return isThisMachine(registry)
+    ? { recall: () => Promise.resolve(undefined), remember: () => Promise.resolve() }
+    : memory.of(registry);
 }
 
 async function tlsOf(

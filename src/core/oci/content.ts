@@ -25,8 +25,12 @@ export interface ContentSource {
   readonly repository?: Repository;
   /** The bytes of a manifest, unchecked. Throws `missing` where there is none. */
   readManifest(descriptor: Descriptor): Promise<Uint8Array>;
-  /** The bytes of a blob, unchecked, as they arrive. Throws `missing` where there is none. */
-  openBlob(descriptor: Descriptor): Promise<AsyncIterable<Uint8Array>>;
+  /**
+   * The bytes of a blob from a byte on, unchecked, as they arrive. Throws `missing` where there is none.
+   *
+   * A piece stays as it is until the next but one is asked for: whoever keeps one for longer copies it.
+   */
+  openBlob(descriptor: Descriptor, from?: number): Promise<AsyncIterable<Uint8Array>>;
   /** Throws `missing` or `corrupt` where it is cheap to know that a blob is not whole. */
   checkBlob?(descriptor: Descriptor): Promise<void>;
 }
@@ -156,36 +160,54 @@ export async function* verified(
   label: string,
 ): AsyncGenerator<Uint8Array> {
   const hasher = digestHasher(descriptor.digest);
-  let size = 0;
   let held: Uint8Array | undefined;
-  const corrupt = (why: string): HodError =>
-    new HodError('content-corrupt', {
-      what: 'this content is not what its digest says',
-      object: `${descriptor.digest} in ${label}`,
-      why,
-      next: 'build it again, or restore it; nothing was tagged',
-    });
-  for await (const piece of bytes) {
-    size += piece.length;
-    if (size > descriptor.size) {
-      throw corrupt(`it has more than the ${descriptor.size} bytes that its descriptor promises`);
-    }
+  for await (const piece of measured(bytes, descriptor, label)) {
     hasher.update(piece);
     if (held !== undefined) {
       yield held;
     }
     held = piece;
   }
-  if (size !== descriptor.size) {
-    throw corrupt(`it has ${size} bytes and its descriptor promises ${descriptor.size}`);
-  }
   const digest = hasher.digest();
   if (digest !== descriptor.digest) {
-    throw corrupt(`its bytes have the digest ${digest}`);
+    throw corruptContent(descriptor, label, `its bytes have the digest ${digest}`);
   }
   if (held !== undefined) {
     yield held;
   }
+}
+
+/** Passes bytes on from a byte on, and checks that they are as many as the descriptor promises. Throws `corrupt`. */
+export async function* measured(
+  bytes: AsyncIterable<Uint8Array>,
+  descriptor: Descriptor,
+  label: string,
+  from = 0,
+): AsyncGenerator<Uint8Array> {
+  let size = from;
+  for await (const piece of bytes) {
+    size += piece.length;
+    if (size > descriptor.size) {
+      throw corruptContent(
+        descriptor,
+        label,
+        `it has more than the ${descriptor.size} bytes that its descriptor promises`,
+      );
+    }
+    yield piece;
+  }
+  if (size !== descriptor.size) {
+    throw corruptContent(descriptor, label, `it has ${size} bytes and its descriptor promises ${descriptor.size}`);
+  }
+}
+
+function corruptContent({ digest }: Descriptor, label: string, why: string): HodError {
+  return new HodError('content-corrupt', {
+    what: 'this content is not what its digest says',
+    object: `${digest} in ${label}`,
+    why,
+    next: 'build it again, or restore it; nothing was tagged',
+  });
 }
 
 /** What a single image says of itself: where it runs, and what it was built from. */

@@ -3,12 +3,16 @@ import pLimit from 'p-limit';
 /** Does work when its turn comes. */
 export type Turn = <T>(work: () => Promise<T>) => Promise<T>;
 
-/** How much goes on at once, in all of a run. Nobody who holds a turn of the second kind waits for one of the first. */
+/** How much goes on at once, in all of a run. Nobody who holds a turn for a request waits for one of the others. */
 export interface Limits {
-  /** Blobs that move; a blob that is copied from one registry to another is one. */
-  readonly blobs: Turn;
-  /** Small requests: looking, tagging, manifests. */
+  /** Blobs that move piece by piece; a blob that is copied from one registry to another is one. */
+  readonly bulk: Turn;
+  /** Blobs that are small enough to be held in memory. */
+  readonly held: Turn;
+  /** Small requests: looking, tagging, manifests, and whatever a held blob takes. */
   readonly requests: Turn;
+  /** The most connections to one host that all of that needs. */
+  readonly connections: number;
 }
 
 /** Small requests for each blob that may move: they wait for answers, not for bytes. */
@@ -16,5 +20,6 @@ const requestsPerBlob = 4;
 
 /** The limits of a run. `jobs`: how many blobs move at once. */
 export function limitsFor(jobs: number): Limits {
-  return { blobs: pLimit(jobs), requests: pLimit(jobs * requestsPerBlob) };
+  const requests = jobs * requestsPerBlob;
+  return { bulk: pLimit(jobs), held: pLimit(requests), requests: pLimit(requests), connections: jobs + requests };
 }

@@ -44,19 +44,43 @@ const attempts = 4;
 /** The longest wait that is honoured when a registry asks for one, in milliseconds. */
 const longestDelay = 60_000;
 
+/** A try that got further by so many bytes is not counted. Fewer would go on for ever. */
+const leastAdvance = 64 * 1024;
+
+/** How far work has got, over all tries of it. */
+export class Advance {
+  private furthest: number;
+
+  /** @param reached Bytes that are done. */
+  constructor(public reached = 0) {
+    this.furthest = reached;
+  }
+
+  /** Whether the last try got further than all before it. */
+  made(): boolean {
+    const further = this.reached >= this.furthest + leastAdvance;
+    this.furthest = further ? this.reached : this.furthest;
+    return further;
+  }
+}
+
 /**
  * Does the work again, with growing pauses, while it fails in a way that may pass.
  *
  * @param advanced Whether the last try got further than the one before; such a try does not count.
  */
-export async function withRetries<T>(
-  work: () => Promise<T>,
+export function withRetries<T>(work: () => Promise<T>, retries: Retries, advanced?: () => boolean): Promise<T> {
+  return retrying(work, pausesBetween(retries, advanced));
+}
+
+/** Pauses after each failure that may pass, longer each time. Throws any other, and where it went on for too long. */
+export function pausesBetween(
   retries: Retries,
   advanced: () => boolean = () => false,
-): Promise<T> {
+): (error: unknown) => Promise<void> {
   let counted = 0;
   let begun = performance.now();
-  return retrying(work, async (error) => {
+  return async (error) => {
     if (!(error instanceof TransientError)) {
       throw error;
     }
@@ -77,7 +101,7 @@ export async function withRetries<T>(
       retries.waiting(`${asOneLine(error.problem.why ?? error.problem.what)}; it asks to wait ${wordsOf(pause)}`);
     }
     await delay(pause);
-  });
+  };
 }
 
 /** An error that may pass, as one that did not. */

@@ -66,6 +66,17 @@ function retryAfterIn({ headers }: Pick<RegistryResponse, 'headers'>): number | 
   return wait > 0 ? wait : undefined;
 }
 
+/** The error for a body that what stands in front of a registry does not let through (RFC 9110 §15.5.14). */
+export function bodyTooLarge({ purpose, object }: About, server: string, bytes?: number, said = ''): HodError {
+  const many = bytes === undefined ? 'this many bytes' : `${bytes} bytes`;
+  return new HodError('request-too-large', {
+    what: purpose,
+    object,
+    why: withSaid(`${server}, or what stands in front of it, does not take ${many} in one request (413)`, said),
+    next: 'raise the largest size of a request (body) in what stands in front of the registry',
+  });
+}
+
 /** How to name the login of a registry. */
 export function nameCredentials(registry: string): string {
   return `name credentials for ${registry} under \`registries:\` in hod.yaml, or run \`hod access store ${registry} --user NAME\``;
@@ -111,6 +122,9 @@ export async function statusProblem(
   }
   if (mayPass(statusCode)) {
     return passingProblem(response, about, registry, said);
+  }
+  if (statusCode === 413) {
+    return bodyTooLarge(about, registry, undefined, said);
   }
   if (isPage(response)) {
     return problem(

@@ -1,7 +1,7 @@
 import { lookup } from 'node:dns';
 import type { LookupFunction } from 'node:net';
-import { rootCertificates } from 'node:tls';
-import { Agent, EnvHttpProxyAgent, request, type Dispatcher } from 'undici';
+import { createSecureContext, rootCertificates, type SecureContext } from 'node:tls';
+import { Agent, EnvHttpProxyAgent, type Dispatcher } from 'undici';
 import { isNear, isThisMachine } from '../../core/access/destinations';
 import { hostOf } from '../../core/oci/reference';
 import { silentWait } from '../../core/retrying';
@@ -63,6 +63,13 @@ export const usualPatience: Patience = { connect: 10_000, idle: 60_000, whole: 6
 const slowest = 64;
 /** The slowest that content that was taken may be read again before it is answered for, in bytes a millisecond. */
 const thinking = 10_000;
+/** How long a connection that nobody uses is kept, in milliseconds: through what is read or decided in between. */
+const idleConnection = 30_000;
+/** How long a registry may take to read content again that it took, in milliseconds. */
+export function rereadingTime(bytes: number): number {
+  return bytes / thinking;
+}
+
 /** Between two notices about one host, in milliseconds. */
 const noticeInterval = 10_000;
 
@@ -84,13 +91,12 @@ export class Wire {
     readonly patience: Patience,
     private readonly observer: WireObserver,
     route: WireRoute,
+    connections: number,
   ) {
-    const certificates = {
-      ...(tls === undefined ? {} : { ca: [...rootCertificates, ...tls.authorities] }),
-      ...(tls?.client === undefined ? {} : { cert: tls.client.certificate, key: tls.client.key }),
-    };
     const options = {
-      connect: { lookup: lookupFor(route), timeout: patience.connect, ...certificates },
+      connect: { lookup: lookupFor(route), timeout: patience.connect, ...(tls && secured(tls)) },
+      connections,
+      keepAliveTimeout: idleConnection,
       headersTimeout: patience.idle,
       bodyTimeout: patience.idle,
     };
@@ -118,13 +124,14 @@ export class Wire {
       this.observer.exchange({ method, host: url.host, path: url.pathname, outcome, milliseconds });
     };
     try {
-      const answer = request(url, {
+      const answer = this.dispatcher.request({
+        origin: url.origin,
+        path: `${url.pathname}${url.search}`,
         method,
         headers: { 'user-agent': 'hod', ...headers },
         body: body ?? null,
-        dispatcher: this.dispatcher,
         signal: deadline.signal,
-        headersTimeout: this.patience.idle + bulk / thinking,
+        headersTimeout: this.patience.idle + rereadingTime(bulk),
         // The connection is kept after a HEAD too.
         reset: false,
       });
@@ -169,6 +176,15 @@ export class Wire {
       this.observer.waiting(`waiting for ${host} to answer about ${object}`);
     }
   }
+}
+
+/** One context for every connection: making one from all authorities takes as long as many requests. */
+function secured({ authorities, client }: TlsOptions): { secureContext: SecureContext } {
+  const secureContext = createSecureContext({
+    ca: [...rootCertificates, ...authorities],
+    ...(client === undefined ? {} : { cert: client.certificate, key: client.key }),
+  });
+  return { secureContext };
 }
 
 /** Fails when the signal comes. */

@@ -13,6 +13,8 @@ export class Wires {
   constructor(
     private readonly patience: Patience,
     private readonly observer: WireObserver,
+    /** The most connections to one host. */
+    private readonly connections: number,
   ) {
     this.local = this.open(undefined, { local: true });
     this.remote = this.open(undefined, { local: false, mayBeNear: this.named });
@@ -40,7 +42,7 @@ export class Wires {
   }
 
   private open(tls: TlsOptions | undefined, route: ConstructorParameters<typeof Wire>[3]): Wire {
-    const made = new Wire(tls, this.patience, this.observer, route);
+    const made = new Wire(tls, this.patience, this.observer, route, this.connections);
     this.all.push(made);
     return made;
   }

@@ -1,14 +1,14 @@
 import { isThisMachine, whyExposed } from '../../core/access/destinations';
 import { HodError } from '../../core/errors';
 import { hostOf } from '../../core/oci/reference';
+import type { Memory } from '../memory';
 
 /** What is known about the token service of a registry before the registry names one. */
 export interface KnownTokenService {
   /** The host that hod.yaml names. */
   readonly configured: string | undefined;
   /** The host that the registry named before. */
-  recall(): Promise<string | undefined>;
-  remember(host: string): Promise<void>;
+  readonly memory: Memory<string>;
   /** Tells the user of a host that is trusted from now on. */
   notice(text: string): void;
 }
@@ -33,12 +33,12 @@ export async function trustTokenService(realm: URL, registry: URL, known: KnownT
   if (same || realm.host === known.configured) {
     return;
   }
-  const before = known.configured ?? (await known.recall());
+  const before = known.configured ?? (await known.memory.recall());
   if (before === undefined) {
     known.notice(
       `${registry.host} has its logins checked by ${realm.host}; it is trusted for this registry from now on`,
     );
-    await known.remember(realm.host);
+    await known.memory.remember(realm.host);
   } else if (before !== realm.host) {
     throw otherTokenService(realm, registry, before);
   }

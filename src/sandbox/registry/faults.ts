@@ -12,6 +12,8 @@ export type Fault =
   | { kind: 'corrupt-answer' }
   /** It is never answered. */
   | { kind: 'stall' }
+  /** It is looked at only after so many milliseconds, whether anybody still waits or not. */
+  | { kind: 'late'; milliseconds: number }
   /** It is done, and the connection is cut before the answer. */
   | { kind: 'lost-answer' }
   /** The upload that it goes on with is forgotten first. */
@@ -25,7 +27,7 @@ export type FaultSource = (request: { method: string; path: string }) => Fault |
 /** Faults at random, the same for the same seed: about one request in `every` goes wrong. */
 export function seededFaults(seed: number, every = 10): FaultSource {
   const random = randomNumbers(seed);
-  const kinds: Fault['kind'][] = [
+  const kinds: Exclude<Fault['kind'], 'late'>[] = [
     'status',
     'reset-request',
     'reset-answer',

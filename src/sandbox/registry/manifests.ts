@@ -60,7 +60,7 @@ export class Manifests {
     }
     const upload = randomUUID();
     await this.contents.blobs.append(upload, Readable.from([bytes]));
-    await this.contents.blobs.finish(upload, digest);
+    await this.contents.blobs.finish(upload, digest, true);
     entry.manifests.set(digest, manifest.mediaType);
     if (!isDigest(rest)) {
       entry.tags.set(rest, digest);

@@ -17,7 +17,7 @@ export interface SandboxRegistryOptions {
   strict?: boolean | undefined;
   /** Tags that may be written once only. */
   immutable?: RegExp | undefined;
-  /** Take manifests whose content is not there, as some registries do. */
+  /** Take manifests whose content is not there, and blobs that are not what their digest says, as some registries do. */
   trusting?: boolean | undefined;
   /** Told of every request when it has been answered. */
   onRequest?: ((request: LoggedRequest) => void) | undefined;

@@ -1,5 +1,6 @@
 import { mkdirSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { setTimeout as delay } from 'node:timers/promises';
 import { answer, answerJson, serve, type RunningServer } from '../http';
 import { checkAccess } from './access';
 import { folderBlobs, memoryBlobs } from './blob-store';
@@ -49,7 +50,7 @@ class Router {
     const blobs = options.folder === undefined ? memoryBlobs() : folderBlobs(options.folder);
     this.contents = new RegistryContents(openCatalogue(options.folder), blobs, options.strict === true);
     this.manifests = new Manifests(this.contents, options);
-    this.uploads = new Uploads(this.contents);
+    this.uploads = new Uploads(this.contents, options.trusting !== true);
   }
 
   async handle(request: IncomingMessage, response: ServerResponse): Promise<void> {
@@ -75,6 +76,9 @@ class Router {
     try {
       if (fault !== undefined && !applyFault(fault, request, response)) {
         return;
+      }
+      if (fault?.kind === 'late') {
+        await delay(fault.milliseconds);
       }
       const mayMount = await checkAccess({ request, method, name: matchRoute(url)?.name }, this.options);
       await this.route({ request, response, method, url, fault, mayMount });

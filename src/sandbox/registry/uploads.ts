@@ -11,7 +11,11 @@ export class Uploads {
   private readonly lengths = new Map<string, number>();
   private readonly busy = new Map<string, Promise<void>>();
 
-  constructor(private readonly contents: RegistryContents) {}
+  constructor(
+    private readonly contents: RegistryContents,
+    /** Whether blobs must be what their digest says. */
+    private readonly checked: boolean,
+  ) {}
 
   async handle(exchange: Exchange): Promise<void> {
     if (exchange.method === 'POST') {
@@ -108,7 +112,7 @@ export class Uploads {
       throw new RegistryError(400, 'DIGEST_INVALID', 'the digest is missing or malformed');
     }
     this.lengths.delete(upload);
-    if (!(await this.contents.blobs.finish(upload, digest))) {
+    if (!(await this.contents.blobs.finish(upload, digest, this.checked))) {
       throw new RegistryError(400, 'DIGEST_INVALID', `the bytes do not have the digest ${digest}`);
     }
     this.contents.entryForWriting(name).blobs.add(digest);

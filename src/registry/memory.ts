@@ -1,0 +1,6 @@
+/** One thing that is remembered of a registry beyond a run. */
+export interface Memory<T> {
+  /** What it was the last time; undefined where nothing is known. */
+  recall(): Promise<T | undefined>;
+  remember(value: T): Promise<void>;
+}
