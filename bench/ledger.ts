@@ -7,7 +7,7 @@ import { setTimeout as delay } from 'node:timers/promises';
 import { commitSchema, type CommitId } from '../src/core/commit';
 import { sha256 } from '../src/core/oci/digest';
 import { formatRepository } from '../src/core/oci/reference';
-import type { Action } from '../src/core/release/actions';
+import { factsReadBy, type Action } from '../src/core/release/actions';
 import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../src/core/release/entry';
 import { tagKey, type FactKey } from '../src/core/release/facts';
 import { releaseIdSchema } from '../src/core/release/release';
@@ -30,7 +30,7 @@ const at2026 = timestampOf(new Date(Date.UTC(2026, 10, 23)));
 const commitOf = (at: number): CommitId => commitSchema.parse(at.toString(16).padStart(40, '0'));
 
 /** The publication of a build: a new commit and version, and a branch that moves on. */
-function publication(at: number): Action {
+function publication(at: number): Extract<Action, { kind: 'published' }> {
   const digest = sha256(String(at));
   const version = parseVersion(`${Math.floor(at / 1000)}.${Math.floor(at / 10) % 100}.${at % 10}`);
   const tag = (name: string, kind: 'fixed' | 'moving') => ({
@@ -144,16 +144,51 @@ async function measure(open: (product: string) => Promise<Ledger>) {
   };
 }
 
+/** One publication of a large product, appended as a whole. */
+async function measureLarge(open: (product: string) => Promise<Ledger>) {
+  const images = 500;
+  const tags = 40;
+  const small = publication(0);
+  const names = Array.from({ length: images }, (_, at) => `image-${at}`);
+  const placeOf = (image: string) => formatRepository({ registry: 'dev.skerry.test', name: `skerry/${image}` });
+  const action: Action = {
+    ...small,
+    images: names.map((image) => ({
+      image,
+      repository: placeOf(image),
+      digest: sha256(image),
+      mediaType: 'm',
+      size: 1000,
+      platforms: ['linux/amd64'],
+    })),
+    tags: names.flatMap((image) =>
+      Array.from({ length: tags }, (_, tag) => ({
+        image,
+        repository: placeOf(image),
+        tag: tagSchema.parse(`t-${tag}`),
+        kind: 'fixed' as const,
+        digest: sha256(image),
+      })),
+    ),
+  };
+  const ledger = await open('large');
+  const begun = performance.now();
+  const { head } = await ledger.read(factsReadBy(action));
+  const read = performance.now() - begun;
+  const append = await ledger.append([entryAfter(head, { product: 'large', at: at2026, actor: 'una', action })], head);
+  await ledger.close();
+  return { images, tags, read, append };
+}
+
 const folder = mkdtempSync(join(tmpdir(), 'hod-bench-ledger-'));
 const waiting = (): void => undefined;
 const server = await RealPostgres.create();
 try {
-  const sqlite = await measure((product) =>
-    openSqliteLedger({ file: join(folder, 'ledger.db'), product, access: 'write', waiting }),
-  );
-  const postgres = await measure((product) =>
-    openPostgresLedger({ url: server.url, product, access: 'write', waiting }),
-  );
+  const file = join(folder, 'ledger.db');
+  const openSqlite = (product: string) => openSqliteLedger({ file, product, access: 'write', waiting });
+  const openPostgres = (product: string) => openPostgresLedger({ url: server.url, product, access: 'write', waiting });
+  const sqlite = { ...(await measure(openSqlite)), large: await measureLarge(openSqlite) };
+  const postgres = { ...(await measure(openPostgres)), large: await measureLarge(openPostgres) };
   process.stdout.write(JSON.stringify({ SQLite: sqlite, PostgreSQL: postgres }));
 } finally {
   await server.close();

@@ -120,9 +120,7 @@ class Upload {
     if (isHeld(this.descriptor) && this.descriptor.size <= (await this.target.intake.largestBody())) {
       return this.sendHeld(begun);
     }
-    const hashed = isHeld(this.descriptor) || !(await this.target.intake.checks(() => this.probe()));
-    const resumed = begun === undefined ? await this.resume() : undefined;
-    const session = resumed ?? { location: begun ?? (await this.begin()), offset: 0 };
+    const [hashed, session] = await Promise.all([this.isHashed(), this.goOn(begun)]);
     try {
       await this.sendRest(session, hashed);
     } catch (error) {
@@ -132,6 +130,17 @@ class Upload {
       throw error;
     }
     await this.end();
+  }
+
+  /** Whether nobody but us is known to hash it. */
+  private async isHashed(): Promise<boolean> {
+    return isHeld(this.descriptor) || !(await this.target.intake.checks(() => this.probe()));
+  }
+
+  /** An upload that goes on, or begins. */
+  private async goOn(begun: string | undefined): Promise<Session> {
+    const resumed = begun === undefined ? await this.resume() : undefined;
+    return resumed ?? { location: begun ?? (await this.begin()), offset: 0 };
   }
 
   private async begin(): Promise<string> {

@@ -18,6 +18,7 @@ export interface SandboxOptions {
   folder?: string | undefined;
   login?: SandboxRegistryOptions['login'];
   immutable?: RegExp | undefined;
+  trusting?: boolean | undefined;
   /** Let something go wrong with about one request in ten, the same for the same seed. */
   faults?: number | undefined;
   /** Guard the registries with access tokens, for the jobs of an identity provider. */
@@ -62,6 +63,7 @@ export async function startSandbox(options: SandboxOptions): Promise<Sandbox> {
       port,
       login: options.login,
       immutable: options.immutable,
+      trusting: options.trusting,
       tokens: guard?.tokens,
       faults,
       onRequest: (request) => {

@@ -8,7 +8,9 @@ import { promote } from '../../src/operations/promote';
 import { publish } from '../../src/operations/publish';
 import type { Fault } from '../../src/sandbox/registry/faults';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
+import { silent } from '../../src/session/observer';
 import { writeLargeLayout } from '../support/large-layer';
+import { readRepository } from '../support/registry-reader';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
@@ -109,3 +111,55 @@ test('200 faults leave no descriptor, no connection, no timer and no memory behi
   // Each fault holds a buffer of a quarter of a MiB at least while it happens: 200 of them would be 50.
   expect(after.buffers - before.buffers).toBeLessThan(24);
 });
+
+test.each(['reset-answer', 'reset-request'] as const)(
+  'ten cuts (%s) of a blob that is copied are gone on from where it broke off, and leave nothing open',
+  async (kind) => {
+    const cuts = 10;
+    const size = 12 * 1024 * 1024;
+    await writeLargeLayout(join(sandbox.world.product.folder, 'out', 'cut'), size);
+    let cut = 0;
+    let received = 0;
+    const cutting = (method: string): Fault | undefined => {
+      const isCut = method === (kind === 'reset-answer' ? 'GET' : 'PATCH') && armed && cut < cuts;
+      cut += isCut ? 1 : 0;
+      return isCut ? { kind, after: size / (cuts + 2) } : undefined;
+    };
+    let armed = false;
+    const isBlob = (path: string): boolean => path.includes('/blobs/') && !path.includes('manifests');
+    const faults = ({ method, path }: { method: string; path: string }) => (isBlob(path) ? cutting(method) : undefined);
+    const dev = await startSandboxRegistry({ port: 0, faults });
+    const uat = await startSandboxRegistry({
+      port: 0,
+      faults,
+      onRequest: (request) => void (received += isBlob(request.path) ? request.received : 0),
+    });
+    const config = join(sandbox.world.product.folder, 'cuts.yaml');
+    const places = (name: string, port: number): string => `repository: "${name}.localhost:${port}/s/{image}"`;
+    await writeFile(
+      config,
+      `product: skerry-line
+images: { cut: { from: out/cut } }
+environments:
+  dev: { ${places('dev', dev.port)}, tags: { fixed: ["{version}"], moving: ["{branch}"] } }
+  uat: { after: dev, ${places('uat', uat.port)}, tags: { fixed: ["{version}"], moving: [uat] } }
+`,
+    );
+    const patience = { connect: 1000, idle: 1000, whole: 20_000, retry: 1 };
+    await publish({ config, patience });
+    armed = true;
+    const open: number[] = [];
+    const transfer = {
+      ...silent.transfer,
+      sent: () => void open.push(readdirSync('/proc/self/fd').length),
+    };
+    const { images } = await promote({ config, patience, environment: 'uat', observer: { ...silent, transfer } });
+    expect(images[0]?.digest).toBe((await readRepository(uat.port, 's/cut')).tags['uat']);
+    expect(cut).toBe(cuts);
+    expect(received).toBeLessThan(1.1 * size);
+    // What a cut leaves would add up: ten of anything more at the end than at the beginning.
+    expect(open.at(-1)).toBeLessThan((open[0] ?? 0) + cuts / 2);
+    await Promise.all([dev.close(), uat.close()]);
+    await rm(join(sandbox.world.product.folder, '.hod'), { recursive: true, force: true });
+  },
+);

@@ -58,7 +58,7 @@ const presenceRow = z.object({ present: z.boolean() });
 
 const dialect: Dialect = {
   prefix: 'hod_',
-  elements: 'json_array_elements(CAST(? AS json)) AS value',
+  elements: 'jsonb_array_elements(CAST(? AS jsonb)) AS value',
   // PostgreSQL does not know how short the array is, and would rather read every fact; the limit keeps it to the key.
   namedFacts: `json_array_elements(CAST(? AS json)) AS value CROSS JOIN LATERAL (
     SELECT * FROM hod_facts WHERE product = ? AND kind = value ->> 0 AND key = value ->> 1 LIMIT 1) AS f`,
