@@ -59,12 +59,17 @@ async function writeResponse(sent, digest, hasher) {
   }
 }
 
+/** Where an upload ends. */
+function ending(location, digest) {
+  const { pathname, search } = new URL(location, 'http://registry');
+  return `${pathname}${search === '' ? '?' : `${search}&`}digest=${digest}`;
+}
+
 async function move({ file, digest, size }) {
   const begun = await send(port, 'POST', `/v2/${name}/blobs/uploads/`, { 'content-length': 0 });
   begun.resume();
-  const { pathname, search } = new URL(begun.headers.location, `http://127.0.0.1:${port}`);
+  const path = ending(begun.headers.location, digest);
   const hasher = hash ? createHash('sha256') : undefined;
-  const path = `${pathname}${search}&digest=${digest}`;
   const ended = await send(port, 'PUT', path, { 'content-length': size }, (sent) =>
     task === 'copy' ? writeResponse(sent, digest, hasher) : writeFile(sent, file, hasher),
   );
@@ -90,7 +95,8 @@ async function publishFleet({ folder, images, tags }) {
   const [hostname, at] = host.split(':');
   const ask = async (method, path, body, type) => {
     const headers = { 'content-length': body?.length ?? 0, ...(type === undefined ? {} : { 'content-type': type }) };
-    const sent = secureRequest({ agent, hostname, port: at, servername: hostname, method, path, headers });
+    const place = { host: '127.0.0.1', port: at, servername: hostname };
+    const sent = secureRequest({ agent, ...place, method, path, headers: { host, ...headers } });
     sent.end(body);
     const [response] = await once(sent, 'response');
     for await (const piece of response) {

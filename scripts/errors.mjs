@@ -38,7 +38,7 @@ function madeUp(text) {
     .replaceAll(root, '/build/')
     .replace(/\/tmp\/hod-[a-z]+-\w+/g, '/build')
     .replace(
-      /\b(?:127\.0\.0\.1|(dev|uat|prod)\.localhost|localhost):\d+/g,
+      /\b(?:127\.0\.0\.1|(dev|uat|prod)\.localhost|\w+\.localhost|localhost):\d+/g,
       (_, name = 'dev') => `${name}.registry.test`,
     )
     .replace(/sha256:[0-9a-f]{64}/g, (digest) => `${digest.slice(0, 19)}…`)

@@ -19,19 +19,24 @@ async function main(argv: readonly string[]): Promise<number> {
   }
 }
 
+/** An error as users meet it. What nobody foresaw takes more to tell than most command lines need. */
+async function asHodError(thrown: unknown): Promise<HodError> {
+  return thrown instanceof HodError ? thrown : (await import('./unforeseen')).unforeseen(thrown);
+}
+
 async function reportError(thrown: unknown, argv: readonly string[]): Promise<number> {
-  const { unforeseen, errorView } = await import('./views/error');
+  const { errorView } = await import('./views/error');
   const { styleFor } = await import('./views/style');
-  const { toErrorResult } = await import('../results/error');
-  const { toJsonLine } = await import('../core/text');
   const { withoutSecrets } = await import('./known-secrets');
-  const error = withoutSecrets(thrown instanceof HodError ? thrown : unforeseen(thrown));
+  const error = withoutSecrets(await asHodError(thrown));
   const style = styleFor(process.stderr, !argv.includes('--no-color'));
   tell(errorView(error, style));
   if (argv.includes('--json') && error.code !== 'answer-unwritable') {
+    const { toErrorResult } = await import('../results/error');
+    const { toJsonLine } = await import('../core/text');
     // The exit code stays that of the work, whether anybody reads why or not.
-    await printDocument(toJsonLine(toErrorResult(error))).catch((unwritten: unknown) =>
-      tell(errorView(unwritten instanceof HodError ? unwritten : unforeseen(unwritten), style)),
+    await printDocument(toJsonLine(toErrorResult(error))).catch(async (unwritten: unknown) =>
+      tell(errorView(await asHodError(unwritten), style)),
     );
   }
   return error.exitCode;

@@ -139,6 +139,7 @@ export class Blobs {
           sessions: this.sessions,
           sent: options.sent,
           retries: connection.retries,
+          hasher: (like) => connection.hashing.hasher(like),
           secrets: connection.secrets,
         },
         options.begun,

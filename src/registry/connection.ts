@@ -19,6 +19,7 @@ import { Advance, pausesBetween, withRetries, type Retries } from './http/retry'
 import { isPage, statusProblem } from './http/status-problems';
 import type { TlsOptions, Wire } from './http/wire';
 import type { Wires } from './http/wires';
+import type { HashThreads } from './hash-threads';
 import { Intake, type IntakeMemory } from './intake';
 
 /** How to reach a registry, and as whom. */
@@ -35,6 +36,7 @@ export interface RegistryAccess {
 /** What all connections of a run share. */
 export interface Shared {
   readonly limits: Limits;
+  readonly hashing: HashThreads;
   readonly secrets: Secrets;
 }
 
@@ -73,6 +75,10 @@ export class Connection {
   /** How requests to this registry are tried again. */
   get retries(): Retries {
     return this.wire.retries;
+  }
+
+  get hashing(): HashThreads {
+    return this.shared.hashing;
   }
 
   get secrets(): Secrets {

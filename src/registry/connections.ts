@@ -1,5 +1,6 @@
 import type { Secrets } from '../core/access/secrets';
 import { Connection, type RegistryAccess, type Shared } from './connection';
+import { HashThreads } from './hash-threads';
 import { limitsFor } from './http/limit';
 import type { Patience, WireObserver } from './http/wire';
 import { Wires } from './http/wires';
@@ -23,7 +24,8 @@ export class Connections {
   private readonly shared: Shared;
 
   constructor(private readonly options: ConnectionsOptions) {
-    this.shared = { limits: limitsFor(options.jobs), secrets: options.secrets };
+    const { jobs, secrets } = options;
+    this.shared = { limits: limitsFor(jobs), hashing: new HashThreads(jobs), secrets };
     this.wires = new Wires(options.patience, options.observer, this.shared.limits.connections);
   }
 
@@ -35,8 +37,8 @@ export class Connections {
   }
 
   /** Closes every connection. */
-  close(): Promise<void> {
-    return this.wires.close();
+  async close(): Promise<void> {
+    await Promise.all([this.wires.close(), this.shared.hashing.close()]);
   }
 
   private async connect(registry: string): Promise<Connection> {

@@ -26,7 +26,7 @@ export class Intake {
   private largest: Promise<number> | undefined;
 
   constructor(
-    private readonly registry: string,
+    readonly registry: string,
     private readonly memory: IntakeMemory,
   ) {}
 

@@ -4,7 +4,7 @@ import { allBytes } from '../core/bytes';
 import { HodError } from '../core/errors';
 import { measured, verified, type ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
-import { sha256 } from '../core/oci/digest';
+import { sha256, type Digest, type DigestHasher } from '../core/oci/digest';
 import { locationOf, lookIntoLog, type About, type RegistryRequest, type RegistryResponse } from './http/exchange';
 import { Advance, TransientError, withRetries, type Retries } from './http/retry';
 import { bodyTooLarge, passingProblem, registrySays, withSaid } from './http/status-problems';
@@ -34,6 +34,8 @@ export interface UploadOptions {
   /** Told of bytes as they are sent. */
   sent: (bytes: number) => void;
   retries: Retries;
+  /** Makes what hashes a large blob, by the algorithm of its digest. */
+  hasher: (like: Digest) => DigestHasher;
   /** What is taken out of what the registry says. */
   secrets: Secrets;
 }
@@ -267,7 +269,9 @@ class Upload {
     const { descriptor, source } = this;
     const bytes = await source.openBlob(descriptor, from);
     return new Pieces(
-      hashed ? verified(bytes, descriptor, source.label) : measured(bytes, descriptor, source.label, from),
+      hashed
+        ? verified(bytes, descriptor, source.label, this.options.hasher(descriptor.digest))
+        : measured(bytes, descriptor, source.label, from),
     );
   }
 
@@ -303,7 +307,7 @@ class Upload {
   /** So many bytes were too many. Throws where fewer need not be tried. */
   private async shrink(bytes: number): Promise<void> {
     if (!(await this.target.intake.refused(bytes))) {
-      throw bodyTooLarge(this.about, this.target.label, bytes);
+      throw bodyTooLarge(this.about, this.target.intake.registry, bytes);
     }
   }
 
@@ -317,7 +321,7 @@ class Upload {
       if (await this.isFinished()) {
         return;
       }
-      throw passingProblem(response, this.about, this.target.label);
+      throw passingProblem(response, this.about, this.target.intake.registry);
     }
     if (!hashed && sessionLost.includes(response.statusCode)) {
       await this.checkSource();

@@ -1,7 +1,7 @@
 import * as z from 'zod';
-import { isResultName } from '../core/release/evidence';
+import { isResultName } from '../core/release/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/freeze';
-import { millisecondsOf } from '../core/time';
+import { millisecondsOf } from '../core/duration';
 
 const nameSchema = z
   .string()

@@ -12,7 +12,7 @@ export interface Front {
   readonly host: string;
   /** The authority that signed its certificate: a file. */
   readonly authority: string;
-  close(): Promise<void>;
+  readonly close: () => Promise<void>;
 }
 
 /** What lies between a front and the registry behind it. */

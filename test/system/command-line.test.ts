@@ -1,11 +1,30 @@
 import { readdir, readFile } from 'node:fs/promises';
-import { join, resolve } from 'node:path';
+import { dirname, join, resolve } from 'node:path';
 import * as z from 'zod';
 import { resultSchemas } from '../../src/results';
-import { hod } from '../support/hod';
+import { hod, program } from '../support/hod';
 
 const root = resolve(__dirname, '../..');
 const run = (...args: string[]) => hod(args, { cwd: root });
+
+/** What is read before a command is known: the program, and whatever it imports at once. */
+async function readAtStart(file: string, read = new Map<string, string>()): Promise<Map<string, string>> {
+  if (!read.has(file)) {
+    const text = await readFile(file, 'utf8');
+    read.set(file, text);
+    for (const [, path = ''] of text.matchAll(/(?:from|import)"(\.[^"]+)"/g)) {
+      await readAtStart(join(dirname(file), path), read);
+    }
+  }
+  return read;
+}
+
+test('what a command does not need is not loaded: a command line is read by little more than its parser', async () => {
+  const read = await readAtStart(program);
+  const size = [...read.values()].reduce((sum, { length }) => sum + length, 0);
+  expect(read.size).toBeLessThan(15);
+  expect(size).toBeLessThan(110_000);
+});
 
 test('--version and --help answer on standard output; every command has a summary and examples', async () => {
   const { version } = z

@@ -2,7 +2,7 @@ import { appendFileSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { readBundle } from '../../src/archive/bundle';
-import { unforeseen } from '../../src/cli/views/error';
+import { unforeseen } from '../../src/cli/unforeseen';
 import { allBytes } from '../../src/core/bytes';
 import { commitSchema } from '../../src/core/commit';
 import { parseConfig } from '../../src/core/oci/config';

@@ -10,7 +10,8 @@ import { refuseUnmet } from '../../src/core/release/refusal';
 import { contentId, releaseId } from '../../src/core/release/release';
 import { parseVersion } from '../../src/core/tags/version';
 import { failing } from '../support/seen-errors';
-import { millisecondsOf, timestampOf, type Timestamp } from '../../src/core/time';
+import { millisecondsOf } from '../../src/core/duration';
+import { timestampOf, type Timestamp } from '../../src/core/time';
 
 /** Every gate: met, and missed by the least amount there is. */
 

@@ -1,5 +1,5 @@
 import { Option } from '@commander-js/extra-typings';
-import { versionParts } from '../../core/tags/version';
+import { versionParts } from '../../core/tags/version-part';
 import { answer, endUnmet } from '../answer';
 import {
   actorOption,

@@ -1,4 +1,4 @@
-import { describeDuration } from '../../core/time';
+import { describeDuration } from '../../core/duration';
 import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
 import type { Look } from '../answer';
 import { columns, formatCount } from './format';

@@ -4,7 +4,7 @@ import { HodError } from '../errors';
 import { parseConfig } from './config';
 import { annotationKeys } from './annotations';
 import type { Descriptor } from './descriptor';
-import { digestHasher, type Digest } from './digest';
+import { digestHasher, type Digest, type DigestHasher } from './digest';
 import {
   blobsOf,
   describeManifest,
@@ -158,17 +158,17 @@ export async function* verified(
   bytes: AsyncIterable<Uint8Array>,
   descriptor: Descriptor,
   label: string,
+  hasher: DigestHasher = digestHasher(descriptor.digest),
 ): AsyncGenerator<Uint8Array> {
-  const hasher = digestHasher(descriptor.digest);
   let held: Uint8Array | undefined;
   for await (const piece of measured(bytes, descriptor, label)) {
-    hasher.update(piece);
+    await hasher.update(piece);
     if (held !== undefined) {
       yield held;
     }
     held = piece;
   }
-  const digest = hasher.digest();
+  const digest = await hasher.digest();
   if (digest !== descriptor.digest) {
     throw corruptContent(descriptor, label, `its bytes have the digest ${digest}`);
   }

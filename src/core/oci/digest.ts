@@ -22,15 +22,22 @@ export const digestSchema = z.custom<Digest>(
   'must be a digest (sha256:… or sha512:…)',
 );
 
-/** Computes a digest from bytes that arrive in pieces. */
+/** Computes a digest from bytes that arrive in pieces, here or elsewhere. */
 export interface DigestHasher {
-  update(bytes: Uint8Array): void;
+  /** Takes bytes; they may be changed once it has. */
+  update(bytes: Uint8Array): void | Promise<void>;
   /** Ends the computation. May be called once. */
+  digest(): Digest | Promise<Digest>;
+}
+
+/** A hasher that has its result at once. */
+export interface DirectHasher extends DigestHasher {
+  update(bytes: Uint8Array): void;
   digest(): Digest;
 }
 
 /** A hasher for the algorithm that `like` names; SHA-256 where it is not given. */
-export function digestHasher(like?: Digest): DigestHasher {
+export function digestHasher(like?: Digest): DirectHasher {
   const algorithm = like?.startsWith('sha512:') === true ? 'sha512' : 'sha256';
   const hash = createHash(algorithm);
   return {
@@ -42,6 +49,11 @@ export function digestHasher(like?: Digest): DigestHasher {
 /** The SHA-256 digest of some bytes. */
 export function sha256(bytes: Uint8Array | string): Digest {
   return digestFrom('sha256', createHash('sha256').update(bytes).digest('hex'));
+}
+
+/** The digest of hex digits, by the algorithm of another. */
+export function digestFromHex(hex: string, like: Digest): Digest {
+  return digestFrom(like.startsWith('sha512:') ? 'sha512' : 'sha256', hex);
 }
 
 function digestFrom(algorithm: 'sha256' | 'sha512', hex: string): Digest {

@@ -1,6 +1,7 @@
 import { isCommitId, notACommit, type CommitId } from '../commit';
 import { HodError } from '../errors';
-import { everyVersion, parseLine, parseVersion, versionAmong, type VersionPart } from '../tags/version';
+import { everyVersion, parseLine, parseVersion, versionAmong } from '../tags/version';
+import type { VersionPart } from '../tags/version-part';
 import { dayOf, type Timestamp } from '../time';
 import type { VersionRequest } from './versions';
 

@@ -6,11 +6,6 @@ import { factNeed, type Decision, type Knowledge } from './knowledge';
 import { chooseReleases, type ChosenRelease, type ReleaseChoice } from './promotion';
 import { contentId } from './release';
 
-/** Whether a text can name a result. */
-export function isResultName(text: string): boolean {
-  return /^[a-z0-9][a-z0-9._-]{0,63}$/.test(text);
-}
-
 /** Evidence about releases that somebody wants to record. */
 export interface Evidence {
   /** Which releases it is about. */

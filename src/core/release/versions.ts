@@ -1,6 +1,7 @@
 import { shortCommit, type CommitId } from '../commit';
 import { compareOrder, type Ancestry } from '../tags/ordering';
-import { everyVersion, nextVersion, type Version, type VersionLine, type VersionPart } from '../tags/version';
+import { everyVersion, nextVersion, type Version, type VersionLine } from '../tags/version';
+import type { VersionPart } from '../tags/version-part';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import type { ContentId } from './release';
 

@@ -1,6 +1,7 @@
 import semver from 'semver';
 import * as z from 'zod';
 import { HodError } from '../errors';
+import type { VersionPart } from './version-part';
 
 declare const versionBrand: unique symbol;
 declare const lineBrand: unique symbol;
@@ -66,10 +67,6 @@ export function versionNumbers(version: Version): Record<'major' | 'minor' | 'pa
     patch: String(semver.patch(version)),
   };
 }
-
-/** The parts of a version that can be counted up. */
-export const versionParts = ['major', 'minor', 'patch'] as const;
-export type VersionPart = (typeof versionParts)[number];
 
 /** The release that follows a release (SemVer 2.0.0 §6–8); the first where there is none. */
 export function nextVersion(part: VersionPart, after: Version | undefined): Version {

@@ -21,5 +21,7 @@ const requestsPerBlob = 4;
 /** The limits of a run. `jobs`: how many blobs move at once. */
 export function limitsFor(jobs: number): Limits {
   const requests = jobs * requestsPerBlob;
-  return { bulk: pLimit(jobs), held: pLimit(requests), requests: pLimit(requests), connections: jobs + requests };
+  // A blob that is copied within one registry takes two.
+  const connections = 2 * jobs + requests;
+  return { bulk: pLimit(jobs), held: pLimit(requests), requests: pLimit(requests), connections };
 }

@@ -1,5 +1,6 @@
 import { describePosition } from '../../tags/ordering';
-import { describeDuration, timestampOf, type Timestamp } from '../../time';
+import { describeDuration } from '../../duration';
+import { timestampOf, type Timestamp } from '../../time';
 import { servedIn } from '../coming';
 import type { EntryRules } from '../entry-rules';
 import type { Fact, Facts, Release } from '../facts';
