@@ -205,6 +205,20 @@ export function factName({ kind, key }: FactKey): string {
 /** The facts under some keys, or all facts of a product: what was asked of a ledger, and what it says. */
 export class Facts {
   private readonly stored = new Map<string, StoredFact>();
+  /** What was read of them, by kind and key: reading one takes longer than most decisions about it. */
+  private readonly read: { readonly [K in FactKind]: Map<string, Fact<K>> } = {
+    environment: new Map(),
+    step: new Map(),
+    lane: new Map(),
+    withdrawn: new Map(),
+    tag: new Map(),
+    release: new Map(),
+    evidence: new Map(),
+    version: new Map(),
+    commit: new Map(),
+    line: new Map(),
+    staged: new Map(),
+  };
   private readonly known = new Set<string>();
 
   /** @param keys The facts that were asked for; all of them where none are named. */
@@ -215,6 +229,7 @@ export class Facts {
   /** Adds a fact that was stored as text. */
   load(key: FactKey, text: string): void {
     this.known.add(factName(key));
+    this.read[key.kind].delete(key.key);
     this.stored.set(factName(key), { key, text });
   }
 
@@ -233,7 +248,9 @@ export class Facts {
       return undefined;
     }
     try {
-      return schemaOf[kind].parse(JSON.parse(found.text));
+      const value = this.read[kind].get(key) ?? schemaOf[kind].parse(JSON.parse(found.text));
+      this.read[kind].set(key, value);
+      return value;
     } catch (error) {
       throw new HodError('ledger-facts-corrupt', {
         what: 'a fact of the ledger cannot be read',
