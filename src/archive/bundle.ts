@@ -1,6 +1,7 @@
 import { lstat, readdir } from 'node:fs/promises';
 import { basename, join, relative, sep } from 'node:path';
-import { Header, Pax } from 'tar';
+import { Header } from 'tar/header';
+import { Pax } from 'tar/pax';
 import { onePiece, withoutFirst } from '../core/bytes';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { bundleManifest, emptyConfig } from '../core/oci/bundle';

@@ -1,5 +1,6 @@
 import type { FileHandle } from 'node:fs/promises';
-import { Header, Pax, type HeaderData } from 'tar';
+import { Header, type HeaderData } from 'tar/header';
+import { Pax } from 'tar/pax';
 import { HodError, messageOf } from '../core/errors';
 import { fileBytes, naming, openFile, type LayoutFiles } from './files';
 

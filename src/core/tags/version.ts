@@ -1,4 +1,10 @@
-import semver from 'semver';
+import compareBuild from 'semver/functions/compare-build';
+import inc from 'semver/functions/inc';
+import major from 'semver/functions/major';
+import minor from 'semver/functions/minor';
+import parse from 'semver/functions/parse';
+import patch from 'semver/functions/patch';
+import prerelease from 'semver/functions/prerelease';
 import * as z from 'zod';
 import { HodError } from '../errors';
 import type { VersionPart } from './version-part';
@@ -14,7 +20,7 @@ export type VersionLine = string & { readonly [lineBrand]: true };
 
 /** Whether `text` is a semantic version, written in full. */
 export function isVersion(text: string): text is Version {
-  return /^\d/.test(text) && semver.parse(text) !== null;
+  return /^\d/.test(text) && parse(text) !== null;
 }
 
 /** A version at an edge. */
@@ -51,26 +57,26 @@ export function versionAmong(names: readonly string[]): Version | undefined {
 
 /** Precedence of two versions: negative, zero or positive (SemVer 2.0.0 §11; build metadata last, to be total). */
 export function compareVersions(a: Version, b: Version): number {
-  return semver.compareBuild(a, b);
+  return compareBuild(a, b);
 }
 
 /** Whether a version is a pre-release (SemVer 2.0.0 §9). */
 export function isPrerelease(version: Version): boolean {
-  return semver.prerelease(version) !== null;
+  return prerelease(version) !== null;
 }
 
 /** The numbers of a version, as text. */
 export function versionNumbers(version: Version): Record<'major' | 'minor' | 'patch', string> {
   return {
-    major: String(semver.major(version)),
-    minor: String(semver.minor(version)),
-    patch: String(semver.patch(version)),
+    major: String(major(version)),
+    minor: String(minor(version)),
+    patch: String(patch(version)),
   };
 }
 
 /** The release that follows a release (SemVer 2.0.0 §6–8); the first where there is none. */
 export function nextVersion(part: VersionPart, after: Version | undefined): Version {
-  const next = semver.inc(after ?? '0.0.0', part);
+  const next = inc(after ?? '0.0.0', part);
   if (next === null || !isVersion(next)) {
     throw new Error(`no version follows ${after ?? 'nothing'}`);
   }
