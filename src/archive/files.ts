@@ -27,10 +27,10 @@ export async function* fileBytes(
   path: string,
   { start = 0, size }: { start?: number | undefined; size?: number } = {},
 ): AsyncGenerator<Uint8Array> {
-  const handle = await naming(path, openFile(path));
+  const { handle, length } = await openFile(path);
   try {
     let at = start;
-    const end = size === undefined ? (await naming(path, handle.stat())).size : at + size;
+    const end = size === undefined ? length : at + size;
     let buffer = Buffer.alloc(0);
     let other = buffer;
     while (at < end) {
@@ -48,11 +48,12 @@ export async function* fileBytes(
   }
 }
 
-/** Opens a plain file; a pipe in its place is not waited for. Throws `file-unreadable`. */
-export async function openFile(path: string): Promise<FileHandle> {
+/** Opens a plain file, of so many bytes; a pipe in its place is not waited for. Throws `file-unreadable`. */
+export async function openFile(path: string): Promise<{ handle: FileHandle; length: number }> {
   const handle = await naming(path, open(path, constants.O_RDONLY | constants.O_NONBLOCK));
-  if ((await handle.stat()).isFile()) {
-    return handle;
+  const found = await naming(path, handle.stat());
+  if (found.isFile()) {
+    return { handle, length: found.size };
   }
   await handle.close();
   throw unreadable(path, new Error('it is no plain file'));

@@ -23,8 +23,8 @@ interface Member {
  * Throws `corrupt` for links, for members whose names lead outside, that stand twice, or that are cut off.
  */
 export async function tarFiles(path: string): Promise<LayoutFiles> {
-  const handle = await openFile(path);
-  const members = await readMembers(handle, path).finally(() => handle.close());
+  const { handle, length } = await openFile(path);
+  const members = await readMembers(handle, length, path).finally(() => handle.close());
   return {
     label: path,
     size: (name) => Promise.resolve(members.get(name)?.size),
@@ -35,8 +35,7 @@ export async function tarFiles(path: string): Promise<LayoutFiles> {
   };
 }
 
-async function readMembers(handle: FileHandle, path: string): Promise<Map<string, Member>> {
-  const { size: fileSize } = await handle.stat();
+async function readMembers(handle: FileHandle, fileSize: number, path: string): Promise<Map<string, Member>> {
   const members = new Map<string, Member>();
   const corrupt = (why: string): HodError =>
     new HodError('archive-corrupt', { what: 'this .tar cannot be read', object: path, why, next: 'write it again' });

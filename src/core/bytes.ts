@@ -7,7 +7,7 @@ export async function atMost(limit: number, pieces: AsyncIterable<Uint8Array>): 
     if (size > limit) {
       return undefined;
     }
-    all.push(Uint8Array.from(piece));
+    all.push(new Uint8Array(piece));
   }
   return Buffer.concat(all);
 }

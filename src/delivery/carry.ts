@@ -20,7 +20,15 @@ export interface Transfer {
 /** A repository that content is carried into. */
 export interface CarryTarget extends Pick<RepositoryClient, 'repository' | 'label'> {
   readonly blobs: Pick<RepositoryClient['blobs'], 'has' | 'mount' | 'check' | 'upload'>;
-  readonly manifests: Pick<RepositoryClient['manifests'], 'put' | 'resolve' | 'tag'>;
+  readonly manifests: Pick<RepositoryClient['manifests'], 'put' | 'tag'>;
+}
+
+/** A blob on its way: where it is read, where it goes, and the account that it is for. */
+interface Cargo {
+  readonly blob: Descriptor;
+  readonly source: ContentSource;
+  readonly target: CarryTarget;
+  readonly transfer: Transfer;
 }
 
 /** A transfer of nothing. */
@@ -82,7 +90,7 @@ export class Carrier {
     const { manifest, source } = node;
     await allSettled([
       ...node.children.map((child) => this.carryNode(child, target, transfer)),
-      ...blobsOf(manifest).map((blob) => this.carryBlob(blob, source, target, transfer)),
+      ...blobsOf(manifest).map((blob) => this.carryBlob({ blob, source, target, transfer })),
     ]);
     // What was read there is there. To write it where it may be costs no more than to ask for it.
     if (!this.dryRun && !isWithin(source.repository, target.repository)) {
@@ -101,20 +109,16 @@ export class Carrier {
         await this.sendAgain(child, target, transfer);
         await target.manifests.put(child.manifest.digest, child.manifest);
       }),
-      ...blobsOf(manifest).map((blob) => this.send(blob, source, target, transfer, undefined)),
+      ...blobsOf(manifest).map((blob) => this.send({ blob, source, target, transfer }, undefined)),
     ]);
   }
 
   /** A blob that another image of this run carries is waited for, and mounted from there. */
-  private async carryBlob(
-    blob: Descriptor,
-    source: ContentSource,
-    target: CarryTarget,
-    transfer: Transfer,
-  ): Promise<void> {
+  private async carryBlob(cargo: Cargo): Promise<void> {
+    const { blob, target } = cargo;
     const key = `${target.repository.registry} ${blob.digest}`;
     const earlier = this.carried.get(key);
-    const carrying = this.bringBlob(blob, source, target, transfer, earlier).then(() => target.repository);
+    const carrying = this.bringBlob(cargo, earlier).then(() => target.repository);
     if (earlier === undefined) {
       this.carried.set(key, carrying);
       // Those who wait for it see the failure too; nobody may be waiting.
@@ -123,13 +127,8 @@ export class Carrier {
     await carrying;
   }
 
-  private async bringBlob(
-    blob: Descriptor,
-    source: ContentSource,
-    target: CarryTarget,
-    transfer: Transfer,
-    earlier: Promise<Repository> | undefined,
-  ): Promise<void> {
+  private async bringBlob(cargo: Cargo, earlier: Promise<Repository> | undefined): Promise<void> {
+    const { blob, source, target, transfer } = cargo;
     const carried = await earlier;
     const from = [carried, source.repository].find((place) => place && isMountable(place, target.repository));
     const isExpected = isWithin(source.repository, target.repository);
@@ -138,20 +137,14 @@ export class Carrier {
     if (isWithin(carried, target.repository) || (asks && (await target.blobs.has(blob)))) {
       transfer.blobsPresent += 1;
     } else if (this.dryRun) {
-      await this.rehearse(blob, source, target, transfer, from);
+      await this.rehearse(cargo, from);
     } else {
-      await this.mountOrSend(blob, source, target, transfer, from);
+      await this.mountOrSend(cargo, from);
     }
   }
 
   /** Says what would be done about a blob that is not there. */
-  private async rehearse(
-    blob: Descriptor,
-    source: ContentSource,
-    target: CarryTarget,
-    transfer: Transfer,
-    from: Repository | undefined,
-  ): Promise<void> {
+  private async rehearse({ blob, source, target, transfer }: Cargo, from: Repository | undefined): Promise<void> {
     if (from !== undefined) {
       transfer.blobsMounted += 1;
       return;
@@ -161,30 +154,19 @@ export class Carrier {
     transfer.bytesSent += blob.size;
   }
 
-  private async mountOrSend(
-    blob: Descriptor,
-    source: ContentSource,
-    target: CarryTarget,
-    transfer: Transfer,
-    from: Repository | undefined,
-  ): Promise<void> {
+  private async mountOrSend(cargo: Cargo, from: Repository | undefined): Promise<void> {
+    const { blob, target, transfer } = cargo;
     const mount = from === undefined ? undefined : await target.blobs.mount(blob.digest, from);
     if (mount?.mounted === true) {
       transfer.blobsMounted += 1;
     } else if (mount !== undefined && (await target.blobs.has(blob))) {
       transfer.blobsPresent += 1;
     } else {
-      await this.send(blob, source, target, transfer, mount?.upload);
+      await this.send(cargo, mount?.upload);
     }
   }
 
-  private async send(
-    blob: Descriptor,
-    source: ContentSource,
-    target: CarryTarget,
-    transfer: Transfer,
-    begun: string | undefined,
-  ): Promise<void> {
+  private async send({ blob, source, target, transfer }: Cargo, begun: string | undefined): Promise<void> {
     await target.blobs.upload(blob, source, {
       begin: () => this.progress.begin(blob.digest, target.label, blob.size),
       sent: (bytes) => {

@@ -1,7 +1,7 @@
 import { availableParallelism } from 'node:os';
 import { Worker } from 'node:worker_threads';
 import * as z from 'zod';
-import { digestFromHex, digestHasher, type Digest, type DigestHasher } from '../core/oci/digest';
+import { algorithmOf, digestFromHex, digestHasher, type Digest, type DigestHasher } from '../core/oci/digest';
 
 /** Bytes that a thread is given at a time: as many as are read at a time. */
 const slotSize = 512 * 1024;
@@ -23,11 +23,11 @@ parentPort.on('message', ({ id, algorithm, memory, length, end }) => {
   if (end) {
     hashes.delete(id);
   }
-  parentPort.postMessage({ id, hex: end ? hash.digest('hex') : undefined });
+  parentPort.postMessage(end ? hash.digest('hex') : undefined);
 });
 `;
 
-const answerSchema = z.object({ id: z.number(), hex: z.string().optional() });
+const answerSchema = z.string().optional();
 
 /** Hashes in threads of their own, over shared memory, where there are processors for them. */
 export class HashThreads {
@@ -58,21 +58,20 @@ export class HashThreads {
 /** One thread, and who waits for its answers. */
 class HashThread {
   private readonly worker = new Worker(thread, { eval: true });
-  /** By hasher: what was asked is answered in order. */
-  private readonly waiting = new Map<number, ((hex: string | undefined) => void)[]>();
+  /** It does one thing after the other: the first answer is for who asked first. */
+  private readonly waiting: ((hex: string | undefined) => void)[] = [];
 
   constructor() {
     this.worker.unref();
     this.worker.on('message', (message: unknown) => {
-      const { id, hex } = answerSchema.parse(message);
-      this.waiting.get(id)?.shift()?.(hex);
+      this.waiting.shift()?.(answerSchema.parse(message));
     });
   }
 
   /** Gives work to the thread. Answers when it is done. */
   ask(id: number, work: object): Promise<string | undefined> {
     return new Promise((resolve) => {
-      this.waiting.set(id, [...(this.waiting.get(id) ?? []), resolve]);
+      this.waiting.push(resolve);
       this.worker.postMessage({ id, ...work });
     });
   }
@@ -117,7 +116,7 @@ class ThreadHasher implements DigestHasher {
   }
 
   private give(end: boolean): Promise<string | undefined> {
-    const [algorithm] = this.like.split(':');
+    const algorithm = algorithmOf(this.like);
     return this.thread.ask(this.id, { algorithm, memory: this.filling.buffer, length: this.filled, end });
   }
 }

@@ -1,4 +1,4 @@
-import type { Memory } from './memory';
+import type { Memory } from '../core/memory';
 
 /** What was seen of how a registry, and what stands in front of it, takes content. */
 export interface IntakeMemory {

@@ -43,6 +43,9 @@ export interface UploadOptions {
 /** Blobs of so many bytes are held in memory: they go up in one request, and are sent again where it breaks. */
 export const heldSize = 1024 * 1024;
 
+/** What an upload is for, for messages. */
+const purpose = 'could not upload a blob';
+
 /** Whether a blob is small enough to be held in memory. */
 export function isHeld({ size }: Pick<Descriptor, 'size'>): boolean {
   return size <= heldSize;
@@ -223,7 +226,8 @@ class Upload {
     if (response.statusCode === tooLarge) {
       await response.body.dump();
       await this.shrink(bytes.length);
-      return this.sendRest({ location, offset: 0 }, true);
+      await this.sendRest({ location, offset: 0 }, true);
+      return this.end();
     }
     await this.refuseLost(response);
   }
@@ -293,7 +297,7 @@ class Upload {
       },
       body: onlyOnce(body),
       expect: [202, 204, tooLarge, ...sessionLost],
-      purpose: 'could not upload a blob',
+      purpose,
     });
     const { statusCode } = response;
     if (statusCode === tooLarge) {
@@ -359,7 +363,7 @@ class Upload {
       path: `${location}${location.includes('?') ? '&' : '?'}digest=${encodeURIComponent(digest)}`,
       headers: { 'content-type': 'application/octet-stream', 'content-length': '0' },
       expect: [201, ...gaveUp, ...sessionLost],
-      purpose: 'could not upload a blob',
+      purpose,
       ...more,
     });
   }
@@ -377,20 +381,16 @@ class Upload {
     } else {
       await this.end();
     }
-    throw this.lost(withSaid(`the registry no longer takes the upload (${response.statusCode})`, said));
+    throw new TransientError('upload-lost', {
+      what: purpose,
+      object: this.key,
+      why: withSaid(`the registry no longer takes the upload (${response.statusCode})`, said),
+      next: 'run the command again; what has arrived is not sent again',
+    });
   }
 
   private get about(): About {
-    return { purpose: 'could not upload a blob', object: this.key };
-  }
-
-  private lost(why: string): TransientError {
-    return new TransientError('upload-lost', {
-      what: 'could not upload a blob',
-      object: this.key,
-      why,
-      next: 'run the command again; what has arrived is not sent again',
-    });
+    return { purpose, object: this.key };
   }
 
   private async cancel(location: string): Promise<void> {

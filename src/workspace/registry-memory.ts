@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { mapOf, parseJson } from '../core/json';
+import type { Memory } from '../core/memory';
 import { readSmallFile } from './files';
 import { userFile, writeUserFile } from './user-files';
 
@@ -17,7 +18,7 @@ export class RegistryMemory<T> {
   }
 
   /** What is remembered of one registry. */
-  of(registry: string): { recall(): Promise<T | undefined>; remember(value: T): Promise<void> } {
+  of(registry: string): Memory<T> {
     return {
       recall: async () => {
         const found = (await this.readAll()).get(registry);

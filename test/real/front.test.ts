@@ -1,4 +1,4 @@
-import { mkdtemp, rm, writeFile } from 'node:fs/promises';
+import { mkdtemp, readdir, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
@@ -58,6 +58,8 @@ test.each([
   expect(refused.length).toBeGreaterThan(0);
   expect(refused.length).toBeLessThanOrEqual(refusals);
   expect(Object.keys((await readRepository(registry.readPort, 'skerry/timetable')).tags)).toEqual(['1.0.0']);
+  // Nothing is remembered of an upload that is over.
+  expect(await readdir(join(folder, '.hod', 'uploads'))).toEqual([]);
 });
 
 test('a front that lets through less than a manifest may need is named, and nothing is tagged', async () => {

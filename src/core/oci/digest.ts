@@ -38,7 +38,7 @@ export interface DirectHasher extends DigestHasher {
 
 /** A hasher for the algorithm that `like` names; SHA-256 where it is not given. */
 export function digestHasher(like?: Digest): DirectHasher {
-  const algorithm = like?.startsWith('sha512:') === true ? 'sha512' : 'sha256';
+  const algorithm = like === undefined ? 'sha256' : algorithmOf(like);
   const hash = createHash(algorithm);
   return {
     update: (bytes) => void hash.update(bytes),
@@ -51,9 +51,14 @@ export function sha256(bytes: Uint8Array | string): Digest {
   return digestFrom('sha256', createHash('sha256').update(bytes).digest('hex'));
 }
 
+/** The algorithm of a digest. */
+export function algorithmOf(digest: Digest): 'sha256' | 'sha512' {
+  return digest.startsWith('sha512:') ? 'sha512' : 'sha256';
+}
+
 /** The digest of hex digits, by the algorithm of another. */
 export function digestFromHex(hex: string, like: Digest): Digest {
-  return digestFrom(like.startsWith('sha512:') ? 'sha512' : 'sha256', hex);
+  return digestFrom(algorithmOf(like), hex);
 }
 
 function digestFrom(algorithm: 'sha256' | 'sha512', hex: string): Digest {
@@ -78,7 +83,7 @@ export function matchesDigest(bytes: Uint8Array, digest: Digest): boolean {
 
 /** Whether two digests are of one algorithm, and can be compared. */
 export function isSameAlgorithm(one: Digest, other: Digest): boolean {
-  return one.slice(0, one.indexOf(':')) === other.slice(0, other.indexOf(':'));
+  return algorithmOf(one) === algorithmOf(other);
 }
 
 /** The algorithm and the first twelve digits: enough for a person to tell digests apart. */

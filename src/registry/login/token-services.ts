@@ -1,7 +1,7 @@
 import { isThisMachine, whyExposed } from '../../core/access/destinations';
 import { HodError } from '../../core/errors';
+import type { Memory } from '../../core/memory';
 import { hostOf } from '../../core/oci/reference';
-import type { Memory } from '../memory';
 
 /** What is known about the token service of a registry before the registry names one. */
 export interface KnownTokenService {
