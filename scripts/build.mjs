@@ -1,32 +1,53 @@
-// Bundles Hod into dist/: one program, with a chunk for each command that is loaded only when it is needed.
-import { chmod, readFile, rm } from 'node:fs/promises';
+// Bundles Hod into dist/: one program, the code it was compiled to, and what starts it.
+import { execFileSync } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { chmod, mkdir, readFile, rm, writeFile } from 'node:fs/promises';
 import { build } from 'esbuild';
 
 const { version } = JSON.parse(await readFile(new URL('../package.json', import.meta.url), 'utf8'));
 const root = new URL('..', import.meta.url).pathname;
-
-await rm(`${root}dist`, { recursive: true, force: true });
-await build({
+const dist = `${root}dist`;
+const common = {
   absWorkingDir: root,
-  entryPoints: { hod: 'src/cli/main.ts' },
-  outdir: 'dist',
   bundle: true,
-  splitting: true,
-  chunkNames: 'chunks/[name]-[hash]',
-  format: 'esm',
+  format: 'cjs',
   platform: 'node',
   target: 'node20',
+  minify: true,
+  legalComments: 'none',
+  logLevel: 'warning',
+};
+
+const { outputFiles } = await build({
+  ...common,
+  entryPoints: ['src/cli/main.ts'],
+  outfile: 'dist/program.js',
+  write: false,
   // The first ships a binary beside its code; the second is one that pg does without.
   external: ['libsql', 'pg-native'],
   alias: { '@commander-js/extra-typings': 'commander', undici: './scripts/undici.cjs' },
   define: { HOD_VERSION: JSON.stringify(version) },
-  banner: {
-    js: "import { createRequire as hodCreateRequire } from 'node:module';\nconst require = hodCreateRequire(import.meta.url);\nconst __filename = import.meta.filename;",
-  },
-  minify: true,
+  // What `start` calls. All of it is one function, so that nothing of it is global.
+  banner: { js: '(function(require,module,__filename,__dirname){' },
+  footer: { js: '})' },
   // Beside the program, to read the stack of a defect with; nothing loads it by itself.
   sourcemap: 'external',
-  legalComments: 'none',
-  logLevel: 'warning',
 });
-await chmod(`${root}dist/hod.js`, 0o755);
+const [map, program] = outputFiles.sort((one, other) => other.path.length - one.path.length);
+const name = `program-${createHash('sha256').update(program.contents).digest('hex').slice(0, 8)}`;
+
+await rm(dist, { recursive: true, force: true });
+await mkdir(dist);
+await writeFile(`${dist}/package.json`, '{ "type": "commonjs" }\n');
+await writeFile(`${dist}/${name}.js`, program.contents);
+await writeFile(`${dist}/${name}.js.map`, map.contents);
+await build({
+  ...common,
+  entryPoints: ['src/cli/start.ts'],
+  outfile: 'dist/hod.js',
+  define: { HOD_PROGRAM: JSON.stringify(name) },
+});
+await chmod(`${dist}/hod.js`, 0o755);
+execFileSync(process.execPath, [`${root}scripts/compile.mjs`, `${dist}/${name}`], {
+  stdio: ['ignore', 'ignore', 'inherit'],
+});

@@ -35,7 +35,8 @@ for (const signal of ['SIGINT', 'SIGTERM'] as const) {
     }
   });
 }
-const code = await main(process.argv);
-if (code !== 0) {
-  process.exitCode = code;
-}
+void main(process.argv).then((code) => {
+  if (code !== 0) {
+    process.exitCode = code;
+  }
+});

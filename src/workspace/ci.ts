@@ -57,8 +57,6 @@ const actorVariables = [
 
 /** Who the CI says that started this job; undefined where none is recognised, or it does not say. */
 export function readCiActor(folder: string): string | undefined {
-  if (readCi(folder) === undefined) {
-    return undefined;
-  }
-  return actorVariables.map((name) => process.env[name]).find((value) => value !== undefined && value !== '');
+  const actor = actorVariables.map((name) => process.env[name]).find((value) => value !== undefined && value !== '');
+  return actor === undefined || readCi(folder) === undefined ? undefined : actor;
 }

@@ -1,5 +1,8 @@
-import { readdir, readFile } from 'node:fs/promises';
-import { dirname, join, resolve } from 'node:path';
+import { execFile } from 'node:child_process';
+import { cp, mkdtemp, readdir, readFile, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { basename, dirname, join, resolve } from 'node:path';
+import { promisify } from 'node:util';
 import * as z from 'zod';
 import { resultSchemas } from '../../src/results';
 import { hod, program } from '../support/hod';
@@ -7,23 +10,43 @@ import { hod, program } from '../support/hod';
 const root = resolve(__dirname, '../..');
 const run = (...args: string[]) => hod(args, { cwd: root });
 
-/** What is read before a command is known: the program, and whatever it imports at once. */
-async function readAtStart(file: string, read = new Map<string, string>()): Promise<Map<string, string>> {
-  if (!read.has(file)) {
-    const text = await readFile(file, 'utf8');
-    read.set(file, text);
-    for (const [, path = ''] of text.matchAll(/(?:from|import)"(\.[^"]+)"/g)) {
-      await readAtStart(join(dirname(file), path), read);
-    }
+test('what a command does not need is not loaded: a command line is read without network or cryptography', async () => {
+  const folder = await mkdtemp(join(tmpdir(), 'hod-parts-'));
+  const file = join(folder, 'parts');
+  const preload = `--require ${resolve(__dirname, '../support/parts-of-node.cjs')}`;
+  const run = await hod(['--version'], { cwd: root, env: { NODE_OPTIONS: preload, HOD_PARTS_FILE: file } });
+  expect(run.code).toBe(0);
+  const parts = (await readFile(file, 'utf8')).split('\n');
+  expect(parts).toContain('NativeModule vm');
+  for (const part of ['http', 'tls', 'crypto', 'dns', 'zlib', 'worker_threads']) {
+    expect(parts).not.toContain(`NativeModule ${part}`);
   }
-  return read;
-}
+  await rm(folder, { recursive: true });
+});
 
-test('what a command does not need is not loaded: a command line is read by little more than its parser', async () => {
-  const read = await readAtStart(program);
-  const size = [...read.values()].reduce((sum, { length }) => sum + length, 0);
-  expect(read.size).toBeLessThan(15);
-  expect(size).toBeLessThan(110_000);
+test('a start takes the code that the build compiled; without it, or where it is spoilt, it is slower and no otherwise', async () => {
+  const folder = dirname(program);
+  const names = await readdir(folder);
+  const [source = '', code = ''] = ['.js', '.code'].map((end) =>
+    join(folder, names.find((name) => name.startsWith('program-') && name.endsWith(end)) ?? ''),
+  );
+  const load = `new (require('node:vm').Script)(fs.readFileSync('${source}', 'latin1'), { cachedData: fs.readFileSync('${code}') })`;
+  const { stdout } = await promisify(execFile)(process.execPath, [
+    '--liftoff-only',
+    '--print',
+    `${load}.cachedDataRejected`,
+  ]);
+  expect(stdout).toBe('false\n');
+
+  const copy = await mkdtemp(join(tmpdir(), 'hod-dist-'));
+  await cp(folder, copy, { recursive: true });
+  const start = () => promisify(execFile)(process.execPath, [join(copy, basename(program)), '--version']);
+  const { stdout: version } = await start();
+  await writeFile(join(copy, basename(code)), (await readFile(code)).subarray(0, 1000));
+  expect(await start()).toEqual({ stdout: version, stderr: '' });
+  await rm(join(copy, basename(code)));
+  expect(await start()).toEqual({ stdout: version, stderr: '' });
+  await rm(copy, { recursive: true });
 });
 
 test('--version and --help answer on standard output; every command has a summary and examples', async () => {

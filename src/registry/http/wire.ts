@@ -1,7 +1,6 @@
 import { lookup } from 'node:dns';
 import type { LookupFunction } from 'node:net';
 import { createSecureContext, rootCertificates, type SecureContext } from 'node:tls';
-import { setFlagsFromString } from 'node:v8';
 import { Agent, EnvHttpProxyAgent, type Dispatcher } from 'undici';
 import { isNear, isThisMachine } from '../../core/access/destinations';
 import { hostOf } from '../../core/oci/reference';
@@ -59,9 +58,6 @@ export interface Patience {
 
 /** Patience with real networks. */
 export const usualPatience: Patience = { connect: 10_000, idle: 60_000, whole: 60_000, retry: 200 };
-
-// undici parses HTTP in WebAssembly. To compile that a second time, optimised, takes 30 MB and saves nothing to speak of.
-setFlagsFromString('--liftoff-only');
 
 /** The slowest that content may move, in bytes a millisecond: about half a megabit a second. */
 const slowest = 64;

@@ -1,0 +1,30 @@
+import { readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { setFlagsFromString } from 'node:v8';
+import { constants, Script } from 'node:vm';
+
+/** The file that holds the program, without its ending; the build names it after its content. */
+declare const HOD_PROGRAM: string;
+
+// undici parses HTTP in WebAssembly. To compile that a second time, optimised, takes 30 MB and saves nothing to
+// speak of. It is said before anything is loaded, as compiled code is good for one set of flags only.
+setFlagsFromString('--liftoff-only');
+
+const filename = join(__dirname, `${HOD_PROGRAM}.js`);
+const program: unknown = new Script(readFileSync(filename, 'latin1'), {
+  filename,
+  // Another Node.js than the one that built Hod does not take it, and compiles what it needs: slower, and no otherwise.
+  cachedData: compiledCode(join(__dirname, `${HOD_PROGRAM}.code`)),
+  importModuleDynamically: constants.USE_MAIN_CONTEXT_DEFAULT_LOADER,
+}).runInThisContext();
+if (typeof program === 'function') {
+  Reflect.apply(program, undefined, [require, module, filename, __dirname]);
+}
+
+function compiledCode(file: string): Buffer | undefined {
+  try {
+    return readFileSync(file);
+  } catch {
+    return undefined;
+  }
+}
