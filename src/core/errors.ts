@@ -177,6 +177,7 @@ export const errorCodes = {
     'ledger-corrupt',
     'ledger-entry-corrupt',
     'ledger-facts-corrupt',
+    'ledger-rewritten',
   ],
   interrupted: ['interrupted'],
 } as const satisfies Record<Fault, readonly string[]>;

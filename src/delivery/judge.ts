@@ -2,6 +2,7 @@ import type { Head } from '../core/release/entry';
 import { factName, type FactKey, type Facts } from '../core/release/facts';
 import { Knowledge, type Judgement, type Need } from '../core/release/knowledge';
 import { refuseUnmet } from '../core/release/refusal';
+import type { Moment } from '../ledger/ledger';
 import { contended } from '../ledger/problems';
 import type { CommitId } from '../core/commit';
 import type { RepositoryName } from '../core/oci/reference';
@@ -94,7 +95,14 @@ export class Judge {
       needs.filter((need): need is NeedOf<K> => need.kind === kind);
     const facts = of('fact');
     await Promise.all([
-      ...(facts.length === 0 ? [] : [this.readLedger(facts.map(({ fact }) => fact))]),
+      ...(facts.length === 0
+        ? []
+        : [
+            this.readLedger(
+              facts.map(({ fact }) => fact),
+              'known',
+            ),
+          ]),
       ...of('served').map((need) => this.look(need)),
       ...of('evidence').map((need) => this.learn(need)),
       ...of('highest').map(async ({ line }) => this.known.tellHighest(line, await this.context.orders.highest(line))),
@@ -103,9 +111,9 @@ export class Judge {
   }
 
   /** Facts come all together, so that they are of one moment. */
-  private async readLedger(more: readonly FactKey[]): Promise<void> {
+  private async readLedger(more: readonly FactKey[], moment: Moment = 'newest'): Promise<void> {
     more.forEach((key) => this.keys.set(factName(key), key));
-    const { head, facts } = await this.context.ledger.read([...this.keys.values()]);
+    const { head, facts } = await this.context.ledger.read([...this.keys.values()], moment);
     this.known.head = head;
     this.known.facts = facts;
   }

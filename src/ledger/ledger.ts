@@ -7,6 +7,12 @@ export interface LedgerState {
   facts: Facts;
 }
 
+/**
+ * As of when a ledger is read: as it is now, or as it was found when it was last read, where asking
+ * again takes its time. Who decides on the latter and is late loses the append, and decides again.
+ */
+export type Moment = 'newest' | 'known';
+
 /** All of a ledger, as it is at one moment. */
 export interface LedgerContent {
   /** All entries from the first, each checked against the one before. Throws `corrupt`. */
@@ -21,7 +27,7 @@ export interface Ledger extends Pick<LedgerContent, 'entries'> {
    * The head, and those of the named facts that are set, as of one moment. Each fact is checked
    * against the entry that set it. Throws `corrupt`.
    */
-  read(keys: readonly FactKey[]): Promise<LedgerState>;
+  read(keys: readonly FactKey[], moment?: Moment): Promise<LedgerState>;
   /**
    * Adds entries after `expected` and brings the facts up to date, all or nothing. Answers how many
    * milliseconds the step took that is serialised; undefined where it is not known to have happened,

@@ -41,3 +41,13 @@ export function contended(object: string, why: string): HodError {
     next: 'run the command again when fewer jobs write to it; nothing is lost',
   });
 }
+
+/** The error for a fact that does not follow from the entries. */
+export function factsCorrupt(object: string, why: string): HodError {
+  return new HodError('ledger-facts-corrupt', {
+    what: 'the facts of the ledger do not follow from its entries',
+    object,
+    why,
+    next: '`hod ledger verify` looks at the rest; where its entries are intact, `hod ledger export` them, and import them into a new ledger',
+  });
+}

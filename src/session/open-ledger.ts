@@ -1,11 +1,18 @@
+import { join } from 'node:path';
+import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
+import type { GitPlace } from '../ledger/engines/git/remote';
 import type { Ledger } from '../ledger/ledger';
-import type { Config } from '../workspace/config';
+import type { Config, LedgerConfig } from '../workspace/config';
+import { remoteAccess } from '../workspace/git';
 import { readSecret } from '../workspace/secrets';
 import type { Session } from './session';
 
 /** How people name a ledger. */
 export function ledgerLabel({ ledger }: Config): string {
+  if ('git' in ledger) {
+    return `${ledger.git.ref} in ${ledger.git.remote.replace(/\/\/[^/]*@/, '//')}`;
+  }
   return 'file' in ledger ? ledger.file : 'PostgreSQL';
 }
 
@@ -38,19 +45,52 @@ export async function refuseEmpty(config: Config, ledger: Pick<Ledger, 'read'>):
 }
 
 async function openLedger(
-  { ledger, product, folder }: Config,
+  config: Config,
   { secrets, observer }: Pick<Session, 'secrets' | 'observer'>,
   access: 'read' | 'write',
 ): Promise<Ledger> {
+  const { ledger, product, folder, stateFolder } = config;
   const options = { product, access, waiting: (text: string): void => observer.waiting(text) };
   if ('file' in ledger) {
     const { openSqliteLedger } = await import('../ledger/engines/sqlite');
     return openSqliteLedger({ file: ledger.file, ...options });
   }
+  if ('git' in ledger) {
+    const { openGitLedger } = await import('../ledger/engines/git');
+    const place = await gitPlace(config, ledger.git, secrets);
+    return openGitLedger({ place, cache: join(stateFolder, 'git'), ...options });
+  }
   const { openPostgresLedger } = await import('../ledger/engines/postgres');
   const url = await readSecret(ledger.postgres, 'the ledger', { folder, secrets });
   secrets.keep(passwordOf(url), 'the ledger');
   return openPostgresLedger({ url, ...options });
+}
+
+/** Where a ledger in git is, and how this job gets there. Throws `ledger-missing` where the clone has no such remote. */
+async function gitPlace(
+  config: Config,
+  { remote, ref }: Extract<LedgerConfig, { git: unknown }>['git'],
+  secrets: Secrets,
+): Promise<GitPlace> {
+  const label = ledgerLabel(config);
+  const { url, ...access } = await remoteAccess(config.folder, remote);
+  if (url === undefined) {
+    throw new HodError('ledger-missing', {
+      what: 'there is no such remote',
+      object: `${remote}, which \`ledger:\` in hod.yaml names`,
+      why: `the working copy at ${config.folder} has no remote of this name, or is none`,
+      next: 'add it (`git remote add`), or name another under `ledger:` in hod.yaml; `remote:` takes a URL too',
+    });
+  }
+  // A login may stand in a URL, as a password or as a name, and in a header that a CI sets for its clone.
+  const logins = [url, ...access.remoteSettings.map(([, value]) => value)].flatMap((each) =>
+    (/^\w+:\/\/([^/@]*)@/.exec(each)?.[1] ?? '').split(':'),
+  );
+  const headers = access.settings
+    .filter(([key]) => key.startsWith('http.') && key.endsWith('extraheader'))
+    .map(([, value]) => value.split(/\s+/).at(-1) ?? '');
+  [...logins, ...headers].filter((each) => each.length > 8).forEach((each) => secrets.keep(each, 'the ledger'));
+  return { label, ref, url, ...access };
 }
 
 function passwordOf(url: string): string {

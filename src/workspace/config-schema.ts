@@ -135,6 +135,18 @@ export const environmentSchema = z.strictObject({
 /** An environment of the right form. */
 export type RawEnvironment = z.infer<typeof environmentSchema>;
 
+/** Where in git a ledger is: which names git allows for references is said by `git help check-ref-format`. */
+const gitLedgerSchema = z.strictObject({
+  remote: z.string().min(1).optional(),
+  ref: z
+    .string()
+    .regex(
+      /^refs(\/(?![.])(?!.*\.lock(\/|$))(?!.*\.\.)[^\x00-\x20\x7f~^:?*[\\/@]+(?<!\.))+$/,
+      'must be the full name of a reference, such as refs/hod/{product}',
+    )
+    .optional(),
+});
+
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({
   product: nameSchema,
@@ -145,8 +157,12 @@ export const configSchema = z.strictObject({
   registries: z.record(z.string(), registrySchema).optional(),
   ledger: z
     .union(
-      [z.strictObject({ file: z.string().min(1) }), z.strictObject({ postgres: place })],
-      'must be { file: PATH } or { postgres: { env: VARIABLE } }',
+      [
+        z.strictObject({ file: z.string().min(1) }),
+        z.strictObject({ git: gitLedgerSchema }),
+        z.strictObject({ postgres: place }),
+      ],
+      'must be { file: PATH }, { git: { remote: NAME } } or { postgres: { env: VARIABLE } }',
     )
     .optional(),
 });

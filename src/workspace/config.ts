@@ -39,8 +39,14 @@ export interface BundleConfig extends CommonConfig {
 /** An image or a bundle of the product. */
 export type ComponentConfig = ImageConfig | BundleConfig;
 
-/** Where the ledger is kept: a file, by its absolute path, or a database, by the place of its URL. */
-export type LedgerConfig = { readonly file: string } | { readonly postgres: SecretPlace };
+/**
+ * Where the ledger is kept: a file, by its absolute path; a reference of a git remote, which is a name in
+ * the clone or a URL; or a database, by the place of its URL.
+ */
+export type LedgerConfig =
+  | { readonly file: string }
+  | { readonly git: { readonly remote: string; readonly ref: string } }
+  | { readonly postgres: SecretPlace };
 
 /** A stage that releases pass through. */
 export interface EnvironmentConfig {
@@ -212,11 +218,19 @@ function resolveConfig(raw: RawConfig, file: string): Config {
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
     stateFolder: join(folder, '.hod'),
-    ledger:
-      raw.ledger !== undefined && 'postgres' in raw.ledger
-        ? raw.ledger
-        : { file: resolve(folder, raw.ledger?.file ?? join('.hod', 'ledger.db')) },
+    ledger: ledgerConfigOf(raw, folder),
   };
+}
+
+function ledgerConfigOf(
+  { product, ledger = { file: join('.hod', 'ledger.db') } }: RawConfig,
+  folder: string,
+): LedgerConfig {
+  if ('git' in ledger) {
+    const { remote = 'origin', ref = 'refs/hod/{product}' } = ledger.git;
+    return { git: { remote, ref: ref.replaceAll('{product}', product) } };
+  }
+  return 'file' in ledger ? { file: resolve(folder, ledger.file) } : ledger;
 }
 
 function tagRulesOf(

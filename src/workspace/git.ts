@@ -49,6 +49,51 @@ export async function readGit(folder: string, commit = 'HEAD'): Promise<GitReadi
   };
 }
 
+/** How a clone reaches a remote. */
+export interface RemoteAccess {
+  /** Where it is; undefined where the clone has no remote of this name, and the name is no place itself. */
+  readonly url: string | undefined;
+  /** Where git runs: a relative URL is so to it. */
+  readonly folder: string;
+  /** Settings of git that say how remotes are reached, with whose login. They may hold secrets. */
+  readonly settings: readonly (readonly [key: string, value: string])[];
+  /** Those of the remote alone: `pushurl`, `proxy` and the like, without its name. */
+  readonly remoteSettings: readonly (readonly [key: string, value: string])[];
+}
+
+/** Settings about how remotes are reached (git-config). Nothing else that a user sets is of concern. */
+const accessSettings = /^(credential|http|protocol|ssh|url)\.|^core\.(askpass|gitproxy|sshcommand)$/;
+const remoteSettings = /^(pushurl|proxy|proxyauthmethod|uploadpack|receivepack|vcs)$/;
+
+/**
+ * How a clone, its user and this machine reach a remote. `remote`: the name of one in the clone, or a
+ * place as git takes it; where there is no clone, a place alone.
+ */
+export async function remoteAccess(folder: string, remote: string): Promise<RemoteAccess> {
+  const [listed, top] = await Promise.all([
+    git(folder, 'config', '--list', '--includes', '--null'),
+    git(folder, 'rev-parse', '--show-toplevel'),
+  ]);
+  const all = (listed.exitCode === 0 ? listed.stdout : '')
+    .split('\0')
+    .filter((each) => each !== '')
+    .map((each): [string, string] => {
+      const [key = '', ...value] = each.split('\n');
+      return [key, value.join('\n')];
+    });
+  const prefix = `remote.${remote}.`;
+  const own = all.flatMap(([key, value]): [string, string][] =>
+    key.startsWith(prefix) ? [[key.slice(prefix.length), value]] : [],
+  );
+  const isPlace = /[/\\:]/.test(remote);
+  return {
+    url: own.find(([key]) => key === 'url')?.[1] ?? (isPlace ? remote : undefined),
+    folder: textOf(top) || folder,
+    settings: all.filter(([key]) => accessSettings.test(key)),
+    remoteSettings: own.filter(([key]) => remoteSettings.test(key)),
+  };
+}
+
 /** Names of the tags of a commit and of all that it contains; none where git cannot tell. */
 export async function tagsUpTo(folder: string, commit: CommitId): Promise<string[]> {
   return linesOf(await git(folder, 'tag', '--merged', commit));

@@ -2,7 +2,7 @@ import { Client } from 'pg';
 import type { ErrorCode } from '../../src/core/errors';
 import { failing } from '../support/seen-errors';
 import { openPostgresLedger } from '../../src/ledger/engines/postgres';
-import { keepsALedger } from '../support/ledger-suite';
+import { keepsALedger, tampering } from '../support/ledger-suite';
 import { RealPostgres } from '../support/real-postgres';
 
 let server: RealPostgres;
@@ -22,7 +22,7 @@ const open = (product: string) =>
 describe('a ledger in PostgreSQL', () => {
   keepsALedger({
     open,
-    raw: (statement) => raw(statement('hod_entries')),
+    tamper: (how) => raw(tampering('hod_entries', how)),
     clear: () => raw('DROP TABLE IF EXISTS hod_entries, hod_facts, hod_form'),
   });
 

@@ -8,7 +8,16 @@ import { emptyHead, foldInto, headAfter } from '../../src/core/release/entry';
 import { factName, Facts } from '../../src/core/release/facts';
 import { ledgerForms } from '../../src/ledger/forms';
 import { openSqliteLedger } from '../../src/ledger/engines/sqlite';
-import { all, anyAction, appendAll, factsOf, following, keepsALedger, sampleActions } from '../support/ledger-suite';
+import {
+  all,
+  anyAction,
+  appendAll,
+  factsOf,
+  following,
+  keepsALedger,
+  sampleActions,
+  tampering,
+} from '../support/ledger-suite';
 import { failing } from '../support/seen-errors';
 
 const folder = mkdtempSync(join(tmpdir(), 'hod-ledger-'));
@@ -28,7 +37,7 @@ const clear = () => rmSync(file, { force: true });
 describe('a ledger in a SQLite file', () => {
   keepsALedger({
     open,
-    raw: (statement) => Promise.resolve(raw(statement('entries'))),
+    tamper: (how) => Promise.resolve(raw(tampering('entries', how))),
     clear: () => Promise.resolve(clear()),
   });
 

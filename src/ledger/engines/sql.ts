@@ -15,6 +15,7 @@ import {
 import { factKinds, factName, Facts, sealOf, type FactKey, type SetFact } from '../../core/release/facts';
 import type { FormState } from '../forms';
 import type { Ledger, LedgerContent, LedgerState } from '../ledger';
+import { factsCorrupt } from '../problems';
 
 /** A value in a statement; `?` stands for one. */
 export type SqlValue = string | number;
@@ -256,13 +257,10 @@ function selectFacts(prefix: string): string {
 function checkedFact({ kind, key, text, seq, seal, setter }: z.infer<typeof factRow>): SetFact {
   const fact = { key: { kind, key }, text, seq };
   if (setter === null || seal !== sealOf(fact, setter)) {
-    throw new HodError('ledger-facts-corrupt', {
-      what: 'the facts of the ledger do not follow from its entries',
-      object: factName(fact.key),
-      why:
-        setter === null ? `there is no entry ${seq}, which is said to have set it` : `entry ${seq} did not set it so`,
-      next: '`hod ledger verify` looks at the rest; where its entries are intact, `hod ledger export` them, and import them into a new ledger',
-    });
+    throw factsCorrupt(
+      factName(fact.key),
+      setter === null ? `there is no entry ${seq}, which is said to have set it` : `entry ${seq} did not set it so`,
+    );
   }
   return fact;
 }

@@ -1,0 +1,282 @@
+import { setTimeout as delay } from 'node:timers/promises';
+import { retrying, tellingOnce } from '../../../core/retrying';
+import { ledgerProblem, type LedgerCause } from '../../problems';
+import type { ObjectId } from './layout';
+import { gitEnvironment, runGit, type GitRun, type GitSetting } from './processes';
+import { GitFailure, newestRef, type GitStore } from './store';
+
+/** How long one exchange with the remote may take, in milliseconds. */
+const patience = 120_000;
+/** How often something is tried that failed in a way that may pass, and the first pause between, in milliseconds. */
+const attempts = 4;
+const firstDelay = 250;
+
+/** The name of the remote in a repository of ours. */
+const name = 'ledger';
+
+/** Where a ledger is, and how this job gets there. */
+export interface GitPlace {
+  /** What people call it: the reference, and the remote. */
+  readonly label: string;
+  readonly ref: string;
+  /** Where the remote is: for git, as `remote.*.url` of a clone says it. */
+  readonly url: string;
+  /** How the clone, the user and the machine reach remotes: settings of git. They may hold secrets. */
+  readonly settings: readonly GitSetting[];
+  /** The same of this remote alone, without its name. */
+  readonly remoteSettings: readonly GitSetting[];
+  /** Where git runs: what is relative in `url` is so to it. */
+  readonly folder: string;
+}
+
+/** How much is fetched with an object: nothing, or all that it leads to. */
+export type Closure = 'alone' | 'whole';
+
+/** How a push ended. */
+export type PushOutcome = { readonly kind: 'written' | 'unsure' } | { readonly kind: 'refused'; readonly why: string };
+
+/** The repository that others share: what is fetched from it, and pushed to it. */
+export class GitRemote {
+  private readonly settings: readonly GitSetting[];
+
+  constructor(
+    private readonly place: GitPlace,
+    private readonly store: Pick<GitStore, 'gitDir' | 'objects' | 'newest'>,
+    private readonly waiting: (text: string) => void,
+  ) {
+    this.settings = [
+      // A server that stalls is given up; what the user set goes before.
+      ['http.lowSpeedLimit', '1000'],
+      ['http.lowSpeedTime', '60'],
+      ...place.settings,
+      [`remote.${name}.url`, place.url],
+      ...place.remoteSettings.map(([key, value]): GitSetting => [`remote.${name}.${key}`, value]),
+      // What was not fetched can be: git need not have it to go on.
+      [`remote.${name}.promisor`, 'true'],
+      ['gc.auto', '0'],
+      ['maintenance.auto', 'false'],
+      ['protocol.version', '2'],
+      ['fetch.writeCommitGraph', 'false'],
+      ['advice.fetchShowForcedUpdates', 'false'],
+    ];
+  }
+
+  /**
+   * Fetches the newest commit, with the first levels of its tree where the remote sends parts, and
+   * with all of it where it does not. Undefined where there is no such reference.
+   */
+  async newest(): Promise<ObjectId | undefined> {
+    const run = await this.asking(
+      ['fetch', ...quietly, '--depth=1', '--filter=tree:2', name, `+${this.place.ref}:${newestRef}`],
+      (ended) => isUnknownReference(ended),
+    );
+    return run.exitCode === 0 ? this.store.newest() : undefined;
+  }
+
+  /** Fetches objects that are not here; what is here is not fetched again, nor what it leads to. */
+  async objects(ids: readonly ObjectId[], closure: Closure): Promise<void> {
+    // It is not to be told what is here: it would think that everything is that these lead to.
+    const settings: GitSetting[] = [['fetch.negotiationAlgorithm', 'noop']];
+    const filter = closure === 'alone' ? '--filter=tree:0' : '--no-filter';
+    await this.asking(['fetch', ...quietly, filter, '--stdin', name], () => false, {
+      settings,
+      input: ids.map((id) => `${id}\n`).join(''),
+    });
+  }
+
+  /**
+   * Moves the reference from one commit to the one that follows it, if it is still there. `unsure`:
+   * whether it moved is not known, because the connection broke or somebody else was at it.
+   */
+  async push(next: ObjectId, expected: ObjectId | undefined): Promise<PushOutcome> {
+    const { ref } = this.place;
+    const lease = `--force-with-lease=${ref}:${expected ?? ''}`;
+    const run = await this.git(['push', '--porcelain', '--no-verify', lease, name, `${next}:${ref}`]);
+    if (run.exitCode === 0) {
+      return { kind: 'written' };
+    }
+    const why = /^!\t[^\t]*\t\[(?:remote )?rejected\] \((.*)\)$/m.exec(run.stdout)?.[1];
+    const raced = /stale info|fetch first|non-fast-forward|failed to update ref|cannot lock ref|incorrect old value/;
+    if (raced.test(`${why ?? ''} ${run.stderr}`) || (why === undefined && mayPass(run))) {
+      return { kind: 'unsure' };
+    }
+    if (why !== undefined) {
+      return { kind: 'refused', why: [why, ...remoteLines(run)].join('; ') };
+    }
+    throw this.problem(run, 'write');
+  }
+
+  /**
+   * Throws where this job cannot write to the remote, as far as that is seen without writing: which
+   * references it takes, it says only when one comes.
+   */
+  async probePush(): Promise<void> {
+    // What is not there cannot be removed: whoever may try hears so.
+    const run = await this.git(['push', '--dry-run', '--porcelain', '--no-verify', name, ':refs/hod-probe/none']);
+    if (run.exitCode !== 0 && !/remote ref does not exist|unable to delete/.test(run.stderr)) {
+      throw this.problem(run, 'write');
+    }
+  }
+
+  /** The error for a push that the remote refuses. */
+  refusal(why: string): Error {
+    return ledgerProblem(new GitFailure(why), { label: this.place.label, says: `[rejected] ${why}`, causes });
+  }
+
+  /** Asks the remote again for as long as it fails in a way that may pass. */
+  private asking(
+    args: readonly string[],
+    isAnswer: (run: GitRun) => boolean,
+    more: { settings?: readonly GitSetting[]; input?: string } = {},
+  ): Promise<GitRun> {
+    const begun = performance.now();
+    const notice = tellingOnce(this.waiting);
+    return retrying(
+      async () => {
+        const run = await this.git(args, more);
+        if (run.exitCode !== 0 && !isAnswer(run)) {
+          throw new FailedRun(run);
+        }
+        return run;
+      },
+      async (error, attempt) => {
+        if (!(error instanceof FailedRun)) {
+          throw error;
+        }
+        if (!mayPass(error.run) || attempt === attempts) {
+          throw this.problem(error.run, 'read', attempt > 1 ? `tried ${attempt} times` : undefined);
+        }
+        notice(performance.now() - begun, `waiting for the ledger: ${this.place.label} does not answer`);
+        await delay(firstDelay * 2 ** (attempt - 1) * (0.5 + Math.random()));
+      },
+    );
+  }
+
+  private git(
+    args: readonly string[],
+    { settings = [], input = '' }: { settings?: readonly GitSetting[]; input?: string } = {},
+  ): Promise<GitRun> {
+    return runGit(args, {
+      env: gitEnvironment(this.store, [...this.settings, ...settings]),
+      cwd: this.place.folder,
+      input,
+      timeout: patience,
+    });
+  }
+
+  private problem(run: GitRun, right: 'read' | 'write', tried?: string): Error {
+    const says = saysOf(run);
+    const error = new GitFailure(
+      says
+        .split('\n')
+        .filter((line) => line !== '')
+        .slice(0, 3)
+        .join('; ') || 'git failed',
+    );
+    return ledgerProblem(error, { label: this.place.label, says: `${right}: ${says}`, causes, tried });
+  }
+}
+
+/** Nothing that git does beside fetching what it is told. */
+const quietly = [
+  '--quiet',
+  '--no-tags',
+  '--no-write-fetch-head',
+  '--no-auto-maintenance',
+  '--no-recurse-submodules',
+  '--no-show-forced-updates',
+] as const;
+
+class FailedRun extends Error {
+  constructor(readonly run: GitRun) {
+    super(run.stderr);
+  }
+}
+
+/** What git said, without what it says of the remote's lack of filters. */
+function saysOf({ stdout, stderr }: GitRun): string {
+  return `${stderr}${stdout}`.replace(/^warning: filtering not recognized.*\n/m, '').trim();
+}
+
+/** What the remote said itself. */
+function remoteLines({ stderr }: GitRun): string[] {
+  return [...stderr.matchAll(/^remote: (.*\S)\s*$/gm)].map(([, line = '']) => line).slice(0, 5);
+}
+
+function isUnknownReference({ stderr }: GitRun): boolean {
+  return /couldn't find remote ref|no such remote ref/i.test(stderr);
+}
+
+/** Faults of the connection, and of a server that is busy; and of what two do at once. */
+function mayPass({ stderr }: GitRun): boolean {
+  return /could not resolve|connection (refused|reset|timed out)|failed to connect|couldn't connect|timed out|early eof|unexpected disconnect|hung up|error: 5\d\d|HTTP 5\d\d|empty reply|broken pipe|recv failure|send failure|too slow|cannot lock ref|unable to create '.*\.lock'|shallow file has changed/i.test(
+    stderr,
+  );
+}
+
+/** The ways in which a remote fails, each seen in what git says: the right that was needed first. */
+const causes: readonly LedgerCause[] = [
+  {
+    pattern: /git is not installed/,
+    code: 'ledger-unavailable',
+    why: 'git is not installed here',
+    next: 'install git (2.32 or newer), or name another ledger under `ledger:` in hod.yaml',
+  },
+  {
+    pattern: /^\[rejected\]/,
+    code: 'ledger-denied',
+    why: 'the remote refuses to let this job write the reference',
+    next: 'let jobs write it, or name one that they may write with `ref:` under `ledger:` in hod.yaml, such as refs/heads/hod/{product}; nothing was tagged',
+  },
+  {
+    pattern:
+      /^write: [^]*(error: 40[13]|permission denied|authentication failed|could not read username|access denied|not allowed|read-only|insufficient permission|not permitted|denied to)/i,
+    code: 'ledger-denied',
+    why: 'this job may not write to the remote',
+    next: 'give the job the right to write to the repository (push), not only to read it; nothing was tagged',
+  },
+  {
+    pattern:
+      /error: 40[13]|permission denied|authentication failed|could not read (username|password)|access denied|host key verification/i,
+    code: 'ledger-denied',
+    why: 'the remote refuses this job, or nobody is logged in to it',
+    next: 'see that `git ls-remote` works in this job; it needs the same access',
+  },
+  {
+    pattern: /could not resolve|name or service not known/i,
+    code: 'ledger-unavailable',
+    why: 'there is no host of this name',
+    next: 'correct the URL of the remote (`git remote --verbose`)',
+  },
+  {
+    pattern:
+      /connection (refused|reset|timed out)|failed to connect|couldn't connect|timed out|early eof|unexpected disconnect|hung up|error: 5\d\d|HTTP 5\d\d|empty reply|broken pipe|recv failure|send failure|too slow/i,
+    code: 'ledger-unavailable',
+    why: 'the remote does not answer, or broke off',
+    next: 'run the command again when it does; nothing was tagged by this run',
+  },
+  {
+    pattern: /does not appear to be a git repository|not found|does not exist|no such file|error: 404/i,
+    code: 'ledger-missing',
+    why: 'there is no repository where the remote is said to be',
+    next: 'correct the URL of the remote (`git remote --verbose`), or `remote:` under `ledger:` in hod.yaml',
+  },
+  {
+    pattern: /dubious ownership/i,
+    code: 'ledger-denied',
+    why: 'git does not trust a repository that belongs to another user',
+    next: 'allow it with `git config --global --add safe.directory PATH`, and run the command again',
+  },
+  {
+    pattern: /no space left|disk quota/i,
+    code: 'ledger-unavailable',
+    why: 'a disk is full, here or at the remote',
+    next: 'free some space and run the command again; nothing was tagged',
+  },
+  {
+    pattern: /bad object|corrupt|fsck|missing blob|missing tree|unable to read/i,
+    code: 'ledger-corrupt',
+    why: 'an object of the ledger is damaged, here or at the remote',
+    next: 'remove `.hod/git` and run the command again; where that does not help, restore the reference from a backup',
+  },
+];

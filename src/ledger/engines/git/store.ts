@@ -1,0 +1,181 @@
+import { spawn, type ChildProcessByStdio } from 'node:child_process';
+import { randomUUID } from 'node:crypto';
+import { once } from 'node:events';
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { readFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Readable, Writable } from 'node:stream';
+import { gitEnvironment, runGit } from './processes';
+import { objectIdSchema, type ObjectId, type Path } from './layout';
+
+/** A file that a commit changes. */
+export interface ChangedFile {
+  readonly path: Path;
+  readonly content: string;
+}
+
+/** A commit to be made. */
+export interface NewCommit {
+  readonly parent: ObjectId | undefined;
+  /** Seconds since 1970. */
+  readonly time: number;
+  readonly message: string;
+  /** Folders that are emptied before the files are written. */
+  readonly emptied: readonly string[];
+  readonly files: readonly ChangedFile[];
+}
+
+/** The reference, in the repository of a run, that was fetched last. */
+export const newestRef = 'refs/ledger/newest';
+
+/**
+ * The objects of a ledger that were fetched, kept for later runs, and a repository around them that
+ * lives as long as the run: what runs side by side shares objects, which never change, and no references.
+ */
+export class GitStore {
+  private readonly home = mkdtempSync(join(tmpdir(), 'hod-ledger-'));
+  /** The repository of this run that talks to the remote. Fetching parts makes git fetch by itself in it what is missing. */
+  readonly gitDir = join(this.home, 'shared');
+  /** Another one, in which what is missing is missing. */
+  private readonly localDir = join(this.home, 'local');
+  readonly objects: string;
+  private reader: ObjectReader | undefined;
+  private readonly remove = (): void => rmSync(this.home, { recursive: true, force: true });
+
+  private constructor(folder: string | undefined) {
+    process.once('exit', this.remove);
+    this.objects = join(folder ?? this.home, 'objects');
+    mkdirSync(join(this.objects, 'info'), { recursive: true });
+    mkdirSync(join(this.objects, 'pack'), { recursive: true });
+    for (const repository of [this.gitDir, this.localDir]) {
+      mkdirSync(join(repository, 'objects'), { recursive: true });
+      mkdirSync(join(repository, 'refs', 'ledger'), { recursive: true });
+      writeFileSync(join(repository, 'HEAD'), 'ref: refs/heads/none\n');
+      writeFileSync(join(repository, 'config'), '[core]\n\trepositoryformatversion = 0\n\tbare = true\n');
+    }
+  }
+
+  /**
+   * @param folder Where objects are kept for later runs; they are not where it is not given.
+   * @param seen The commit that was fetched last.
+   */
+  static async open(folder: string | undefined, seen: ObjectId | undefined): Promise<GitStore> {
+    const store = new GitStore(folder);
+    if (seen !== undefined && (await store.read(seen)) !== undefined) {
+      store.advance(seen);
+      writeFileSync(join(store.gitDir, 'shallow'), `${seen}\n`);
+    }
+    return store;
+  }
+
+  /** Takes a commit for the newest. */
+  advance(commit: ObjectId): void {
+    writeFileSync(join(this.gitDir, newestRef), `${commit}\n`);
+  }
+
+  /** The commit that was fetched last. */
+  async newest(): Promise<ObjectId> {
+    return objectIdSchema.parse((await readFile(join(this.gitDir, newestRef), 'utf8')).trim());
+  }
+
+  /** The content of an object; undefined where it was not fetched. */
+  read(id: ObjectId): Promise<Buffer | undefined> {
+    this.reader ??= new ObjectReader(this.environment());
+    return this.reader.read(id);
+  }
+
+  /** Makes a commit. Its parent, and the trees on the ways to its files, must be here. Throws where git does not make it. */
+  async commit({ parent, time, message, emptied, files }: NewCommit): Promise<ObjectId> {
+    const ref = `refs/ledger/made-${randomUUID()}`;
+    const data = (content: string): string => `data ${Buffer.byteLength(content)}\n${content}\n`;
+    const stream = [
+      `commit ${ref}\nmark :1\ncommitter Hod <hod@localhost> ${time} +0000\n${data(message)}`,
+      parent === undefined ? '' : `from ${parent}\n`,
+      ...emptied.map((folder) => `D ${folder}\n`),
+      ...files.map(({ path, content }) => `M 100644 inline ${path.join('/')}\n${data(content)}`),
+      'get-mark :1\ndone\n',
+    ];
+    const { exitCode, stdout, stderr } = await runGit(['fast-import', '--quiet', '--done'], {
+      env: this.environment(),
+      cwd: this.localDir,
+      input: stream.join(''),
+    });
+    if (exitCode !== 0) {
+      throw new GitFailure(stderr);
+    }
+    return objectIdSchema.parse(stdout.trim());
+  }
+
+  async close(): Promise<void> {
+    await this.reader?.close();
+    process.off('exit', this.remove);
+    this.remove();
+  }
+
+  private environment(): NodeJS.ProcessEnv {
+    return gitEnvironment({ gitDir: this.localDir, objects: this.objects }, []);
+  }
+}
+
+/** Something that git did not do; the message is what it said. */
+export class GitFailure extends Error {}
+
+/** Reads objects through one process for all of them (`git cat-file --batch`). */
+class ObjectReader {
+  private readonly child: ChildProcessByStdio<Writable, Readable, null>;
+  private readonly ended: Promise<unknown>;
+  private readonly waiting: { resolve: (content: Buffer | undefined) => void; reject: (error: Error) => void }[] = [];
+  private buffered: Buffer = Buffer.alloc(0);
+  private broken: Error | undefined;
+
+  constructor(env: NodeJS.ProcessEnv) {
+    this.child = spawn('git', ['cat-file', '--batch'], { env, stdio: ['pipe', 'pipe', 'ignore'] });
+    this.ended = once(this.child, 'close').catch(() => undefined);
+    this.child.on('error', (error) => this.fail(error));
+    this.child.on('close', () => this.fail(new GitFailure('git cat-file ended')));
+    this.child.stdin.on('error', () => undefined);
+    this.child.stdout.on('data', (piece: Buffer) => {
+      this.buffered = Buffer.concat([this.buffered, piece]);
+      this.answerAll();
+    });
+  }
+
+  read(id: ObjectId): Promise<Buffer | undefined> {
+    return new Promise((resolve, reject) => {
+      if (this.broken !== undefined) {
+        return reject(this.broken);
+      }
+      this.waiting.push({ resolve, reject });
+      this.child.stdin.write(`${id}\n`);
+    });
+  }
+
+  async close(): Promise<void> {
+    this.child.stdin.end();
+    await this.ended;
+  }
+
+  /** Answers as many as have come whole: `ID TYPE SIZE`, a line end, and the content with another; or `ID missing`. */
+  private answerAll(): void {
+    for (;;) {
+      const end = this.buffered.indexOf(10);
+      if (end < 0) {
+        return;
+      }
+      const [, type, size] = this.buffered.toString('latin1', 0, end).split(' ');
+      const length = type === 'missing' ? 0 : Number(size) + 1;
+      if (this.buffered.length < end + 1 + length) {
+        return;
+      }
+      const content = this.buffered.subarray(end + 1, end + length);
+      this.buffered = this.buffered.subarray(end + 1 + length);
+      this.waiting.shift()?.resolve(type === 'missing' ? undefined : Buffer.from(content));
+    }
+  }
+
+  private fail(error: Error): void {
+    this.broken ??= error;
+    this.waiting.splice(0).forEach(({ reject }) => reject(error));
+  }
+}
