@@ -11,7 +11,8 @@ await build({
   bundle: true,
   format: 'esm',
   platform: 'node',
-  packages: 'external',
+  // The schemas are those of one Zod, which also turns them into JSON Schema.
+  external: ['zod'],
 });
 const { resultSchemas } = await import(outfile);
 await rm(outfile);

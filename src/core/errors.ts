@@ -55,6 +55,7 @@ export const errorCodes = {
     'nothing-to-follow',
     'not-a-plain-file',
     'password-missing',
+    'not-a-ledger',
     'ledger-url-invalid',
     'reason-missing',
   ],

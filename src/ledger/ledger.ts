@@ -34,6 +34,8 @@ export interface Ledger extends Pick<LedgerContent, 'entries'> {
    * because another entry came first or the connection broke: read again and decide again.
    */
   append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined>;
+  /** Throws where entries cannot be added, as far as that is seen without adding one. */
+  mayAppend(): Promise<void>;
   /** Does work on the ledger as it is at one moment, whatever others add meanwhile. */
   snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T>;
   close(): Promise<void>;

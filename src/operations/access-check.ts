@@ -3,7 +3,8 @@ import { parseRepository } from '../core/oci/reference';
 import { asOneLine, type Text } from '../core/text';
 import type { AccessResult, RightResult } from '../results/access';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { environmentNamed, type EnvironmentConfig } from '../workspace/config';
+import { ledgerLabel, withLedger } from '../session/open-ledger';
+import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
 /** What `access check` is told. */
 export interface CheckAccessOptions extends SessionOptions {
@@ -25,6 +26,7 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
       written.length === 0 || written.some((each) => each.name === name);
     const isRead = ({ name }: EnvironmentConfig): boolean =>
       config.environments.some((each) => each.after === name && isWritten(each));
+    const checkingLedger = checkLedger(config, session);
     const checked = await Promise.all(
       config.environments.map(async (environment) => ({
         environment,
@@ -34,6 +36,7 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
         ),
       })),
     );
+    const ledger = await checkingLedger;
     const environments = checked.map(({ environment, needs, repositories }) => {
       const before = checked.find((each) => each.environment.name === environment.after)?.repositories;
       return {
@@ -46,8 +49,19 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
       const [first, ...others] = needs === 'write' ? [] : repositories.filter(({ write }) => write.allowed === 'yes');
       return first === undefined ? [] : [warningOf(environment, first.repository, others.length)];
     });
-    return { product: config.product, environments, warnings };
+    return { product: config.product, environments, ledger, warnings };
   });
+}
+
+/** Whether the ledger can be read, and added to. Nothing is made or changed. */
+async function checkLedger(config: Config, session: Session): Promise<AccessResult['ledger']> {
+  let append: RightResult | undefined;
+  const read = await checkRight(() =>
+    withLedger(config, session, 'read', async (ledger) => {
+      append = await checkRight(() => ledger.mayAppend());
+    }),
+  );
+  return { ledger: ledgerLabel(config), read, append: append ?? read };
 }
 
 function warningOf(environment: string, repository: string, others: number): string {
@@ -98,12 +112,16 @@ function reaches({ allowed, code }: RightResult): boolean {
 }
 
 /** The exit code for what was found: 0 where everything that is needed is allowed. */
-export function accessExitCode({ environments }: AccessResult): number {
+export function accessExitCode({ environments, ledger }: AccessResult): number {
+  // Every command reads it; who writes an environment adds to it.
+  const adds = environments.some(({ needs }) => needs === 'write');
+  const rights = [ledger.read, ...(adds ? [ledger.append] : [])].filter(({ allowed }) => allowed !== 'yes');
   const missing = environments.flatMap(({ needs, repositories }) =>
     needs === null
       ? []
       : repositories.map((repository) => repository[needs]).filter(({ allowed }) => allowed !== 'yes'),
   );
+  missing.push(...rights);
   if (missing.some(({ allowed, code }) => allowed === 'no' && code !== 'no-repository')) {
     return 5;
   }

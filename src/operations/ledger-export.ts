@@ -2,7 +2,7 @@ import { createWriteStream } from 'node:fs';
 import { pipeline } from 'node:stream/promises';
 import { emptyHead, endLine, headAfter, type Head } from '../core/release/entry';
 import type { LedgerCopyResult } from '../results/ledger';
-import { withLedger } from '../session/open-ledger';
+import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import { fileUnusable } from '../workspace/files';
 
@@ -27,7 +27,14 @@ export async function exportLedger({ file, ...options }: ExportOptions): Promise
       await pipeline(lines(), createWriteStream(file)).catch((error: unknown) => {
         throw fileUnusable(file, error);
       });
-      return { product: config.product, file, dryRun: false, written: head.seq, present: 0 };
+      return {
+        product: config.product,
+        from: ledgerLabel(config),
+        to: file,
+        dryRun: false,
+        written: head.seq,
+        present: 0,
+      };
     }),
   );
 }

@@ -4,15 +4,15 @@ import { sha256 } from '../core/oci/digest';
 import { emptyHead, headAfter, openEntry, readEndLine, type Head, type SealedEntry } from '../core/release/entry';
 import type { Ledger } from '../ledger/ledger';
 import type { LedgerCopyResult } from '../results/ledger';
-import { ledgerLabel, withLedger } from '../session/open-ledger';
+import { ledgerLabel, refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
-import type { Config } from '../workspace/config';
+import { withLedgerAt, type Config } from '../workspace/config';
 import { fileUnusable, openPlainFile } from '../workspace/files';
 
 /** What `ledger import` is told. */
 export interface ImportOptions extends SessionOptions {
-  /** What `ledger export` wrote. */
-  file: string;
+  /** Where entries come from: what `ledger export` wrote, or another ledger, written as under `ledger:` in hod.yaml. */
+  source: { readonly file: string } | { readonly ledger: string };
   dryRun?: true | undefined;
 }
 
@@ -25,36 +25,63 @@ const lineLimit = 32 * 1024 * 1024;
 const attempts = 5;
 
 /**
- * Adds the entries of a file to a ledger, each checked against the one before. Those that are there
- * already are skipped, so that it can be run again.
+ * Adds the entries of a file, or of another ledger, to a ledger, each checked against the one before. Those
+ * that are there already are skipped, so that it can be run again.
  *
- * Throws `corrupt` where the file is not a chain, `refused` where the ledger has other entries.
+ * Throws `corrupt` where they are no chain, `refused` where the ledger has other entries.
  */
-export async function importLedger({ file, ...options }: ImportOptions): Promise<LedgerCopyResult> {
-  const dryRun = options.dryRun === true;
-  return withProduct(options, (config, session) =>
-    withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
-      const known = ledger.entries()[Symbol.asyncIterator]();
-      const added = new Batches(ledger, config, dryRun);
-      let head: Head = emptyHead;
-      let present = 0;
-      for await (const text of entryLines(file)) {
-        const sealed = openEntry({ text, hash: sha256(text) }, head);
-        refuseOtherProduct(sealed, config, file);
-        head = headAfter(sealed);
-        const there = await known.next();
-        if (there.done === true) {
-          await added.add(sealed);
-        } else if (there.value.hash === sealed.hash) {
-          present += 1;
-        } else {
-          throw otherEntries(config, sealed.entry.seq);
-        }
-      }
-      await added.flush();
-      return { product: config.product, file, dryRun, written: added.written, present };
-    }),
-  );
+export async function importLedger({ source, ...options }: ImportOptions): Promise<LedgerCopyResult> {
+  return withProduct(options, async (config, session) => {
+    const dryRun = options.dryRun === true;
+    const add = (entries: AsyncIterable<SealedEntry>, from: string): Promise<LedgerCopyResult> =>
+      withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+        const { product } = config;
+        const copied = await addEntries(entries, ledger, config, dryRun);
+        return { product, from, to: ledgerLabel(config), dryRun, ...copied };
+      });
+    if ('file' in source) {
+      return add(entriesOfFile(source.file, config), source.file);
+    }
+    const other = withLedgerAt(source.ledger, config);
+    return withLedger(other, session, 'read', async (ledger) => {
+      await refuseEmpty(other, ledger);
+      return ledger.snapshot((content) => add(content.entries(), ledgerLabel(other)));
+    });
+  });
+}
+
+async function addEntries(
+  entries: AsyncIterable<SealedEntry>,
+  ledger: Ledger,
+  config: Config,
+  dryRun: boolean,
+): Promise<Pick<LedgerCopyResult, 'written' | 'present'>> {
+  const known = ledger.entries()[Symbol.asyncIterator]();
+  const added = new Batches(ledger, config, dryRun);
+  let present = 0;
+  for await (const sealed of entries) {
+    const there = await known.next();
+    if (there.done === true) {
+      await added.add(sealed);
+    } else if (there.value.hash === sealed.hash) {
+      present += 1;
+    } else {
+      throw otherEntries(config, sealed.entry.seq);
+    }
+  }
+  await added.flush();
+  return { written: added.written, present };
+}
+
+/** The entries of a copy, each checked against the one before. */
+async function* entriesOfFile(file: string, config: Config): AsyncGenerator<SealedEntry> {
+  let head: Head = emptyHead;
+  for await (const text of entryLines(file)) {
+    const sealed = openEntry({ text, hash: sha256(text) }, head);
+    refuseOtherProduct(sealed, config, file);
+    yield sealed;
+    head = headAfter(sealed);
+  }
 }
 
 /** Appends entries, many at a time. */
@@ -209,7 +236,7 @@ function otherEntries(config: Config, seq: number): HodError {
   return new HodError('other-entries', {
     what: 'this ledger has entries of its own',
     object: `entry ${seq} in ${ledgerLabel(config)}`,
-    why: 'the file goes on otherwise than the ledger does',
-    next: 'import into a new ledger, or one that the file was exported from',
+    why: 'what is imported goes on otherwise than the ledger does',
+    next: 'import into a new ledger, or into the one that this is a copy of',
   });
 }

@@ -11,7 +11,7 @@ import { promotionDelivery } from '../delivery/promotion';
 import { readChoice, type NamedRelease } from '../delivery/sources/choice';
 import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
-import { refuseEmpty, withLedger } from '../session/open-ledger';
+import { noteUnshared, refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { chosenComponents, passageInto, type Config, type Passage } from '../workspace/config';
 import { readGit } from '../workspace/git';
@@ -36,6 +36,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       options.only === undefined ? undefined : chosenComponents(config, options.only).map(({ name }) => name);
     const despite = despiteOf(options);
     const dryRun = options.dryRun === true;
+    noteUnshared(config, session);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       await refuseEmpty(config, ledger);
       const context: DeliveryContext = {

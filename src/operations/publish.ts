@@ -17,7 +17,7 @@ import { publicationDelivery } from '../delivery/publication';
 import { gather, type GatheredItem } from '../delivery/sources/gather';
 import { readBuild } from '../delivery/sources/read-build';
 import { toPublishResult, type PublishResult } from '../results/publish';
-import { ledgerLabel, withLedger } from '../session/open-ledger';
+import { ledgerLabel, noteUnshared, withLedger } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type SessionOptions } from '../session/session';
 import { chosenComponents, type Config } from '../workspace/config';
@@ -48,6 +48,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const chosen = chosenComponents(config, options.images ?? []);
     const build = await readBuild(config.folder, options, session.observer);
     refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build)]);
+    noteUnshared(config, session);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       const { head } = await ledger.read([]);
       const items = await gather(chosen, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });

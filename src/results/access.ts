@@ -29,6 +29,8 @@ export const accessResultSchema = z.strictObject({
       ),
     }),
   ),
+  /** What the job may do with the ledger. Whether it takes a certain reference, a git remote says only when one comes. */
+  ledger: z.strictObject({ ledger: z.string(), read: right, append: right }),
   /** Rights that go further than is needed. */
   warnings: z.array(z.string()),
 });

@@ -7,6 +7,8 @@ export const configCheckResultSchema = z.strictObject({
   images: z.array(z.string()),
   bundles: z.array(z.string()),
   environments: z.array(z.string()),
+  /** What is allowed, and seldom meant. */
+  warnings: z.array(z.string()),
 });
 export type ConfigCheckResult = z.infer<typeof configCheckResultSchema>;
 

@@ -13,7 +13,9 @@ export type LedgerResult = z.infer<typeof ledgerResultSchema>;
 
 export const ledgerCopyResultSchema = z.strictObject({
   product: z.string(),
-  file: z.string(),
+  /** The files or ledgers that entries were read from, and written to. */
+  from: z.string(),
+  to: z.string(),
   /** True where nothing was written: the document says what would have been. */
   dryRun: z.boolean(),
   /** Entries written, and entries that were there already. */

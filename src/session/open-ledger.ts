@@ -4,6 +4,8 @@ import { HodError } from '../core/errors';
 import type { GitPlace } from '../ledger/engines/git/remote';
 import type { Ledger } from '../ledger/ledger';
 import type { Config, LedgerConfig } from '../workspace/config';
+import { isCiAtWork } from '../workspace/ci-at-work';
+import { isInside } from '../workspace/files';
 import { remoteAccess } from '../workspace/git';
 import { readSecret } from '../workspace/secrets';
 import type { Session } from './session';
@@ -15,6 +17,28 @@ export function ledgerLabel({ ledger }: Config): string {
   }
   return 'file' in ledger ? ledger.file : 'PostgreSQL';
 }
+
+/**
+ * Whether the jobs of a product surely do not share its ledger: it is a file in the clone that one job
+ * works in, and a CI is at work. A file elsewhere may lie on a disk that they share.
+ */
+export function isOwnToJob({ ledger, folder }: Config): boolean {
+  return 'file' in ledger && isInside(folder, ledger.file) && isCiAtWork();
+}
+
+/** Tells people what is not guaranteed where jobs share no ledger. */
+export function noteUnshared(config: Config, { observer }: Pick<Session, 'observer'>): void {
+  if (isOwnToJob(config)) {
+    observer.note(
+      `the ledger is a file in the clone of this job (${ledgerLabel(config)}), which other jobs do not see: ` +
+        `of two that run at the same time, either may be last. ${sharingAdvice}`,
+    );
+  }
+}
+
+/** Which ledger all jobs can share. */
+export const sharingAdvice =
+  'All jobs share `ledger: { git: { remote: origin } }`, or a database: docs/ledger.md, "Which ledger"';
 
 /** Runs work on the ledger of a product, and closes it at the end. `read`: a ledger that is not there is not made. */
 export async function withLedger<T>(
@@ -38,8 +62,10 @@ export async function refuseEmpty(config: Config, ledger: Pick<Ledger, 'read'>):
     throw new HodError('ledger-empty', {
       what: 'this ledger is empty',
       object: ledgerLabel(config),
-      why: `nothing was recorded of ${config.product} here; what its registries serve was recorded elsewhere, or not at all`,
-      next: 'name the ledger that the other jobs use in hod.yaml (`ledger:`), import a copy of it, or publish once more',
+      why: isOwnToJob(config)
+        ? `it is a file in the clone of this job, and what other jobs recorded of ${config.product} is in theirs`
+        : `nothing was recorded of ${config.product} here; what its registries serve was recorded elsewhere, or not at all`,
+      next: `name the ledger that the other jobs use in hod.yaml (\`ledger:\`), import a copy of it, or publish once more. ${sharingAdvice}`,
     });
   }
 }

@@ -147,6 +147,16 @@ const gitLedgerSchema = z.strictObject({
     .optional(),
 });
 
+/** Where a ledger is. */
+export const ledgerSchema = z.union(
+  [
+    z.strictObject({ file: z.string().min(1) }),
+    z.strictObject({ git: gitLedgerSchema }),
+    z.strictObject({ postgres: place }),
+  ],
+  'must be { file: PATH }, { git: { remote: NAME } } or { postgres: { env: VARIABLE } }',
+);
+
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({
   product: nameSchema,
@@ -155,16 +165,7 @@ export const configSchema = z.strictObject({
   'shared-inputs': patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
-  ledger: z
-    .union(
-      [
-        z.strictObject({ file: z.string().min(1) }),
-        z.strictObject({ git: gitLedgerSchema }),
-        z.strictObject({ postgres: place }),
-      ],
-      'must be { file: PATH }, { git: { remote: NAME } } or { postgres: { env: VARIABLE } }',
-    )
-    .optional(),
+  ledger: ledgerSchema.optional(),
 });
 /** A hod.yaml of the right form. */
 export type RawConfig = z.infer<typeof configSchema>;

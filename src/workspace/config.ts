@@ -9,7 +9,13 @@ import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
 import type { EntryRules } from '../core/release/entry-rules';
 import { checkDocument, problemsTold } from './config-check';
-import type { RawConfig, RawEnvironment, RegistryConfig, SecretPlace } from './config-schema';
+import {
+  ledgerSchema,
+  type RawConfig,
+  type RawEnvironment,
+  type RegistryConfig,
+  type SecretPlace,
+} from './config-schema';
 import { readSmallFile } from './files';
 
 /** The name of the configuration file. */
@@ -218,19 +224,35 @@ function resolveConfig(raw: RawConfig, file: string): Config {
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
     stateFolder: join(folder, '.hod'),
-    ledger: ledgerConfigOf(raw, folder),
+    ledger: ledgerConfigOf(raw.ledger ?? { file: join('.hod', 'ledger.db') }, { product: raw.product, folder }),
   };
 }
 
+/** Where a ledger is that stands there so in hod.yaml. */
 function ledgerConfigOf(
-  { product, ledger = { file: join('.hod', 'ledger.db') } }: RawConfig,
-  folder: string,
+  ledger: NonNullable<RawConfig['ledger']>,
+  { product, folder }: Pick<Config, 'product' | 'folder'>,
 ): LedgerConfig {
   if ('git' in ledger) {
     const { remote = 'origin', ref = 'refs/hod/{product}' } = ledger.git;
     return { git: { remote, ref: ref.replaceAll('{product}', product) } };
   }
   return 'file' in ledger ? { file: resolve(folder, ledger.file) } : ledger;
+}
+
+/** A configuration with another ledger, written as under `ledger:` in hod.yaml. Throws `not-a-ledger`. */
+export function withLedgerAt(text: string, config: Config): Config {
+  const document = parseDocument(text);
+  const parsed = ledgerSchema.safeParse(document.errors.length > 0 ? undefined : document.toJS());
+  if (!parsed.success) {
+    throw new HodError('not-a-ledger', {
+      what: 'this is no place of a ledger',
+      object: text,
+      why: 'it must be what may stand under `ledger:` in hod.yaml, in braces',
+      next: "write '{ file: PATH }', '{ git: { remote: NAME } }' or '{ postgres: { env: VARIABLE } }'",
+    });
+  }
+  return { ...config, ledger: ledgerConfigOf(parsed.data, config) };
 }
 
 function tagRulesOf(

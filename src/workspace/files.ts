@@ -1,5 +1,6 @@
 import { constants } from 'node:fs';
 import { open, type FileHandle } from 'node:fs/promises';
+import { isAbsolute, relative, sep } from 'node:path';
 import { HodError, messageOf } from '../core/errors';
 
 /** The error for a file that was named and cannot be read or written; any error of ours is passed on as it is. */
@@ -11,6 +12,12 @@ export function fileUnusable(file: string, error: unknown, next = 'name another 
         { what: 'this file cannot be used', object: file, why: messageOf(error), next },
         { cause: error },
       );
+}
+
+/** Whether a path is that of a folder or leads into it; both absolute. */
+export function isInside(folder: string, path: string): boolean {
+  const way = relative(folder, path);
+  return way !== '..' && !way.startsWith(`..${sep}`) && !isAbsolute(way);
 }
 
 /** What people write by hand, and what holds a secret, is smaller than this many bytes. */

@@ -4,6 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { median, publishesAsAFleet, type FleetReport } from '../support/fleet';
+import { git, GitRemoteRepository } from '../support/git-remote';
 import { hod, hodJson } from '../support/hod';
 import { passOn } from '../support/pass-on';
 import { RealPostgres } from '../support/real-postgres';
@@ -37,6 +38,16 @@ test('24 processes publish 200 builds with a ledger in one SQLite file', async (
   expect(report.killed).toBeGreaterThan(10);
   expect(report.versions).toBeGreaterThan(5);
 }, 600_000);
+
+test('24 processes publish 200 builds with a ledger in one bare git repository', async () => {
+  const remote = new GitRemoteRepository({ partial: false });
+  closing.push(() => remote.remove());
+  const report = await publishesAsAFleet(`{ git: { remote: "file://${remote.path}" } }`, {}, size);
+  tell('git', report);
+  expect(report.killed).toBeGreaterThan(10);
+  expect(report.versions).toBeGreaterThan(5);
+  expect(git(remote.path, ['fsck', '--no-dangling'])).toBe('');
+}, 900_000);
 
 test('16 promotions and rollbacks of one product at once: one after the other, and tags are as the last entry says', async () => {
   const [dev, uat] = [await startSandboxRegistry({ port: 0 }), await startSandboxRegistry({ port: 0 })];

@@ -306,6 +306,7 @@ export class DeliveryWorld {
         this.facts.all().forEach(({ key, text }) => wanted.has(`${key.kind} ${key.key}`) && facts.load(key, text));
         return { head: this.head, facts };
       },
+      mayAppend: () => Promise.resolve(),
       append: async (entries, expected) => {
         await step();
         if (expected.seq !== this.head.seq) {

@@ -1,3 +1,6 @@
+import { Option } from '@commander-js/extra-typings';
+import { HodError } from '../../core/errors';
+import type { ImportOptions } from '../../operations/ledger-import';
 import { answer } from '../answer';
 import { command, configOption, dryRunOption, group } from '../options';
 
@@ -40,17 +43,39 @@ function exportCommand() {
     });
 }
 
+/** Where entries are to come from. Throws where that is not said, or said twice. */
+function sourceOf(file: string | undefined, ledger: string | undefined): ImportOptions['source'] {
+  if (file !== undefined && ledger === undefined) {
+    return { file };
+  }
+  if (ledger !== undefined && file === undefined) {
+    return { ledger };
+  }
+  throw new HodError('options-conflict', {
+    what: 'entries come from one place',
+    object: 'FILE and --from',
+    why: file === undefined ? 'neither was given' : 'both were given',
+    next: 'name the file that `hod ledger export` wrote, or another ledger with --from',
+  });
+}
+
 function importCommand() {
-  return command('import', 'add the entries of a file to the ledger, and skip those that are there', [
-    ['hod ledger import ledger.jsonl', 'from a file into PostgreSQL, say'],
+  return command('import', 'add the entries of a copy, or of another ledger, and skip those that are there', [
+    ['hod ledger import ledger.jsonl', 'what `hod ledger export` wrote'],
+    [
+      "hod ledger import --from '{ file: .hod/ledger.db }'",
+      'hod.yaml names another ledger now: carry everything there',
+    ],
     ['hod ledger import ledger.jsonl --dry-run', 'check every entry, and say how many would be added'],
   ])
-    .argument('<file>', 'what `hod ledger export` wrote')
+    .argument('[file]', 'what `hod ledger export` wrote')
+    .addOption(new Option('--from <ledger>', 'read another ledger, written as under `ledger:` in hod.yaml'))
     .addOption(configOption())
     .addOption(dryRunOption())
     .action(async (file, options) => {
       const { importLedger } = await import('../../operations/ledger-import');
       const { importView } = await import('../views/ledger');
-      await answer(options, (run) => importLedger({ file, ...options, ...run }), importView);
+      const source = sourceOf(file, options.from);
+      await answer(options, (run) => importLedger({ source, ...options, ...run }), importView);
     });
 }

@@ -22,6 +22,9 @@ export function accessView(result: AccessResult, { style }: Look): string {
       ]);
     }
   }
+  const { ledger, read, append } = result.ledger;
+  const adds = result.environments.some(({ needs }) => needs === 'write');
+  table.push([style.strong('ledger'), ledger, cell(read, true, style), cell(append, adds, style), style.faint('–')]);
   const warnings = result.warnings.map((warning) => `${style.notice('more than needed')}  ${warning}`);
   return [table.toString(), ...findings(result, style), ...warnings].join('\n');
 }
@@ -40,17 +43,22 @@ function wordsOf({ code }: RightResult): string {
 /** Each different finding once, with the repositories that it concerns. */
 function findings(result: AccessResult, style: Style): string[] {
   const byText = new Map<string, { right: RightResult; where: string[] }>();
+  const find = (place: string, right: RightResult): void => {
+    if (right.allowed !== 'yes') {
+      const key = `${right.why ?? ''} ${right.next ?? ''}`;
+      const known = byText.get(key) ?? { right, where: [] };
+      known.where.push(place);
+      byText.set(key, known);
+    }
+  };
   for (const { needs, repositories } of result.environments) {
     for (const { repository, read, write } of needs === null ? [] : repositories) {
-      const right = needs === 'write' && (read.allowed === 'yes' || write.allowed === 'yes') ? write : read;
-      if (right.allowed !== 'yes') {
-        const key = `${right.why ?? ''} ${right.next ?? ''}`;
-        const known = byText.get(key) ?? { right, where: [] };
-        known.where.push(repository);
-        byText.set(key, known);
-      }
+      find(repository, needs === 'write' && (read.allowed === 'yes' || write.allowed === 'yes') ? write : read);
     }
   }
+  const { ledger, read, append } = result.ledger;
+  const adds = result.environments.some(({ needs }) => needs === 'write');
+  find(ledger, adds && read.allowed === 'yes' ? append : read);
   return [...byText.values()].map(({ right, where }) =>
     [
       `${style.bad(wordsOf(right))}  ${where.join(', ')}`,

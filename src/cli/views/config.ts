@@ -5,12 +5,15 @@ import { columns, formatCount } from './format';
 
 /** What `config check` answers to people. */
 export function configView(
-  { file, product, images, bundles, environments }: ConfigCheckResult,
+  { file, product, images, bundles, environments, warnings }: ConfigCheckResult,
   { style }: Look,
 ): string {
   const all = [named(images, 'image'), ...(bundles.length === 0 ? [] : [named(bundles, 'bundle')])].join(' and ');
   const way = environments.join(' → ');
-  return `${style.good('Valid:')} ${file} releases ${all} of ${style.strong(product)}, through ${way}.`;
+  return [
+    `${style.good('Valid:')} ${file} releases ${all} of ${style.strong(product)}, through ${way}.`,
+    ...warnings.map((warning) => `${style.notice('Look at this:')} ${warning}`),
+  ].join('\n');
 }
 
 function named(names: readonly string[], noun: string): string {

@@ -14,15 +14,16 @@ export function ledgerView({ product, ledger, entries, head, facts }: LedgerResu
 }
 
 /** What `ledger export` answers to people. */
-export function exportView({ product, file, written }: LedgerCopyResult, { style }: Look): string {
-  return `Wrote ${count(written, 'entry', 'entries')} of ${style.strong(product)} to ${file}`;
+export function exportView({ product, to, written }: LedgerCopyResult, { style }: Look): string {
+  return `Wrote ${count(written, 'entry', 'entries')} of ${style.strong(product)} to ${to}`;
 }
 
 /** What `ledger import` answers to people. */
-export function importView({ product, file, dryRun, written, present }: LedgerCopyResult, { style }: Look): string {
+export function importView(result: LedgerCopyResult, { style }: Look): string {
+  const { product, from, to, dryRun, written, present } = result;
   const there = present === 0 ? '' : `; ${present} were there already`;
   const verb = dryRun ? 'Would add' : 'Added';
-  return `${verb} ${count(written, 'entry', 'entries')} of ${style.strong(product)} from ${file}${there}`;
+  return `${verb} ${count(written, 'entry', 'entries')} of ${style.strong(product)} from ${from} to ${to}${there}`;
 }
 
 function count(number: number, one: string, many: string): string {

@@ -14,7 +14,7 @@ import {
 import { factName, Facts, sealOf, type FactKey, type SetFact } from '../../core/release/facts';
 import { ledgerForms, stateOfForm } from '../forms';
 import type { Ledger, LedgerContent, LedgerOptions, LedgerState, Moment } from '../ledger';
-import { contended, factsCorrupt } from '../problems';
+import { factsCorrupt } from '../problems';
 import {
   entryAt,
   entryPath,
@@ -35,15 +35,17 @@ import {
   type Path,
 } from './git/layout';
 import { GitRemote, type Closure, type GitPlace } from './git/remote';
-import { makeFolder, SeenFile } from './git/seen';
+import { makeFolder, SeenFile, type Seen } from './git/seen';
 import { GitStore, type ChangedFile } from './git/store';
 
 /** A ledger with no more facts than this is fetched as a whole: asking for parts takes longer. */
 const small = 2_000;
 /** How many entries or facts are read at a time where all are. */
 const filesAtOnce = 1_000;
-/** How often a push is tried again that failed while nobody else was first. */
-const attempts = 6;
+/** How often a push is tried that fails while nobody else was first. */
+const attempts = { raced: 6, broken: 3, refused: 1 } as const;
+/** The longest wait after somebody else was first, in milliseconds. */
+const longestWait = 10_000;
 
 /** Where a git ledger is, and what for. */
 export interface GitLedgerOptions extends LedgerOptions {
@@ -66,7 +68,13 @@ export async function openGitLedger({ place, cache, product, access, waiting }: 
   const remote = new GitRemote(place, store, waiting);
   const ledger = new GitLedger(place.label, product, store, remote, seen);
   try {
-    await Promise.all([ledger.read([]), ...(access === 'write' ? [remote.probePush()] : [])]);
+    // Both at once; what stands in the way of reading says more than what stands in the way of writing.
+    const checks = [ledger.read([]), ...(access === 'write' ? [ledger.mayAppend()] : [])];
+    const ended = await Promise.allSettled(checks);
+    const failed = ended.find((each) => each.status === 'rejected');
+    if (failed !== undefined) {
+      throw failed.reason;
+    }
   } catch (error) {
     await ledger.close();
     throw error;
@@ -76,6 +84,11 @@ export async function openGitLedger({ place, cache, product, access, waiting }: 
 
 class GitLedger implements Ledger {
   private known: LedgerCommit | undefined;
+  /** When that was asked for, and whether nobody has read it since. */
+  private askedAt = 0;
+  private unread = false;
+  /** How often in a row somebody else was first. */
+  private lost = 0;
   /** One exchange with the remote at a time: each changes what the repository of this run refers to. */
   private syncing: Promise<unknown> = Promise.resolve();
 
@@ -88,7 +101,8 @@ class GitLedger implements Ledger {
   ) {}
 
   async read(keys: readonly FactKey[], moment: Moment = 'newest'): Promise<LedgerState> {
-    const commit = moment === 'newest' ? await this.sync() : this.known;
+    const commit = moment === 'known' || this.unread ? this.known : await this.sync();
+    this.unread = false;
     if (commit === undefined) {
       return { head: emptyHead, facts: new Facts(keys) };
     }
@@ -141,6 +155,10 @@ class GitLedger implements Ledger {
     return this.publish(made, parent?.id);
   }
 
+  mayAppend(): Promise<void> {
+    return this.remote.probePush();
+  }
+
   async *entries(): AsyncGenerator<SealedEntry> {
     const commit = await this.sync();
     if (commit !== undefined) {
@@ -169,43 +187,58 @@ class GitLedger implements Ledger {
       const milliseconds = performance.now() - begun;
       if (outcome.kind === 'written') {
         this.store.advance(made);
-        await this.know(made);
+        await this.know(made, undefined);
+        this.lost = 0;
         return milliseconds;
+      }
+      if (outcome.kind === 'raced') {
+        await this.giveWay();
       }
       const there = await this.sync();
       if (there?.id === made) {
         return milliseconds;
       }
       if (there?.id !== parent) {
+        // Who decides again reads first, and this is what is there now.
+        this.unread = true;
         return undefined;
       }
-      if (outcome.kind === 'refused') {
-        throw this.remote.refusal(outcome.why);
+      if (attempt === attempts[outcome.kind]) {
+        throw outcome.error;
       }
-      if (attempt === attempts) {
-        throw contended(this.label, `the remote did not take it ${attempts} times, and nobody else was first`);
-      }
-      await delay(50 * 2 ** attempt * Math.random());
     }
+  }
+
+  /**
+   * Waits a while, by chance, and longer the more often somebody else was first. Many who decide at the same
+   * time would keep each other from it: of all that they do, one thing counts.
+   */
+  private async giveWay(): Promise<void> {
+    this.lost += 1;
+    const turn = performance.now() - this.askedAt;
+    await delay(Math.min(longestWait, turn * 2 ** Math.min(this.lost - 1, 4)) * Math.random());
   }
 
   /** Asks the remote where the ledger stands. Throws `ledger-rewritten` where it stands behind what was seen. */
   private sync(): Promise<LedgerCommit | undefined> {
     const next = this.syncing.then(async () => {
+      this.askedAt = performance.now();
+      // What others see meanwhile may be newer than what is fetched now.
+      const seen = this.seen.recall();
       const id = await this.remote.newest();
       if (id === undefined) {
-        if (this.seen.recall() !== undefined) {
-          throw this.lost();
+        if (seen !== undefined) {
+          throw this.gone();
         }
         return (this.known = undefined);
       }
-      return id === this.known?.id ? this.known : this.know(id);
+      return id === this.known?.id ? this.known : this.know(id, seen);
     });
     this.syncing = next.catch(() => undefined);
     return next;
   }
 
-  private async know(id: ObjectId): Promise<LedgerCommit> {
+  private async know(id: ObjectId, seen: Seen | undefined): Promise<LedgerCommit> {
     const content = await this.store.read(id);
     if (content === undefined) {
       throw notWrittenByHod(this.label, `the commit ${id.slice(0, 12)} of it is missing`);
@@ -216,7 +249,6 @@ class GitLedger implements Ledger {
       throw notWrittenByHod(this.label, `it holds the ledger of ${product}, and this is ${this.product}`);
     }
     stateOfForm(form, this.label);
-    const seen = this.seen.recall();
     if (seen !== undefined && seen.commit !== id && !commit.parents.includes(seen.commit)) {
       const hash = seen.seq <= seq ? (await this.at(commit).hashes([seen.seq])).get(seen.seq) : undefined;
       if (hash !== seen.hash) {
@@ -242,7 +274,7 @@ class GitLedger implements Ledger {
     });
   }
 
-  private lost(): HodError {
+  private gone(): HodError {
     return new HodError('ledger-missing', {
       what: 'the ledger is gone',
       object: this.label,

@@ -151,6 +151,20 @@ class PostgresDatabase implements LedgerDatabase {
     }
   }
 
+  /** Asks about the rights to the tables, or to make them where they are not there. */
+  async mayWrite(): Promise<void> {
+    const { prefix } = dialect;
+    const right =
+      this.state === 'empty'
+        ? `has_schema_privilege(current_schema(), 'CREATE')`
+        : `has_table_privilege('${prefix}entries', 'INSERT') AND has_table_privilege('${prefix}facts', 'INSERT, UPDATE')`;
+    const asked = `SELECT (${right}) AND NOT pg_is_in_recovery() AS present`;
+    const [answer] = rowsAs(presenceRow, await this.rows(asked, []));
+    if (answer?.present !== true) {
+      throw this.problem(new Error('no right to write'), undefined, '42501');
+    }
+  }
+
   snapshot<T>(work: (sql: Sql) => Promise<T>): Promise<T> {
     return this.retrying(() => this.inTransaction('ISOLATION LEVEL REPEATABLE READ READ ONLY', work));
   }
@@ -207,8 +221,8 @@ class PostgresDatabase implements LedgerDatabase {
     }
   }
 
-  private problem(error: unknown, tried?: string): HodError {
-    return ledgerProblem(error, { label: this.label, says: systemErrorCode(error) ?? messageOf(error), causes, tried });
+  private problem(error: unknown, tried?: string, says: string = systemErrorCode(error) ?? messageOf(error)): HodError {
+    return ledgerProblem(error, { label: this.label, says, causes, tried });
   }
 }
 

@@ -58,6 +58,8 @@ export interface LedgerDatabase extends Sql {
    * the connection broke.
    */
   append(product: string, batch: Batch, expected: Head): Promise<boolean>;
+  /** Throws where it cannot be written, as far as that is seen without writing. */
+  mayWrite(): Promise<void>;
   /** Does work on the database as it is at one moment. */
   snapshot<T>(work: (sql: Sql) => Promise<T>): Promise<T>;
   close(): Promise<void>;
@@ -129,6 +131,10 @@ export class SqlLedger implements Ledger {
     const begun = performance.now();
     const written = await this.database.append(this.product, batch, expected);
     return written ? performance.now() - begun : undefined;
+  }
+
+  mayAppend(): Promise<void> {
+    return this.database.mayWrite();
   }
 
   entries(): AsyncIterable<SealedEntry> {

@@ -1,4 +1,4 @@
-import { closeSync, existsSync, mkdirSync, openSync, readSync, statSync } from 'node:fs';
+import { accessSync, closeSync, constants, existsSync, mkdirSync, openSync, readSync, statSync } from 'node:fs';
 import { dirname } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import { pathToFileURL } from 'node:url';
@@ -220,6 +220,19 @@ class SqliteDatabase implements LedgerDatabase {
         throw error;
       }
     });
+  }
+
+  async mayWrite(): Promise<void> {
+    // Where the file or folders on its way are not there yet, the nearest that is there is where they are made.
+    let place = this.connection === undefined ? dirname(this.file) : this.file;
+    while (!existsSync(place)) {
+      place = dirname(place);
+    }
+    try {
+      [place, ...(place === this.file ? [dirname(place)] : [])].forEach((each) => accessSync(each, constants.W_OK));
+    } catch (error) {
+      throw ledgerError(error, this.file);
+    }
   }
 
   async snapshot<T>(work: (sql: Sql) => Promise<T>): Promise<T> {

@@ -1,6 +1,6 @@
 import { setTimeout as delay } from 'node:timers/promises';
 import { retrying, tellingOnce } from '../../../core/retrying';
-import { ledgerProblem, type LedgerCause } from '../../problems';
+import { contended, ledgerProblem, type LedgerCause } from '../../problems';
 import type { ObjectId } from './layout';
 import { gitEnvironment, runGit, type GitRun, type GitSetting } from './processes';
 import { GitFailure, newestRef, type GitStore } from './store';
@@ -10,6 +10,8 @@ const patience = 120_000;
 /** How often something is tried that failed in a way that may pass, and the first pause between, in milliseconds. */
 const attempts = 4;
 const firstDelay = 250;
+
+type Right = 'read' | 'write';
 
 /** The name of the remote in a repository of ours. */
 const name = 'ledger';
@@ -32,8 +34,12 @@ export interface GitPlace {
 /** How much is fetched with an object: nothing, or all that it leads to. */
 export type Closure = 'alone' | 'whole';
 
-/** How a push ended. */
-export type PushOutcome = { readonly kind: 'written' | 'unsure' } | { readonly kind: 'refused'; readonly why: string };
+/**
+ * How a push ended. `raced`: somebody else was at it; `broken`: whether the reference moved is not known. The
+ * error is for where that is all there is to say.
+ */
+export type PushOutcome =
+  { readonly kind: 'written' } | { readonly kind: 'raced' | 'broken' | 'refused'; readonly error: Error };
 
 /** The repository that others share: what is fetched from it, and pushed to it. */
 export class GitRemote {
@@ -85,8 +91,8 @@ export class GitRemote {
   }
 
   /**
-   * Moves the reference from one commit to the one that follows it, if it is still there. `unsure`:
-   * whether it moved is not known, because the connection broke or somebody else was at it.
+   * Moves the reference from one commit to the one that follows it, if it is still there. Throws where this
+   * job may not.
    */
   async push(next: ObjectId, expected: ObjectId | undefined): Promise<PushOutcome> {
     const { ref } = this.place;
@@ -97,13 +103,22 @@ export class GitRemote {
     }
     const why = /^!\t[^\t]*\t\[(?:remote )?rejected\] \((.*)\)$/m.exec(run.stdout)?.[1];
     const raced = /stale info|fetch first|non-fast-forward|failed to update ref|cannot lock ref|incorrect old value/;
-    if (raced.test(`${why ?? ''} ${run.stderr}`) || (why === undefined && mayPass(run))) {
-      return { kind: 'unsure' };
+    if (raced.test(`${why ?? ''} ${run.stderr}`)) {
+      return { kind: 'raced', error: contended(this.place.label, 'others write it all the time, or hold it locked') };
     }
-    if (why !== undefined) {
-      return { kind: 'refused', why: [why, ...remoteLines(run)].join('; ') };
+    if (why === undefined) {
+      const error = this.problem(run, 'write');
+      if (mayPass(run)) {
+        return { kind: 'broken', error };
+      }
+      throw error;
     }
-    throw this.problem(run, 'write');
+    const says = ['it says', [why, ...remoteLines(run)].join('; ')].join(': ');
+    const { label } = this.place;
+    return {
+      kind: 'refused',
+      error: ledgerProblem(new GitFailure(why), { label, says: `[rejected] ${why}`, causes, tried: says }),
+    };
   }
 
   /**
@@ -112,22 +127,18 @@ export class GitRemote {
    */
   async probePush(): Promise<void> {
     // What is not there cannot be removed: whoever may try hears so.
-    const run = await this.git(['push', '--dry-run', '--porcelain', '--no-verify', name, ':refs/hod-probe/none']);
-    if (run.exitCode !== 0 && !/remote ref does not exist|unable to delete/.test(run.stderr)) {
-      throw this.problem(run, 'write');
-    }
-  }
-
-  /** The error for a push that the remote refuses. */
-  refusal(why: string): Error {
-    return ledgerProblem(new GitFailure(why), { label: this.place.label, says: `[rejected] ${why}`, causes });
+    await this.asking(
+      ['push', '--dry-run', '--porcelain', '--no-verify', name, ':refs/hod-probe/none'],
+      ({ stderr }) => /remote ref does not exist|unable to delete/.test(stderr),
+      { right: 'write' },
+    );
   }
 
   /** Asks the remote again for as long as it fails in a way that may pass. */
   private asking(
     args: readonly string[],
     isAnswer: (run: GitRun) => boolean,
-    more: { settings?: readonly GitSetting[]; input?: string } = {},
+    { right = 'read', ...more }: { right?: Right; settings?: readonly GitSetting[]; input?: string } = {},
   ): Promise<GitRun> {
     const begun = performance.now();
     const notice = tellingOnce(this.waiting);
@@ -144,7 +155,7 @@ export class GitRemote {
           throw error;
         }
         if (!mayPass(error.run) || attempt === attempts) {
-          throw this.problem(error.run, 'read', attempt > 1 ? `tried ${attempt} times` : undefined);
+          throw this.problem(error.run, right, attempt > 1 ? `tried ${attempt} times` : undefined);
         }
         notice(performance.now() - begun, `waiting for the ledger: ${this.place.label} does not answer`);
         await delay(firstDelay * 2 ** (attempt - 1) * (0.5 + Math.random()));
@@ -164,7 +175,7 @@ export class GitRemote {
     });
   }
 
-  private problem(run: GitRun, right: 'read' | 'write', tried?: string): Error {
+  private problem(run: GitRun, right: Right, tried?: string): Error {
     const says = saysOf(run);
     const error = new GitFailure(
       says
