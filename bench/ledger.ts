@@ -4,94 +4,21 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
-import { commitSchema, type CommitId } from '../src/core/commit';
 import { sha256 } from '../src/core/oci/digest';
 import { formatRepository } from '../src/core/oci/reference';
 import { factsReadBy, type Action } from '../src/core/release/actions';
-import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../src/core/release/entry';
-import { tagKey, type FactKey } from '../src/core/release/facts';
-import { releaseIdSchema } from '../src/core/release/release';
+import { entryAfter } from '../src/core/release/entry';
 import { tagSchema } from '../src/core/tags/tag';
-import { linesOf, parseVersion } from '../src/core/tags/version';
-import { timestampOf } from '../src/core/time';
 import type { Ledger } from '../src/ledger/ledger';
 import { openPostgresLedger } from '../src/ledger/engines/postgres';
 import { openSqliteLedger } from '../src/ledger/engines/sqlite';
 import { RealPostgres } from '../test/support/real-postgres';
+import { at2026, fill, keysAt, median, publication, sealed } from './ledger-content';
 
 const quick = process.argv.includes('--quick');
 const lengths = { short: 100, long: quick ? 5_000 : 100_000 };
 const reads = 300;
 const writers = { count: 24, appends: quick ? 4 : 20, pause: 1000 };
-const batchSize = 100;
-const repository = formatRepository({ registry: 'dev.skerry.test', name: 'skerry/timetable' });
-const at2026 = timestampOf(new Date(Date.UTC(2026, 10, 23)));
-
-const commitOf = (at: number): CommitId => commitSchema.parse(at.toString(16).padStart(40, '0'));
-
-/** The publication of a build: a new commit and version, and a branch that moves on. */
-function publication(at: number): Extract<Action, { kind: 'published' }> {
-  const digest = sha256(String(at));
-  const version = parseVersion(`${Math.floor(at / 1000)}.${Math.floor(at / 10) % 100}.${at % 10}`);
-  const tag = (name: string, kind: 'fixed' | 'moving') => ({
-    image: 'timetable',
-    repository,
-    tag: tagSchema.parse(name),
-    kind,
-    digest,
-  });
-  return {
-    kind: 'published',
-    release: releaseIdSchema.parse(sha256(`release ${at}`)),
-    commit: commitOf(at),
-    version,
-    branch: 'main',
-    environment: 'dev',
-    images: [{ image: 'timetable', repository, digest, mediaType: 'm', size: 1000, platforms: ['linux/amd64'] }],
-    tags: [tag(`c-${at}`, 'fixed'), tag(version, 'fixed'), tag('main', 'moving'), tag('latest', 'moving')],
-    current: true,
-  };
-}
-
-function sealed(head: Head, product: string, at: number): SealedEntry {
-  return entryAfter(head, { product, at: at2026, actor: 'una', action: publication(at) });
-}
-
-async function fill(ledger: Ledger, product: string, length: number): Promise<void> {
-  let head = emptyHead;
-  for (let at = 0; at < length;) {
-    const batch: SealedEntry[] = [];
-    const before = head;
-    for (; batch.length < batchSize && at < length; at += 1) {
-      const entry = sealed(head, product, at);
-      batch.push(entry);
-      head = headAfter(entry);
-    }
-    if ((await ledger.append(batch, before)) === undefined) {
-      throw new Error('somebody else wrote into the ledger');
-    }
-  }
-}
-
-/** What a publication asks for. */
-function keysAt(at: number): FactKey[] {
-  const version = parseVersion(`${Math.floor(at / 1000)}.${Math.floor(at / 10) % 100}.${at % 10}`);
-  return [
-    { kind: 'environment', key: 'dev' },
-    { kind: 'release', key: sha256(`release ${at}`) },
-    { kind: 'commit', key: commitOf(at) },
-    { kind: 'version', key: version },
-    ...linesOf(version).map((key): FactKey => ({ kind: 'line', key })),
-    ...[`c-${at}`, version, 'main', 'latest'].map((tag): FactKey => ({
-      kind: 'tag',
-      key: tagKey(repository, tagSchema.parse(tag)),
-    })),
-  ];
-}
-
-const median = (values: readonly number[]): number =>
-  [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)] ?? NaN;
-
 async function measure(open: (product: string) => Promise<Ledger>) {
   const [short, long] = [await open('short'), await open('long')];
   await fill(short, 'short', lengths.short);

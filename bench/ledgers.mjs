@@ -5,19 +5,7 @@ import { quick, report, root } from './harness.mjs';
 
 /** Reading a ledger at two lengths, the serialised step with many writers at once, and one large entry. */
 export async function measureLedgers() {
-  const program = join(root, 'dist', 'bench-ledger.mjs');
-  await build({
-    entryPoints: [join(root, 'bench', 'ledger.ts')],
-    outfile: program,
-    bundle: true,
-    format: 'esm',
-    platform: 'node',
-    packages: 'external',
-    logLevel: 'warning',
-  });
-  const found = JSON.parse(
-    execFileSync(process.execPath, [program, ...(quick ? ['--quick'] : [])], { encoding: 'utf8' }),
-  );
+  const found = await runBundled('ledger.ts');
   const ms = (value) => `${value.toFixed(2)} ms`;
   for (const [engine, { lengths, short, long, writers, append, appends, repeated, large }] of Object.entries(found)) {
     report(
@@ -45,4 +33,44 @@ export async function measureLedgers() {
       large.append < 1000,
     );
   }
+}
+
+/** A ledger in a git remote: reading it in a fresh clone at two lengths, the serialised step, and the growth of the repository. */
+export async function measureGitLedger() {
+  const { lengths, short, long, append, releases, bytesEach } = await runBundled('git-ledger.ts');
+  const ratio = long / short;
+  report(
+    `state of a ledger in git, in a fresh clone, ${lengths.long} entries`,
+    `${lengths.short} entries ${short.toFixed(0)} ms`,
+    `${long.toFixed(0)} ms`,
+    `× ${ratio.toFixed(2)}`,
+    '≤ × 1.5',
+    ratio <= 1.5,
+  );
+  report('serialised step, one writer, git', '–', `${append.toFixed(0)} ms`, '–', '< 400 ms', append < 400);
+  const size = `${(bytesEach / 1000).toFixed(1)} kB`;
+  report(
+    `${releases} releases of 5 images, published and promoted twice: packed, each`,
+    '–',
+    size,
+    '–',
+    '< 10 kB',
+    bytesEach < 10_000,
+  );
+}
+
+/** Runs a program of this folder, and answers the document that it prints. */
+async function runBundled(name) {
+  const program = join(root, 'dist', `bench-${name.replace('.ts', '.mjs')}`);
+  await build({
+    entryPoints: [join(root, 'bench', name)],
+    outfile: program,
+    bundle: true,
+    format: 'esm',
+    platform: 'node',
+    external: ['libsql', 'pg', 'pg-native'],
+    banner: { js: "import { createRequire } from 'node:module';\nconst require = createRequire(import.meta.url);" },
+    logLevel: 'warning',
+  });
+  return JSON.parse(execFileSync(process.execPath, [program, ...(quick ? ['--quick'] : [])], { encoding: 'utf8' }));
 }

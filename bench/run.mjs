@@ -7,7 +7,7 @@ import Table from 'cli-table3';
 import { measureDistances } from './distances.mjs';
 import { measureFollowing } from './following.mjs';
 import { folder, jobs, rounds, rows } from './harness.mjs';
-import { measureLedgers } from './ledgers.mjs';
+import { measureGitLedger, measureLedgers } from './ledgers.mjs';
 import { measureStartup } from './startup.mjs';
 import { measureMemory, measureTransfers } from './transfers.mjs';
 
@@ -17,6 +17,7 @@ const parts = {
   '--distance': measureDistances,
   '--follow': measureFollowing,
   '--ledger': measureLedgers,
+  '--git': measureGitLedger,
   '--startup': measureStartup,
 };
 const chosen = Object.keys(parts).filter((part) => process.argv.includes(part));

@@ -1,47 +1,26 @@
 import { setTimeout as delay } from 'node:timers/promises';
 import { HodError } from '../../core/errors';
-import { sha256, type Digest } from '../../core/oci/digest';
 import { factsReadBy } from '../../core/release/actions';
-import {
-  changedOutside,
-  emptyHead,
-  foldInto,
-  headAfter,
-  openEntry,
-  type Head,
-  type SealedEntry,
-} from '../../core/release/entry';
-import { factName, Facts, sealOf, type FactKey, type SetFact } from '../../core/release/facts';
+import { emptyHead, type Head, type SealedEntry } from '../../core/release/entry';
+import { Facts, type FactKey, type SetFact } from '../../core/release/facts';
 import { ledgerForms, stateOfForm } from '../forms';
 import type { Ledger, LedgerContent, LedgerOptions, LedgerState, Moment } from '../ledger';
-import { factsCorrupt } from '../problems';
+import { CommitContent, filesOf, foldFacts } from './git/content';
 import {
-  entryAt,
+  digitsFor,
   entryPath,
-  factPath,
   folders,
   headOf,
   messageOf,
   notWrittenByHod,
   readCommit,
-  readFact,
-  readTree,
-  writeFact,
-  pathLength,
-  type Folder,
-  type GitFact,
   type LedgerCommit,
   type ObjectId,
-  type Path,
 } from './git/layout';
-import { GitRemote, type Closure, type GitPlace } from './git/remote';
+import { GitRemote, type GitPlace } from './git/remote';
 import { makeFolder, SeenFile, type Seen } from './git/seen';
-import { GitStore, type ChangedFile } from './git/store';
+import { GitStore, type NewCommit } from './git/store';
 
-/** A ledger with no more facts than this is fetched as a whole: asking for parts takes longer. */
-const small = 2_000;
-/** How many entries or facts are read at a time where all are. */
-const filesAtOnce = 1_000;
 /** How often a push is tried that fails while nobody else was first. */
 const attempts = { raced: 6, broken: 3, refused: 1 } as const;
 /** The longest wait after somebody else was first, in milliseconds. */
@@ -121,38 +100,60 @@ class GitLedger implements Ledger {
       return 0;
     }
     const content = parent && this.at(parent);
-    const older = content?.isOlder === true;
     const { facts } = await this.read(
       entries.flatMap(({ entry }) => factsReadBy(entry.action)),
       'known',
     );
-    const before = older ? new Set<string>() : new Set(facts.all().map(({ key }) => factName(key)));
-    const changed = older ? await content.folded() : new Map<string, GitFact>();
-    entries.forEach((sealed) => foldFiles(sealed, facts, changed));
-    const files: ChangedFile[] = [
-      ...entries.map(({ entry, text }) => ({ path: entryPath(entry.seq), content: text })),
-      ...[...changed.values()].map((fact) => ({ path: factPath(fact), content: writeFact(fact) })),
-    ];
-    await content?.ways(files.map(({ path }) => path));
-    const added = [...changed.keys()].filter((name) => !before.has(name)).length;
+    const changed = new Map<string, SetFact>();
+    entries.forEach((sealed) => foldFacts(sealed, facts, changed));
+    const made = await this.store.commit({
+      parent: parent?.id,
+      time: Math.floor(Date.parse(last.entry.at) / 1000),
+      ...(await this.changes(entries, last, changed, content)),
+    });
+    return this.publish(made, parent?.id);
+  }
+
+  /** What a commit for entries changes: the files, and what its message says. */
+  private async changes(
+    entries: readonly SealedEntry[],
+    last: SealedEntry,
+    changed: ReadonlyMap<string, SetFact>,
+    content: CommitContent | undefined,
+  ): Promise<Pick<NewCommit, 'message' | 'emptied' | 'files'>> {
+    const places = entries.map(({ entry }) => entryPath(entry.seq));
+    const before = content?.isOlder === true ? undefined : content;
+    let all = before === undefined ? new Map(await content?.folded()) : await before.besides([...changed.values()]);
+    const known = before === undefined ? all.size : before.count;
+    const total = known + [...changed.keys()].filter((name) => !all.has(name)).length;
+    const digits = Math.max(digitsFor(total), before?.digits ?? 0);
+    // Where facts lie by more digits than before, or in a new form, all of them are written anew.
+    const anew = digits !== before?.digits;
+    if (anew && before !== undefined) {
+      all = await before.allFacts();
+    }
+    changed.forEach((fact, name) => all.set(name, fact));
+    // Git makes new trees of those that are on the ways to what changed.
+    await content?.ways(places);
     const state = {
       form: ledgerForms.length,
       product: this.product,
       seq: last.entry.seq,
       hash: last.hash,
-      facts: (older ? 0 : (parent?.state.facts ?? 0)) + added,
+      facts: total,
+      digits,
     };
-    const made = await this.store.commit({
-      parent: parent?.id,
-      time: Math.floor(Date.parse(last.entry.at) / 1000),
+    return {
       message: messageOf(
         state,
         entries.map(({ entry }) => entry.action.kind),
       ),
-      emptied: older ? [folders.facts] : [],
-      files,
-    });
-    return this.publish(made, parent?.id);
+      emptied: anew && content !== undefined ? [folders.facts] : [],
+      files: [
+        ...entries.map(({ text }, at) => ({ path: places[at] ?? [], content: text })),
+        ...filesOf(all.values(), digits),
+      ],
+    };
   }
 
   mayAppend(): Promise<void> {
@@ -281,224 +282,6 @@ class GitLedger implements Ledger {
       why: 'it was seen from here before, and the remote has no such reference any more',
       next: 'restore the reference, or import an export of it (docs/ledger.md); where it is to begin anew, remove the folder .hod/git, which remembers',
     });
-  }
-}
-
-/** A ledger as of one commit. What is missing of it here is fetched. */
-class CommitContent implements LedgerContent {
-  constructor(
-    private readonly commit: LedgerCommit,
-    private readonly label: string,
-    private readonly store: Pick<GitStore, 'read'>,
-    private readonly remote: Pick<GitRemote, 'objects'>,
-  ) {}
-
-  /** Its facts have an older form: they are folded anew. */
-  get isOlder(): boolean {
-    return stateOfForm(this.commit.state.form, this.label) !== 'newest';
-  }
-
-  /** Those of the named facts that are set. */
-  async read(keys: readonly FactKey[]): Promise<Facts> {
-    const unique = [...new Map(keys.map((key) => [factName(key), key])).values()];
-    const paths = new Map(unique.map((key) => [factPath(key), key]));
-    const facts = new Facts(unique);
-    for (const [path, content] of await this.files([...paths.keys()])) {
-      const fact = checkedFact(readFact(content, path), path);
-      facts.load({ kind: fact.kind, key: fact.key }, fact.text);
-    }
-    return facts;
-  }
-
-  async *entries(): AsyncGenerator<SealedEntry> {
-    let before = emptyHead;
-    for await (const [path, content] of this.filesIn(folders.entries)) {
-      const text = content.toString('utf8');
-      const sealed = openEntry({ text, hash: sha256(text) }, before);
-      if (entryAt(path) !== sealed.entry.seq || sealed.entry.product !== this.commit.state.product) {
-        throw changedOutside(entryAt(path), `it calls itself ${sealed.entry.seq} of ${sealed.entry.product}`);
-      }
-      yield sealed;
-      before = headAfter(sealed);
-    }
-    const { seq, hash } = this.commit.state;
-    if (before.seq !== seq || before.hash !== hash) {
-      throw changedOutside(seq, `it is said to be the last, and ${before.seq} is, or it is another one`);
-    }
-  }
-
-  async *facts(): AsyncGenerator<SetFact> {
-    if (this.isOlder) {
-      for (const { kind, key, seq, text } of (await this.folded()).values()) {
-        yield { key: { kind, key }, text, seq };
-      }
-      return;
-    }
-    const page: GitFact[] = [];
-    const hashes = new Map<number, Digest>();
-    const take = async (): Promise<SetFact[]> => {
-      const setters = [...new Set(page.map(({ seq }) => seq))].filter((seq) => !hashes.has(seq));
-      (await this.hashes(setters)).forEach((hash, seq) => hashes.set(seq, hash));
-      return page.splice(0).map(({ kind, key, seq, entry, text }) => {
-        if (hashes.get(seq) !== entry) {
-          throw factsCorrupt(factName({ kind, key }), `entry ${seq} did not set it so, or there is none`);
-        }
-        return { key: { kind, key }, text, seq };
-      });
-    };
-    for await (const [path, content] of this.filesIn(folders.facts)) {
-      page.push(checkedFact(readFact(content, path), path));
-      if (page.length === 500) {
-        yield* await take();
-      }
-    }
-    yield* await take();
-  }
-
-  /** The head and all facts, folded from the entries. */
-  async fold(): Promise<LedgerState> {
-    const facts = new Facts();
-    for await (const { entry } of this.entries()) {
-      foldInto(facts, entry);
-    }
-    return { head: headOf(this.commit), facts };
-  }
-
-  /** The facts as {@link fold} makes them, by name. */
-  async folded(): Promise<Map<string, GitFact>> {
-    const facts = new Facts();
-    const files = new Map<string, GitFact>();
-    for await (const sealed of this.entries()) {
-      foldFiles(sealed, facts, files);
-    }
-    return files;
-  }
-
-  /** The hashes of entries that there are. */
-  async hashes(seqs: readonly number[]): Promise<ReadonlyMap<number, Digest>> {
-    const found = await this.files(seqs.map(entryPath));
-    return new Map([...found].map(([path, content]) => [entryAt(path), sha256(content.toString('utf8'))]));
-  }
-
-  /** Brings the trees on the ways to files, all of a level at once. Answers the files that there are. */
-  async ways(paths: readonly Path[]): Promise<ReadonlyMap<Path, ObjectId>> {
-    let reached = new Map<Path, ObjectId>(paths.map((path) => [path, this.commit.tree]));
-    for (let level = 0; level < pathLength; level += 1) {
-      const trees = await this.load([...reached.values()]);
-      const read = new Map([...new Set(reached.values())].map((id) => [id, readTree(trees.of(id))]));
-      reached = new Map(
-        [...reached].flatMap(([path, id]): [Path, ObjectId][] => {
-          const child = read.get(id)?.get(path[level] ?? '');
-          return child === undefined ? [] : [[path, child]];
-        }),
-      );
-    }
-    return reached;
-  }
-
-  /** Those of some files that there are. */
-  private async files(paths: readonly Path[]): Promise<Map<Path, Buffer>> {
-    const ids = await this.ways(paths);
-    const contents = await this.load([...ids.values()]);
-    return new Map([...ids].map(([path, id]) => [path, contents.of(id)]));
-  }
-
-  /** All files in a folder, in the order of their paths. */
-  private async *filesIn(folder: Folder): AsyncGenerator<[Path, Buffer]> {
-    const top = (await this.namesIn(this.commit.tree)).get(folder);
-    for (const [first, under] of top === undefined ? [] : await this.namesIn(top)) {
-      const seconds = await this.namesIn(under);
-      const trees = await this.load([...seconds.values()], 'whole');
-      const files = [...seconds].flatMap(([second, id]) =>
-        [...readTree(trees.of(id))].map(([name, file]) => ({ path: [folder, first, second, name], file })),
-      );
-      for (let at = 0; at < files.length; at += filesAtOnce) {
-        const group = files.slice(at, at + filesAtOnce);
-        const contents = await this.load(
-          group.map(({ file }) => file),
-          'whole',
-        );
-        yield* group.map(({ path, file }): [Path, Buffer] => [path, contents.of(file)]);
-      }
-    }
-  }
-
-  private async namesIn(tree: ObjectId): Promise<ReadonlyMap<string, ObjectId>> {
-    return readTree((await this.load([tree])).of(tree));
-  }
-
-  /** Reads objects, and fetches those that are not here: with all that they lead to where that will be read too. */
-  private async load(ids: readonly ObjectId[], closure: Closure = 'alone'): Promise<Contents> {
-    const contents = new Contents(this.label);
-    const missing = await this.readInto(contents, ids);
-    if (missing.length > 0) {
-      const isSmall = this.commit.state.facts <= small;
-      const all = isSmall ? [...new Set([...missing, ...(await this.missingFolders())])] : missing;
-      await this.remote.objects(all, isSmall ? 'whole' : closure);
-      await this.readInto(contents, missing);
-    }
-    return contents;
-  }
-
-  /** The folders of all entries and facts that are not here, as far as the trees that lead to them are. */
-  private async missingFolders(): Promise<ObjectId[]> {
-    let level = [this.commit.tree];
-    for (let depth = 0; depth < 2; depth += 1) {
-      const trees = await Promise.all(level.map((id) => this.store.read(id)));
-      level = trees.flatMap((tree) => (tree === undefined ? [] : [...readTree(tree).values()]));
-    }
-    return this.readInto(new Contents(this.label), level);
-  }
-
-  /** Answers those that are not here. */
-  private async readInto(contents: Contents, ids: readonly ObjectId[]): Promise<ObjectId[]> {
-    const unique = [...new Set(ids)];
-    const found = await Promise.all(unique.map((id) => this.store.read(id)));
-    return unique.filter((id, at) => !contents.take(id, found[at]));
-  }
-}
-
-/** The contents of some objects. */
-class Contents {
-  private readonly found = new Map<ObjectId, Buffer>();
-
-  constructor(private readonly label: string) {}
-
-  /** Answers whether there is one. */
-  take(id: ObjectId, content: Buffer | undefined): boolean {
-    if (content !== undefined) {
-      this.found.set(id, content);
-    }
-    return content !== undefined;
-  }
-
-  /** Throws `ledger-corrupt` for an object that is missing also where it was fetched from. */
-  of(id: ObjectId): Buffer {
-    const content = this.found.get(id);
-    if (content === undefined) {
-      throw notWrittenByHod(this.label, `the object ${id.slice(0, 12)} of it is missing`);
-    }
-    return content;
-  }
-}
-
-/** The fact in a file, whose seal must be that of its text, under its key, by the entry that it names. */
-function checkedFact(fact: GitFact, path: Path): GitFact {
-  const name = factName(fact);
-  if (factPath(fact).join('/') !== path.join('/')) {
-    throw factsCorrupt(name, `it lies at ${path.join('/')}, where another belongs`);
-  }
-  if (fact.seal !== sealOf({ key: fact, text: fact.text }, fact.entry)) {
-    throw factsCorrupt(name, `entry ${fact.seq} did not set it so`);
-  }
-  return fact;
-}
-
-/** Adds an entry to the facts before it, and the files of those that it set to `files`, by name: the last one counts. */
-function foldFiles({ entry, hash }: SealedEntry, facts: Facts, files: Map<string, GitFact>): void {
-  for (const { key, text } of foldInto(facts, entry)) {
-    const seal = sealOf({ key, text }, hash);
-    files.set(factName(key), { kind: key.kind, key: key.key, seq: entry.seq, entry: hash, seal, text });
   }
 }
 

@@ -3,12 +3,13 @@ import { HodError } from '../../../core/errors';
 import { issuesToText, parseJson } from '../../../core/json';
 import { digestSchema, sha256 } from '../../../core/oci/digest';
 import type { Head } from '../../../core/release/entry';
-import { factKinds, factName, type FactKey } from '../../../core/release/facts';
+import { factKinds, factName, type FactKey, type SetFact } from '../../../core/release/facts';
+import { factsCorrupt } from '../../problems';
 
 /**
  * How a ledger lies in git: a reference of its own, a commit for each append. The message of a commit says
- * where the ledger stands; its tree holds every entry under its number and every fact under the hash of
- * its name, fanned out so that no tree has more than 256 names but the last ones, and those few.
+ * where the ledger stands; its tree holds a file for each entry, under its number, and the facts in small
+ * files, each for those whose names have hashes that begin alike. No tree has more than 256 names.
  */
 
 /** The id of an object of git, in hexadecimal. */
@@ -24,8 +25,9 @@ const stateSchema = z.object({
   product: z.string(),
   seq: z.number().int().positive(),
   hash: digestSchema,
-  /** How many facts there are. */
+  /** How many facts there are, and how many digits of the hash of a name say in which file a fact lies. */
   facts: z.number().int(),
+  digits: z.number().int(),
 });
 export type GitState = z.infer<typeof stateSchema>;
 
@@ -78,14 +80,20 @@ export function notWrittenByHod(object: string, why: string): HodError {
 /** The bytes of an id (SHA-1). */
 const idBytes = 20;
 
-/** The names in a tree, and what stands under them (gitformat: mode, space, name, zero byte, id). */
-export function readTree(content: Buffer): ReadonlyMap<string, ObjectId> {
-  const names = new Map<string, ObjectId>();
+/** What stands in a tree, by name. */
+export type Tree = ReadonlyMap<string, { readonly id: ObjectId; readonly isTree: boolean }>;
+
+/** Reads a tree (git's own form: mode, space, name, zero byte, id). */
+export function readTree(content: Buffer): Tree {
+  const names = new Map<string, { id: ObjectId; isTree: boolean }>();
   for (let at = 0; at < content.length;) {
     const space = content.indexOf(0x20, at);
     const end = content.indexOf(0, space);
     const id = objectIdSchema.parse(content.toString('hex', end + 1, end + 1 + idBytes));
-    names.set(content.toString('utf8', space + 1, end), id);
+    names.set(content.toString('utf8', space + 1, end), {
+      id,
+      isTree: content.toString('latin1', at, space) === '40000',
+    });
     at = end + 1 + idBytes;
   }
   return names;
@@ -94,8 +102,6 @@ export function readTree(content: Buffer): ReadonlyMap<string, ObjectId> {
 /** A file in the tree of a ledger, by the names that lead to it. */
 export type Path = readonly string[];
 
-/** How many names lead to a file. */
-export const pathLength = 4;
 /** The folders of a ledger. */
 export const folders = { entries: 'entries', facts: 'facts' } as const;
 export type Folder = (typeof folders)[keyof typeof folders];
@@ -111,43 +117,68 @@ export function entryAt(path: Path): number {
   return Number.parseInt(path.slice(1).join(''), 16);
 }
 
-/** Where a fact lies. */
-export function factPath(key: FactKey): Path {
-  const hash = sha256(factName(key)).slice('sha256:'.length);
-  return [folders.facts, hash.slice(0, 2), hash.slice(2, 4), hash.slice(4, 32)];
+/** How many facts lie in a file, at most and on average. */
+const factsInFile = 16;
+
+/** How many digits of a hash it takes for so many facts. */
+export function digitsFor(facts: number): number {
+  let digits = 1;
+  while (16 ** digits * factsInFile < facts) {
+    digits += 1;
+  }
+  return digits;
 }
 
-const factSchema = z.object({
+/** Where a fact lies. */
+export function factsPath(key: FactKey, digits: number): Path {
+  const hash = sha256(factName(key)).slice('sha256:'.length, 'sha256:'.length + digits);
+  return [folders.facts, ...(hash.match(/..?/g) ?? [])];
+}
+
+const lineSchema = z.object({
   kind: z.enum(factKinds),
   key: z.string(),
+  /** The entry that set it. */
   seq: z.number().int(),
-  /** The hash of the entry that set it. */
-  entry: digestSchema,
-  seal: digestSchema,
   text: z.string(),
+  /** The beginning of the hash of all this. */
+  sum: z.string(),
 });
-/** A fact, as it lies in git. */
-export type GitFact = z.infer<typeof factSchema>;
 
-/** The content of the file of a fact: a line each, so that git keeps what changed only. */
-export function writeFact({ kind, key, seq, entry, seal, text }: GitFact): string {
-  return `${JSON.stringify({ kind, key, seq, entry, seal })}\n${text}\n`;
+/** The content of a file of facts: a line for each, in the order of their names, so that git keeps what changed only. */
+export function writeFacts(facts: readonly SetFact[]): string {
+  const named = facts.map((fact) => ({ name: factName(fact.key), fact }));
+  named.sort((one, other) => (one.name < other.name ? -1 : 1));
+  return named.map(({ fact }) => `${JSON.stringify({ ...fieldsOf(fact), sum: sumOf(fact) })}\n`).join('');
 }
 
-/** Reads the file of a fact. Throws `ledger-corrupt` for one that no Hod wrote. */
-export function readFact(content: Buffer, path: Path): GitFact {
-  const [head, text] = splitOnce(content.toString('utf8'), '\n');
-  const parsed = factSchema.safeParse({
-    ...z
-      .looseObject({})
-      .catch({})
-      .parse(parseJson(new TextEncoder().encode(head)) ?? {}),
-    text: text.slice(0, -1),
+/**
+ * Reads a file of facts. Throws `ledger-facts-corrupt` for a line that was changed, or lies elsewhere than it belongs:
+ * git vouches for what was committed, not for who committed it.
+ */
+export function readFacts(content: Buffer, path: Path): SetFact[] {
+  const lines = content.toString('utf8').split('\n').slice(0, -1);
+  return lines.map((line) => {
+    const parsed = lineSchema.safeParse(parseJson(new TextEncoder().encode(line)) ?? null);
+    if (!parsed.success) {
+      throw factsCorrupt(path.join('/'), issuesToText(parsed.error));
+    }
+    const { kind, key, seq, text, sum } = parsed.data;
+    const fact = { key: { kind, key }, seq, text };
+    const digits = path.slice(1).join('').length;
+    if (sum !== sumOf(fact) || factsPath(fact.key, digits).join('/') !== path.join('/')) {
+      throw factsCorrupt(factName(fact.key), `entry ${seq} did not set it so, as it lies in ${path.join('/')}`);
+    }
+    return fact;
   });
-  if (!parsed.success) {
-    throw notWrittenByHod(path.join('/'), issuesToText(parsed.error));
-  }
-  return parsed.data;
+}
+
+function fieldsOf({ key: { kind, key }, seq, text }: SetFact) {
+  return { kind, key, seq, text };
+}
+
+function sumOf(fact: SetFact): string {
+  return sha256(JSON.stringify(fieldsOf(fact))).slice('sha256:'.length, 'sha256:'.length + 16);
 }
 
 /** The head that a commit stands for. */
