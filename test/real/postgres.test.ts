@@ -4,6 +4,9 @@ import { failing } from '../support/seen-errors';
 import { openPostgresLedger } from '../../src/ledger/engines/postgres';
 import { keepsALedger, tampering } from '../support/ledger-suite';
 import { RealPostgres } from '../support/real-postgres';
+import { GitRemoteRepository } from '../support/git-remote';
+import { hodJson } from '../support/hod';
+import { sandboxWorld } from '../support/world';
 
 let server: RealPostgres;
 beforeAll(async () => (server = await RealPostgres.create()));
@@ -43,5 +46,44 @@ describe('a ledger in PostgreSQL', () => {
     );
     expect(error.problem.why).toContain(why);
     expect(JSON.stringify(error)).not.toContain('not-asked-for');
+  });
+
+  test('the program: a login that only reads is told so, and reads; a ledger moves from a file, to here, to git', async () => {
+    await raw('DROP TABLE IF EXISTS hod_entries, hod_facts, hod_form');
+    const { world, requests, close } = await sandboxWorld();
+    const remote = new GitRemoteRepository({ partial: false });
+    const inGit = `{ git: { remote: "file://${remote.path}" } }`;
+    world.env = { SKERRY_LEDGER: server.url };
+    await world.publish();
+    const move = async (from: string, to: string) => {
+      await world.configure(/(ledger: .*)?$/, `ledger: ${to}`);
+      return hodJson('ledger-copy', ['ledger', 'import', '--from', from], world.options);
+    };
+    const inPostgres = '{ postgres: { env: SKERRY_LEDGER } }';
+    expect(await move('{ file: .hod/ledger.db }', inPostgres)).toMatchObject({ written: 1, to: 'PostgreSQL' });
+    await world.promote('uat');
+
+    await raw('CREATE ROLE reader LOGIN; GRANT SELECT ON hod_entries, hod_facts, hod_form TO reader');
+    world.env = { SKERRY_LEDGER: server.url.replace('una', 'reader') };
+    expect((await world.status('dev')).environments[0]?.images[0]).toMatchObject({ version: '2.4.0' });
+    const checked = await world.hod('access', 'check', '--json');
+    expect(checked.code).toBe(5);
+    expect(JSON.parse(checked.stdout)).toMatchObject({
+      ledger: { read: { allowed: 'yes' }, append: { allowed: 'no', code: 'ledger-denied' } },
+    });
+    const sent = requests.prod.length;
+    await world.fails('ledger-denied', 'promote', 'prod');
+    expect(requests.prod.slice(sent).filter(({ method }) => !['GET', 'HEAD'].includes(method))).toEqual([]);
+
+    world.env = { SKERRY_LEDGER: server.url };
+    expect(await move(inPostgres, inGit)).toMatchObject({ written: 2, from: 'PostgreSQL' });
+    await world.promote('prod');
+    expect(await move(inGit, '{ file: back.db }')).toMatchObject({
+      written: 3,
+      to: expect.stringMatching(/back\.db$/),
+    });
+    await raw('DROP TABLE hod_entries, hod_facts, hod_form; DROP ROLE reader');
+    await remote.remove();
+    await close();
   });
 });

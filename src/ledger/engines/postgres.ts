@@ -44,6 +44,7 @@ export async function openPostgresLedger({ url, product, access, waiting }: Post
     await database.look();
     if (access === 'write') {
       await database.migrate();
+      await database.mayWrite();
     }
   } catch (error) {
     await database.close();

@@ -71,6 +71,7 @@ export async function openSqliteLedger({ file, product, access, waiting }: Sqlit
     mkdirSync(dirname(file), { recursive: true });
     const database = new SqliteDatabase(file, open(file), waiting);
     await database.migrate();
+    await database.mayWrite();
     return new SqlLedger(database, product);
   } catch (error) {
     throw ledgerError(error, file);
