@@ -36,9 +36,9 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       options.only === undefined ? undefined : chosenComponents(config, options.only).map(({ name }) => name);
     const despite = despiteOf(options);
     const dryRun = options.dryRun === true;
-    noteUnshared(config, session);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       await refuseEmpty(config, ledger);
+      noteUnshared(config, session);
       const context: DeliveryContext = {
         ledger,
         orders: commitOrders(config.folder),

@@ -18,7 +18,7 @@ import {
   type ObjectId,
 } from './git/layout';
 import { GitRemote, type GitPlace } from './git/remote';
-import { makeFolder, SeenFile, type Seen } from './git/seen';
+import { objectsFolder, SeenFile, type Seen } from './git/cache';
 import { GitStore, type NewCommit } from './git/store';
 
 /** How often a push is tried that fails while nobody else was first. */
@@ -41,9 +41,9 @@ export interface GitLedgerOptions extends LedgerOptions {
  * the reference is no ledger, or was taken back.
  */
 export async function openGitLedger({ place, cache, product, access, waiting }: GitLedgerOptions): Promise<Ledger> {
-  const kept = makeFolder(cache);
+  const folder = objectsFolder(cache);
   const seen = new SeenFile(cache, place.label);
-  const store = await GitStore.open(kept ? cache : undefined, seen.recall()?.commit);
+  const store = await GitStore.open(folder, seen.recall()?.commit);
   const remote = new GitRemote(place, store, waiting);
   const ledger = new GitLedger(place.label, product, store, remote, seen);
   try {
@@ -146,7 +146,7 @@ class GitLedger implements Ledger {
     return {
       message: messageOf(
         state,
-        entries.map(({ entry }) => entry.action.kind),
+        entries.map(({ entry }) => entry.action),
       ),
       emptied: anew && content !== undefined ? [folders.facts] : [],
       files: [

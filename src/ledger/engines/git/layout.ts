@@ -2,6 +2,7 @@ import * as z from 'zod';
 import { HodError } from '../../../core/errors';
 import { issuesToText, parseJson } from '../../../core/json';
 import { digestSchema, sha256 } from '../../../core/oci/digest';
+import type { Action } from '../../../core/release/actions';
 import type { Head } from '../../../core/release/entry';
 import { factKinds, factName, type FactKey, type SetFact } from '../../../core/release/facts';
 import { factsCorrupt } from '../../problems';
@@ -40,8 +41,12 @@ export interface LedgerCommit {
 }
 
 /** What the message of the commit for an append says: a line for people, and one for Hod. */
-export function messageOf(state: GitState, actions: readonly string[]): string {
-  return `entry ${state.seq}: ${[...new Set(actions)].join(', ')}\n\n${JSON.stringify(state)}\n`;
+export function messageOf(state: GitState, actions: readonly Action[]): string {
+  const told = actions.map((action) => {
+    const version = 'version' in action && action.version !== undefined ? ` ${action.version}` : '';
+    return `${action.kind}${version}${'environment' in action ? ` in ${action.environment}` : ''}`;
+  });
+  return `entry ${state.seq}: ${[...new Set(told)].slice(0, 3).join(', ')}\n\n${JSON.stringify(state)}\n`;
 }
 
 /** Reads a commit of a ledger. Throws `ledger-corrupt` for one that no Hod wrote. */

@@ -45,7 +45,7 @@ export class GitStore {
 
   private constructor(folder: string | undefined) {
     process.once('exit', this.remove);
-    this.objects = join(folder ?? this.home, 'objects');
+    this.objects = folder ?? join(this.home, 'objects');
     mkdirSync(join(this.objects, 'info'), { recursive: true });
     mkdirSync(join(this.objects, 'pack'), { recursive: true });
     for (const repository of [this.gitDir, this.localDir]) {

@@ -1,5 +1,5 @@
 import { execFileSync } from 'node:child_process';
-import { chmod, cp, mkdir, readdir, readFile, rm, writeFile } from 'node:fs/promises';
+import { chmod, cp, mkdir, readdir, readFile, rm, utimes, writeFile } from 'node:fs/promises';
 import { delimiter, join } from 'node:path';
 import { git, GitRemoteRepository } from '../support/git-remote';
 import { hod, hodFails, hodJson, type HodOptions } from '../support/hod';
@@ -304,8 +304,34 @@ at=$(wc -l < '${count}')
   expect((await readdir(join(world.product.folder, '.hod', 'git'))).sort()).toEqual([
     '.gitignore',
     expect.stringMatching(/\.json$/),
-    'objects',
+    'objects-1',
   ]);
+});
+
+test('what was fetched is kept for the next run, and given up for a new folder before git gets slow in it', async () => {
+  const { world } = sandbox;
+  await world.publish();
+  const kept = (name: string) => join(world.product.folder, '.hod', 'git', name);
+  const folders = async () => (await readdir(kept(''))).filter((name) => name.startsWith('objects')).sort();
+  for (let pack = 0; pack <= 50; pack += 1) {
+    await writeFile(join(kept('objects-1'), 'pack', `pack-${pack}.pack`), '');
+  }
+  expect((await world.status('dev')).environments[0]?.images[0]).toMatchObject({ version: '2.4.0' });
+  expect(await folders()).toEqual(['objects-1', 'objects-2']);
+  // Runs that began with it may go on for a while.
+  await world.status('dev');
+  expect(await folders()).toEqual(['objects-1', 'objects-2']);
+  const long = new Date(Date.now() - 48 * 60 * 60 * 1000);
+  await utimes(kept('objects-1'), long, long);
+  await world.promote('uat');
+  expect(await folders()).toEqual(['objects-2']);
+  expect(git(remote.path, ['log', '--format=%s', ref])).toBe(
+    'entry 2: promoted 2.4.0 in uat\nentry 1: published 2.4.0 in dev',
+  );
+  // Where nothing can be kept, the ledger works all the same.
+  await rm(kept(''), { recursive: true });
+  await writeFile(kept('').slice(0, -1), '');
+  await world.promote('prod');
 });
 
 test('a ledger moves from a file to git and back, each in one command', async () => {
