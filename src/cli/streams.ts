@@ -14,9 +14,9 @@ function write(text: string): Promise<Error | undefined> {
   });
 }
 
-/** Prints a text for people. That its reader has seen enough, as `head` may, is no failure. */
+/** Prints a text for people; nothing where there is none, not even a line. That its reader has seen enough, as `head` may, is no failure. */
 export async function print(text: string): Promise<void> {
-  const error = await write(`${text}\n`);
+  const error = text === '' ? undefined : await write(`${text}\n`);
   if (error !== undefined && systemErrorCode(error) !== 'EPIPE') {
     throw unwritable(error);
   }

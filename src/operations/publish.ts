@@ -4,11 +4,12 @@ import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { isFollowed, type Following } from '../core/release/following';
-import { cleanForVersion } from '../core/release/gates/build';
+import { cleanForVersion, historyForNext } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
 import { refuseUnmet } from '../core/release/refusal';
-import { isReleaseOn, versionAmong, versionNamed } from '../core/tags/version';
+import { compareVersions, isReleaseOn } from '../core/tags/version';
+import { versionOfTag } from '../core/tags/version-tags';
 import { deliver } from '../delivery/deliver';
 import { arriving, type Orders } from '../delivery/delivery';
 import { highestTagged } from '../delivery/evidence';
@@ -46,8 +47,8 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const dryRun = options.dryRun === true;
     const despite = despiteOf(options);
     const chosen = chosenComponents(config, options.images ?? []);
-    const build = await readBuild(config.folder, options, session.observer);
-    refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build)]);
+    const build = await readBuild(config, options, session.observer);
+    refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build), historyForNext(build)]);
     noteUnshared(config, session);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       const { head } = await ledger.read([]);
@@ -95,17 +96,21 @@ async function readFollowing(
 }
 
 /** What git tells of the order of builds, and the registry and git of the highest version. */
-function ordersOf({ folder }: Config, commit: Publication['build']['commit'], items: readonly GatheredItem[]): Orders {
+function ordersOf(
+  { folder, versionTags }: Config,
+  commit: Publication['build']['commit'],
+  items: readonly GatheredItem[],
+): Orders {
   return {
     ...commitOrders(folder),
     async highest(line) {
       const [first] = items;
       const tagged = first && (await highestTagged(first.target, line));
-      const released = (await tagsUpTo(folder, commit)).filter((name) => {
-        const version = versionNamed(name);
-        return version !== undefined && isReleaseOn(line, version);
+      const released = (await tagsUpTo(folder, commit)).flatMap((name) => {
+        const version = versionOfTag(versionTags, name);
+        return version !== undefined && isReleaseOn(line, version) ? [version] : [];
       });
-      return versionAmong([...released, ...(tagged === undefined ? [] : [tagged])]);
+      return [...released, ...(tagged === undefined ? [] : [tagged])].sort(compareVersions).at(-1);
     },
   };
 }

@@ -41,7 +41,7 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     const dryRun = options.dryRun === true;
     const places = placesOf(chosenComponents(config, options.images ?? []), options.from);
     const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
-    const build = await readBuild(config.folder, { commit: options.commit }, session.observer);
+    const build = await readBuild(config, { commit: options.commit }, session.observer);
     refuseUnmet([cleanForStaging(build)]);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       const actor = await actorOf(options.actor, config, session);

@@ -8,6 +8,7 @@ import { isCiAtWork } from '../workspace/ci-at-work';
 import { isInside } from '../workspace/files';
 import { remoteAccess } from '../workspace/git';
 import { readSecret } from '../workspace/secrets';
+import { makeStateFolder } from '../workspace/state-folder';
 import type { Session } from './session';
 
 /** How people name a ledger. */
@@ -77,6 +78,9 @@ async function openLedger(
 ): Promise<Ledger> {
   const { ledger, product, folder, stateFolder } = config;
   const options = { product, access, waiting: (text: string): void => observer.waiting(text) };
+  if ('git' in ledger || ('file' in ledger && access === 'write' && isInside(stateFolder, ledger.file))) {
+    await makeStateFolder(stateFolder);
+  }
   if ('file' in ledger) {
     const { openSqliteLedger } = await import('../ledger/engines/sqlite');
     return openSqliteLedger({ file: ledger.file, ...options });

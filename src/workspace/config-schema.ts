@@ -165,6 +165,10 @@ export const configSchema = z.strictObject({
   'shared-inputs': patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
+  'version-tags': z
+    .string()
+    .regex(/^[^{}]*\{version\}[^{}]*$/, 'must hold {version}, once, such as timetable/v{version}')
+    .optional(),
   ledger: ledgerSchema.optional(),
 });
 /** A hod.yaml of the right form. */

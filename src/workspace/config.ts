@@ -9,6 +9,7 @@ import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
 import type { EntryRules } from '../core/release/entry-rules';
 import { checkDocument, problemsTold } from './config-check';
+import { parseVersionTags, usualVersionTags, type VersionTags } from '../core/tags/version-tags';
 import {
   ledgerSchema,
   type RawConfig,
@@ -83,6 +84,8 @@ export interface Config {
   readonly environments: readonly [EnvironmentConfig, ...EnvironmentConfig[]];
   readonly registries: ReadonlyMap<string, RegistryConfig>;
   readonly ledger: LedgerConfig;
+  /** How git tags name versions of the product. */
+  readonly versionTags: VersionTags;
   /** Where a run remembers what the next one can go on with. */
   readonly stateFolder: string;
 }
@@ -224,6 +227,7 @@ function resolveConfig(raw: RawConfig, file: string): Config {
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
     stateFolder: join(folder, '.hod'),
+    versionTags: raw['version-tags'] === undefined ? usualVersionTags : parseVersionTags(raw['version-tags']),
     ledger: ledgerConfigOf(raw.ledger ?? { file: join('.hod', 'ledger.db') }, { product: raw.product, folder }),
   };
 }

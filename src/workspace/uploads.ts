@@ -1,11 +1,12 @@
 import { createHash, randomUUID } from 'node:crypto';
 import { mkdir, readFile, readlink, rm } from 'node:fs/promises';
 import { hostname } from 'node:os';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
 import { systemErrorCode } from '../core/errors';
 import { parseJson } from '../core/json';
+import { makeStateFolder } from './state-folder';
 
 /** Registries forget uploads that nobody goes on with; so does Hod, after this many milliseconds. */
 const staleAfter = 24 * 60 * 60 * 1000;
@@ -41,6 +42,7 @@ export class UploadFiles {
   }
 
   async remember(key: string, location: string): Promise<void> {
+    await makeStateFolder(dirname(this.folder));
     await mkdir(this.folder, { recursive: true });
     const record: Remembered = {
       key,

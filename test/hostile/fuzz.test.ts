@@ -12,6 +12,7 @@ import { parseManifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import { parsePlatform } from '../../src/core/oci/platform';
 import { parseReference, parseRepository } from '../../src/core/oci/reference';
+import { usualVersionTags } from '../../src/core/tags/version-tags';
 import { decideBuild } from '../../src/core/release/build';
 import { emptyHead, openEntry, readEndLine } from '../../src/core/release/entry';
 import { parseTemplate, TemplateError } from '../../src/core/tags/template';
@@ -170,7 +171,7 @@ const edges: [name: string, samples: string[], read: (text: string) => unknown][
     ['feature/winter', '1207', 'c'.repeat(40), 'v1.0.0', 'https://ci.test/1'],
     (text) => {
       const ci = { commit: text, branch: text, tag: text, build: text, run: text, pullRequest: false };
-      return decideBuild({ options: {}, ci, git: { gap: 'there is none' } });
+      return decideBuild({ options: {}, versionTags: usualVersionTags, ci, git: { gap: 'there is none' } });
     },
   ],
   [

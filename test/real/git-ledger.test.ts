@@ -302,7 +302,6 @@ at=$(wc -l < '${count}')
   expect(stateOf(world.product.folder)).toEqual(before);
   expect(git(remote.path, ['fsck', '--full', '--strict', '--no-dangling'])).toBe('');
   expect((await readdir(join(world.product.folder, '.hod', 'git'))).sort()).toEqual([
-    '.gitignore',
     expect.stringMatching(/\.json$/),
     'objects-1',
   ]);

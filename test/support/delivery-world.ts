@@ -91,6 +91,7 @@ export class DeliveryWorld {
       run: undefined,
       date: undefined,
       dirty: false,
+      shallow: false,
     };
     const publication = {
       product,

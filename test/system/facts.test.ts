@@ -103,12 +103,31 @@ test('a version on a merge commit counts; a shallow clone says what it cannot kn
     const strict = await hodFails('held-by-order', ['publish', '--strict-order'], options);
     expect(strict.why).toContain('git fetch --unshallow');
     const next = await hodFails('order-unknown', ['publish', '--next', 'minor'], options);
-    expect(next.why).toContain('git fetch --unshallow');
+    expect(next.next).toContain('git fetch --unshallow');
     git(shallow, 'fetch', '--quiet', '--unshallow', '--tags');
     expect((await hod(['publish'], options)).stdout).toMatch(/main +moved +was 2\.5\.0/);
   } finally {
     await rm(clone, { recursive: true });
   }
+});
+
+test('a repository of many products: a git tag names a version of one of them; what looks meant for one is named', async () => {
+  const { world } = sandbox;
+  await world.configure('product: skerry-line', 'product: skerry-line\nversion-tags: "skerry/v{version}"');
+  await world.product.change('timetable', 'Show the winter sailings');
+  await world.product.build();
+  world.product.tag('skerry/v5.0');
+  world.product.tag('v9.9.9');
+  const none = await world.publish();
+  expect(none).toMatchObject({ version: null });
+  expect((await world.hod('publish', '--verbose')).stderr).toMatch(
+    /version +not known +.*the git tag skerry\/v5\.0 is none/,
+  );
+  world.product.tag('skerry/v5.0.0');
+  expect(await world.publish()).toMatchObject({ version: '5.0.0' });
+  // Hod keeps itself out of git, whatever the product ignores.
+  await world.product.edit('.gitignore', 'out*/\n');
+  expect(git(world.product.folder, 'status', '--porcelain')).toBe('');
 });
 
 test('without git, what cannot be known is asked for', async () => {

@@ -233,7 +233,21 @@ test('what the CI is told: a summary to read, and lines for the steps that follo
   expect(table).toContain(`build 1207`);
   expect(table).toContain(`| \`${world.repository('dev', 'timetable')}@${digest}\` |`);
   expect((await readFile(outputs, 'utf8')).split('\n')).toEqual(
-    expect.arrayContaining(['VERSION=2.4.0', `COMMIT=${published.commit}`, `TIMETABLE_DIGEST=${digest}`]),
+    expect.arrayContaining([
+      'OUTCOME=served',
+      'TIMETABLE_OUTCOME=served',
+      'VERSION=2.4.0',
+      `COMMIT=${published.commit}`,
+      `TIMETABLE_DIGEST=${digest}`,
+    ]),
+  );
+  world.product.checkout('winter', world.product.head());
+  await world.product.change('timetable', 'Show the winter sailings');
+  await world.product.build();
+  const beside = await world.publish('--branch', 'winter', '--outputs', join(world.folder, 'beside'));
+  expect(beside.images[0]?.way).toBe('beside');
+  expect(await readFile(join(world.folder, 'beside'), 'utf8')).toMatch(
+    /^OUTCOME=beside\n[^]*\nFARE_TABLES_OUTCOME=beside\n$/,
   );
   await world.promote('uat', '--summary', summary);
   expect(await readFile(summary, 'utf8')).toContain('2.4.0: Promoted to uat');
@@ -247,7 +261,7 @@ test('touched: only what has changed inputs, or everything where what all are ma
   const names = async (since: string) =>
     (await world.hod('touched', '--since', since)).stdout.split('\n').filter(Boolean);
   await world.configure('product: skerry-line', 'product: skerry-line\nshared-inputs: [base/**]');
-  expect(await names('v2.4.0')).toEqual([]);
+  expect(await world.hod('touched', '--since', 'v2.4.0')).toMatchObject({ code: 0, stdout: '' });
   await world.product.change('tide-watch', 'Read the new gauge');
   expect(await names('v2.4.0')).toEqual(['tide-watch']);
   const document = await hodJson('touched', ['touched', '--since', 'v2.4.0'], world.options);

@@ -62,6 +62,13 @@ test('--next takes the next version from the ledger; the same content, and a run
 
   await world.fails('options-conflict', 'publish', '--next', 'minor', '--version', '3.0.0');
   expect((await world.fails('options-conflict', 'publish', '--line', '2')).object).toBe('--line 2');
+  for (const [line, part] of [
+    ['1', 'major'],
+    ['1.1', 'minor'],
+  ] as const) {
+    const left = await world.fails('options-conflict', 'publish', '--next', part, '--line', line);
+    expect(left.what).toBe('this version would leave its line');
+  }
   // A version stands for one content also where no tag holds it.
   await world.configure('["c-{commit:12}", "{version}"]', '["c-{commit:12}"]');
   await build('Mend the sailing');

@@ -1,6 +1,7 @@
 import { commitSchema } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
+import { usualVersionTags } from '../../src/core/tags/version-tags';
 import { decideBuild, type BuildOptions, type BuildSources } from '../../src/core/release/build';
 import { inSpiteOfNothing } from '../../src/core/release/despite';
 import { Facts, tagKey } from '../../src/core/release/facts';
@@ -35,7 +36,12 @@ describe('what a build is', () => {
   };
   const gap = { gap: 'this is not a git working copy' };
   const build = (git: BuildSources['git'], ci: BuildSources['ci'], options: BuildOptions = {}) => {
-    const { commit, branch, number, date, dirty, version } = decideBuild({ options, ci, git }).build;
+    const { commit, branch, number, date, dirty, version } = decideBuild({
+      options,
+      versionTags: usualVersionTags,
+      ci,
+      git,
+    }).build;
     const named = version.kind === 'given' ? version.version : version.kind === 'next' ? `next ${version.part}` : '-';
     return [commit.slice(0, 1), branch ?? '-', number ?? '-', date ?? '-', dirty, named].join(' ');
   };
@@ -110,7 +116,7 @@ describe('which version a build gets', () => {
   });
 
   test.each<[string, VersionRequest, typeof a, string, string]>([
-    ['none is asked for', { kind: 'none' }, a, 'new', 'none -'],
+    ['none is asked for', { kind: 'none', near: [] }, a, 'new', 'none -'],
     ['one is named', { kind: 'given', version: parseVersion('9.9.9'), source: '--version' }, a, 'new', 'given 9.9.9'],
     ['a run again', next('patch'), b, 'old', 'kept 2.4.0'],
     ['the same content, from another commit', next('patch'), c, 'old', 'kept 2.4.0'],
@@ -206,6 +212,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
       run: undefined,
       date: undefined,
       dirty: false,
+      shallow: false,
       version: { kind: 'next', part: 'patch', line: everyVersion },
     },
     images: [{ image: 'timetable', digest: sha256('new'), repository }],

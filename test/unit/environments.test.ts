@@ -252,7 +252,7 @@ function historyOf(changes: readonly { on: string; released: boolean; touches: r
       id,
       ancestors,
       branch: on,
-      version: version === undefined ? { kind: 'none' } : { kind: 'given', version, source: 'git' },
+      version: version === undefined ? { kind: 'none', near: [] } : { kind: 'given', version, source: 'git' },
       content,
       pullRequest: on === 'theirs',
     };

@@ -57,7 +57,7 @@ function historyOf(events: readonly Event[]): Commit[] {
     const id = idOf(commits.length);
     const ancestors = new Set(known.flatMap((parent) => [parent.id, ...parent.ancestors]));
     const request: VersionRequest =
-      version === undefined ? { kind: 'none' } : { kind: 'given', version, source: 'git' };
+      version === undefined ? { kind: 'none', near: [] } : { kind: 'given', version, source: 'git' };
     const commit = { id, ancestors, branch, version: request, content: { timetable: id } };
     commits.push(commit);
     tips.set(branch, commit);

@@ -2,7 +2,13 @@ import fc from 'fast-check';
 import { commitSchema } from '../../src/core/commit';
 import { isTag } from '../../src/core/tags/tag';
 import { expandTag, parseTemplate } from '../../src/core/tags/template';
-import { parseVersion, versionAmong } from '../../src/core/tags/version';
+import { parseVersion } from '../../src/core/tags/version';
+import {
+  highestVersionOf,
+  nearVersionTags,
+  parseVersionTags,
+  usualVersionTags,
+} from '../../src/core/tags/version-tags';
 
 const facts = {
   product: 'skerry-line',
@@ -45,6 +51,12 @@ test('every branch gives a tag, and no two branches share one', () => {
 });
 
 test('the version of a commit is the highest that its git tags name', () => {
-  expect(versionAmong(['v2.9.0', 'v2.10.0', 'nightly', '2.10.0-rc.1'])).toBe('2.10.0');
-  expect(versionAmong(['nightly', 'v2'])).toBeUndefined();
+  expect(highestVersionOf(usualVersionTags, ['v2.9.0', 'v2.10.0', 'nightly', '2.10.0-rc.1'])).toBe('2.10.0');
+  expect(highestVersionOf(usualVersionTags, ['nightly', 'v2'])).toBeUndefined();
+  expect(nearVersionTags(usualVersionTags, ['nightly', 'v5.0', '2024', 'v1.0.0', 'vole'])).toEqual(['v5.0', '2024']);
+  // One repository, many products.
+  const own = parseVersionTags('timetable/v{version}');
+  expect(highestVersionOf(own, ['timetable/v1.2.0', 'tide-watch/v9.0.0', 'v3.0.0', 'timetable/vv4.0.0'])).toBe('1.2.0');
+  expect(nearVersionTags(own, ['timetable/v5.0', 'timetable/vote', 'v5.0'])).toEqual(['timetable/v5.0']);
+  expect(highestVersionOf(parseVersionTags('{version}-rel'), ['1.0.0-rel', '-rel', '2.0.0'])).toBe('1.0.0');
 });

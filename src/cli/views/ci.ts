@@ -1,4 +1,5 @@
 import { shortCommit } from '../../core/commit';
+import type { Way } from '../../core/release/way';
 import { visible } from '../../core/text';
 import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
@@ -39,13 +40,27 @@ function besideLines({ images }: CiReport): string[] {
   return reasons.size === 0 ? [] : [...[...reasons].map((reason) => `Does not take over: ${cell(reason)}`), ''];
 }
 
-/** `KEY=value` lines: the version, the commit, and the digest and reference of each image. */
+/**
+ * `KEY=value` lines: what came of it (`OUTCOME`: `served` where all of it takes over, else `beside` or `held`), the
+ * version, the commit, and the same of each image, with its digest and reference.
+ */
 export function outputLines(report: CiReport): string {
-  const images = report.images.flatMap(({ image, repository, digest }) => {
-    const key = image.toUpperCase().replace(/[^A-Z0-9]/g, '_');
-    return [`${key}_DIGEST=${digest}`, `${key}_REFERENCE=${repository}@${digest}`];
+  const images = report.images.flatMap(({ image, repository, digest, way }) => {
+    const key = keyOf(image);
+    return [`${key}_DIGEST=${digest}`, `${key}_REFERENCE=${repository}@${digest}`, `${key}_OUTCOME=${outcomes[way]}`];
   });
-  return [`VERSION=${report.version ?? ''}`, `COMMIT=${report.commit ?? ''}`, ...images].join('\n');
+  const ways = report.images.map(({ way }) => way);
+  const whole = (['held', 'beside'] as const).find((way) => ways.includes(way)) ?? 'takes-over';
+  const head = { OUTCOME: outcomes[whole], VERSION: report.version ?? '', COMMIT: report.commit ?? '' };
+  return [...Object.entries(head).map(([key, value]) => `${key}=${value}`), ...images].join('\n');
+}
+
+/** What a deploying step asks: whether the environment serves it now. */
+const outcomes: Readonly<Record<Way, string>> = { 'takes-over': 'served', beside: 'beside', held: 'held' };
+
+/** The name of an image as the beginning of a variable. Names that differ have keys that differ. */
+function keyOf(image: string): string {
+  return image.toUpperCase().replaceAll('_', '___').replaceAll('.', '__').replaceAll('-', '_');
 }
 
 /** A text from outside as Markdown shows it, in a cell: nothing in it is markup, and it stays in its line. */

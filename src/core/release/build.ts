@@ -1,9 +1,10 @@
 import { isCommitId, notACommit, type CommitId } from '../commit';
 import { HodError } from '../errors';
-import { everyVersion, parseLine, parseVersion, versionAmong } from '../tags/version';
+import { everyVersion, parseLine, parseVersion, type VersionLine } from '../tags/version';
 import type { VersionPart } from '../tags/version-part';
+import { highestVersionOf, nearVersionTags, type VersionTags } from '../tags/version-tags';
 import { dayOf, type Timestamp } from '../time';
-import type { VersionRequest } from './versions';
+import { noVersion, type VersionRequest } from './versions';
 
 /** Something that is known about a build, and who says so. */
 interface Sourced<T> {
@@ -25,6 +26,8 @@ export interface Build {
   readonly date: string | undefined;
   /** The working copy held changes that no commit has. */
   readonly dirty: boolean;
+  /** The clone lacks older commits, and perhaps tags. */
+  readonly shallow: boolean;
   readonly version: VersionRequest;
 }
 
@@ -50,6 +53,8 @@ export interface BuildOptions {
 /** Who says what about a build. */
 export interface BuildSources {
   readonly options: BuildOptions;
+  /** How git tags name versions. */
+  readonly versionTags: VersionTags;
   readonly ci:
     | (Readonly<Record<'commit' | 'branch' | 'tag' | 'build' | 'run', string | undefined>> & {
         readonly pullRequest: boolean;
@@ -101,7 +106,7 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
   const run = choose(['--run-url', options.run], ['the CI', ci?.run]);
   const dirty = git?.dirty === true;
   const tags = [...(git?.tags ?? []), ...(ci?.tag !== undefined && sameCommit ? [ci.tag] : [])];
-  const version = requestVersion(options, tags);
+  const version = requestVersion(options, tags, sources.versionTags);
   const tagGap = git?.shallow === true ? ', and a shallow clone may lack it: `git fetch --tags`' : '';
   const unknown = gap ?? 'neither an option, the CI nor git says';
   const detail = (name: string, found: Sourced<string> | undefined, why = unknown): BuildDetail =>
@@ -115,6 +120,7 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
       run: run?.value,
       date: git && dayOf(git.time),
       dirty,
+      shallow: git?.shallow === true,
       version,
     },
     details: [
@@ -129,7 +135,11 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
       detail('dirty', git && { value: dirty ? 'yes' : 'no', source: 'git' }),
       detail('build', number),
       detail('run', run),
-      detail('version', describeRequest(version), `none is asked for, and no git tag names one${tagGap}`),
+      detail(
+        'version',
+        describeRequest(version),
+        `none is asked for, and ${noVersion(version.kind === 'none' ? version.near : [])}${tagGap}`,
+      ),
     ],
   };
 }
@@ -148,7 +158,11 @@ function describeRequest(version: VersionRequest): Sourced<string> | undefined {
   }
 }
 
-function requestVersion({ version, next, line }: BuildOptions, tags: readonly string[]): VersionRequest {
+function requestVersion(
+  { version, next, line }: BuildOptions,
+  tags: readonly string[],
+  rule: VersionTags,
+): VersionRequest {
   if (version !== undefined && next !== undefined) {
     throw new HodError('options-conflict', {
       what: 'two versions are asked for',
@@ -165,14 +179,30 @@ function requestVersion({ version, next, line }: BuildOptions, tags: readonly st
       next: 'add --next patch, or name the version with --version',
     });
   }
+  if (line !== undefined && next !== undefined && isCoarser(next, parseLine(line))) {
+    throw new HodError('options-conflict', {
+      what: 'this version would leave its line',
+      object: `--line ${line} --next ${next}`,
+      why: `the next ${next} after one of ${line} is not on ${line} any more`,
+      next: 'ask for --next patch, or for the next version of all with no --line',
+    });
+  }
   if (next !== undefined) {
     return { kind: 'next', part: next, line: line === undefined ? everyVersion : parseLine(line) };
   }
   if (version !== undefined) {
     return { kind: 'given', version: parseVersion(version), source: '--version' };
   }
-  const tagged = versionAmong(tags);
-  return tagged === undefined ? { kind: 'none' } : { kind: 'given', version: tagged, source: 'the git tag' };
+  const tagged = highestVersionOf(rule, tags);
+  return tagged === undefined
+    ? { kind: 'none', near: nearVersionTags(rule, tags) }
+    : { kind: 'given', version: tagged, source: 'the git tag' };
+}
+
+/** Whether the next version of a part is never on a line that the one before is on. */
+function isCoarser(part: VersionPart, line: VersionLine): boolean {
+  const allowed: readonly VersionPart[] = line.includes('.') ? ['patch'] : ['minor', 'patch'];
+  return !allowed.includes(part);
 }
 
 function checkCommit(commit: Sourced<string> | undefined, gap: string | undefined): Sourced<CommitId> {

@@ -2,7 +2,7 @@ import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Action } from './actions';
 import type { Build } from './build';
 import { whyNotFollowed, type Following } from './following';
-import { cleanForVersion, rightBuild, type Claim } from './gates/build';
+import { cleanForVersion, historyForNext, rightBuild, type Claim } from './gates/build';
 import { versionFree } from './gates/publication';
 import { someTag } from './gates/tags';
 import { factNeed, type Judgement, type Knowledge } from './knowledge';
@@ -59,6 +59,7 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     publication,
     ({ facts, fixed }) => [
       cleanForVersion(build),
+      historyForNext(build),
       someTag(environment, plan.tags, held),
       rightBuild(claims, commit, version),
       // A fixed tag that is taken says the same of its version, and more.

@@ -7,7 +7,8 @@ import type { ContentId } from './release';
 
 /** Which version a build asks for. */
 export type VersionRequest =
-  | { readonly kind: 'none' }
+  /** `near`: git tags that look meant for a version, and name none. */
+  | { readonly kind: 'none'; readonly near: readonly string[] }
   /** This one. `source`: who says so. */
   | { readonly kind: 'given'; readonly version: Version; readonly source: string }
   /** The next one of a line of versions. */
@@ -45,12 +46,24 @@ export function decideVersion(
 ): Decision<VersionDecision> {
   switch (request.kind) {
     case 'none':
-      return decided({ version: undefined, outcome: 'none', reason: 'none was asked for, and no git tag names one' });
+      return decided({
+        version: undefined,
+        outcome: 'none',
+        reason: `none was asked for, and ${noVersion(request.near)}`,
+      });
     case 'given':
       return decided({ version: request.version, outcome: 'given', reason: `as ${request.source} says` });
     case 'next':
       return decideNext(request, candidate, known, ancestry);
   }
+}
+
+/** Why git tags name no version. */
+export function noVersion(near: readonly string[]): string {
+  const [first] = near;
+  return first === undefined
+    ? 'no git tag names one'
+    : `the git tag ${first} is none: a version is major.minor.patch, such as 2.4.0`;
 }
 
 function decideNext(

@@ -49,12 +49,6 @@ export function versionNamed(name: string): Version | undefined {
   return isVersion(bare) ? bare : undefined;
 }
 
-/** The highest version among names of git tags (`v2.4.0` or `2.4.0`), if one of them is a version. */
-export function versionAmong(names: readonly string[]): Version | undefined {
-  const versions = names.map(versionNamed).filter((version) => version !== undefined);
-  return versions.sort(compareVersions).at(-1);
-}
-
 /** Precedence of two versions: negative, zero or positive (SemVer 2.0.0 §11; build metadata last, to be total). */
 export function compareVersions(a: Version, b: Version): number {
   return compareBuild(a, b);

@@ -60,6 +60,23 @@ export function cleanForVersion({ dirty, version, commit }: Build): Gate {
   };
 }
 
+/** The next version follows all that came before, which a shallow clone does not know. */
+export function historyForNext({ shallow, version, commit }: Build): Gate {
+  const gate = 'whole-history';
+  if (!shallow || version.kind !== 'next') {
+    return { gate, outcome: 'met', detail: shallow ? 'no next version is asked for' : 'git has all of it' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'order-unknown',
+    what: 'a shallow clone cannot tell the next version',
+    object: `the next ${version.part}, the commit ${commit}`,
+    detail: 'it lacks older commits, and tags on them: what came before is not known here',
+    remedy: '`git fetch --unshallow --tags`, or let the CI clone all of it; or name the version with --version',
+  };
+}
+
 /** What was built from a dirty working copy is not staged: another job would publish it as what the commit holds. */
 export function cleanForStaging({ dirty, commit }: Build): Gate {
   const gate = 'clean-working-copy';

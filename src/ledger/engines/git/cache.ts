@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
@@ -39,14 +39,10 @@ const crowded = { packs: 50, loose: 6_700 };
 /** How long a folder that was given up is kept, in milliseconds: runs that began with it are over by then. */
 const keptFor = 24 * 60 * 60 * 1000;
 
-/**
- * Finds, or makes, the folder in which a clone keeps the objects that were fetched; git takes no notice of
- * it. Undefined where nothing can be kept.
- */
+/** Finds the folder in which a clone keeps the objects that were fetched. Undefined where nothing can be kept. */
 export function objectsFolder(cache: string): string | undefined {
   try {
     mkdirSync(cache, { recursive: true });
-    writeFileSync(join(cache, '.gitignore'), '*\n');
     const numbers = readdirSync(cache).flatMap((name) => /^objects-(\d+)$/.exec(name)?.slice(1).map(Number) ?? []);
     const last = Math.max(1, ...numbers);
     const folderOf = (number: number): string => join(cache, `objects-${number}`);
