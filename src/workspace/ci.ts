@@ -1,21 +1,6 @@
 import envCi from 'env-ci';
 import * as z from 'zod';
-
-/** What the environment of a CI job says about the build. */
-export interface CiFacts {
-  /** Full commit id. */
-  commit: string | undefined;
-  /** The branch that was built; of a pull request, the one that it comes from. */
-  branch: string | undefined;
-  /** The git tag that was built. */
-  tag: string | undefined;
-  /** The number that the CI gave to the build. */
-  build: string | undefined;
-  /** Where the run can be looked at. */
-  run: string | undefined;
-  /** It builds a pull request. */
-  pullRequest: boolean;
-}
+import { ciFacts, type CiFacts } from '../core/release/ci-facts';
 
 const text = z.string().min(1).optional().catch(undefined);
 const schema = z.object({
@@ -36,9 +21,8 @@ export function readCi(folder: string): CiFacts | undefined {
   if (found === undefined) {
     return undefined;
   }
-  const { commit, tag, build, buildUrl, jobUrl, isPr, branch, prBranch } = found;
-  // What a pull request would become is not what was built.
-  return { commit, branch: isPr ? prBranch : branch, tag, build, run: buildUrl ?? jobUrl, pullRequest: isPr };
+  const { buildUrl, jobUrl, ...reading } = found;
+  return ciFacts({ ...reading, run: buildUrl ?? jobUrl }, (name) => process.env[name] || undefined);
 }
 
 /** Where CI systems say who started a job, or whose change it builds. */

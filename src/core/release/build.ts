@@ -4,6 +4,7 @@ import { everyVersion, parseLine, parseVersion, type VersionLine } from '../tags
 import type { VersionPart } from '../tags/version-part';
 import { highestVersionOf, nearVersionTags, type VersionTags } from '../tags/version-tags';
 import { dayOf, type Timestamp } from '../time';
+import type { CiFacts } from './ci-facts';
 import { noVersion, type VersionRequest } from './versions';
 
 /** Something that is known about a build, and who says so. */
@@ -55,11 +56,7 @@ export interface BuildSources {
   readonly options: BuildOptions;
   /** How git tags name versions. */
   readonly versionTags: VersionTags;
-  readonly ci:
-    | (Readonly<Record<'commit' | 'branch' | 'tag' | 'build' | 'run', string | undefined>> & {
-        readonly pullRequest: boolean;
-      })
-    | undefined;
+  readonly ci: CiFacts | undefined;
   /** What git says of the commit that was named, or that is checked out; or why it says nothing. */
   readonly git:
     | {
@@ -100,7 +97,8 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
     ['--branch', options.branch],
     // What the CI says is about the commit that it builds, not about another that was named.
     ['the CI', sameCommit || options.commit === undefined ? ci?.branch : undefined],
-    ['git', git?.branch],
+    // A build of a tag is of no branch, whatever else stands at its commit.
+    ['git', ci?.tag !== undefined && sameCommit ? undefined : git?.branch],
   );
   const number = choose(['--build', options.build], ['the CI', ci?.build]);
   const run = choose(['--run-url', options.run], ['the CI', ci?.run]);
@@ -126,6 +124,7 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
     details: [
       detail('commit', checked),
       detail('committed', git && { value: git.time, source: 'git' }),
+      detail('pull request', ci && { value: ci.pullRequest ? 'yes' : 'no', source: 'the CI' }),
       detail('branch', branch, git === undefined ? unknown : 'a detached head, and neither an option nor the CI says'),
       detail(
         'git tags',

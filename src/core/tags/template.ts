@@ -123,6 +123,8 @@ export function expandTag(template: Template, values: TagValues, image: string):
 }
 
 function withHash(safe: string, exact: string): string {
-  const hash = createHash('sha256').update(exact).digest('hex').slice(0, 6);
+  const digits = createHash('sha256').update(exact).digest('hex').slice(0, 6);
+  // In letters that no commit id has: it would be taken for one.
+  const hash = digits.replace(/./g, (digit) => 'ghjkmnpqrstvwxyz'.charAt(Number.parseInt(digit, 16)));
   return `${safe.slice(0, tagLengthLimit - 1 - hash.length)}-${hash}`;
 }
