@@ -11,13 +11,14 @@ import { constants, Script } from 'node:vm';
 
 const [program] = process.argv.slice(2);
 const start = join(program, '..', 'hod.js');
-const folder = mkdtempSync(join(tmpdir(), 'hod-compile-'));
+const home = mkdtempSync(join(tmpdir(), 'hod-compile-'));
+const folder = join(home, 'product');
 const sandbox = spawn(process.execPath, [start, 'sandbox', '--port', '0', '--json'], {
   stdio: ['ignore', 'pipe', 'inherit'],
 });
 process.on('exit', () => {
   sandbox.kill();
-  rmSync(folder, { recursive: true });
+  rmSync(home, { recursive: true });
 });
 const [answer] = await createInterface(sandbox.stdout)
   [Symbol.asyncIterator]()
@@ -53,6 +54,8 @@ writeFileSync(
   JSON.stringify({
     product: 'skerry-line',
     images: { timetable: { from: 'out' } },
+    // Beside the product: in a CI, one within it is worth a word.
+    ledger: { file: '../ledger.db' },
     environments: {
       dev: {
         repository: `${answer.registry}/skerry/{image}`,

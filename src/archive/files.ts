@@ -9,11 +9,16 @@ import { HodError, messageOf } from '../core/errors';
 export interface LayoutFiles {
   /** The folder or the .tar, for messages. */
   readonly label: string;
+  /** The first names in it, for messages. */
+  names(): Promise<string[]>;
   /** Bytes of the named file; undefined where there is none. Throws `corrupt` for a link. */
   size(name: string): Promise<number | undefined>;
   /** The bytes of a file that {@link size} found, from a byte on; see {@link fileBytes}. */
   open(name: string, from?: number): AsyncIterable<Uint8Array>;
 }
+
+/** How many names of files are told in a message. */
+export const namesTold = 5;
 
 /** Bytes read at a time: large enough to keep a connection busy, small enough to hold many at once. */
 const readSize = 512 * 1024;

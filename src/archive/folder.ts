@@ -1,7 +1,7 @@
-import { lstat } from 'node:fs/promises';
+import { lstat, readdir } from 'node:fs/promises';
 import { join } from 'node:path';
 import { HodError, systemErrorCode } from '../core/errors';
-import { fileBytes, unreadable, type LayoutFiles } from './files';
+import { fileBytes, namesTold, naming, unreadable, type LayoutFiles } from './files';
 
 /** The files of an image layout that is a folder. */
 export function folderFiles(folder: string): LayoutFiles {
@@ -15,6 +15,7 @@ export function folderFiles(folder: string): LayoutFiles {
   };
   return {
     label: folder,
+    names: async () => (await naming(folder, readdir(folder))).sort().slice(0, namesTold),
     async size(name) {
       const parts = name.split('/');
       for (let count = 1; count < parts.length; count += 1) {

@@ -51,7 +51,7 @@ async function openFiles(path: string): Promise<LayoutFiles> {
   try {
     const found = await stat(path);
     if (!found.isDirectory() && !found.isFile()) {
-      throw new Error('it is a pipe or a device, and neither a folder nor a .tar');
+      throw notALayout(path, 'it is a pipe or a device, and neither a folder nor a .tar');
     }
     return found.isDirectory() ? folderFiles(path) : await tarFiles(path);
   } catch (error) {
@@ -74,12 +74,11 @@ async function openFiles(path: string): Promise<LayoutFiles> {
 async function readDocument<T>(files: LayoutFiles, name: string, schema: z.ZodType<T>): Promise<T> {
   const object = `${name} in ${files.label}`;
   if ((await files.size(name)) === undefined) {
-    throw new HodError('not-a-layout', {
-      what: 'this is not an image layout',
-      object: files.label,
-      why: `it has no ${name}`,
-      next: 'let the builder write an OCI image layout, a folder or a .tar',
-    });
+    const found = await files.names();
+    throw notALayout(
+      files.label,
+      `it has no ${name}; ${found.length === 0 ? 'there is nothing in it' : `what it holds begins with ${found.join(', ')}`}`,
+    );
   }
   const bytes = await atMost(manifestSizeLimit, files.open(name));
   const { object: document, problem } = readJson(bytes ?? new Uint8Array());
@@ -93,6 +92,15 @@ async function readDocument<T>(files: LayoutFiles, name: string, schema: z.ZodTy
     });
   }
   return parsed.data;
+}
+
+function notALayout(object: string, why: string): HodError {
+  return new HodError('not-a-layout', {
+    what: 'this is not an image layout',
+    object,
+    why,
+    next: 'let the builder write an OCI image layout, a folder or a .tar',
+  });
 }
 
 function chooseEntry(entries: readonly Descriptor[], { path, entry }: LayoutLocation): Descriptor {

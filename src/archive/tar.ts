@@ -2,7 +2,7 @@ import type { FileHandle } from 'node:fs/promises';
 import { Header, type HeaderData } from 'tar/header';
 import { Pax } from 'tar/pax';
 import { HodError, messageOf } from '../core/errors';
-import { fileBytes, naming, openFile, type LayoutFiles } from './files';
+import { fileBytes, naming, namesTold, openFile, type LayoutFiles } from './files';
 
 const blockSize = 512;
 /** The longest extended header to read: path names, not content. */
@@ -27,6 +27,7 @@ export async function tarFiles(path: string): Promise<LayoutFiles> {
   const members = await readMembers(handle, length, path).finally(() => handle.close());
   return {
     label: path,
+    names: () => Promise.resolve([...members.keys()].slice(0, namesTold)),
     size: (name) => Promise.resolve(members.get(name)?.size),
     open(name, from = 0) {
       const { start, size } = members.get(name) ?? { start: 0, size: 0 };

@@ -88,6 +88,7 @@ export const errorCodes = {
     'build-failed',
     'other-platform',
     'platform-twice',
+    'platform-contradicted',
     'mixed-commits',
     'other-product',
     'other-entries',

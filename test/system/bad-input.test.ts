@@ -1,7 +1,11 @@
 import { appendFile, readdir, readFile, rm, stat, symlink, truncate, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { create } from 'tar';
+import * as z from 'zod';
 import type { ErrorCode } from '../../src/core/errors';
+import { sha256 } from '../../src/core/oci/digest';
+import { mediaTypes } from '../../src/core/oci/media-types';
+import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
@@ -91,7 +95,9 @@ describe('build outputs', () => {
     await appendFile(out('tide-watch', 'index.json'), '}');
     expect((await publishFails('layout-corrupt')).object).toMatch(/^index\.json in /);
     await rm(out('tide-watch', 'index.json'));
-    await publishFails('not-a-layout');
+    expect((await publishFails('not-a-layout')).why).toBe(
+      'it has no index.json; what it holds begins with blobs, oci-layout',
+    );
     await rm(out('tide-watch'), { recursive: true });
     expect((await publishFails('output-missing')).next).toContain('`from:` in hod.yaml');
   });
@@ -116,6 +122,34 @@ describe('build outputs', () => {
     expect((await publishFails('archive-corrupt')).why).toContain('cut off');
     await writeFile(out('tide-watch.tar'), Buffer.alloc(2048, 31));
     expect((await publishFails('archive-corrupt')).why).toContain('not a .tar');
+  });
+
+  test('an index with two images for one platform, or that lists one for another than its own', async () => {
+    const { world } = sandbox;
+    const revision = world.product.head();
+    const image = (platform: string, text: string) => ({ platform, revision, layers: [{ 'app/a': text }] });
+    await writeSampleLayout(out('tide-watch'), [image('linux/amd64', 'a'), image('linux/amd64', 'b')]);
+    const twice = await publishFails('platform-twice');
+    expect(twice.why).toMatch(/^sha256:\w{64} and sha256:\w{64} both say they are for linux\/amd64$/);
+    await writeSampleLayout(out('tide-watch'), [image('linux/amd64', 'a'), image('linux/arm64', 'b')]);
+    const root = z.object({ manifests: z.array(z.looseObject({ digest: z.string() })) });
+    const read = async (file: string) => root.parse(JSON.parse(await readFile(file, 'utf8')));
+    const outer = await read(out('tide-watch', 'index.json'));
+    const inner = await read(out('tide-watch', 'blobs', (outer.manifests[0]?.digest ?? '').replace(':', '/')));
+    const [first, second] = inner.manifests;
+    const swapped = {
+      ...inner,
+      schemaVersion: 2,
+      mediaType: mediaTypes.index,
+      manifests: [{ ...first, platform: second?.['platform'] }, second],
+    };
+    const bytes = Buffer.from(JSON.stringify(swapped));
+    await writeFile(out('tide-watch', 'blobs', sha256(bytes).replace(':', '/')), bytes);
+    const entry = { mediaType: mediaTypes.index, digest: sha256(bytes), size: bytes.length };
+    await writeFile(out('tide-watch', 'index.json'), JSON.stringify({ schemaVersion: 2, manifests: [entry] }));
+    const contradicted = await publishFails('platform-contradicted');
+    expect(contradicted.why).toBe('the index lists it for linux/arm64, and its config says linux/amd64');
+    expect(sandbox.requests.dev.filter(({ method }) => method !== 'GET' && method !== 'HEAD')).toEqual([]);
   });
 
   test('a platform that hod.yaml asks for is missing', async () => {

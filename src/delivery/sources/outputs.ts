@@ -4,6 +4,7 @@ import { readBundle } from '../../archive/bundle';
 import { annotationKeys } from '../../core/oci/annotations';
 import { runnableImages, type ContentNode } from '../../core/oci/content';
 import { formatPlatform } from '../../core/oci/platform';
+import { refuseUnsound } from '../../core/oci/sound-index';
 import type { Claim } from '../../core/release/gates/build';
 import { readLayout } from '../../session/locate';
 import type { ComponentConfig } from '../../workspace/config';
@@ -29,9 +30,10 @@ export async function readOutput(component: ComponentConfig, location: string): 
     : outputFrom(component.name, await readLayout(location));
 }
 
-/** What content is, as far as publishing asks. */
+/** What content is, as far as publishing asks. Throws where an index in it would give a node the wrong image. */
 export async function outputFrom(image: string, node: ContentNode): Promise<Output> {
   const runnable = await runnableImages(node);
+  refuseUnsound(node, runnable);
   const { annotations } = node.manifest;
   const index = {
     label: image,
