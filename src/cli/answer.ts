@@ -4,7 +4,6 @@ import { toJsonLine, visibleValues } from '../core/text';
 import type { Observer } from '../session/observer';
 import { knownSecrets } from './known-secrets';
 import type { OutputOptions } from './options';
-import { loadReport } from './report';
 import { print, printDocument } from './streams';
 import type { Style } from './views/style';
 
@@ -31,7 +30,6 @@ export interface Run {
  * Progress and logs go to standard error.
  */
 export async function answer<T>(options: OutputOptions, work: (run: Run) => Promise<T>, view: View<T>): Promise<T> {
-  await loadReport();
   const { observerFor } = await import('./observer');
   const { styleFor } = await import('./views/style');
   const begun = performance.now();

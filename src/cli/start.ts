@@ -11,17 +11,26 @@ declare const HOD_PROGRAM: string;
 setFlagsFromString('--liftoff-only');
 
 const filename = join(__dirname, `${HOD_PROGRAM}.js`);
-const program: unknown = new Script(readFileSync(filename, 'latin1'), {
-  filename,
-  // Another Node.js than the one that built Hod does not take it, and compiles what it needs: slower, and no otherwise.
-  cachedData: compiledCode(join(__dirname, `${HOD_PROGRAM}.code`)),
-  importModuleDynamically: constants.USE_MAIN_CONTEXT_DEFAULT_LOADER,
-}).runInThisContext();
-if (typeof program === 'function') {
-  Reflect.apply(program, undefined, [require, module, filename, __dirname]);
+const source = read(filename);
+if (source === undefined) {
+  process.stderr.write(
+    `hod: the program cannot be read\n  object ${filename}\n  why    it is not there, or not to be read by this user\n` +
+      '  next   install Hod again\n',
+  );
+  process.exitCode = 6;
+} else {
+  const program: unknown = new Script(source.toString('latin1'), {
+    filename,
+    // Another Node.js than the one that built Hod does not take it, and compiles what it needs: slower, and no otherwise.
+    cachedData: read(join(__dirname, `${HOD_PROGRAM}.code`)),
+    importModuleDynamically: constants.USE_MAIN_CONTEXT_DEFAULT_LOADER,
+  }).runInThisContext();
+  if (typeof program === 'function') {
+    Reflect.apply(program, undefined, [require, module, filename, __dirname]);
+  }
 }
 
-function compiledCode(file: string): Buffer | undefined {
+function read(file: string): Buffer | undefined {
   try {
     return readFileSync(file);
   } catch {

@@ -86,6 +86,7 @@ export const errorCodes = {
     'not-served-before',
     'repository-changed',
     'build-failed',
+    'staged-otherwise',
     'other-platform',
     'platform-twice',
     'platform-contradicted',

@@ -4,6 +4,7 @@ import type { Digest } from '../core/oci/digest';
 import { tagKey, type FactKey, type Facts } from '../core/release/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
+import type { Tag } from '../core/tags/tag';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import { allSettled } from './carry';
@@ -125,11 +126,14 @@ function leadsBack({ never = [] }: TagDecision, served: Digest | undefined, gone
 /** What is said of a tag that a registry keeps. */
 const notRemoved = 'the registry removes no tags for us, so it still stands there: remove it there';
 
-/** Removes a tag. Answers false where the registry does not. */
+/** Removes a tag of an item. Answers false where the registry does not. */
 async function removeTag(items: readonly SettlingItem[], decision: TagDecision): Promise<boolean> {
-  const { target } = itemOf(items, decision);
-  return target.tags.remove(decision.tag).catch((error: unknown) => {
-    // The environment is taken back. A tag that is left over is told, and no failure.
+  return removeQuietly(itemOf(items, decision).target, decision.tag);
+}
+
+/** Removes a tag. Answers false where the registry does not: what was to be done is done, and a tag that is left over is no failure. */
+export async function removeQuietly({ tags }: Pick<SettlingItem['target'], 'tags'>, tag: Tag): Promise<boolean> {
+  return tags.remove(tag).catch((error: unknown) => {
     if (error instanceof HodError) {
       return false;
     }

@@ -1,4 +1,3 @@
-import { HodError } from '../core/errors';
 import type { Build, BuildOptions } from '../core/release/build';
 import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
@@ -11,6 +10,7 @@ import { refuseUnmet } from '../core/release/refusal';
 import { compareVersions, isReleaseOn } from '../core/tags/version';
 import { versionOfTag } from '../core/tags/version-tags';
 import { deliver } from '../delivery/deliver';
+import { removeQuietly } from '../delivery/settle';
 import { arriving, type Orders } from '../delivery/delivery';
 import { highestTagged } from '../delivery/evidence';
 import { commitOrders } from '../delivery/orders';
@@ -120,14 +120,7 @@ async function unprotect(items: readonly GatheredItem[]): Promise<string[]> {
   const removed = items.flatMap(({ target, staged }) =>
     staged.map(async ({ digest }) => {
       const tag = protectionTag(digest);
-      // The release is out. A tag that is left over is told, and no failure.
-      const removed = await target.tags.remove(tag).catch((error: unknown) => {
-        if (error instanceof HodError) {
-          return false;
-        }
-        throw error;
-      });
-      return removed ? [] : [tagKey(target.label, tag)];
+      return (await removeQuietly(target, tag)) ? [] : [tagKey(target.label, tag)];
     }),
   );
   return (await Promise.all(removed)).flat();

@@ -24,6 +24,8 @@ export interface StageOptions extends SessionOptions, Pick<BuildOptions, 'commit
   from?: string | undefined;
   /** The platform that the build output must be for. */
   platform?: string | undefined;
+  /** Put build outputs in the place of others that were staged for the same platforms. */
+  replace?: true | undefined;
   /** The folder that a build is writing to; stage each output as soon as it is complete. */
   follow?: string | undefined;
   /** How long to follow a build, in milliseconds. */
@@ -45,7 +47,8 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     refuseUnmet([cleanForStaging(build)]);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       const actor = await actorOf(options.actor, config, session);
-      const context: StageContext = { config, session, ledger, build, actor, platform, dryRun };
+      const replace = options.replace === true;
+      const context: StageContext = { config, session, ledger, build, actor, platform, replace, dryRun };
       const outputs =
         options.follow === undefined
           ? await stageOutputs(present(places, options), context)

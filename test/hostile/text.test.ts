@@ -328,7 +328,7 @@ const fromFiles: HostileCase[] = [
       'outputs',
     ],
     exit: 0,
-    tagged: [`${host.dev}/dev/tide-watch:1.1.0`, `${host.dev}/dev/tide-watch:a-b-script--x----Published-9.9.9-be98d9`],
+    tagged: [`${host.dev}/dev/tide-watch:1.1.0`, `${host.dev}/dev/tide-watch:a-b-script--x----Published-9.9.9-vysrxs`],
     after: async (scene) => {
       const summary = await scene.read('summary.md');
       expect(summary).not.toMatch(/<script|^# Published|[^\\]\|b/m);

@@ -46,6 +46,11 @@ test('a start takes the code that the build compiled; without it, or where it is
   expect(await start()).toEqual({ stdout: version, stderr: '' });
   await rm(join(copy, basename(code)));
   expect(await start()).toEqual({ stdout: version, stderr: '' });
+  await rm(join(copy, basename(source)));
+  await expect(start()).rejects.toMatchObject({
+    code: 6,
+    stderr: expect.stringMatching(/^hod: the program cannot be read\n  object .*\n  why .*\n  next .*\n$/),
+  });
   await rm(copy, { recursive: true });
 });
 

@@ -1,5 +1,6 @@
 import { copyFile, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
+import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
 import { hod, hodJson } from '../support/hod';
 import { readRepository } from '../support/registry-reader';
 import { images, sandboxWorld, type SandboxWorld } from '../support/world';
@@ -35,6 +36,18 @@ test('jobs that built apart stage their parts; publish waits for the last, assem
   ]);
   const other = ['--from', 'out-elsewhere/timetable-amd64', '--platform', 'linux/arm64'];
   await world.fails('other-platform', 'stage', 'timetable', ...other);
+  // The job that should have built amd64 built arm64 once more, from something else.
+  const image = { platform: 'linux/arm64', revision: world.product.head(), layers: [{ 'app/a': 'a' }] };
+  await writeSampleLayout(out('out-elsewhere', 'again'), [image]);
+  const asked = requests.dev.length;
+  const taken = await world.fails('staged-otherwise', 'stage', 'timetable', '--from', 'out-elsewhere/again');
+  expect(taken).toMatchObject({
+    object: 'timetable linux/arm64',
+    why: expect.stringContaining(arm.images[0]?.digest ?? ''),
+  });
+  expect(requests.dev.slice(asked).every(({ method }) => method === 'GET' || method === 'HEAD')).toBe(true);
+  await stage('timetable', '--from', 'out-elsewhere/again', '--replace');
+  await stage('timetable', '--from', 'out-elsewhere/timetable-arm64.tar', '--replace');
   const missing = await world.fails('output-missing', 'publish');
   expect(missing.object).toContain('timetable: linux/amd64');
   expect(missing.next).toContain('--wait');

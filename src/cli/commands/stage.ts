@@ -24,6 +24,7 @@ export function stageCommand() {
     .addOption(configOption())
     .option('--from <path>', 'take this build output of the one image that is named (default: as in hod.yaml)')
     .option('--platform <platform>', 'refuse a build output for any other platform')
+    .option('--replace', 'put build outputs in the place of others that were staged for the same platforms')
     .option(
       '--follow <dir>',
       'follow the build that writes to this folder; it ends with its commit in build-succeeded or build-failed there',

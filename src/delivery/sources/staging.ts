@@ -1,19 +1,22 @@
 import { shortDigest } from '../../core/oci/digest';
 import { kindOf } from '../../core/oci/bundle';
 import type { Action } from '../../core/release/actions';
-import { stagedIn } from '../../core/release/actions/staged';
+import { replaces, stagedIn } from '../../core/release/actions/staged';
 import type { Build } from '../../core/release/build';
 import { protectionTag } from '../../core/release/component';
-import type { Facts } from '../../core/release/facts';
+import type { Facts, StagedImage } from '../../core/release/facts';
 import { namedPlatform, rightBuild } from '../../core/release/gates/build';
+import { stagedOnce } from '../../core/release/gates/staging';
 import { refuseUnmet } from '../../core/release/refusal';
 import type { PlacedImage } from '../../core/release/release';
 import type { Ledger } from '../../ledger/ledger';
+import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
 import type { ComponentConfig, Config } from '../../workspace/config';
 import { allSettled, Carrier, type Transfer } from '../carry';
 import { placed, type DeliveryItem } from '../delivery';
 import { appendDeciding } from '../record';
+import { removeQuietly } from '../settle';
 import { readOutput } from './outputs';
 
 /** Where a build output of a component is. */
@@ -33,6 +36,9 @@ export interface StagedOutput extends PlacedImage {
   readonly transfer: Transfer & { readonly requests: number };
 }
 
+/** What was carried, and the client of where it is. */
+type CarriedItem = DeliveryItem & { readonly target: RepositoryClient };
+
 /** What staging works with. */
 export interface StageContext {
   readonly config: Config;
@@ -42,6 +48,8 @@ export interface StageContext {
   readonly actor: string;
   /** The platform that each build output must be for; undefined where none was named. */
   readonly platform: string | undefined;
+  /** Put build outputs in the place of others that were staged. */
+  readonly replace: boolean;
   readonly dryRun: boolean;
 }
 
@@ -50,16 +58,23 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
   const { session, config, build, ledger, dryRun } = context;
   const [environment] = config.environments;
   const carrier = new Carrier(dryRun, session.observer.transfer);
-  const carried = await allSettled(places.map((place) => carryOutput(place, carrier, context)));
-  const parts = carried.map(({ item }) => placed(item));
   const { facts } = await ledger.read([{ kind: 'staged', key: build.commit }]);
+  const carried = await allSettled(places.map((place) => carryOutput(place, carrier, facts, context)));
+  const parts = carried.map(({ item }) => placed(item));
   const before = carried.map(({ item }) => isStaged(facts, build, item));
   if (!dryRun) {
     await appendStaging(
       { kind: 'staged', commit: build.commit, environment: environment.name, parts },
       context,
-      (now) => carried.every(({ item }) => isStaged(now, build, item)),
+      (now) => {
+        // Another job may have been at it meanwhile.
+        refuseUnmet(parts.map((part) => stagedOnce(part, stagedIn(now, build.commit, part.image), context.replace)));
+        return carried.every(({ item }) => isStaged(now, build, item));
+      },
     );
+  }
+  if (!dryRun && context.replace) {
+    await allSettled(carried.map(({ item }) => unprotectReplaced(item, stagedIn(facts, build.commit, item.image))));
   }
   return carried.map(({ item, transfer }, at) => ({
     ...placed(item),
@@ -69,16 +84,33 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
   }));
 }
 
+/** What was replaced needs no protection any more. A tag that stays costs room, and nothing else. */
+async function unprotectReplaced(
+  { target, node, platforms }: CarriedItem,
+  staged: StagedImage | undefined,
+): Promise<void> {
+  const replaced = (staged?.parts ?? []).filter(
+    (part) => part.digest !== node.manifest.digest && replaces({ platforms: [...platforms] }, part),
+  );
+  await allSettled(replaced.map(({ digest }) => removeQuietly(target, protectionTag(digest))));
+}
+
 async function carryOutput(
   { component, path }: OutputPlace,
   carrier: Carrier,
-  { session, config, build, platform, dryRun }: StageContext,
-): Promise<{ item: DeliveryItem; transfer: Transfer }> {
+  facts: Facts,
+  { session, config, build, platform, replace, dryRun }: StageContext,
+): Promise<{ item: CarriedItem; transfer: Transfer }> {
   const [environment] = config.environments;
   const { node, platforms, claims } = await readOutput(component, path);
   refuseUnmet([
     rightBuild(claims, build.commit, undefined),
     namedPlatform(`${component.name}: ${path}`, platforms, platform),
+    stagedOnce(
+      { image: component.name, digest: node.manifest.digest, platforms: [...platforms] },
+      stagedIn(facts, build.commit, component.name),
+      replace,
+    ),
   ]);
   const target = session.client(environment.repositoryOf(component.name));
   const transfer = await carrier.carry(node, target);

@@ -294,7 +294,8 @@ function isBusy(error: unknown): boolean {
 
 /** What a person can do about the ways in which SQLite fails (its result codes, and those of the file system). */
 function ledgerError(error: unknown, file: string): unknown {
-  const code = systemErrorCode(error);
+  // What the binding says of the system itself has no code.
+  const code = systemErrorCode(error) ?? /too many open files/i.exec(messageOf(error))?.[0];
   if (error instanceof HodError || code === undefined) {
     return error;
   }
@@ -302,6 +303,12 @@ function ledgerError(error: unknown, file: string): unknown {
 }
 
 const causes: readonly LedgerCause[] = [
+  {
+    pattern: /too many open files|EMFILE/i,
+    code: 'ledger-unavailable',
+    why: 'this process may not open more files',
+    next: 'let it open more (`ulimit -n`), and run the command again',
+  },
   {
     pattern: /SQLITE_FULL|SQLITE_IOERR_WRITE|SQLITE_IOERR_SHM|ENOSPC|disk is full/,
     code: 'ledger-unavailable',
@@ -317,7 +324,7 @@ const causes: readonly LedgerCause[] = [
   {
     pattern: /CANTOPEN|Unable to open connection/,
     code: 'ledger-unavailable',
-    why: 'it cannot be opened: its folder is read-only, or belongs to somebody else',
+    why: 'it cannot be opened: its folder is read-only or belongs to somebody else, or this process may open no more files',
     next: 'let this user write there, or name another file under `ledger:` in hod.yaml; nothing was tagged',
   },
   {

@@ -44,7 +44,7 @@ export function stagedIn(facts: Facts, commit: string, image: string): StagedIma
 }
 
 /** Whether a part that is staged takes the place of another: it is for a platform of it, or both are for all. */
-function replaces(part: StagedPart, other: StagedPart): boolean {
+export function replaces(part: Pick<StagedPart, 'platforms'>, other: Pick<StagedPart, 'platforms'>): boolean {
   const shared = part.platforms.some((platform) => other.platforms.includes(platform));
   return shared || (part.platforms.length === 0 && other.platforms.length === 0);
 }
