@@ -49,6 +49,15 @@ test('30 unchanged images fit a screen, and are counted', () => {
   expect(text.join('\n')).toContain('Tags:  30 unchanged');
 });
 
+test('a protection tag that stays is told once, and never as something that may simply go', () => {
+  const view = (outcome: Outcome) =>
+    publishView({ ...published([outcome]), leftovers: ['dev.test/skerry/pier-1:hod-staged-1'] }, look(false));
+  expect(view('created')).toMatch(
+    /before you remove\none, see that the registry does not remove what it points to[^]*hod-staged-1/,
+  );
+  expect(view('unchanged')).not.toContain('hod-staged-1');
+});
+
 test('what changed comes first, then what was held, its reason once; the rest is counted', () => {
   const text = lines([...many(24, 'unchanged'), ...many(4, 'held'), ...many(2, 'moved')]);
   expect(text.length).toBeLessThan(24);

@@ -28,7 +28,8 @@ export function publishView(result: PublishResult, look: Look): string {
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
     imageBlocks(images, look),
     wayLines(images, result.environment, style),
-    leftoverLines(result.leftovers, style),
+    // Told by the run that published, and not by each that finds everything as it was.
+    changesNothing(images) && !look.verbose ? [] : leftoverLines(result.leftovers, style),
     [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
   );
 }
@@ -135,7 +136,12 @@ function leftoverLines(leftovers: readonly string[], style: Style): string[] {
   const text = leftovers.map((each) => `\n  ${each}`).join('');
   return leftovers.length === 0
     ? []
-    : [style.faint(`The registry removes no tags for us; these protected what was staged, and can go:${text}`)];
+    : [
+        style.faint(
+          `The registry removes no tags for us, so these, which protected what was staged, stay. They do no harm; before you remove\n` +
+            `one, see that the registry does not remove what it points to with it:${text}`,
+        ),
+      ];
 }
 
 /** A release as people name it. */
