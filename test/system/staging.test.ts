@@ -80,6 +80,27 @@ test('jobs that built apart stage their parts; publish waits for the last, assem
   });
 });
 
+test('an output that is still being written is waited for, and read when it is complete', async () => {
+  const { world } = sandbox;
+  const whole = await readFile(out('out', 'boarding-gate.tar'));
+  await writeFile(out('out', 'boarding-gate.tar'), whole.subarray(0, 20_000));
+  await world.fails('archive-corrupt', 'publish');
+  const [half, file] = [whole.subarray(0, 40_000), out('out', 'boarding-gate.tar')];
+  const waiting = hod(['publish', '--wait', '1m'], {
+    ...world.options,
+    started: ({ stderr }) =>
+      stderr?.on('data', (text: string) => {
+        if (text.includes('waiting for')) {
+          void writeFile(file, half).then(() => writeFile(file, whole));
+        }
+      }),
+  });
+  expect(await waiting).toMatchObject({ code: 0, stderr: expect.stringContaining('waiting for boarding-gate') });
+  // Where it never is, what is wrong with it is said.
+  await writeFile(out('out', 'boarding-gate.tar'), whole.subarray(0, 20_000));
+  expect((await world.fails('archive-corrupt', 'publish', '--wait', '1s')).why).toContain('cut off');
+});
+
 test('an image goes by itself only where hod.yaml allows it', async () => {
   const { world } = sandbox;
   await world.publish();

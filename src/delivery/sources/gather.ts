@@ -15,7 +15,7 @@ import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
 import { outputPathsOf, requirementOf, type ComponentConfig, type EnvironmentConfig } from '../../workspace/config';
 import type { DeliveryItem } from '../delivery';
-import { isThere, outputFrom, readOutput, type Output } from './outputs';
+import { OutputReader, outputFrom, type Output } from './outputs';
 
 /** A component whose whole content is here, or in the registry: ready to be delivered. */
 export interface GatheredItem extends DeliveryItem {
@@ -50,11 +50,14 @@ export async function gather(
 ): Promise<GatheredItem[]> {
   const { ledger, session, wait } = context;
   const deadline = performance.now() + wait;
+  const outputs = new OutputReader();
   let said = '';
   for (;;) {
     const { facts } = await ledger.read([{ kind: 'staged', key: commit }]);
+    // What is still being written is waited for, like what is not there; at the end of the waiting it is what it is.
+    const patient = performance.now() < deadline;
     const findings = await Promise.all(
-      components.map((component) => find(component, stagedIn(facts, commit, component.name))),
+      components.map((component) => find(component, stagedIn(facts, commit, component.name), outputs, patient)),
     );
     refuseUnmet([builtWell(failuresIn(findings))]);
     const incomplete = findings.filter(({ missing }) => missing.length > 0);
@@ -85,10 +88,15 @@ interface Findings {
   absentOutput: string | undefined;
 }
 
-async function find(component: ComponentConfig, staged: StagedImage | undefined): Promise<Findings> {
+async function find(
+  component: ComponentConfig,
+  staged: StagedImage | undefined,
+  reader: OutputReader,
+  patient: boolean,
+): Promise<Findings> {
   const paths = outputPathsOf(component);
-  const present = paths.filter(isThere);
-  const outputs = await Promise.all(present.map((path) => readOutput(component, path)));
+  const found = await Promise.all(paths.map((path) => reader.read(component, path, patient)));
+  const outputs = found.filter((each) => each !== undefined);
   const requirement = requirementOf(component);
   const complete = missingOf(requirement, outputs).length === 0;
   const covered = new Set(outputs.flatMap(({ platforms }) => platforms));
@@ -100,7 +108,7 @@ async function find(component: ComponentConfig, staged: StagedImage | undefined)
     parts,
     staged,
     missing: missingOf(requirement, [...outputs, ...parts]),
-    absentOutput: paths.find((path) => !present.includes(path)),
+    absentOutput: paths.find((_, at) => found[at] === undefined),
   };
 }
 

@@ -1,6 +1,8 @@
-import { existsSync } from 'node:fs';
+import { existsSync, statSync } from 'node:fs';
+import { join } from 'node:path';
 import { parseLayoutLocation } from '../../archive/layout';
 import { readBundle } from '../../archive/bundle';
+import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
 import { runnableImages, type ContentNode } from '../../core/oci/content';
 import { formatPlatform } from '../../core/oci/platform';
@@ -21,6 +23,46 @@ export interface Output {
 /** Whether there is a build output at a place (`path` or `path#entry`). */
 export function isThere(location: string): boolean {
   return existsSync(parseLayoutLocation(location).path);
+}
+
+/** Reads build outputs again and again, and each only where it has changed. */
+export class OutputReader {
+  private readonly known = new Map<string, { mark: string; output: Output }>();
+
+  /**
+   * A build output as it is now; undefined where it is not there. `patient`: also where it cannot be
+   * read yet, as somebody may be writing it.
+   */
+  async read(component: ComponentConfig, location: string, patient: boolean): Promise<Output | undefined> {
+    const mark = markOf(component, parseLayoutLocation(location).path);
+    const known = this.known.get(location);
+    if (mark === undefined || (known !== undefined && known.mark === mark)) {
+      return mark === undefined ? undefined : known?.output;
+    }
+    try {
+      const output = await readOutput(component, location);
+      this.known.set(location, { mark, output });
+      return output;
+    } catch (error) {
+      if (patient && error instanceof HodError && ['corrupt', 'missing'].includes(error.fault)) {
+        return undefined;
+      }
+      throw error;
+    }
+  }
+}
+
+/**
+ * What changes where a build output is written: of a file when and how long, of a layout the same of what is
+ * written last. Undefined where it is not there. A bundle, whose files may be anywhere below, is read once.
+ */
+function markOf({ kind }: ComponentConfig, path: string): string | undefined {
+  const found = statSync(path, { throwIfNoEntry: false });
+  if (found === undefined || kind === 'bundle') {
+    return found && 'read';
+  }
+  const last = found.isDirectory() ? statSync(join(path, 'index.json'), { throwIfNoEntry: false }) : found;
+  return `${found.mtimeMs} ${last?.mtimeMs ?? 0} ${last?.size ?? 0}`;
 }
 
 /** Reads a build output of an image, or the files of a bundle. */
