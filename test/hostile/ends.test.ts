@@ -210,7 +210,7 @@ const files: HostileCase[] = [
     },
     run: ['publish'],
     exit: 4,
-    code: 'output-missing',
+    code: 'not-a-layout',
   },
   {
     name: 'a layout whose index is a FIFO',
