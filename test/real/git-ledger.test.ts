@@ -184,6 +184,7 @@ describe('over HTTP', () => {
 
     // Slow is not down.
     remote.answer = () => false;
+    remote.slowness = 400;
     const again = await world.publish();
     expect(again.images.every(({ transfer }) => transfer.blobsSent === 0)).toBe(true);
     expect(remote.at(ref)).not.toBe('');

@@ -4,6 +4,7 @@ import { chmodSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
+import { setTimeout as delay } from 'node:timers/promises';
 import { join } from 'node:path';
 import { buffer } from 'node:stream/consumers';
 import { plainEnvironment } from './hod';
@@ -32,6 +33,8 @@ export class GitRemoteRepository {
   answer: (request: IncomingMessage, response: ServerResponse) => boolean = () => false;
   /** Whether those who come over HTTP may write. */
   writable = true;
+  /** How long each request waits for its answer, in milliseconds. */
+  slowness = 0;
 
   constructor({ partial }: { partial: boolean }) {
     git(this.folder, ['init', '--quiet', '--bare', '--initial-branch=main', this.path]);
@@ -79,7 +82,7 @@ export class GitRemoteRepository {
     this.server = createServer((request, response) => {
       this.requests.push(`${request.method ?? ''} ${request.url ?? ''}`);
       if (!this.answer(request, response)) {
-        void this.pass(request, response);
+        void delay(this.slowness).then(() => this.pass(request, response));
       }
     }).listen(0, '127.0.0.1');
     await once(this.server, 'listening');
