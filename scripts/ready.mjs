@@ -15,7 +15,7 @@ if (changed('node_modules/.package-lock.json') < changed('package-lock.json')) {
     stdio: ['ignore', 'ignore', 'inherit'],
   });
 }
-if (changed('dist/hod.js') < Math.max(newest('src'), changed('package.json'), changed('scripts/build.mjs'))) {
+if (changed('dist/hod.js') < Math.max(newest('src'), newest('scripts'), changed('package.json'))) {
   console.error('Building Hod …');
   execFileSync(process.execPath, ['scripts/build.mjs'], { stdio: ['ignore', 'inherit', 'inherit'] });
 }
