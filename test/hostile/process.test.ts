@@ -53,7 +53,7 @@ function keepShown(stderr: string): void {
   }
 }
 
-test.each([30, 36, 48, 64])('%d descriptors: said in the form of errors, or done without', async (limit) => {
+test.each([36, 40, 48, 64])('%d descriptors: said in the form of errors, or done without', async (limit) => {
   await scene.nextVersion();
   const { code, stdout, stderr } = await shell(`ulimit -n ${limit}; hod publish --json`);
   expect(stderr).not.toMatch(/\n\s+at /);

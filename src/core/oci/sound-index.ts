@@ -40,16 +40,26 @@ export function refuseUnsound(root: ContentNode, images: readonly RunnableImage[
   }
 }
 
-/** What the indexes at and below a node list each manifest for. */
-function platformsListed({ manifest, children }: ContentNode, found = new Map<Digest, Platform[]>()) {
-  if (manifest.kind === 'index') {
+/** What the indexes at and below a node list each manifest for; an index that is listed often is looked into once. */
+function platformsListed(root: ContentNode): ReadonlyMap<Digest, readonly Platform[]> {
+  const found = new Map<Digest, Platform[]>();
+  const seen = new Set<Digest>();
+  const visit = ({ manifest, children }: ContentNode): void => {
+    if (manifest.kind !== 'index' || seen.has(manifest.digest)) {
+      return;
+    }
+    seen.add(manifest.digest);
     for (const { digest, platform } of manifest.manifests) {
       if (platform !== undefined && isRunnable(platform)) {
-        found.set(digest, [...(found.get(digest) ?? []), platform]);
+        const known = found.get(digest) ?? [];
+        if (!known.some((each) => platformKey(each) === platformKey(platform))) {
+          found.set(digest, [...known, platform]);
+        }
       }
     }
-  }
-  children.forEach((child) => platformsListed(child, found));
+    children.forEach(visit);
+  };
+  visit(root);
   return found;
 }
 
