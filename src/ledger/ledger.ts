@@ -21,6 +21,13 @@ export interface LedgerContent {
   facts(): AsyncIterable<SetFact>;
 }
 
+async function* nothing(): AsyncGenerator<never> {
+  // There is nothing.
+}
+
+/** The content of a ledger that has no entries. */
+export const emptyContent: LedgerContent = { entries: nothing, facts: nothing };
+
 /** The ledger of one product: an append-only sequence of entries and the facts that they add up to. */
 export interface Ledger extends Pick<LedgerContent, 'entries'> {
   /**

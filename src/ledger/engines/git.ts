@@ -4,7 +4,14 @@ import { factsReadBy } from '../../core/release/actions';
 import { emptyHead, type Head, type SealedEntry } from '../../core/release/entry';
 import { Facts, type FactKey, type SetFact } from '../../core/release/facts';
 import { ledgerForms, stateOfForm } from '../forms';
-import type { Ledger, LedgerContent, LedgerOptions, LedgerState, Moment } from '../ledger';
+import {
+  emptyContent,
+  type Ledger,
+  type LedgerContent,
+  type LedgerOptions,
+  type LedgerState,
+  type Moment,
+} from '../ledger';
 import { CommitContent, filesOf, foldFacts } from './git/content';
 import {
   digitsFor,
@@ -48,7 +55,7 @@ export async function openGitLedger({ place, cache, product, access, waiting }: 
   const ledger = new GitLedger(place.label, product, store, remote, seen);
   try {
     // Both at once; what stands in the way of reading says more than what stands in the way of writing.
-    const checks = [ledger.read([]), ...(access === 'write' ? [ledger.mayAppend()] : [])];
+    const checks: Promise<unknown>[] = [ledger.look(), ...(access === 'write' ? [ledger.mayAppend()] : [])];
     const ended = await Promise.allSettled(checks);
     const failed = ended.find((each) => each.status === 'rejected');
     if (failed !== undefined) {
@@ -87,6 +94,13 @@ class GitLedger implements Ledger {
     }
     const content = this.at(commit);
     return content.isOlder ? content.fold() : { head: headOf(commit), facts: await content.read(keys) };
+  }
+
+  /** Asks where the ledger stands. Whoever reads it first then need not ask again. */
+  async look(): Promise<LedgerCommit | undefined> {
+    const commit = await this.sync();
+    this.unread = true;
+    return commit;
   }
 
   async append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
@@ -169,7 +183,7 @@ class GitLedger implements Ledger {
 
   async snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
     const commit = await this.sync();
-    return work(commit === undefined ? { entries: nothing, facts: nothing } : this.at(commit));
+    return work(commit === undefined ? emptyContent : this.at(commit));
   }
 
   close(): Promise<void> {
@@ -195,13 +209,11 @@ class GitLedger implements Ledger {
       if (outcome.kind === 'raced') {
         await this.giveWay();
       }
-      const there = await this.sync();
+      const there = await this.look();
       if (there?.id === made) {
         return milliseconds;
       }
       if (there?.id !== parent) {
-        // Who decides again reads first, and this is what is there now.
-        this.unread = true;
         return undefined;
       }
       if (attempt === attempts[outcome.kind]) {
@@ -283,8 +295,4 @@ class GitLedger implements Ledger {
       next: 'restore the reference, or import an export of it (docs/ledger.md); where it is to begin anew, remove the folder .hod/git, which remembers',
     });
   }
-}
-
-async function* nothing(): AsyncGenerator<never> {
-  // There is nothing.
 }

@@ -162,7 +162,7 @@ class PostgresDatabase implements LedgerDatabase {
     const asked = `SELECT (${right}) AND NOT pg_is_in_recovery() AS present`;
     const [answer] = rowsAs(presenceRow, await this.rows(asked, []));
     if (answer?.present !== true) {
-      throw this.problem(new Error('no right to write'), undefined, '42501');
+      throw ledgerProblem(new Error('no right to write'), { label: this.label, says: insufficientPrivilege, causes });
     }
   }
 
@@ -222,11 +222,13 @@ class PostgresDatabase implements LedgerDatabase {
     }
   }
 
-  private problem(error: unknown, tried?: string, says: string = systemErrorCode(error) ?? messageOf(error)): HodError {
-    return ledgerProblem(error, { label: this.label, says, causes, tried });
+  private problem(error: unknown, tried?: string): HodError {
+    return ledgerProblem(error, { label: this.label, says: systemErrorCode(error) ?? messageOf(error), causes, tried });
   }
 }
 
+/** The login lacks a right (SQLSTATE). */
+const insufficientPrivilege = '42501';
 /** The entry is there already (SQLSTATE). */
 const uniqueViolation = '23505';
 

@@ -14,7 +14,7 @@ import {
 } from '../../core/release/entry';
 import { factKinds, factName, Facts, sealOf, type FactKey, type SetFact } from '../../core/release/facts';
 import type { FormState } from '../forms';
-import type { Ledger, LedgerContent, LedgerState } from '../ledger';
+import { emptyContent, type Ledger, type LedgerContent, type LedgerState } from '../ledger';
 import { factsCorrupt } from '../problems';
 
 /** A value in a statement; `?` stands for one. */
@@ -138,12 +138,12 @@ export class SqlLedger implements Ledger {
   }
 
   entries(): AsyncIterable<SealedEntry> {
-    return this.database.state === 'empty' ? nothing() : this.reader.entries();
+    return this.database.state === 'empty' ? emptyContent.entries() : this.reader.entries();
   }
 
   snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
     return this.database.state === 'empty'
-      ? work({ entries: nothing, facts: nothing })
+      ? work(emptyContent)
       : this.database.snapshot((sql) => {
           const reader = new Reader(sql, this.database.dialect, this.product);
           return work({
@@ -269,10 +269,6 @@ function checkedFact({ kind, key, text, seq, seal, setter }: z.infer<typeof fact
     );
   }
   return fact;
-}
-
-async function* nothing(): AsyncGenerator<never> {
-  // There is nothing.
 }
 
 /** Folds the facts of every product anew, within a transaction in which nothing has facts. */

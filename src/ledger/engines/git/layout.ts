@@ -3,7 +3,7 @@ import { HodError } from '../../../core/errors';
 import { issuesToText, parseJson } from '../../../core/json';
 import { digestSchema, sha256 } from '../../../core/oci/digest';
 import type { Action } from '../../../core/release/actions';
-import type { Head } from '../../../core/release/entry';
+import { emptyHead, type Head } from '../../../core/release/entry';
 import { factKinds, factName, type FactKey, type SetFact } from '../../../core/release/facts';
 import { factsCorrupt } from '../../problems';
 
@@ -188,5 +188,5 @@ function sumOf(fact: SetFact): string {
 
 /** The head that a commit stands for. */
 export function headOf(commit: LedgerCommit | undefined): Head {
-  return commit === undefined ? { seq: 0, hash: null } : { seq: commit.state.seq, hash: commit.state.hash };
+  return commit === undefined ? emptyHead : { seq: commit.state.seq, hash: commit.state.hash };
 }

@@ -218,11 +218,14 @@ function isUnknownReference({ stderr }: GitRun): boolean {
   return /couldn't find remote ref|no such remote ref/i.test(stderr);
 }
 
-/** Faults of the connection, and of a server that is busy; and of what two do at once. */
+/** What git says of a connection that fails, and of a server that is busy. */
+const connectionFault =
+  /connection (refused|reset|timed out)|failed to connect|couldn't connect|timed out|early eof|unexpected disconnect|hung up|error: 5\d\d|HTTP 5\d\d|empty reply|broken pipe|recv failure|send failure|too slow/i;
+/** What it says of a name that is not found, which may be for now, and of what two do at once. */
+const passingFault = /could not resolve|cannot lock ref|unable to create '.*\.lock'|shallow file has changed/i;
+
 function mayPass({ stderr }: GitRun): boolean {
-  return /could not resolve|connection (refused|reset|timed out)|failed to connect|couldn't connect|timed out|early eof|unexpected disconnect|hung up|error: 5\d\d|HTTP 5\d\d|empty reply|broken pipe|recv failure|send failure|too slow|cannot lock ref|unable to create '.*\.lock'|shallow file has changed/i.test(
-    stderr,
-  );
+  return connectionFault.test(stderr) || passingFault.test(stderr);
 }
 
 /** The ways in which a remote fails, each seen in what git says: the right that was needed first. */
@@ -260,8 +263,7 @@ const causes: readonly LedgerCause[] = [
     next: 'correct the URL of the remote (`git remote --verbose`)',
   },
   {
-    pattern:
-      /connection (refused|reset|timed out)|failed to connect|couldn't connect|timed out|early eof|unexpected disconnect|hung up|error: 5\d\d|HTTP 5\d\d|empty reply|broken pipe|recv failure|send failure|too slow/i,
+    pattern: connectionFault,
     code: 'ledger-unavailable',
     why: 'the remote does not answer, or broke off',
     next: 'run the command again when it does; nothing was tagged by this run',
