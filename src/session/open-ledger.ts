@@ -107,7 +107,7 @@ async function gitPlace(
   if (url === undefined) {
     throw new HodError('ledger-missing', {
       what: 'there is no such remote',
-      object: `${remote}, which \`ledger:\` in hod.yaml names`,
+      object: `${remote}, where the ledger is said to be`,
       why: `the working copy at ${config.folder} has no remote of this name, or is none`,
       next: 'add it (`git remote add`), or name another under `ledger:` in hod.yaml; `remote:` takes a URL too',
     });
