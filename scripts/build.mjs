@@ -47,6 +47,7 @@ await build({
   outfile: 'dist/hod.js',
   define: { HOD_PROGRAM: JSON.stringify(name) },
 });
+await build({ ...common, entryPoints: ['src/archive/gzip/thread.ts'], outfile: 'dist/deflate-thread.js' });
 await chmod(`${dist}/hod.js`, 0o755);
 execFileSync(process.execPath, [`${root}scripts/compile.mjs`, `${dist}/${name}`], {
   stdio: ['ignore', 'ignore', 'inherit'],

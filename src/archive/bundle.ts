@@ -7,7 +7,7 @@ import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { bundleManifest, emptyConfig } from '../core/oci/bundle';
 import type { ContentNode, ContentSource } from '../core/oci/content';
 import { digestHasher, sha256 } from '../core/oci/digest';
-import { fileBytes, naming } from './files';
+import { fileAt, fileBytes, naming } from './files';
 
 const blockSize = 512;
 /** Everything in a bundle bears this time: the same files give the same bytes. */
@@ -92,7 +92,7 @@ async function* archive(files: readonly BundledFile[]): AsyncGenerator<Uint8Arra
   for (const file of files) {
     yield* headerOf(file);
     let size = 0;
-    for await (const piece of fileBytes(file.path)) {
+    for await (const piece of fileBytes(fileAt(file.path))) {
       size += piece.length;
       yield piece;
     }

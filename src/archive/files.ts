@@ -1,24 +1,55 @@
 import { constants } from 'node:fs';
-import { open, type FileHandle } from 'node:fs/promises';
+import { open } from 'node:fs/promises';
 import { HodError, messageOf } from '../core/errors';
 
 /**
- * The files of an image layout, wherever they are kept. Names are relative, with `/` between their
+ * The files of a build output, wherever they are kept. Names are relative, with `/` between their
  * parts, and never lead outside.
  */
-export interface LayoutFiles {
-  /** The folder or the .tar, for messages. */
+export interface OutputFiles {
+  /** The folder or the archive, for messages. */
   readonly label: string;
   /** The first names in it, for messages. */
   names(): Promise<string[]>;
-  /** Bytes of the named file; undefined where there is none. Throws `corrupt` for a link. */
+  /** Bytes of the named file; undefined where there is none. Throws `corrupt` for a link that leads outside. */
   size(name: string): Promise<number | undefined>;
   /** The bytes of a file that {@link size} found, from a byte on; see {@link fileBytes}. */
   open(name: string, from?: number): AsyncIterable<Uint8Array>;
 }
 
+/** A plain file: one at a path, or one that is kept while a run needs it. */
+export interface PlainFile {
+  /** Its path, or what it was made of, for messages. */
+  readonly label: string;
+  /** Throws `file-unreadable`. */
+  open(): Promise<OpenFile>;
+}
+
+/** A plain file that is open. */
+export interface OpenFile {
+  /** Bytes. */
+  readonly length: number;
+  /** Reads up to `length` bytes that stand at a place in it into a buffer; answers how many. Throws `file-unreadable`. */
+  read(buffer: Buffer, length: number, at: number): Promise<number>;
+  close(): Promise<void>;
+}
+
 /** How many names of files are told in a message. */
 export const namesTold = 5;
+
+/** A name within a build output, in its one form; undefined where it leads outside. */
+export function nameWithin(name: string): string | undefined {
+  const parts: string[] = [];
+  for (const part of name.split('/')) {
+    if (part === '..' && parts.pop() === undefined) {
+      return undefined;
+    }
+    if (part !== '..' && part !== '.' && part !== '') {
+      parts.push(part);
+    }
+  }
+  return name.startsWith('/') || name.includes('\\') ? undefined : parts.join('/');
+}
 
 /** Bytes read at a time: large enough to keep a connection busy, small enough to hold many at once. */
 const readSize = 512 * 1024;
@@ -29,39 +60,48 @@ const readSize = 512 * 1024;
  * ends. Throws `file-unreadable` where the disk or the system says no.
  */
 export async function* fileBytes(
-  path: string,
+  file: PlainFile,
   { start = 0, size }: { start?: number | undefined; size?: number } = {},
 ): AsyncGenerator<Uint8Array> {
-  const { handle, length } = await openFile(path);
+  const open = await file.open();
   try {
     let at = start;
-    const end = size === undefined ? length : at + size;
+    const end = size === undefined ? open.length : at + size;
     let buffer = Buffer.alloc(0);
     let other = buffer;
     while (at < end) {
       const wanted = Math.min(readSize, end - at);
       [buffer, other] = [other.length < wanted ? Buffer.allocUnsafeSlow(wanted) : other, buffer];
-      const { bytesRead } = await naming(path, handle.read(buffer, 0, wanted, at));
-      if (bytesRead === 0) {
+      const count = await open.read(buffer, wanted, at);
+      if (count === 0) {
         return;
       }
-      at += bytesRead;
-      yield buffer.subarray(0, bytesRead);
+      at += count;
+      yield buffer.subarray(0, count);
     }
   } finally {
-    await handle.close();
+    await open.close();
   }
 }
 
-/** Opens a plain file, of so many bytes; a pipe in its place is not waited for. Throws `file-unreadable`. */
-export async function openFile(path: string): Promise<{ handle: FileHandle; length: number }> {
-  const handle = await naming(path, open(path, constants.O_RDONLY | constants.O_NONBLOCK));
-  const found = await naming(path, handle.stat());
-  if (found.isFile()) {
-    return { handle, length: found.size };
-  }
-  await handle.close();
-  throw unreadable(path, new Error('it is no plain file'));
+/** The plain file at a path; a pipe in its place is not waited for. */
+export function fileAt(path: string): PlainFile {
+  return {
+    label: path,
+    async open() {
+      const handle = await naming(path, open(path, constants.O_RDONLY | constants.O_NONBLOCK));
+      const found = await naming(path, handle.stat());
+      if (!found.isFile()) {
+        await handle.close();
+        throw unreadable(path, new Error('it is no plain file'));
+      }
+      return {
+        length: found.size,
+        read: async (buffer, length, at) => (await naming(path, handle.read(buffer, 0, length, at))).bytesRead,
+        close: () => handle.close(),
+      };
+    },
+  };
 }
 
 /** Waits for work on a file. Throws `file-unreadable` where the disk or the system says no. */

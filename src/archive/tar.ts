@@ -1,56 +1,95 @@
-import type { FileHandle } from 'node:fs/promises';
 import { Header, type HeaderData } from 'tar/header';
 import { Pax } from 'tar/pax';
 import { HodError, messageOf } from '../core/errors';
-import { fileBytes, naming, namesTold, openFile, type LayoutFiles } from './files';
+import { fileBytes, namesTold, nameWithin, type OpenFile, type OutputFiles, type PlainFile } from './files';
 
 const blockSize = 512;
 /** The longest extended header to read: path names, not content. */
 const extensionLimit = 1024 * 1024;
-/** More files than any image layout has: a layout has one for each manifest and blob. */
+/** More files than any build output has: it has one for each manifest and blob. */
 const memberLimit = 100_000;
 
-interface Member {
-  /** Where its bytes begin in the file. */
+/** Links that lead to links: more than any builder writes. */
+const linkLimit = 8;
+
+/** Where the bytes of a file begin in the archive, and how many they are. */
+interface Place {
   start: number;
   size: number;
 }
 
+/** A file, or the name of another that it is a link to. */
+type Member = Place | { link: string };
+
 /**
- * The files of an image layout that is a .tar. One walk over the headers, skipping the content,
- * finds where each file lies, so members may stand in any order.
+ * The files of a build output that is a .tar. One walk over the headers, skipping the content,
+ * finds where each file lies, so members may stand in any order. A link to another member is that member.
  *
- * Throws `corrupt` for links, for members whose names lead outside, that stand twice, or that are cut off.
+ * Throws `corrupt` for members and links whose names lead outside, for members that stand twice, or that are cut off.
  */
-export async function tarFiles(path: string): Promise<LayoutFiles> {
-  const { handle, length } = await openFile(path);
-  const members = await readMembers(handle, length, path).finally(() => handle.close());
+export async function tarFiles(file: PlainFile): Promise<OutputFiles> {
+  const open = await file.open();
+  const corrupt = (why: string): HodError =>
+    new HodError('archive-corrupt', {
+      what: 'this .tar cannot be read',
+      object: file.label,
+      why,
+      next: 'write it again',
+    });
+  const members = await readMembers(open, corrupt).finally(() => open.close());
+  const find = (name: string): Place | undefined => {
+    let found = members.get(name);
+    for (let links = 0; found !== undefined && 'link' in found; links += 1) {
+      const { link } = found;
+      found = members.get(link);
+      if (found === undefined || links === linkLimit) {
+        throw corrupt(`${name} is a link to ${link}, and that leads to no file in it`);
+      }
+    }
+    return found;
+  };
   return {
-    label: path,
+    label: file.label,
     names: () => Promise.resolve([...members.keys()].slice(0, namesTold)),
-    size: (name) => Promise.resolve(members.get(name)?.size),
+    size: async (name) => Promise.resolve(find(name)?.size),
     open(name, from = 0) {
-      const { start, size } = members.get(name) ?? { start: 0, size: 0 };
-      return fileBytes(path, { start: start + from, size: Math.max(0, size - from) });
+      const { start, size } = find(name) ?? { start: 0, size: 0 };
+      return fileBytes(file, { start: start + from, size: Math.max(0, size - from) });
     },
   };
 }
 
-async function readMembers(handle: FileHandle, fileSize: number, path: string): Promise<Map<string, Member>> {
+/** Whether the first block of a file is that of a .tar: a header, or the end of an archive without members. */
+export function beginsTar(block: Buffer): boolean {
+  try {
+    const header = new Header(block.subarray(0, blockSize), 0);
+    return block.length >= blockSize && (header.cksumValid || header.nullBlock);
+  } catch {
+    return false;
+  }
+}
+
+async function readMembers(file: OpenFile, corrupt: (why: string) => HodError): Promise<Map<string, Member>> {
   const members = new Map<string, Member>();
-  const corrupt = (why: string): HodError =>
-    new HodError('archive-corrupt', { what: 'this .tar cannot be read', object: path, why, next: 'write it again' });
   const read = async (start: number, length: number): Promise<Buffer> => {
     const buffer = Buffer.alloc(length);
-    const { bytesRead } = await naming(path, handle.read(buffer, 0, length, start));
-    if (bytesRead < length) {
+    if ((await file.read(buffer, length, start)) < length) {
       throw corrupt('it is cut off');
     }
     return buffer;
   };
+  const add = (name: string, member: Member): void => {
+    if (members.has(name)) {
+      throw corrupt(`${name} stands in it twice`);
+    }
+    if (members.size === memberLimit) {
+      throw corrupt(`it has more than ${memberLimit} files`);
+    }
+    members.set(name, member);
+  };
 
   let extended: HeaderData | undefined;
-  for (let at = 0; at + blockSize <= fileSize;) {
+  for (let at = 0; at + blockSize <= file.length;) {
     const block = await read(at, blockSize);
     const header = headerOf(block, extended, corrupt);
     at += blockSize;
@@ -58,11 +97,7 @@ async function readMembers(handle: FileHandle, fileSize: number, path: string): 
       continue;
     }
     if (!header.cksumValid) {
-      throw corrupt(
-        at === blockSize
-          ? 'it is not a .tar (a compressed one must be unpacked first)'
-          : `no header at byte ${at - blockSize}`,
-      );
+      throw corrupt(`no header at byte ${at - blockSize}`);
     }
     const size = header.size ?? 0;
     const start = at;
@@ -70,39 +105,47 @@ async function readMembers(handle: FileHandle, fileSize: number, path: string): 
       throw corrupt(`${header.path ?? 'a member'} has a size below nothing`);
     }
     at += Math.ceil(size / blockSize) * blockSize;
-    if (start + size > fileSize) {
+    if (start + size > file.length) {
       throw corrupt(`it is cut off within ${header.path ?? 'a member'}`);
     }
     switch (header.type) {
       case 'ExtendedHeader':
       case 'OldExtendedHeader':
-      case 'NextFileHasLongPath': {
+      case 'NextFileHasLongPath':
+      case 'NextFileHasLongLinkpath': {
         if (size > extensionLimit) {
           throw corrupt('a name in it is too long');
         }
         const text = (await read(start, size)).toString('utf8');
+        const name = text.replace(/\0.*/s, '');
         extended =
           header.type === 'NextFileHasLongPath'
-            ? { ...extended, path: text.replace(/\0.*/s, '') }
-            : Pax.parse(text, extended);
+            ? { ...extended, path: name }
+            : header.type === 'NextFileHasLongLinkpath'
+              ? { ...extended, linkpath: name }
+              : Pax.parse(text, extended);
         continue;
       }
       case 'File':
       case 'OldFile':
       case 'ContiguousFile': {
-        const name = memberName(header.path ?? '', corrupt);
-        if (members.has(name)) {
-          throw corrupt(`${name} stands in it twice`);
-        }
-        if (members.size === memberLimit) {
-          throw corrupt(`it has more than ${memberLimit} files`);
-        }
-        members.set(name, { start, size });
+        add(memberName(header.path ?? '', corrupt), { start, size });
         break;
       }
       case 'Link':
-      case 'SymbolicLink':
-        throw corrupt(`${header.path ?? 'a member'} is a link; an image layout has none`);
+      case 'SymbolicLink': {
+        // A hard link names a member from the top of the archive, a symbolic one from the folder that it is in.
+        const name = memberName(header.path ?? '', corrupt);
+        // The package does not put a longer name from an extended header into its place.
+        const target = extended?.linkpath ?? header.linkpath ?? '';
+        const from = header.type === 'Link' ? '' : `${name}/../`;
+        const link = target.startsWith('/') ? undefined : nameWithin(`${from}${target}`);
+        if (link === undefined) {
+          throw corrupt(`${name} is a link to ${JSON.stringify(target)}, which leads outside`);
+        }
+        add(name, { link });
+        break;
+      }
       default:
         memberName(header.path ?? '', corrupt);
     }
@@ -120,9 +163,9 @@ function headerOf(block: Buffer, extended: HeaderData | undefined, corrupt: (why
 }
 
 function memberName(path: string, corrupt: (why: string) => HodError): string {
-  const parts = path.split('/').filter((part) => part !== '.' && part !== '');
-  if (path.startsWith('/') || path.includes('\\') || parts.includes('..')) {
+  const name = path.split('/').includes('..') ? undefined : nameWithin(path);
+  if (name === undefined) {
     throw corrupt(`the member ${JSON.stringify(path)} leads outside`);
   }
-  return parts.join('/');
+  return name;
 }

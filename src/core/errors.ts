@@ -108,7 +108,7 @@ export const errorCodes = {
     'image-missing',
     'entry-missing',
     'entry-ambiguous',
-    'not-a-layout',
+    'output-unrecognised',
     'blob-missing',
     'files-missing',
     'no-repository',

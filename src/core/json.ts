@@ -17,20 +17,23 @@ const objectSchema = z.custom<Record<string, unknown>>(
  * readers would understand such a document differently (RFC 8259 §4).
  */
 export function readJson(bytes: Uint8Array): JsonReading {
-  let text: string;
-  let value: unknown;
-  try {
-    text = new TextDecoder('utf-8', { fatal: true }).decode(bytes);
-    value = JSON.parse(text);
-  } catch {
-    return { object: undefined, problem: 'it is not a JSON object' };
-  }
-  const problem = structureProblem(text);
+  const { value, problem } = readJsonValue(bytes);
   const object = objectSchema.safeParse(value).data;
-  if (problem !== undefined || object === undefined) {
-    return { object: undefined, problem: problem ?? 'it is not a JSON object' };
+  return object === undefined
+    ? { object, problem: problem ?? 'it is not a JSON object' }
+    : { object, problem: undefined };
+}
+
+/** Reads a JSON document of any kind as {@link readJson} reads an object; `value` is undefined where it cannot. */
+export function readJsonValue(bytes: Uint8Array): { readonly value: unknown; readonly problem: string | undefined } {
+  try {
+    const text = new TextDecoder('utf-8', { fatal: true }).decode(bytes);
+    const value: unknown = JSON.parse(text);
+    const problem = structureProblem(text);
+    return { value: problem === undefined ? value : undefined, problem };
+  } catch {
+    return { value: undefined, problem: 'it is not JSON' };
   }
-  return { object, problem: undefined };
 }
 
 /** A JSON object from bytes (UTF-8), or undefined where they are not one, or one that {@link readJson} refuses. */

@@ -1,4 +1,4 @@
-/** One thing that is remembered of a registry beyond a run. */
+/** One thing that is remembered beyond a run. */
 export interface Memory<T> {
   /** What it was the last time; undefined where nothing is known. */
   recall(): Promise<T | undefined>;

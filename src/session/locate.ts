@@ -3,14 +3,22 @@ import { HodError } from '../core/errors';
 import { readContent, type ContentNode } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
 import { formatReference, parseReference, type Reference } from '../core/oci/reference';
-import { openLayout, parseLayoutLocation } from '../archive/layout';
+import type { Compression } from '../core/oci/compression';
+import { parseOutputLocation } from '../archive/entries';
 import { nearestName } from '../core/nearest';
 import { asOneLine } from '../core/text';
 import type { Session } from './session';
 
-/** Opens an image layout: `path` or `path#entry`. */
-export async function readLayout(location: string): Promise<ContentNode> {
-  const { source, root } = await openLayout(parseLayoutLocation(location));
+/** Reads a build output: `path` or `path#entry`. `note` is told what takes a while. */
+export async function readOutputAt(
+  location: string,
+  { note, compression = 'gzip' }: { note: (text: string) => void; compression?: Compression },
+): Promise<ContentNode> {
+  const [{ openOutput }, { packedLayers }] = await Promise.all([
+    import('../archive/output'),
+    import('../workspace/user-memory'),
+  ]);
+  const { source, root } = await openOutput(parseOutputLocation(location), { compression, known: packedLayers, note });
   return readContent(source, root);
 }
 
@@ -52,10 +60,10 @@ async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promi
     : `similar: ${nearest}`;
 }
 
-/** Reads what a person named: the image layout at a path, where there is one, else a reference. */
+/** Reads what a person named: the build output at a path, where there is one, else a reference. */
 export async function locate(session: Session, text: string): Promise<ContentNode> {
-  if (existsSync(parseLayoutLocation(text).path)) {
-    return readLayout(text);
+  if (existsSync(parseOutputLocation(text).path)) {
+    return readOutputAt(text, session.observer);
   }
   return readReference(session, referenceIn(text));
 }
@@ -71,7 +79,7 @@ function referenceIn(text: string): Reference {
         what: 'there is no such image',
         object: text,
         why: `no file or folder has this name, and as a reference it cannot be read: ${asOneLine(why ?? '')}`,
-        next: 'name an image layout (a folder or a .tar), or registry/name:tag',
+        next: 'name a build output (an image layout or archive), or registry/name:tag',
       },
       { cause: error },
     );

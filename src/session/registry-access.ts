@@ -13,7 +13,7 @@ import type { RegistryConfig, SecretPlace } from '../workspace/config-schema';
 import { readPlace, readSecret, runConfigured, runCredentialCommand, type SecretContext } from '../workspace/secrets';
 import { readSmallFile } from '../workspace/files';
 import { readStored } from '../workspace/stored-logins';
-import { contentChecks, requestLimits, tokenServices, type RegistryMemory } from '../workspace/registry-memory';
+import { contentChecks, requestLimits, tokenServices, type UserMemory } from '../workspace/user-memory';
 import type { Observer } from './observer';
 
 type CredentialsConfig = NonNullable<RegistryConfig['credentials']>;
@@ -58,7 +58,7 @@ export async function accessTo(
 }
 
 /** What is remembered of a registry. On this machine another one may have its address tomorrow. */
-function lasting<T>(registry: string, memory: RegistryMemory<T>): Memory<T> {
+function lasting<T>(registry: string, memory: UserMemory<T>): Memory<T> {
   return isThisMachine(registry)
     ? { recall: () => Promise.resolve(undefined), remember: () => Promise.resolve() }
     : memory.of(registry);

@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { isResultName } from '../core/release/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/freeze';
+import { compressions } from '../core/oci/compression';
 import { millisecondsOf } from '../core/duration';
 
 const nameSchema = z
@@ -74,6 +75,7 @@ const ownTags = z.record(nameSchema, tagRules);
 export const imageSchema = z.strictObject({
   from: paths,
   platforms: z.array(z.string()).min(1).optional(),
+  compress: z.enum(compressions, 'must be gzip or none').optional(),
   inputs: patterns.optional(),
   'publish-alone': z.boolean().optional(),
   tags: ownTags.optional(),

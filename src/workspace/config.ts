@@ -1,6 +1,7 @@
 import { dirname, join, resolve } from 'node:path';
 import { isScalar, LineCounter, parseDocument, visit, type Document } from 'yaml';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
+import type { Compression } from '../core/oci/compression';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
 import { followedBy, followedByOwn, type Follows, type RulesOf, type TagRule } from '../core/tags/rules';
@@ -34,6 +35,7 @@ export interface ImageConfig extends CommonConfig {
   readonly outputs: readonly string[];
   /** The platforms that must be there; empty where hod.yaml does not say. */
   readonly platforms: readonly Platform[];
+  readonly compression: Compression;
 }
 
 /** Files that are released with the images. */
@@ -210,6 +212,7 @@ function resolveConfig(raw: RawConfig, file: string): Config {
         name,
         outputs: [image.from].flat().map((path) => resolve(folder, path)),
         platforms: (image.platforms ?? []).map(parsePlatform),
+        compression: image.compress ?? 'gzip',
         inputs: image.inputs,
         publishAlone: image['publish-alone'] === true,
       })),

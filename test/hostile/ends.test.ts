@@ -210,7 +210,7 @@ const files: HostileCase[] = [
     },
     run: ['publish'],
     exit: 4,
-    code: 'not-a-layout',
+    code: 'output-unrecognised',
   },
   {
     name: 'a layout whose index is a FIFO',

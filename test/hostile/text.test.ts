@@ -203,7 +203,7 @@ const fromFiles: HostileCase[] = [
     },
     ['assemble', `${host.dev}/x/y`, 'out/packed.tar'],
     4,
-    'not-a-layout',
+    'output-unrecognised',
   ),
   failing('a path', () => undefined, ['assemble', `${host.dev}/x/y`, `out/${evil}`], 4, 'image-missing'),
   failing('a reference', () => undefined, ['show', `${host.dev}/${evil}`], 4, 'image-missing'),

@@ -95,7 +95,7 @@ describe('build outputs', () => {
     await appendFile(out('tide-watch', 'index.json'), '}');
     expect((await publishFails('layout-corrupt')).object).toMatch(/^index\.json in /);
     await rm(out('tide-watch', 'index.json'));
-    expect((await publishFails('not-a-layout')).why).toBe(
+    expect((await publishFails('output-unrecognised')).why).toBe(
       'it has no index.json; what it holds begins with blobs, oci-layout',
     );
     await rm(out('tide-watch'), { recursive: true });
@@ -121,7 +121,7 @@ describe('build outputs', () => {
     await truncate(out('tide-watch.tar'), 100_000);
     expect((await publishFails('archive-corrupt')).why).toContain('cut off');
     await writeFile(out('tide-watch.tar'), Buffer.alloc(2048, 31));
-    expect((await publishFails('archive-corrupt')).why).toContain('not a .tar');
+    expect((await publishFails('output-unrecognised')).why).toContain('it is no .tar: it begins with');
   });
 
   test('an index with two images for one platform, or that lists one for another than its own', async () => {

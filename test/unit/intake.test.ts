@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { sha256 } from '../../src/core/oci/digest';
 import { HashThreads } from '../../src/registry/hash-threads';
 import { Intake, leastBody } from '../../src/registry/intake';
-import { contentChecks, requestLimits } from '../../src/workspace/registry-memory';
+import { contentChecks, requestLimits } from '../../src/workspace/user-memory';
 
 const registry = 'registry.skerry.test';
 const hour = 60 * 60 * 1000;

@@ -6,8 +6,10 @@ import { create } from 'tar';
 import { readContent, contentOf, platformsOf } from '../../src/core/oci/content';
 import { sha256 } from '../../src/core/oci/digest';
 import { mediaTypes } from '../../src/core/oci/media-types';
+import type { Packing } from '../../src/archive/packing';
 import { failing } from '../support/seen-errors';
-import { openLayout, parseLayoutLocation } from '../../src/archive/layout';
+import { parseOutputLocation } from '../../src/archive/entries';
+import { openOutput } from '../../src/archive/output';
 
 let folder: string;
 beforeEach(() => (folder = mkdtempSync(join(tmpdir(), 'hod-layout-'))));
@@ -54,8 +56,13 @@ const named = (descriptor: object, name: string) => ({
   ...descriptor,
   annotations: { 'org.opencontainers.image.ref.name': name },
 });
+const packing: Packing = {
+  compression: 'gzip',
+  known: { of: () => ({ recall: () => Promise.resolve(undefined), remember: () => Promise.resolve() }) },
+  note: () => undefined,
+};
 const read = async (location: string) => {
-  const { source, root } = await openLayout(parseLayoutLocation(location));
+  const { source, root } = await openOutput(parseOutputLocation(location), packing);
   return readContent(source, root);
 };
 

@@ -8,7 +8,7 @@ export function assembleCommand() {
     ['hod assemble registry.test/skerry/timetable out/all.tar#amd64 registry.test/skerry/timetable@sha256:…', 'no tag'],
   ])
     .argument('<target>', 'the repository to write into; a tag named here is fixed: it is never moved')
-    .argument('<members...>', 'image layouts (a folder or a .tar, with #name for one entry) or references')
+    .argument('<members...>', 'build outputs (layouts or archives, with #name for one entry) or references')
     .addOption(configOption())
     .addOption(dryRunOption())
     .addOption(jobsOption())

@@ -7,7 +7,7 @@ export function showCommand() {
     ['hod show registry.test/skerry/timetable:2.4.0', 'in a registry'],
     ['hod show out/timetable.tar', 'a build output'],
   ])
-    .argument('<ref>', 'a reference, or the path of an image layout')
+    .argument('<ref>', 'a reference, or the path of a build output')
     .addOption(configOption())
     .addOption(requestsOption())
     .addOption(quietOption())

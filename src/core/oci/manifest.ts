@@ -121,6 +121,13 @@ export function parseManifest(bytes: Uint8Array, expected: ExpectedManifest): Ma
     : { kind: 'image', ...base, config: parsed.data.config, layers: parsed.data.layers ?? [] };
 }
 
+/** The manifest of an image that has none of its own. The same descriptors give the same bytes. */
+export function imageManifest(config: Descriptor, layers: readonly Descriptor[]): Manifest {
+  const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers };
+  const bytes = new TextEncoder().encode(JSON.stringify(document));
+  return parseManifest(bytes, { label: 'the manifest of an image', mediaType: mediaTypes.manifest });
+}
+
 /** The descriptor of a parsed manifest. */
 export function describeManifest(manifest: Manifest): Descriptor {
   return { mediaType: manifest.mediaType, digest: manifest.digest, size: manifest.bytes.length };

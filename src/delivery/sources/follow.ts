@@ -1,9 +1,9 @@
-import { stat } from 'node:fs/promises';
 import { join, relative, resolve } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
-import { HodError, systemErrorCode } from '../../core/errors';
-import { parseLayoutLocation } from '../../archive/layout';
+import { HodError } from '../../core/errors';
+import { parseOutputLocation } from '../../archive/entries';
 import { readSmallFile } from '../../workspace/files';
+import { markOf } from './outputs';
 import {
   appendStaging,
   describeStaged,
@@ -40,7 +40,7 @@ export async function follow(
 
   const stageNew = async (last: boolean): Promise<void> => {
     for (const output of outputs) {
-      const signature = await signatureOf(output.path);
+      const signature = markOf(parseOutputLocation(output.path).path);
       const steady = signature !== undefined && (last || signature === seen.get(output));
       seen.set(output, signature ?? '');
       if (!steady || staged.get(output)?.signature === signature) {
@@ -98,7 +98,7 @@ export async function follow(
 
 function outputsIn(folder: string, all: readonly OutputPlace[]): OutputPlace[] {
   const inside = all.filter(({ path }) => {
-    const way = relative(resolve(folder), resolve(parseLayoutLocation(path).path));
+    const way = relative(resolve(folder), resolve(parseOutputLocation(path).path));
     return way !== '' && !way.startsWith('..');
   });
   if (inside.length === 0) {
@@ -139,19 +139,4 @@ async function readEnd(folder: string, commit: string): Promise<'succeeded' | 'f
     }
   }
   return other;
-}
-
-/** Changes when an output does; undefined while there is none. */
-async function signatureOf(location: string): Promise<string | undefined> {
-  const { path } = parseLayoutLocation(location);
-  try {
-    const root = await stat(path);
-    const file = root.isDirectory() ? await stat(join(path, 'index.json')) : root;
-    return `${file.size} ${file.mtimeMs} ${file.ino}`;
-  } catch (error) {
-    if (systemErrorCode(error) === 'ENOENT') {
-      return undefined;
-    }
-    throw error;
-  }
 }

@@ -50,7 +50,9 @@ export async function gather(
 ): Promise<GatheredItem[]> {
   const { ledger, session, wait } = context;
   const deadline = performance.now() + wait;
-  const outputs = new OutputReader();
+  const outputs = new OutputReader((text) => {
+    session.observer.note(text);
+  });
   let said = '';
   for (;;) {
     const { facts } = await ledger.read([{ kind: 'staged', key: commit }]);

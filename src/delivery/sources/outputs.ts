@@ -1,6 +1,6 @@
 import { existsSync, statSync } from 'node:fs';
 import { join } from 'node:path';
-import { parseLayoutLocation } from '../../archive/layout';
+import { parseOutputLocation } from '../../archive/entries';
 import { readBundle } from '../../archive/bundle';
 import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
@@ -8,7 +8,7 @@ import { runnableImages, type ContentNode } from '../../core/oci/content';
 import { formatPlatform } from '../../core/oci/platform';
 import { refuseUnsound } from '../../core/oci/sound-index';
 import type { Claim } from '../../core/release/gates/build';
-import { readLayout } from '../../session/locate';
+import { readOutputAt } from '../../session/locate';
 import type { ComponentConfig } from '../../workspace/config';
 
 /** A build output, read: the content of an image, for some platforms or all; or that of a bundle. */
@@ -22,25 +22,30 @@ export interface Output {
 
 /** Whether there is a build output at a place (`path` or `path#entry`). */
 export function isThere(location: string): boolean {
-  return existsSync(parseLayoutLocation(location).path);
+  return existsSync(parseOutputLocation(location).path);
 }
 
 /** Reads build outputs again and again, and each only where it has changed. */
 export class OutputReader {
   private readonly known = new Map<string, { mark: string; output: Output }>();
 
+  /** @param note Told what takes a while. */
+  constructor(private readonly note: (text: string) => void) {}
+
   /**
    * A build output as it is now; undefined where it is not there. `patient`: also where it cannot be
    * read yet, as somebody may be writing it.
    */
   async read(component: ComponentConfig, location: string, patient: boolean): Promise<Output | undefined> {
-    const mark = markOf(component, parseLayoutLocation(location).path);
+    const { path } = parseOutputLocation(location);
+    // The files of a bundle may be anywhere below: it is read once.
+    const mark = component.kind === 'bundle' && existsSync(path) ? 'read' : markOf(path);
     const known = this.known.get(location);
     if (mark === undefined || (known !== undefined && known.mark === mark)) {
       return mark === undefined ? undefined : known?.output;
     }
     try {
-      const output = await readOutput(component, location);
+      const output = await readOutput(component, location, this.note);
       this.known.set(location, { mark, output });
       return output;
     } catch (error) {
@@ -52,24 +57,35 @@ export class OutputReader {
   }
 }
 
+/** The files that builders write last into a folder. */
+const lastWritten = ['index.json', 'manifest.json'];
+
 /**
- * What changes where a build output is written: of a file when and how long, of a layout the same of what is
- * written last. Undefined where it is not there. A bundle, whose files may be anywhere below, is read once.
+ * What changes where a build output is written: of a file when and how long, of a folder the same of what is
+ * written last. Undefined where it is not there.
  */
-function markOf({ kind }: ComponentConfig, path: string): string | undefined {
-  const found = statSync(path, { throwIfNoEntry: false });
-  if (found === undefined || kind === 'bundle') {
-    return found && 'read';
-  }
-  const last = found.isDirectory() ? statSync(join(path, 'index.json'), { throwIfNoEntry: false }) : found;
-  return `${found.mtimeMs} ${last?.mtimeMs ?? 0} ${last?.size ?? 0}`;
+export function markOf(path: string): string | undefined {
+  const found = [path, ...lastWritten.map((name) => join(path, name))].map((each) =>
+    statSync(each, { throwIfNoEntry: false }),
+  );
+  const [itself] = found;
+  return (
+    itself &&
+    found.map((each) => `${each?.mtimeMs ?? 0} ${each?.ino ?? 0} ${each?.isFile() === true ? each.size : 0}`).join(' ')
+  );
 }
 
 /** Reads a build output of an image, or the files of a bundle. */
-export async function readOutput(component: ComponentConfig, location: string): Promise<Output> {
-  return component.kind === 'bundle'
-    ? { node: await readBundle(component.name, component.files), platforms: [], claims: [] }
-    : outputFrom(component.name, await readLayout(location));
+export async function readOutput(
+  component: ComponentConfig,
+  location: string,
+  note: (text: string) => void,
+): Promise<Output> {
+  if (component.kind === 'bundle') {
+    return { node: await readBundle(component.name, component.files), platforms: [], claims: [] };
+  }
+  const { compression } = component;
+  return outputFrom(component.name, await readOutputAt(location, { note, compression }));
 }
 
 /** What content is, as far as publishing asks. Throws where an index in it would give a node the wrong image. */

@@ -102,7 +102,9 @@ async function carryOutput(
   { session, config, build, platform, replace, dryRun }: StageContext,
 ): Promise<{ item: CarriedItem; transfer: Transfer }> {
   const [environment] = config.environments;
-  const { node, platforms, claims } = await readOutput(component, path);
+  const { node, platforms, claims } = await readOutput(component, path, (text) => {
+    session.observer.note(text);
+  });
   refuseUnmet([
     rightBuild(claims, build.commit, undefined),
     namedPlatform(`${component.name}: ${path}`, platforms, platform),

@@ -1,0 +1,63 @@
+import { HodError } from '../core/errors';
+import type { ContentSource } from '../core/oci/content';
+import type { Descriptor } from '../core/oci/descriptor';
+
+/** Where a build output is, and which of its entries is meant: `out/all.tar#timetable`. */
+export interface OutputLocation {
+  path: string;
+  /** The name of an entry; needed where the output has several. */
+  entry?: string | undefined;
+}
+
+/** Reads `path` or `path#entry`. */
+export function parseOutputLocation(text: string): OutputLocation {
+  const mark = text.lastIndexOf('#');
+  return mark < 0 ? { path: text } : { path: text.slice(0, mark), entry: text.slice(mark + 1) };
+}
+
+/** A build output, opened: a place to read content from, and the image or index that was asked for. */
+export interface OpenedOutput {
+  readonly source: ContentSource;
+  readonly root: Descriptor;
+}
+
+/** An entry of a build output. */
+export interface Entry<T> {
+  /** What it may be called by. */
+  readonly names: readonly string[];
+  /** Equal for entries that are the same image. */
+  readonly identity: string;
+  readonly value: T;
+}
+
+/** The entry that a location means; the only one where it names none. Throws `missing`. */
+export function chooseEntry<T>(entries: readonly Entry<T>[], { path, entry }: OutputLocation): T {
+  const chosen = entry === undefined ? entries : entries.filter(({ names }) => names.includes(entry));
+  const [first] = chosen;
+  if (first !== undefined && chosen.every(({ identity }) => identity === first.identity)) {
+    return first.value;
+  }
+  const known = [...new Set(entries.map(({ names }) => names[0]).filter((name) => name !== undefined))];
+  throw new HodError(entry === undefined || first !== undefined ? 'entry-ambiguous' : 'entry-missing', {
+    what:
+      entry === undefined || first !== undefined
+        ? 'it is not clear which image is meant'
+        : 'this build output has no such entry',
+    object: entry === undefined ? path : `${path}#${entry}`,
+    why:
+      entries.length === 0
+        ? 'it holds no image'
+        : `it holds ${entries.length} entries: ${known.join(', ') || 'without names'}`,
+    next: known.length === 0 ? 'write one image or index in it' : `name one of them: ${path}#${known[0] ?? ''}`,
+  });
+}
+
+/** The error for something that is there, and is no build output of a kind that is understood. */
+export function unrecognised(object: string, why: string): HodError {
+  return new HodError('output-unrecognised', {
+    what: 'this is not a build output that Hod understands',
+    object,
+    why,
+    next: 'let the builder write an OCI image layout, or an image archive with manifest.json: a folder, .tar or .tar.gz',
+  });
+}

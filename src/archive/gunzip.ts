@@ -1,0 +1,29 @@
+import { pipeline } from 'node:stream';
+import { createGunzip } from 'node:zlib';
+import { HodError, messageOf } from '../core/errors';
+
+/** Unpacks what is compressed with gzip (RFC 1952), as it arrives. Throws `corrupt`, naming `label`. */
+export async function* gunzipped(zipped: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
+  const gunzip = createGunzip();
+  // What goes wrong on either side ends the other, and is thrown where the bytes are read.
+  pipeline(zipped, gunzip, () => undefined);
+  try {
+    for await (const piece of gunzip as AsyncIterable<Buffer>) {
+      yield piece;
+    }
+  } catch (error) {
+    if (error instanceof HodError) {
+      throw error;
+    }
+    throw new HodError(
+      'archive-corrupt',
+      {
+        what: 'what is compressed with gzip cannot be unpacked',
+        object: label,
+        why: messageOf(error),
+        next: 'write it again; nothing was tagged',
+      },
+      { cause: error },
+    );
+  }
+}

@@ -1,0 +1,80 @@
+import { stat } from 'node:fs/promises';
+import { HodError, messageOf, systemErrorCode } from '../core/errors';
+import { beginningOf } from './beginnings';
+import { holds } from './document';
+import { unrecognised, type OpenedOutput, type OutputLocation } from './entries';
+import { fileAt, fileBytes, type OutputFiles, type PlainFile } from './files';
+import { folderFiles } from './folder';
+import { gunzipped } from './gunzip';
+import { openLayout } from './layout';
+import { openOlderArchive } from './older-archive';
+import type { Packing } from './packing';
+import { beginsTar, tarFiles } from './tar';
+import { keepTemporarily } from './temporary';
+
+/**
+ * Opens a build output: an image layout, or an image archive of the older kind; a folder, a .tar, or one that is
+ * compressed with gzip. What it is, its content says, not its name. Where it is both, the layout counts.
+ *
+ * Throws `missing` where there is none, or no such entry, `corrupt` where it cannot be trusted.
+ */
+export async function openOutput(location: OutputLocation, packing: Packing): Promise<OpenedOutput> {
+  const files = await openFiles(location.path);
+  if ((await files.size('oci-layout')) !== undefined) {
+    return openLayout(files, location);
+  }
+  if ((await files.size('manifest.json')) !== undefined) {
+    return openOlderArchive(files, location, packing);
+  }
+  throw unrecognised(files.label, `it has neither oci-layout nor manifest.json; ${holds(await files.names())}`);
+}
+
+async function openFiles(path: string): Promise<OutputFiles> {
+  const found = await stat(path).catch((error: unknown) => {
+    throw new HodError(
+      'output-missing',
+      {
+        what: 'there is no build output here',
+        object: path,
+        why: systemErrorCode(error) === 'ENOENT' ? 'no such file or folder' : messageOf(error),
+        next: 'build the image first, or correct the path (`from:` in hod.yaml)',
+      },
+      { cause: error },
+    );
+  });
+  if (!found.isDirectory() && !found.isFile()) {
+    throw unrecognised(path, 'it is a pipe or a device, and neither a folder nor a file');
+  }
+  return found.isDirectory() ? folderFiles(path) : openArchive(fileAt(path));
+}
+
+async function openArchive(file: PlainFile): Promise<OutputFiles> {
+  const block = await firstBlock(file);
+  const beginning = beginningOf(block);
+  if (beginning?.kind === 'gzip') {
+    const unpacked = await keepTemporarily(file.label, gunzipped(fileBytes(file), file.label));
+    return openTar(unpacked, await firstBlock(unpacked), 'it is compressed with gzip, and what it holds is no .tar');
+  }
+  return openTar(file, block, `it is no .tar: ${beginning?.says ?? describe(block)}`);
+}
+
+function openTar(file: PlainFile, block: Buffer, why: string): Promise<OutputFiles> {
+  if (!beginsTar(block)) {
+    throw unrecognised(file.label, why);
+  }
+  return tarFiles(file);
+}
+
+async function firstBlock(file: PlainFile): Promise<Buffer> {
+  const open = await file.open();
+  try {
+    const buffer = Buffer.alloc(512);
+    return buffer.subarray(0, await open.read(buffer, buffer.length, 0));
+  } finally {
+    await open.close();
+  }
+}
+
+function describe(block: Buffer): string {
+  return block.length === 0 ? 'it is empty' : `it begins with ${JSON.stringify(block.toString('utf8', 0, 40))}`;
+}
