@@ -126,9 +126,16 @@ try {
   await shoot('progress', ['hod publish -c large.yaml --version 3.0.0'], () => uploaded('dev', 400 * 1024 * 1024));
   await writeFile(
     join(product, 'hod.yaml'),
-    config.replace('images:', 'imges:').replace('after: uat', 'after: uta').replace('product', '"product"'),
+    config
+      .replace('images:', 'imges:')
+      .replace('after: uat', 'after: uta')
+      .replace(/repository: (dev|\S+)/, 'repository: http://$1')
+      .replace('"c-{commit:12}"', 'latest')
+      .concat('registries:\n  registry.test: { credentials: { username: una, password: tern-and-gull } }\n'),
   );
   await shoot('config-check', ['hod config check']);
+  await rm(join(product, 'hod.yaml'));
+  await shoot('init', ['hod init --registry registry.test/skerry', 'cat hod.yaml']);
 } finally {
   demo.kill('SIGTERM');
   xvfb.kill();

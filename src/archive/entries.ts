@@ -22,20 +22,21 @@ export interface OpenedOutput {
 }
 
 /** An entry of a build output. */
-export interface Entry<T> {
+export interface Entry {
   /** What it may be called by. */
   readonly names: readonly string[];
   /** Equal for entries that are the same image. */
   readonly identity: string;
-  readonly value: T;
+  /** Throws `missing` where it is not whole, `corrupt` where it cannot be trusted. */
+  open(): Promise<OpenedOutput>;
 }
 
 /** The entry that a location means; the only one where it names none. Throws `missing`. */
-export function chooseEntry<T>(entries: readonly Entry<T>[], { path, entry }: OutputLocation): T {
+export function chooseEntry(entries: readonly Entry[], { path, entry }: OutputLocation): Entry {
   const chosen = entry === undefined ? entries : entries.filter(({ names }) => names.includes(entry));
   const [first] = chosen;
   if (first !== undefined && chosen.every(({ identity }) => identity === first.identity)) {
-    return first.value;
+    return first;
   }
   const known = [...new Set(entries.map(({ names }) => names[0]).filter((name) => name !== undefined))];
   throw new HodError(entry === undefined || first !== undefined ? 'entry-ambiguous' : 'entry-missing', {

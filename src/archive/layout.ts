@@ -7,28 +7,28 @@ import { descriptorSchema, type Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { manifestKind } from '../core/oci/media-types';
 import { readDocument } from './document';
-import { chooseEntry, type OpenedOutput, type OutputLocation } from './entries';
+import type { Entry } from './entries';
 import type { OutputFiles } from './files';
 
 const indexJsonSchema = z.object({ schemaVersion: z.literal(2), manifests: z.array(descriptorSchema) });
 const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./, 'must be 1.x') });
 
 /**
- * Opens an image layout (OCI image specification, image-layout.md).
+ * The images and indexes of an image layout (OCI image specification, image-layout.md).
  *
- * Throws `missing` where it is not whole or has no such entry, `corrupt` where it cannot be trusted.
+ * Throws `missing` where it is not whole, `corrupt` where it cannot be trusted.
  */
-export async function openLayout(files: OutputFiles, location: OutputLocation): Promise<OpenedOutput> {
+export async function layoutEntries(files: OutputFiles): Promise<Entry[]> {
   await readDocument(files, 'oci-layout', layoutFileSchema);
   const index = await readDocument(files, 'index.json', indexJsonSchema);
-  const entries = index.manifests
+  const source = layoutSource(files);
+  return index.manifests
     .filter(({ mediaType }) => manifestKind(mediaType) !== undefined)
     .map((root) => ({
       names: [root.annotations?.get(annotationKeys.entryName)].filter((name) => name !== undefined),
       identity: root.digest,
-      value: root,
+      open: () => Promise.resolve({ source, root }),
     }));
-  return { source: layoutSource(files), root: chooseEntry(entries, location) };
 }
 
 function layoutSource(files: OutputFiles): ContentSource {

@@ -7,7 +7,7 @@ import { describeManifest, imageManifest } from '../core/oci/manifest';
 import { mediaTypes } from '../core/oci/media-types';
 import { beginningOf } from './beginnings';
 import { corruptOutput, readDocument, readWhole } from './document';
-import { chooseEntry, unrecognised, type Entry, type OpenedOutput, type OutputLocation } from './entries';
+import { unrecognised, type Entry, type OpenedOutput } from './entries';
 import { nameWithin, type OutputFiles } from './files';
 import { gunzipped } from './gunzip';
 import { hashed, packLayer, type OpenedLayer } from './layer-packer';
@@ -28,19 +28,32 @@ interface Layer extends OpenedLayer {
 }
 
 /**
- * Opens an image archive of the older kind: a manifest.json that names the config and the layers of each image. The config
- * is kept byte for byte, and a manifest is made for it. Layers that are compressed go as they are, plain ones as `packing` says.
+ * The images of an archive of the older kind: a manifest.json names the config and the layers of each. An image is called by
+ * its names, with their tags or without.
  *
- * Throws `missing` where it is not whole or has no such entry, `corrupt` where it cannot be trusted: the config says what
- * each layer must be once it is unpacked.
+ * Throws `corrupt` where it cannot be trusted.
  */
-export async function openOlderArchive(
+export async function olderEntries(files: OutputFiles, packing: Packing): Promise<Entry[]> {
+  const entries = await readDocument(files, 'manifest.json', z.array(entrySchema));
+  return entries.map((entry) => {
+    const names = entry.RepoTags ?? [];
+    return {
+      names: [...names, ...names.map((name) => name.replace(/:[^:/]*$/, ''))],
+      identity: JSON.stringify([entry.Config, entry.Layers]),
+      open: () => openImage(files, entry, packing),
+    };
+  });
+}
+
+/**
+ * Opens one image. Its config is kept byte for byte, and a manifest is made for it. Layers that are compressed go as they
+ * are, plain ones as `packing` says; the config says what each must be once it is unpacked.
+ */
+async function openImage(
   files: OutputFiles,
-  location: OutputLocation,
+  { Config, Layers }: ArchiveEntry,
   packing: Packing,
 ): Promise<OpenedOutput> {
-  const entries = await readDocument(files, 'manifest.json', z.array(entrySchema));
-  const { Config, Layers } = chooseEntry(entries.map(entryOf), location);
   const config = await readConfig(files, Config);
   const names = Layers ?? [];
   if (names.length !== config.diffIds.length) {
@@ -70,16 +83,6 @@ export async function openOlderArchive(
       Promise.resolve(bytesOf.get(digest)?.open(from) ?? onePiece(config.bytes.subarray(from))),
   };
   return { source, root: describeManifest(manifest) };
-}
-
-/** An image is called by its names, with their tags or without. */
-function entryOf(entry: ArchiveEntry): Entry<ArchiveEntry> {
-  const names = entry.RepoTags ?? [];
-  return {
-    names: [...names, ...names.map((name) => name.replace(/:[^:/]*$/, ''))],
-    identity: JSON.stringify([entry.Config, entry.Layers]),
-    value: entry,
-  };
 }
 
 async function readConfig(

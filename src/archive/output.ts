@@ -2,29 +2,34 @@ import { stat } from 'node:fs/promises';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { beginningOf } from './beginnings';
 import { holds } from './document';
-import { unrecognised, type OpenedOutput, type OutputLocation } from './entries';
+import { chooseEntry, unrecognised, type Entry, type OpenedOutput, type OutputLocation } from './entries';
 import { fileAt, fileBytes, type OutputFiles, type PlainFile } from './files';
 import { folderFiles } from './folder';
 import { gunzipped } from './gunzip';
-import { openLayout } from './layout';
-import { openOlderArchive } from './older-archive';
+import { layoutEntries } from './layout';
+import { olderEntries } from './older-archive';
 import type { Packing } from './packing';
 import { beginsTar, tarFiles } from './tar';
 import { keepTemporarily } from './temporary';
 
+/** Opens a build output at a place. Throws as {@link outputEntries}, and `missing` where it has no such entry. */
+export async function openOutput(location: OutputLocation, packing: Packing): Promise<OpenedOutput> {
+  return chooseEntry(await outputEntries(location.path, packing), location).open();
+}
+
 /**
- * Opens a build output: an image layout, or an image archive of the older kind; a folder, a .tar, or one that is
+ * The images of a build output: an image layout, or an image archive of the older kind; a folder, a .tar, or one that is
  * compressed with gzip. What it is, its content says, not its name. Where it is both, the layout counts.
  *
- * Throws `missing` where there is none, or no such entry, `corrupt` where it cannot be trusted.
+ * Throws `missing` where there is none, `corrupt` where it cannot be trusted.
  */
-export async function openOutput(location: OutputLocation, packing: Packing): Promise<OpenedOutput> {
-  const files = await openFiles(location.path);
+export async function outputEntries(path: string, packing: Packing): Promise<Entry[]> {
+  const files = await openFiles(path);
   if ((await files.size('oci-layout')) !== undefined) {
-    return openLayout(files, location);
+    return layoutEntries(files);
   }
   if ((await files.size('manifest.json')) !== undefined) {
-    return openOlderArchive(files, location, packing);
+    return olderEntries(files, packing);
   }
   throw unrecognised(files.label, `it has neither oci-layout nor manifest.json; ${holds(await files.names())}`);
 }

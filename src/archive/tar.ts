@@ -65,7 +65,8 @@ export function beginsTar(block: Buffer): boolean {
     const header = new Header(block.subarray(0, blockSize), 0);
     return block.length >= blockSize && (header.cksumValid || header.nullBlock);
   } catch {
-    return false;
+    // What is wrong with it is told by whoever reads it.
+    return block.toString('latin1', 257, 262) === 'ustar';
   }
 }
 

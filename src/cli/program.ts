@@ -3,6 +3,7 @@ import { accessCommand } from './commands/access';
 import { assembleCommand } from './commands/assemble';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
+import { initCommand } from './commands/init';
 import { ledgerCommand } from './commands/ledger';
 import { promoteCommand } from './commands/promote';
 import { publishCommand } from './commands/publish';
@@ -25,8 +26,12 @@ export function buildProgram(version: string): Command {
     .version(version, '--version', 'print the version of Hod')
     .helpCommand('help [command]', 'print help about a command')
     .enablePositionalOptions()
-    .addHelpText('after', '\nBegin with `hod demo`: it runs the whole day on a sample product.');
+    .addHelpText(
+      'after',
+      '\nBegin with `hod init` in your product, or with `hod demo`: it runs the whole day on a sample product.',
+    );
   const commands = [
+    initCommand(),
     configCommand(),
     accessCommand(),
     touchedCommand(),

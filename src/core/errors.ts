@@ -37,6 +37,7 @@ export const errorCodes = {
     'command-line',
     'options-conflict',
     'config-missing',
+    'config-exists',
     'config-invalid',
     'file-unusable',
     'folder-in-use',

@@ -13,3 +13,8 @@ export function similarNames(name: string, known: readonly string[]): string {
   const nearest = nearestName(name, known);
   return nearest === undefined ? `there are: ${known.join(', ') || 'none'}` : `similar: ${nearest}`;
 }
+
+/** Similar names, to go on a sentence with; nothing where none is known. */
+export function alsoSimilar(name: string, known: readonly string[]): string {
+  return known.length === 0 ? '' : `; ${similarNames(name, known)}`;
+}

@@ -2,6 +2,7 @@ import { accessResultSchema, storedLoginsResultSchema } from './access';
 import { assembleResultSchema } from './assemble';
 import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
+import { initResultSchema } from './init';
 import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
 import { promoteResultSchema } from './promote';
 import { publishResultSchema } from './publish';
@@ -15,6 +16,7 @@ import { touchedResultSchema } from './touched';
 
 /** The schema of each document, by the name of its file in docs/schemas. */
 export const resultSchemas = {
+  init: initResultSchema,
   'config-check': configCheckResultSchema,
   'config-show': configShowResultSchema,
   'access-check': accessResultSchema,

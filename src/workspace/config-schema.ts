@@ -3,10 +3,11 @@ import { isResultName } from '../core/release/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/freeze';
 import { compressions } from '../core/oci/compression';
 import { millisecondsOf } from '../core/duration';
+import { nameGrammar } from '../core/names';
 
 const nameSchema = z
   .string()
-  .regex(/^[a-z][a-z0-9]*(?:[-_.][a-z0-9]+)*$/, 'must be lower-case letters and digits with single - _ . between them');
+  .regex(nameGrammar, 'must be lower-case letters and digits with single - _ . between them');
 const resultName = z.string().refine(isResultName, 'must be lower-case letters, digits and . _ -, 64 at most');
 const variable = z.string().regex(/^[A-Za-z_][A-Za-z0-9_]*$/, 'must name a variable');
 /** A value that is not a secret, or the place of one: an environment variable, or a file. */
@@ -161,6 +162,8 @@ export const ledgerSchema = z.union(
 
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({
+  /** A file whose environments, registries and ledger are meant too. */
+  extends: z.string().min(1).optional(),
   product: nameSchema,
   images: z.record(nameSchema, imageSchema).refine(isFilled, 'there is none'),
   bundles: z.record(nameSchema, bundleSchema).optional(),

@@ -1,6 +1,6 @@
 import { dirname, join, resolve } from 'node:path';
-import { isScalar, LineCounter, parseDocument, visit, type Document } from 'yaml';
-import { HodError, messageOf, systemErrorCode } from '../core/errors';
+import { parseDocument } from 'yaml';
+import { HodError } from '../core/errors';
 import type { Compression } from '../core/oci/compression';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
@@ -9,7 +9,8 @@ import { expandRepository, parseTemplate, type Template } from '../core/tags/tem
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
 import type { EntryRules } from '../core/release/entry-rules';
-import { checkDocument, problemsTold } from './config-check';
+import { checkDocuments, problemsTold } from './config-check';
+import { faultsIn, layered, readDocuments } from './config-files';
 import { parseVersionTags, usualVersionTags, type VersionTags } from '../core/tags/version-tags';
 import {
   ledgerSchema,
@@ -18,10 +19,8 @@ import {
   type RegistryConfig,
   type SecretPlace,
 } from './config-schema';
-import { readSmallFile } from './files';
 
-/** The name of the configuration file. */
-export const configName = 'hod.yaml';
+export { configName } from './config-files';
 
 interface CommonConfig extends Component {
   /** Patterns of the files that it is made of; undefined where hod.yaml does not say. */
@@ -92,81 +91,32 @@ export interface Config {
   readonly stateFolder: string;
 }
 
-/** What the YAML package says for programmers, for people. */
-const yamlProblems: ReadonlyMap<string, string> = new Map([
-  ['MULTIPLE_DOCS', 'a second document begins here; hod.yaml is one'],
-  ['RESOURCE_EXHAUSTION', 'it is nested too deeply'],
-]);
-
 /**
- * Reads and checks a hod.yaml. Throws one `usage` error that names everything that is wrong in it,
- * each with line, column and, for a name that does not exist, the nearest that does.
+ * Reads and checks a hod.yaml, with what it extends. Throws one `usage` error that names everything that is wrong, each
+ * with file, line, column and, for a name that does not exist, the nearest that does.
  */
 export async function loadConfig(path: string): Promise<Config> {
-  const file = resolve(path);
-  const text = await readConfigFile(file);
-  const lines = new LineCounter();
-  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false });
-  const faults = [
-    ...document.errors.map(({ pos, code, message }) => ({ at: pos[0], text: yamlProblems.get(code) ?? message })),
-    ...repeatedKeys(document).map((at) => ({ at, text: 'this key stands here twice' })),
-  ];
-  if (faults.length > 0) {
-    const problems = faults.slice(0, problemsTold).map((fault) => {
-      const { line, col } = lines.linePos(fault.at);
-      return `${path}:${line}:${col}: ${fault.text}`;
-    });
-    throw configError(path, 'it is not YAML', problems);
+  const documents = await readDocuments(path);
+  const faults = documents.map(faultsIn);
+  const repeated = faults.flatMap((each) => each.repeated);
+  if (faults.some(({ syntax }) => syntax.length > 0)) {
+    const problems = faults.flatMap(({ syntax, repeated: keys }) => [...syntax, ...keys]);
+    throw configError(path, 'it is not YAML', problems.slice(0, problemsTold));
   }
-  const checked = checkDocument(document, lines, path);
-  if ('problems' in checked) {
-    const { problems, count } = checked;
+  const together = layered(documents);
+  const checked =
+    'problems' in together ? { ...together, count: together.problems.length } : checkDocuments(documents, together.raw);
+  const own = 'problems' in checked ? checked : { problems: [], count: 0 };
+  const count = own.count + repeated.length;
+  if ('problems' in checked || count > 0) {
+    const problems = [...repeated, ...own.problems].slice(0, problemsTold);
     const more = count > problems.length ? [`and ${count - problems.length} more`] : [];
-    const summary = count === 1 ? 'one thing is wrong in it' : `${count} things are wrong in it`;
-    throw configError(path, summary, [...problems, ...more]);
+    throw configError(path, count === 1 ? 'one thing is wrong in it' : `${count} things are wrong in it`, [
+      ...problems,
+      ...more,
+    ]);
   }
-  return resolveConfig(checked.config, file);
-}
-
-/** Where keys begin that their map has already. The package would compare each key with all before it. */
-function repeatedKeys(document: Document): number[] {
-  const repeated: number[] = [];
-  visit(document, {
-    Map(_, { items }) {
-      const seen = new Set<string>();
-      for (const { key } of items) {
-        if (isScalar(key)) {
-          const name = String(key.value);
-          if (seen.has(name)) {
-            repeated.push(key.range?.[0] ?? 0);
-          }
-          seen.add(name);
-        }
-      }
-    },
-  });
-  return repeated;
-}
-
-async function readConfigFile(file: string): Promise<string> {
-  try {
-    return (await readSmallFile(file)).toString('utf8');
-  } catch (error) {
-    if (error instanceof HodError) {
-      throw error;
-    }
-    const absent = systemErrorCode(error) === 'ENOENT';
-    throw new HodError(
-      absent ? 'config-missing' : 'file-unusable',
-      {
-        what: absent ? 'there is no configuration here' : 'the configuration cannot be read',
-        object: file,
-        why: absent ? 'no such file' : messageOf(error),
-        next: `run hod in the folder that holds ${configName}, or name the file with --config`,
-      },
-      { cause: error },
-    );
-  }
+  return resolveConfig(checked.config, resolve(path));
 }
 
 function configError(path: string, summary: string, problems: string[]): HodError {

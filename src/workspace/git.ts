@@ -94,6 +94,36 @@ export async function remoteAccess(folder: string, remote: string): Promise<Remo
   };
 }
 
+/** What a new configuration takes from git. */
+export interface Clone {
+  /** A commit to publish, none yet, or no clone. */
+  readonly state: 'commit' | 'empty' | 'none';
+  /** The branch that is built as a rule. */
+  readonly branch: string;
+  /** The remote that others share: `origin`, or the only one. */
+  readonly remote: { readonly name: string; readonly url: string } | undefined;
+}
+
+/** Reads what a folder is a clone of. */
+export async function readClone(folder: string): Promise<Clone> {
+  const [inside, commit, here, remotes, [usual = 'main', ...others]] = await Promise.all([
+    git(folder, 'rev-parse', '--is-inside-work-tree'),
+    git(folder, 'rev-parse', '--verify', '--quiet', 'HEAD'),
+    git(folder, 'symbolic-ref', '--quiet', '--short', 'HEAD'),
+    git(folder, 'remote'),
+    usualBranches(folder),
+  ]);
+  const names = linesOf(remotes);
+  const name = names.includes('origin') ? 'origin' : names.length === 1 ? names[0] : undefined;
+  const { url } = name === undefined ? { url: undefined } : await remoteAccess(folder, name);
+  return {
+    state: commit.exitCode === 0 ? 'commit' : inside.exitCode === 0 ? 'empty' : 'none',
+    // Where the remote says which it is, or the usual names, there is a choice of one.
+    branch: others.length === 0 ? usual : textOf(here) || usual,
+    remote: name === undefined || url === undefined ? undefined : { name, url },
+  };
+}
+
 /** Names of the tags of a commit and of all that it contains; none where git cannot tell. */
 export async function tagsUpTo(folder: string, commit: CommitId): Promise<string[]> {
   return linesOf(await git(folder, 'tag', '--merged', commit));

@@ -22,7 +22,7 @@ import { locationOf } from '../../src/registry/http/exchange';
 import { passingProblem } from '../../src/registry/http/status-problems';
 import { Tags } from '../../src/registry/tags';
 import type { RepositoryRequests } from '../../src/registry/requests';
-import { checkDocument } from '../../src/workspace/config-check';
+import { checkDocuments, plainValue } from '../../src/workspace/config-check';
 import { sampleConfig } from '../../src/sandbox/sample/sample-product';
 
 /**
@@ -145,7 +145,9 @@ const edges: [name: string, samples: string[], read: (text: string) => unknown][
     (text) => {
       const lines = new LineCounter();
       const document = parseDocument(text, { lineCounter: lines, prettyErrors: false });
-      return document.errors.length > 0 || checkDocument(document, lines, 'hod.yaml');
+      const read = { document, lines, label: 'hod.yaml' };
+      const value = plainValue(read);
+      return document.errors.length > 0 || 'problem' in value || checkDocuments([read], value.raw);
     },
   ],
   [

@@ -419,6 +419,7 @@ test('whoever publishes, promotes, rolls back and is killed: environments are wh
     ),
     {
       ...(process.env['HOD_MODEL_SEED'] === undefined ? {} : { seed: Number(process.env['HOD_MODEL_SEED']) }),
+      ...(process.env['HOD_MODEL_PATH'] === undefined ? {} : { path: process.env['HOD_MODEL_PATH'] }),
       // What fails here has dozens of events, and would be made smaller for hours.
       endOnFailure: true,
       numRuns: modelRuns(40),

@@ -66,8 +66,21 @@ export function parseRepository(text: string): Repository {
       why,
       next: 'write it as registry/name, for example registry.test/skerry/timetable',
     });
+  const scheme = /^([a-z]+):\/\//i.exec(text)?.[0];
+  if (scheme !== undefined) {
+    throw refuse(
+      `it begins with ${scheme}, which is no part of it: registries are reached over TLS, or as \`registries:\` says`,
+    );
+  }
   if (!isRegistry(registry)) {
     throw refuse('it does not begin with a registry host (one with a dot, a port, or localhost; ports go up to 65535)');
+  }
+  const end = /[:@].*$/.exec(name)?.[0];
+  if (end !== undefined) {
+    throw refuse(`it ends with ${end}, and a tag or digest is no part of it`);
+  }
+  if (name !== name.toLowerCase()) {
+    throw refuse(`the name after the registry has upper-case letters; registries take ${name.toLowerCase()}`);
   }
   if (!nameGrammar.test(name)) {
     throw refuse('the name after the registry may hold lower-case letters, digits, and single . _ - / between them');

@@ -195,6 +195,10 @@ function changesSince(
   );
   // What else leads to what is served then: a run that was ended may never have written it.
   const kept = serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag })));
+  const removed = removedBefore(back, steps).filter(
+    ({ image, repository, tag }) =>
+      places.get(image) === repository && !tags.some(({ key }) => key === tagKey(repository, tag)),
+  );
   const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
     ({ image, repository }) => places.get(image) !== repository,
   );
@@ -210,7 +214,7 @@ function changesSince(
   const unknown = known.missing([
     ...[...left, ...serves.map(({ release }) => release)].map((release) => factNeed('release', release)),
     ...lanes.map(({ of }) => factNeed('lane', laneKey(environment, of.lane))),
-    ...[...tags.map(({ of }) => of), ...kept].flatMap(({ repository, tag }): Need[] => [
+    ...[...tags.map(({ of }) => of), ...kept, ...removed].flatMap(({ repository, tag }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
       { kind: 'served', repository, tag },
     ]),
@@ -229,6 +233,9 @@ function changesSince(
   const decisions = [
     ...tags.flatMap(({ key, of, is }) => decideTag(of, is, stoodSince(key, back, steps), known)),
     ...kept.filter(({ repository, tag }) => !moved.has(tagKey(repository, tag))).flatMap((of) => restoreTag(of, known)),
+    ...removed
+      .filter(({ repository, tag }) => known.facts.get('tag', tagKey(repository, tag))?.gone === true)
+      .flatMap((of) => decideTag(of, null, stoodSince(tagKey(of.repository, of.tag), 0, steps), known)),
   ];
   return {
     kind: 'decided',
@@ -248,6 +255,21 @@ function changesSince(
       decisions,
     },
   };
+}
+
+/**
+ * Tags that rollbacks removed before a step, each once. One that was ended may have left them there, and where something
+ * came since it is not found again by its reason.
+ */
+function removedBefore(back: number, steps: Steps): Pick<TagDecision, 'image' | 'repository' | 'tag'>[] {
+  const removed = [...steps]
+    .filter(([number, step]) => number <= back && step.back !== undefined)
+    .flatMap(([, step]) => step.tags.filter(({ is }) => is === null));
+  return [
+    ...new Map(
+      removed.map(({ image, repository, tag }) => [tagKey(repository, tag), { image, repository, tag }]),
+    ).values(),
+  ];
 }
 
 /** What must be there for a rollback: what is served again, and what tags lead to. */

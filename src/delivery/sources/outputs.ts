@@ -65,10 +65,9 @@ const lastWritten = ['index.json', 'manifest.json'];
  * written last. Undefined where it is not there.
  */
 export function markOf(path: string): string | undefined {
-  const found = [path, ...lastWritten.map((name) => join(path, name))].map((each) =>
-    statSync(each, { throwIfNoEntry: false }),
-  );
-  const [itself] = found;
+  const itself = statSync(path, { throwIfNoEntry: false });
+  const below = itself?.isDirectory() === true ? lastWritten.map((name) => join(path, name)) : [];
+  const found = [itself, ...below.map((each) => statSync(each, { throwIfNoEntry: false }))];
   return (
     itself &&
     found.map((each) => `${each?.mtimeMs ?? 0} ${each?.ino ?? 0} ${each?.isFile() === true ? each.size : 0}`).join(' ')

@@ -1,0 +1,21 @@
+import { answer } from '../answer';
+import { command, dryRunOption } from '../options';
+
+/** `hod init`. */
+export function initCommand() {
+  return command('init', 'write a hod.yaml for what is here, and say what comes next', [
+    ['hod init --registry registry.test/skerry', 'releases go to this registry'],
+    ['hod init --dry-run', 'print it, and write nothing'],
+  ])
+    .option('-c, --config <file>', 'write this file (default: hod.yaml in this folder)')
+    .option(
+      '--registry <place>',
+      'the registry that releases go to, with a path where it has one (default: that of `hod sandbox`, on this machine)',
+    )
+    .addOption(dryRunOption())
+    .action(async (options) => {
+      const { init } = await import('../../operations/init');
+      const { initView } = await import('../views/init');
+      await answer(options, () => init(options), initView);
+    });
+}

@@ -1,0 +1,111 @@
+import { mkdir, writeFile } from 'node:fs/promises';
+import { basename, dirname, relative, resolve } from 'node:path';
+import { outputEntries } from '../archive/output';
+import { HodError, messageOf, systemErrorCode } from '../core/errors';
+import { firstConfig, type FoundImage } from '../core/first-config';
+import { platformsOf, readContent } from '../core/oci/content';
+import { parseRepository } from '../core/oci/reference';
+import type { InitResult } from '../results/init';
+import { packedLayers } from '../workspace/user-memory';
+import { isCiAtWork } from '../workspace/ci-at-work';
+import { configName } from '../workspace/config';
+import { readClone } from '../workspace/git';
+import { ciFileIn, likelyOutputs } from '../workspace/surroundings';
+
+/** What `init` is told. */
+export interface InitOptions {
+  /** The file to write. */
+  config?: string | undefined;
+  /** The registry that releases go to, with a path where it has one. */
+  registry?: string | undefined;
+  dryRun?: true | undefined;
+}
+
+/** Writes the first hod.yaml for what is here, and nothing else. Throws `config-exists` where there is one. */
+export async function init(options: InitOptions): Promise<InitResult> {
+  const file = resolve(options.config ?? configName);
+  const folder = dirname(file);
+  const dryRun = options.dryRun === true;
+  const registry = options.registry?.replace(/\/+$/, '');
+  if (registry !== undefined) {
+    // Throws where it is no place for a repository.
+    parseRepository(`${registry}/dev/image`);
+  }
+  const [clone, images] = await Promise.all([readClone(folder), findImages(folder)]);
+  const ciFile = ciFileIn(folder);
+  const shared = ciFile !== undefined || isCiAtWork() ? clone.remote : undefined;
+  const nameFrom = clone.remote?.url.replace(/(\.git)?\/*$/, '') ?? folder;
+  const { text, ...made } = firstConfig(
+    {
+      name: basename(nameFrom.replace(/^.*:/, '/')),
+      images,
+      branch: clone.branch,
+      remote: shared?.name,
+      registry,
+      git: clone.state,
+    },
+    relative(process.cwd(), file),
+  );
+  if (!dryRun) {
+    await writeNew(file, text);
+  }
+  return {
+    file: relative(process.cwd(), file),
+    ...made,
+    images: made.images.map((image) => ({ ...image, from: [...image.from], platforms: [...image.platforms] })),
+    environments: [...made.environments],
+    next: [...made.next],
+    ledger: shared === undefined ? 'a file' : `the git remote ${shared.name}`,
+    ciFile: ciFile ?? null,
+    registry: registry ?? null,
+    lines: text.trimEnd().split('\n'),
+    dryRun,
+  };
+}
+
+/** The images of all build outputs below a folder; what is none is passed by. */
+async function findImages(folder: string): Promise<FoundImage[]> {
+  const found: FoundImage[] = [];
+  // They are looked at, and not published: nothing is compressed.
+  const packing = { compression: 'none' as const, known: packedLayers, note: () => undefined };
+  for (const path of await likelyOutputs(folder)) {
+    try {
+      const entries = await outputEntries(resolve(folder, path), packing);
+      for (const entry of entries) {
+        const { source, root } = await entry.open();
+        const platforms = await platformsOf(await readContent(source, root));
+        // Without its tag, which another build does not have.
+        const name = entries.length > 1 ? entry.names.at(-1) : undefined;
+        if (platforms.length > 0 && (entries.length === 1 || name !== undefined)) {
+          found.push({ path, entry: name, platforms });
+        }
+      }
+    } catch (error) {
+      if (!(error instanceof HodError)) {
+        throw error;
+      }
+    }
+  }
+  return found;
+}
+
+async function writeNew(file: string, text: string): Promise<void> {
+  try {
+    await mkdir(dirname(file), { recursive: true });
+    await writeFile(file, text, { flag: 'wx' });
+  } catch (error) {
+    const exists = systemErrorCode(error) === 'EEXIST';
+    throw new HodError(
+      exists ? 'config-exists' : 'file-unusable',
+      {
+        what: exists ? 'there is a configuration already' : 'the configuration cannot be written',
+        object: file,
+        why: exists ? 'what is in it may be in use; nothing of it was changed' : messageOf(error),
+        next: exists
+          ? 'run `hod config check`, or name another file with --config'
+          : 'let this user write there, or name another file with --config',
+      },
+      { cause: error },
+    );
+  }
+}

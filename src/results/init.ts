@@ -1,0 +1,21 @@
+import * as z from 'zod';
+
+export const initResultSchema = z.strictObject({
+  file: z.string(),
+  product: z.string(),
+  /** The images whose build outputs were found. */
+  images: z.array(z.strictObject({ name: z.string(), from: z.array(z.string()), platforms: z.array(z.string()) })),
+  environments: z.array(z.string()),
+  /** Where the ledger is. */
+  ledger: z.string(),
+  /** What tells a CI here what to run. */
+  ciFile: z.string().nullable(),
+  /** The registry that was named; null for the stand-in on this machine. */
+  registry: z.string().nullable(),
+  /** What to run now, in this order. */
+  next: z.array(z.strictObject({ command: z.string(), does: z.string() })),
+  /** What the file holds. */
+  lines: z.array(z.string()),
+  dryRun: z.boolean(),
+});
+export type InitResult = z.infer<typeof initResultSchema>;

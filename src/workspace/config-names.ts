@@ -1,0 +1,277 @@
+import { isThisMachine, whyExposed } from '../core/access/destinations';
+import { HodError } from '../core/errors';
+import { alsoSimilar } from '../core/nearest';
+import { parsePlatform } from '../core/oci/platform';
+import { isRegistry, parseRepository } from '../core/oci/reference';
+import {
+  expandRepository,
+  expandTag,
+  parseTemplate,
+  placeholdersOf,
+  TemplateError,
+  type Placeholder,
+  type Template,
+} from '../core/tags/template';
+import type { Finding, Path } from './config-findings';
+import type { RawConfig } from './config-schema';
+
+/** What the schema cannot see: names that lead nowhere, and texts that have a grammar of their own. */
+export function checkNames(
+  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>,
+  environmentNames: readonly string[],
+): Finding[] {
+  const findings: Finding[] = [];
+  const check: Check = (path, work) => {
+    try {
+      work();
+    } catch (error) {
+      if (!(error instanceof HodError || error instanceof TemplateError)) {
+        throw error;
+      }
+      const text = error.message;
+      findings.push({ path, text });
+    }
+  };
+  const images = Object.entries(raw.images);
+  for (const [name, image] of images) {
+    image.platforms?.forEach((platform, at) => check(['images', name, 'platforms', at], () => parsePlatform(platform)));
+  }
+  const bundles = Object.keys(raw.bundles ?? {});
+  for (const name of bundles.filter((each) => Object.hasOwn(raw.images, each))) {
+    findings.push({ path: ['bundles', name], atKey: true, text: `an image is called ${name} too` });
+  }
+  const names = [...new Set([...Object.keys(raw.images), ...bundles])];
+  for (const [name, environment] of Object.entries(raw.environments)) {
+    const path = ['environments', name];
+    findings.push(...checkAfter(path, environment.after, environmentNames.slice(0, environmentNames.indexOf(name))));
+    // What is wrong for one image is wrong for all: it is said once.
+    check([...path, 'repository'], () => {
+      const repositories = new Set<string>();
+      for (const image of names) {
+        const text = expandRepository(environment.repository, image, raw.product);
+        parseRepository(text);
+        if (repositories.has(text)) {
+          throw new TemplateError('image', 'several images would share this repository; put {image} into it');
+        }
+        repositories.add(text);
+      }
+    });
+    findings.push(...checkFirstOnly(path, environment, environmentNames.indexOf(name) === 0));
+    checkTags([...path, 'tags'], environment.tags, check);
+    findings.push(...checkBranchTags(path, environment));
+    environment.gates?.platforms?.forEach((platform, at) =>
+      check([...path, 'gates', 'platforms', at], () => parsePlatform(platform)),
+    );
+  }
+  for (const [kind, components] of [
+    ['images', raw.images],
+    ['bundles', raw.bundles ?? {}],
+  ] as const) {
+    for (const [name, { tags = {} }] of Object.entries<{ tags?: Record<string, TagRules> | undefined }>(components)) {
+      for (const [environment, rules] of Object.entries(tags)) {
+        const path = [kind, name, 'tags', environment];
+        if (!environmentNames.includes(environment)) {
+          const text = `there is no environment ${environment}${alsoSimilar(environment, environmentNames)}`;
+          findings.push({ path, atKey: true, text });
+        }
+        checkTags(path, rules, check);
+      }
+    }
+  }
+  return uniqueFindings([...findings, ...checkSharedTags(raw)]);
+}
+
+type TagRules = RawConfig['environments'][string]['tags'];
+
+type Check = (path: Path, work: () => void) => void;
+
+function checkTags(path: Path, rules: TagRules, check: Check): void {
+  for (const kind of ['fixed', 'moving'] as const) {
+    rules[kind]?.forEach((text, at) =>
+      check([...path, kind, at], () => {
+        const template = parseTemplate(text);
+        if (kind === 'fixed' && !tellsBuildsApart(template)) {
+          throw new TemplateError(
+            text,
+            `${text}: a fixed tag is written once, and this one would be the same for the next build; put it under moving, or {commit} or {version} into it`,
+          );
+        }
+      }),
+    );
+  }
+}
+
+/** Whether two builds have two tags by a rule, at least as a rule. */
+function tellsBuildsApart(template: Template): boolean {
+  const telling: readonly Placeholder[] = ['commit', 'version', 'patch', 'build', 'date'];
+  return placeholdersOf(template).some((name) => telling.includes(name));
+}
+
+/** A tag rule, and where it stands. */
+interface PlacedRule {
+  environment: string;
+  repository: string;
+  kind: 'fixed' | 'moving';
+  text: string;
+  path: Path;
+}
+
+/**
+ * A moving tag shows what one environment serves: another must not move it, nor write it as a fixed one. Two rules meet
+ * where they are alike and stand in one repository, whatever that is called.
+ */
+function checkSharedTags(raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>): Finding[] {
+  const rules = Object.entries(raw.environments).flatMap(([environment, { repository, tags }]) =>
+    Object.entries({ ...raw.images, ...raw.bundles }).flatMap(([image, { tags: own = {} }]) => {
+      const place = expandRepository(repository, image, raw.product).toLowerCase();
+      const name = Object.hasOwn(raw.images, image) ? 'images' : 'bundles';
+      return [
+        ...placedRules(tags, ['environments', environment, 'tags']),
+        ...placedRules(own[environment] ?? {}, [name, image, 'tags', environment]),
+      ].map((rule): PlacedRule => ({ ...rule, environment, repository: place }));
+    }),
+  );
+  const movers = new Map<string, PlacedRule>();
+  const fixers = new Map<string, PlacedRule>();
+  const findings: Finding[] = [];
+  for (const rule of rules) {
+    const key = `${rule.repository} ${rule.text}`;
+    const [mover, fixer] = [movers.get(key), fixers.get(key)];
+    if (rule.kind === 'moving' && fixer !== undefined) {
+      findings.push({
+        path: rule.path,
+        text: `${rule.text} is a fixed tag of ${fixer.environment} in this repository, and never moves`,
+      });
+    } else if (rule.kind === 'fixed' && mover !== undefined) {
+      findings.push({
+        path: rule.path,
+        text: `${mover.environment} moves ${rule.text} in this repository; a fixed tag never moves`,
+      });
+    } else if (rule.kind === 'moving' && mover !== undefined && mover.environment !== rule.environment) {
+      findings.push({
+        path: rule.path,
+        text: `${mover.environment} moves ${rule.text} in this repository too; give each environment tags of its own`,
+      });
+    }
+    const known = rule.kind === 'moving' ? movers : fixers;
+    known.set(key, known.get(key) ?? rule);
+  }
+  return findings;
+}
+
+function placedRules({ fixed = [], moving = [] }: TagRules, path: Path) {
+  return [
+    ...fixed.map((text, at) => ({ kind: 'fixed' as const, text, path: [...path, 'fixed', at] })),
+    ...moving.map((text, at) => ({ kind: 'moving' as const, text, path: [...path, 'moving', at] })),
+  ];
+}
+
+/** Branches that are followed by name, whose tag another branch or rule has too. */
+function checkBranchTags(path: Path, { follows = [], tags }: RawConfig['environments'][string]): Finding[] {
+  const named = follows.filter((branch) => !/[*?[\]{}!]/.test(branch));
+  const taken = new Map(
+    (tags.moving ?? []).filter((text) => !text.includes('{')).map((text) => [text, `the rule ${text}`]),
+  );
+  return (tags.moving ?? [])
+    .filter((text) => text.includes('{branch}'))
+    .flatMap((text) =>
+      named.flatMap((branch): Finding[] => {
+        const expansion = tagOf(text, branch);
+        const other = expansion === undefined ? undefined : taken.get(expansion);
+        if (expansion !== undefined && other === undefined) {
+          taken.set(expansion, `the branch ${branch}`);
+        }
+        return other === undefined || other === `the branch ${branch}`
+          ? []
+          : [
+              {
+                path: [...path, 'follows', follows.indexOf(branch)],
+                text: `builds of ${branch} would move the tag ${expansion ?? ''}, which ${other} moves too; change ${text}`,
+              },
+            ];
+      }),
+    );
+}
+
+/** The tag of a branch by a rule of which nothing else is to be known. */
+function tagOf(text: string, branch: string): string | undefined {
+  try {
+    const expansion = expandTag(parseTemplate(text), { product: 'product', branch }, 'image');
+    return 'tag' in expansion ? expansion.tag : undefined;
+  } catch {
+    // What is wrong with the rule is said elsewhere.
+    return undefined;
+  }
+}
+
+/** Builds come into the first environment, and releases through gates into all others. */
+function checkFirstOnly(
+  path: Path,
+  { follows, gates }: RawConfig['environments'][string],
+  isFirst: boolean,
+): Finding[] {
+  if (isFirst && gates !== undefined) {
+    return [
+      {
+        path: [...path, 'gates'],
+        atKey: true,
+        text: 'publish writes the first environment; gates are for those that come after it',
+      },
+    ];
+  }
+  return !isFirst && follows !== undefined
+    ? [
+        {
+          path: [...path, 'follows'],
+          atKey: true,
+          text: 'only the first environment takes builds of branches; releases are promoted into this one',
+        },
+      ]
+    : [];
+}
+
+function checkAfter(path: Path, after: string | undefined, earlier: readonly string[]): Finding[] {
+  if (earlier.length === 0) {
+    return after === undefined
+      ? []
+      : [{ path: [...path, 'after'], text: 'the first environment comes after none; publish writes it' }];
+  }
+  if (after === undefined) {
+    return [{ path, text: `after is missing; only the first environment has none; there are ${earlier.join(', ')}` }];
+  }
+  return earlier.includes(after)
+    ? []
+    : [
+        {
+          path: [...path, 'after'],
+          text: `there is no environment ${after} before this one${alsoSimilar(after, earlier)}`,
+        },
+      ];
+}
+
+function uniqueFindings(findings: readonly Finding[]): Finding[] {
+  return [...new Map(findings.map((each) => [JSON.stringify([each.path, each.text]), each])).values()];
+}
+
+/** Secrets go over TLS, or stay on this machine. */
+export function checkRegistries({ registries = {} }: Pick<RawConfig, 'registries'>): Finding[] {
+  return Object.entries(registries).flatMap(([registry, { tls, credentials }]): Finding[] => {
+    const path = ['registries', registry];
+    const host = isRegistry(registry) ? [] : [{ path, atKey: true, text: `${registry} is not the host of a registry` }];
+    const exchange = credentials !== undefined && 'job' in credentials ? credentials.job.exchange : undefined;
+    const why = exchange === undefined ? undefined : whyExposed(new URL(exchange));
+    const plain = tls === false && credentials !== undefined && !isThisMachine(registry);
+    return [
+      ...host,
+      ...(why === undefined ? [] : [{ path: [...path, 'credentials', 'job', 'exchange'], text: `exchange: ${why}` }]),
+      ...(plain
+        ? [
+            {
+              path: [...path, 'tls'],
+              text: `tls: the login of ${registry} would go over plain HTTP, where it can be read`,
+            },
+          ]
+        : []),
+    ];
+  });
+}

@@ -1,0 +1,31 @@
+import * as z from 'zod';
+import type { Finding } from './config-findings';
+
+const anyRecord = z.record(z.string(), z.unknown()).catch({});
+
+/** Secrets that were written into the configuration, which is read by all who read the repository. */
+export function misplacedSecrets(raw: unknown): Finding[] {
+  const { registries, ledger } = anyRecord.parse(raw);
+  const findings: Finding[] = [];
+  for (const [registry, access] of Object.entries(anyRecord.parse(registries))) {
+    const { credentials } = anyRecord.parse(access);
+    const { password } = anyRecord.parse(credentials);
+    const found = typeof credentials === 'string' ? [] : typeof password === 'string' ? ['password'] : undefined;
+    if (found !== undefined) {
+      findings.push({
+        path: ['registries', registry, 'credentials', ...found],
+        text: `${found[0] ?? 'credentials'}: a secret never stands here, where all who read the repository read it; name where it is: { env: VARIABLE } or { file: PATH }, and change it at the registry`,
+      });
+    }
+  }
+  const { postgres } = anyRecord.parse(ledger);
+  return typeof postgres === 'string'
+    ? [
+        ...findings,
+        {
+          path: ['ledger', 'postgres'],
+          text: 'postgres: the URL of a database holds its password, and never stands here; name where it is: { env: VARIABLE } or { file: PATH }',
+        },
+      ]
+    : findings;
+}
