@@ -1,6 +1,9 @@
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { parseRegistry } from '../core/oci/reference';
+import type { Observer } from '../session/observer';
+import { configIfAny } from '../session/session';
+import { tryLogin } from '../session/try-login';
 import { toStoredLoginsResult, type StoredLoginsResult } from '../results/access';
 import { readStored, storedFile, writeStored } from '../workspace/stored-logins';
 
@@ -9,11 +12,16 @@ export interface StoreOptions {
   registry: string;
   username: string;
   password: string;
+  /** Path of a configuration that says how the registry is reached. */
+  config?: string | undefined;
   dryRun?: true | undefined;
 }
 
-/** Stores the login of a registry for this user. */
-export async function storeLogin(options: StoreOptions, secrets: Secrets): Promise<StoredLoginsResult> {
+/** Stores the login of a registry for this user, once the registry took it. */
+export async function storeLogin(
+  options: StoreOptions,
+  { secrets, observer }: { secrets: Secrets; observer: Observer },
+): Promise<StoredLoginsResult> {
   const { username, password, dryRun = false } = options;
   const host = parseRegistry(options.registry);
   if (password === '') {
@@ -25,7 +33,12 @@ export async function storeLogin(options: StoreOptions, secrets: Secrets): Promi
     });
   }
   const logins = await readStored(secrets);
-  logins.set(host, { username, password: secrets.keep(password, host, username) });
+  const login = { username, password: secrets.keep(password, host, username) };
+  const asked = await tryLogin(host, login, await configIfAny(options), { secrets, observer });
+  if (!asked) {
+    observer.note(`${host} asks for no login at its front: whether this one is good is seen where it is used`);
+  }
+  logins.set(host, login);
   if (!dryRun) {
     await writeStored(logins);
   }

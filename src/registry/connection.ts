@@ -90,6 +90,17 @@ export class Connection {
     return this.login.prepare();
   }
 
+  /**
+   * Asks for the front of the registry (OCI distribution specification, "Determining Support"), with the login where it asks
+   * for one. Answers whether it did; throws where it refuses it.
+   */
+  async tryLogin(): Promise<boolean> {
+    const request = { method: 'GET', target: '/v2/', scopes: [], expect: [200] } as const;
+    const about = { purpose: 'could not try a login', object: this.registry };
+    await this.ask({ ...request, ...about }, () => undefined);
+    return this.login.used !== undefined;
+  }
+
   /** Does work that moves a blob piece by piece, when its turn comes. Within it, only {@link sendOnce} and {@link stream} move bytes. */
   movingBulk<T>(work: () => Promise<T>): Promise<T> {
     return this.shared.limits.bulk(work);

@@ -6,7 +6,7 @@ import type { Memory } from '../core/memory';
 import { asOneLine } from '../core/text';
 import type { RegistryAccess } from '../registry/connection';
 import type { TlsOptions } from '../registry/http/wire';
-import type { CredentialSource } from '../registry/login/credential';
+import type { CredentialOrigin, CredentialSource } from '../registry/login/credential';
 import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-identity';
 import type { Config } from '../workspace/config';
 import type { RegistryConfig, SecretPlace } from '../workspace/config-schema';
@@ -104,14 +104,18 @@ function credentialsOf(
   if (credentials === undefined) {
     return async () => {
       const stored = (await readStored(context.secrets)).get(registry);
-      return stored && { credential: { kind: 'password', ...stored }, expires: undefined };
+      return stored && { credential: passwordOf(stored), expires: undefined, origin: storedOrigin(registry, stored) };
     };
   }
   if ('command' in credentials) {
     return async () => {
       const { expires, ...document } = await runCredentialCommand(credentials.command, registry, context);
       const credential = 'token' in document ? ({ kind: 'token', ...document } as const) : passwordOf(document);
-      return { credential, expires: expires === undefined ? undefined : new Date(expires) };
+      const origin = {
+        name: 'the login that the command gave',
+        next: `check what ${credentials.command[0] ?? ''} prints; \`hod access check\` tries it`,
+      };
+      return { credential, expires: expires === undefined ? undefined : new Date(expires), origin };
     };
   }
   if ('job' in credentials) {
@@ -123,7 +127,18 @@ function credentialsOf(
     const { username: name, password: place } = credentials;
     const username = typeof name === 'string' ? name : await readPlace(name, registry, context);
     const password = context.secrets.keep(await readSecret(place, registry, context), registry, username);
-    return { credential: passwordOf({ username, password }), expires: undefined };
+    const origin = {
+      name: `the login of ${username}`,
+      next: 'check the user name and password that hod.yaml names; `hod access check` tries them',
+    };
+    return { credential: passwordOf({ username, password }), expires: undefined, origin };
+  };
+}
+
+function storedOrigin(registry: string, { username }: { username: string }): CredentialOrigin {
+  return {
+    name: `the stored login of ${username}`,
+    next: `store it anew: hod access store ${registry} --user ${username} < FILE`,
   };
 }
 

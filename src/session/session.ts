@@ -87,8 +87,13 @@ export async function withProduct<T>(
 
 /** Runs work that needs no product; a configuration that is there still says how registries are reached. */
 export async function withoutProduct<T>(options: SessionOptions, work: (session: Session) => Promise<T>): Promise<T> {
-  const file = options.config ?? (existsSync(resolve(configName)) ? configName : undefined);
-  return withSession(file === undefined ? undefined : await loadConfig(file), options, work);
+  return withSession(await configIfAny(options), options, work);
+}
+
+/** The configuration that is named, or that is here. */
+export async function configIfAny({ config }: Pick<SessionOptions, 'config'>): Promise<Config | undefined> {
+  const file = config ?? (existsSync(resolve(configName)) ? configName : undefined);
+  return file === undefined ? undefined : loadConfig(file);
 }
 
 async function withSession<T>(

@@ -211,10 +211,17 @@ describe('access check', () => {
     const page = createServer((_, response) => response.writeHead(200, { 'content-type': 'text/html' }).end('<html>'));
     const plain = await listen(page);
     closing.push(async () => page.close());
+    // What servers that speak TLS answer to plain HTTP.
+    const secure = createServer((_, response) =>
+      response.writeHead(400).end('Client sent an HTTP request to an HTTPS server.\n'),
+    );
+    const tls = await listen(secure);
+    closing.push(async () => secure.close());
     const reasons: [string, string, number][] = [
       [`dev.localhost:${world.ports.dev}`, 'login-needed', 5],
       ['registry.invalid', 'host-unknown', 6],
       ['127.0.0.1:9', 'not-listening', 6],
+      [`127.0.0.1:${tls}`, 'tls-untrusted', 6],
       [`127.0.0.1:${plain}`, 'not-a-registry', 6],
     ];
     let host = `dev.localhost:${world.ports.dev}`;
@@ -228,6 +235,9 @@ describe('access check', () => {
     }
     await world.configure(/$/, `registries: { "${host}": { tls: {} } }\n`);
     expect((await check(['dev'], 6)).stdout).toContain('"code":"tls-untrusted"');
+    const expected = await world.fails('tls-untrusted', 'publish');
+    expect(expected.why).toContain('speaks plain HTTP, where TLS was expected');
+    expect(expected.next).toContain('`tls: false`');
   });
 
   test('a repository that must exist first is made once, by the configured command, and the upload goes on', async () => {
@@ -257,6 +267,14 @@ describe('stored logins', () => {
       expect(run).toMatchObject({ code: 0, stderr: '' });
     }
     expect((await stat(file)).mode & 0o777).toBe(0o600);
+    // One that is refused is not kept, nor one that cannot be tried.
+    const dev = `dev.localhost:${world.ports.dev}`;
+    const store = (host: string, text: string) =>
+      hod(['access', 'store', host, '--user', 'una', '--json'], { ...world.options, input: text });
+    const refused = await store(dev, 'wrong-password');
+    expect(refused).toMatchObject({ code: 5, stdout: expect.stringContaining('"code":"login-refused"') });
+    expect(refused.stdout).toContain('nothing was stored');
+    expect((await store('127.0.0.1:1', password)).stdout).toContain('"code":"not-listening"');
     const listed = await hodJson('stored-logins', ['access', 'list'], world.options);
     expect(listed.logins).toHaveLength(3);
     expect(JSON.stringify(listed)).not.toContain(password);
@@ -267,6 +285,13 @@ describe('stored logins', () => {
     const before = await readFile(file, 'utf8');
     await writeFile(file, '{}');
     await world.fails('logins-unreadable', 'publish');
+    // Changed at the registry since: it is called what it is.
+    await writeFile(file, before.replaceAll(password, 'changed-meanwhile'));
+    const old = await world.fails('login-refused', 'publish');
+    expect(old).toMatchObject({
+      why: expect.stringContaining('refused the stored login of una'),
+      next: expect.stringContaining(`hod access store ${dev} --user una`),
+    });
     await writeFile(file, before);
     const dry = await hodJson(
       'stored-logins',

@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import { commitSchema } from '../../src/core/commit';
+import { commitSchema, type CommitId } from '../../src/core/commit';
 import { HodError } from '../../src/core/errors';
 import type { Digest } from '../../src/core/oci/digest';
 import { latestIn } from '../../src/core/release/coming';
@@ -292,6 +292,14 @@ const event: fc.Arbitrary<Event> = fc.oneof(
   { weight: 3, arbitrary: fc.record({ kind: fc.constant('evidence' as const) }) },
 );
 
+/** The commits that promotions brought into an environment since so many entries. */
+function broughtSince(world: DeliveryWorld, count: number, environment: string): CommitId[] {
+  const actions = world.entries.slice(count).map(({ entry }) => entry.action);
+  return actions.flatMap((action) =>
+    action.kind === 'promoted' && action.environment === environment ? [action.commit] : [],
+  );
+}
+
 /** Plays what happens, a few things at a time, some of them killed on the way and run again. Answers what was refused. */
 async function play(
   world: DeliveryWorld,
@@ -343,8 +351,14 @@ async function play(
     }
     return false;
   };
+  const refusalOnly = (error: unknown): void => {
+    if (!expectedRefusal(error)) {
+      throw error;
+    }
+  };
   for (const batch of batches) {
     const again: [Event, () => Promise<void>][] = [];
+    const begun = world.entries.length;
     const runs = batch.map(async ({ event: each, kill }) => {
       count += 1;
       const reason = `reason ${count}`;
@@ -362,17 +376,25 @@ async function play(
     await scheduler.waitFor(Promise.all(runs));
     for (const [each, run] of again) {
       await scheduler.waitFor(
-        run().catch(async (error: unknown) => {
-          if (!expectedRefusal(error)) {
-            throw error;
-          }
-          // What it was to bring in is not there to be brought in any more. The remedy that is named finishes its tags.
-          const name = each.kind === 'promote' ? each.to : each.kind === 'rollback' ? each.environment : 'none';
-          const served = latestIn(world.facts, name);
-          if (served !== undefined) {
-            await world.rollback(name, 'finish', { commit: served.commit });
-          }
-        }),
+        run().then(
+          async () => {
+            // What was named by where it is served may be something else by now. What was killed is finished under its name.
+            if (each.kind === 'promote' && each.named === null) {
+              for (const commit of broughtSince(world, begun, each.to)) {
+                await world.promote(steps[each.to], { commit }).catch(refusalOnly);
+              }
+            }
+          },
+          async (error: unknown) => {
+            refusalOnly(error);
+            // What it was to bring in is not there to be brought in any more. The remedy that is named finishes its tags.
+            const name = each.kind === 'promote' ? each.to : each.kind === 'rollback' ? each.environment : 'none';
+            const served = latestIn(world.facts, name);
+            if (served !== undefined) {
+              await world.rollback(name, 'finish', { commit: served.commit });
+            }
+          },
+        ),
       );
     }
     expectAsModelled(world, commits);

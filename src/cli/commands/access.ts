@@ -35,21 +35,25 @@ function checkCommand() {
 }
 
 function storeCommand() {
-  return command('store', 'store the login of a registry for this user; the password comes on standard input', [
-    ['hod access store registry.test --user una < password.txt', 'from a file'],
-    ['printenv SKERRY_PASSWORD | hod access store dev.registry.test:5000 --user una', 'from a variable'],
-  ])
+  return command(
+    'store',
+    'try the login of a registry, and store it for this user; the password comes on standard input',
+    [
+      ['hod access store registry.test --user una < password.txt', 'from a file'],
+      ['printenv SKERRY_PASSWORD | hod access store dev.registry.test:5000 --user una', 'from a variable'],
+    ],
+  )
     .argument('<host>', 'the registry, with its port if it has one')
     .requiredOption('--user <name>', 'store this user name with it')
+    .addOption(configOption())
     .addOption(dryRunOption())
     .action(async (registry, options) => {
       const { storeLogin } = await import('../../operations/access-store');
       const { storedView } = await import('../views/access');
-      const { user: username, dryRun } = options;
+      const { user: username, dryRun, config } = options;
       await answer(
         options,
-        async ({ secrets }) =>
-          storeLogin({ registry, username, password: await readPassword(registry), dryRun }, secrets),
+        async (run) => storeLogin({ registry, username, password: await readPassword(registry), config, dryRun }, run),
         storedView,
       );
     });

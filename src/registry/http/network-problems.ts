@@ -87,10 +87,16 @@ const causes: Cause[] = [
     'start the registry, or correct the host and port in hod.yaml',
   ),
   lasting(
+    /wrong version number|http request|packet length too long/i,
+    'tls-untrusted',
+    (host) => `${host} speaks plain HTTP, where TLS was expected`,
+    'have it speak TLS, or write `tls: false` under its name in `registries:` of hod.yaml where that is meant',
+  ),
+  lasting(
     /^(ERR_SSL_|EPROTO)/,
     'tls-untrusted',
-    (host) => `${host} does not speak TLS`,
-    'if it speaks plain HTTP, write `tls: false` under its name in `registries:` of hod.yaml',
+    (host) => `${host} does not speak TLS as this machine does`,
+    'correct the host and port in hod.yaml, or see which versions of TLS the registry allows',
   ),
   lasting(
     /^HPE_/,

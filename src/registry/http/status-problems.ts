@@ -20,6 +20,8 @@ interface Said {
   readonly codes: readonly string[];
   /** In its own words, without our secrets. */
   readonly words: string;
+  /** Whether it says that it was to be asked over TLS. */
+  readonly wantsTls: boolean;
 }
 
 /** Reads what a registry says of an error. */
@@ -29,7 +31,8 @@ export async function registrySays(response: Pick<RegistryResponse, 'body'>, sec
   const errors = parsed.data?.errors ?? [];
   const all = errors.map(({ code, message }) => [code, message].filter((each) => each).join(' ')).join('; ');
   // Cut after, not before, secrets are taken out: a part of one would not be recognised.
-  return { codes: errors.flatMap(({ code }) => code ?? []), words: secrets.redact(all).slice(0, 500) };
+  const wantsTls = body !== undefined && /\bhttps\b/i.test(Buffer.from(body.subarray(0, 1024)).toString('latin1'));
+  return { codes: errors.flatMap(({ code }) => code ?? []), words: secrets.redact(all).slice(0, 500), wantsTls };
 }
 
 /** Whether a server is asked too often, or has a fault of its own: that may pass. */
@@ -87,10 +90,10 @@ export async function statusProblem(
   about: About & Pick<RegistryRequest, 'method'>,
   response: RegistryResponse,
   registry: string,
-  login: { used: boolean; tokens: boolean; secrets: Secrets },
+  login: { used: { name: string; next: string } | undefined; tokens: boolean; secrets: Secrets },
 ): Promise<HodError> {
   const { statusCode } = response;
-  const { codes, words: said } = await registrySays(response, login.secrets);
+  const { codes, words: said, wantsTls } = await registrySays(response, login.secrets);
   const problem = (code: ErrorCode, why: string, next: string): HodError =>
     new HodError(code, { what: about.purpose, object: about.object, why: withSaid(why, said), next });
   const lacks = codes.some((code) => lacksContent.includes(code));
@@ -101,10 +104,10 @@ export async function statusProblem(
       'run the command again: it asks for each blob, and sends what is not there',
     );
   }
-  if (statusCode === 403 && !login.used) {
+  if (statusCode === 403 && login.used === undefined) {
     return problem('no-right', `${registry} forbids this to whoever has no login`, nameCredentials(registry));
   }
-  if (statusCode === 403 || (statusCode === 401 && login.used && login.tokens)) {
+  if (statusCode === 403 || (statusCode === 401 && login.used !== undefined && login.tokens)) {
     return problem(
       'no-right',
       `the login is good, and has no right to do this (${registry})`,
@@ -112,19 +115,23 @@ export async function statusProblem(
     );
   }
   if (statusCode === 401) {
-    return login.used
-      ? problem(
-          'login-refused',
-          `${registry} refused the login`,
-          'check the user name and password that hod.yaml names; `hod access check` tries them',
-        )
-      : problem('login-needed', `${registry} asks for a login`, nameCredentials(registry));
+    const { used } = login;
+    return used === undefined
+      ? problem('login-needed', `${registry} asks for a login`, nameCredentials(registry))
+      : problem('login-refused', `${registry} refused ${used.name}`, used.next);
   }
   if (mayPass(statusCode)) {
     return passingProblem(response, about, registry, said);
   }
   if (statusCode === 413) {
     return bodyTooLarge(about, registry, undefined, said);
+  }
+  if (statusCode === 400 && response.url.protocol === 'http:' && wantsTls) {
+    return problem(
+      'tls-untrusted',
+      `${registry} speaks TLS, and was asked in plain HTTP`,
+      'write `tls: {}` under its name in `registries:` of hod.yaml, or take `tls: false` away there',
+    );
   }
   if (isPage(response)) {
     return problem(

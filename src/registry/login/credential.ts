@@ -6,10 +6,19 @@ export type Credential =
   /** Issued by a token service for a while; registries exchange it for access tokens. */
   | { readonly kind: 'token'; readonly token: string };
 
+/** Where a login came from, for whoever is told that it was refused. */
+export interface CredentialOrigin {
+  /** What it is called: `the stored login of una`. */
+  readonly name: string;
+  /** What to do where it is refused. */
+  readonly next: string;
+}
+
 /** A credential, and until when it is good; for good where that is not said. */
 export interface HeldCredential {
   readonly credential: Credential;
   readonly expires: Date | undefined;
+  readonly origin: CredentialOrigin;
 }
 
 /**

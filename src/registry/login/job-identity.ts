@@ -127,6 +127,10 @@ async function exchangeToken(
   return {
     credential: { kind: 'token', token: secrets.keep(answer.access_token, purpose.registry, 'token') },
     expires: lifetime === undefined ? undefined : new Date(asked + lifetime * 1000),
+    origin: {
+      name: 'what the identity of this job was exchanged for',
+      next: `check what ${purpose.service} issues; \`hod access check\` tries it`,
+    },
   };
 }
 

@@ -9,7 +9,14 @@ import { readBody } from '../http/read-body';
 import { withRetries } from '../http/retry';
 import { mayPass, nameCredentials, passingProblem, registrySays, withSaid } from '../http/status-problems';
 import type { Wires } from '../http/wires';
-import { basicHeader, isSendable, type Credential, type CredentialSource, type HeldCredential } from './credential';
+import {
+  basicHeader,
+  isSendable,
+  type Credential,
+  type CredentialOrigin,
+  type CredentialSource,
+  type HeldCredential,
+} from './credential';
 import { otherTokenService, trustTokenService, type KnownTokenService } from './token-services';
 
 /** A way to ask for access tokens, as a registry names it. */
@@ -67,9 +74,9 @@ export class Login {
     this.registry = origin.host;
   }
 
-  /** Whether a credential was used. */
-  get used(): boolean {
-    return this.held !== undefined;
+  /** Where the credential that was used came from; undefined where none was. */
+  get used(): CredentialOrigin | undefined {
+    return this.held?.origin;
   }
 
   /** Takes the credential from its source before anything asks for it. Throws where the source does. */
@@ -240,13 +247,12 @@ export class Login {
     if (mayPass(response.statusCode)) {
       return passingProblem(response, about, `the token service ${realm.host}`, said);
     }
-    const [why, next] = this.used
-      ? [
-          `the token service ${realm.host} refused the login for ${this.registry}`,
-          'check the credential that hod.yaml names for this registry; `hod access check` tries it',
-        ]
-      : [`${this.registry} asks for a login`, nameCredentials(this.registry)];
-    return new HodError(this.used ? 'login-refused' : 'login-needed', {
+    const { used } = this;
+    const [why, next] =
+      used === undefined
+        ? [`${this.registry} asks for a login`, nameCredentials(this.registry)]
+        : [`the token service ${realm.host} refused ${used.name} for ${this.registry}`, used.next];
+    return new HodError(used === undefined ? 'login-needed' : 'login-refused', {
       what: about.purpose,
       object: about.object,
       why: withSaid(why, said),

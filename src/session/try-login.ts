@@ -1,0 +1,37 @@
+import type { Secrets } from '../core/access/secrets';
+import { Connections } from '../registry/connections';
+import { usualPatience } from '../registry/http/wire';
+import type { Config } from '../workspace/config';
+import type { Observer } from './observer';
+import { accessTo } from './registry-access';
+
+/**
+ * Tries a login where it is to be used, before it is kept. Answers whether the registry asked for it at all. Throws where it
+ * refuses it, or cannot be reached.
+ */
+export async function tryLogin(
+  registry: string,
+  login: { username: string; password: string },
+  config: Config | undefined,
+  { secrets, observer }: { secrets: Secrets; observer: Observer },
+): Promise<boolean> {
+  const origin = {
+    name: `the login of ${login.username}`,
+    next: 'check the user name and the password; nothing was stored',
+  };
+  const connections = new Connections({
+    access: async (host) => ({
+      ...(await accessTo(host, config, { secrets, observer, accepted: () => undefined })),
+      credentials: () => Promise.resolve({ credential: { kind: 'password', ...login }, expires: undefined, origin }),
+    }),
+    jobs: 1,
+    secrets,
+    patience: usualPatience,
+    observer,
+  });
+  try {
+    return await (await connections.to(registry)).tryLogin();
+  } finally {
+    await connections.close();
+  }
+}
