@@ -92,6 +92,7 @@ export const errorCodes = {
     'platform-twice',
     'platform-contradicted',
     'mixed-commits',
+    'mixed-versions',
     'other-product',
     'other-entries',
     'not-our-file',
@@ -99,6 +100,7 @@ export const errorCodes = {
   ],
   missing: [
     'output-missing',
+    'platform-missing',
     'file-unreadable',
     'wait-ended',
     'nothing-to-stage',

@@ -65,6 +65,13 @@ export class Carrier {
     return transfer;
   }
 
+  /** Brings everything below a manifest into a repository, and not itself: who writes it under its tag need not write it twice. */
+  async carryBelow(node: ContentNode, target: CarryTarget): Promise<Transfer> {
+    const transfer = noTransfer();
+    await allSettled(node.children.map((child) => this.carryNode(child, target, transfer)));
+    return transfer;
+  }
+
   /** Does work that writes a manifest. Where the registry lacks what it said it had, it is sent, and the work done again. */
   async mending<T>(node: ContentNode, target: CarryTarget, write: () => Promise<T>, transfer: Transfer): Promise<T> {
     try {

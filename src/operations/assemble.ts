@@ -1,47 +1,73 @@
+import { setTimeout as delay } from 'node:timers/promises';
 import { HodError } from '../core/errors';
 import { assembleIndex } from '../core/oci/assemble';
 import { runnableImages, sizeOf } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { platformKey } from '../core/oci/platform';
+import {
+  changeIndex,
+  contentOfMembers,
+  requirePlatforms,
+  type IndexContent,
+  type NamedMember,
+} from '../core/oci/members';
+import { parsePlatform, platformKey } from '../core/oci/platform';
 import { parseReference, type Reference } from '../core/oci/reference';
 import { tagKey } from '../core/release/facts';
 import { fixedTags } from '../core/release/gates/tags';
 import { refuseUnmet } from '../core/release/refusal';
 import { decideFixed, type TagDecision } from '../core/release/tag-decisions';
-import { Carrier } from '../delivery/carry';
+import type { Tag } from '../core/tags/tag';
+import { allSettled, Carrier } from '../delivery/carry';
 import { notKept } from '../delivery/settle';
 import type { RepositoryClient } from '../registry/repository';
 import type { AssembleResult } from '../results/assemble';
 import { toTagResult } from '../results/common';
 import { locate } from '../session/locate';
-import { withoutProduct, type SessionOptions } from '../session/session';
+import { withoutProduct, type Session, type SessionOptions } from '../session/session';
 
 /** What `assemble` is told. */
 export interface AssembleOptions extends SessionOptions {
   /** The repository to write into, with the tag to write if one is wanted. */
   target: string;
-  /** Paths of image layouts, or references; an index stands for all its images. */
+  /** Build outputs or references, `PLATFORM=` before those that must be for one; an index stands for all its images. */
   members: readonly string[];
+  /** Further members of the index that `members` names. */
+  add?: readonly string[] | undefined;
+  /** `PLATFORM=MEMBER`: members in the place of those that the index has. */
+  replace?: readonly string[] | undefined;
+  /** Platforms whose members are left out. */
+  drop?: readonly string[] | undefined;
+  /** Platforms that must be there. */
+  require?: readonly string[] | undefined;
+  /** How long to wait for members that are not there yet, in milliseconds. */
+  wait?: number | undefined;
   dryRun?: true | undefined;
 }
 
+/** So many tags are looked at for whether they lead to an index that was changed. */
+const tagsLookedAt = 500;
+/** How often members that are not there are looked for, in milliseconds. */
+const lookEvery = 1_000;
+
 /**
- * Makes one index of images that were built for different platforms, wherever they are. The tag,
+ * Makes one index of images that were built for different platforms, wherever they are, or changes one. The tag,
  * where one is named, is a fixed one: it is written once and never moved.
  */
 export async function assemble(options: AssembleOptions): Promise<AssembleResult> {
   return withoutProduct(options, async (session) => {
     const target = targetOf(options.target);
-    const dryRun = options.dryRun === true;
-    const nodes = await Promise.all(options.members.map((member) => locate(session, member)));
-    const { node, members } = assembleIndex((await Promise.all(nodes.map(runnableImages))).flat());
+    const { content, base } = await gatherMembers(session, options);
+    requirePlatforms(content.images, (options.require ?? []).map(parsePlatform));
+    const { node, members } = assembleIndex(content.images, {}, content.companions);
     const { manifest } = node;
     const client = session.client(target.repository);
+    const dryRun = options.dryRun === true;
 
     const decision = await decideTag(client, target, manifest.digest);
     const carrier = new Carrier(dryRun, session.observer.transfer);
-    const transfer = await carrier.carry(node, client);
-    if (decision?.outcome === 'created' && !dryRun) {
+    const writes = decision?.outcome === 'created' && !dryRun;
+    const transfer = await (writes ? carrier.carryBelow(node, client) : carrier.carry(node, client));
+    if (writes) {
       const served = await carrier.mending(node, client, () => client.manifests.tag(decision.tag, manifest), transfer);
       refuseUnmet([fixedTags([{ ...decision, served, ...decideFixed(manifest.digest, served, undefined) }])]);
       if (served === undefined) {
@@ -58,11 +84,124 @@ export async function assemble(options: AssembleOptions): Promise<AssembleResult
         size: sizeOf(member.node),
         revision: member.revision ?? null,
       })),
+      companions: content.companions.length,
+      changed: base === undefined ? null : await changedFrom(session, base, decision?.tag),
       tags: decision === undefined ? [] : [toTagResult(decision)],
       transfer: { ...transfer, requests: client.requests },
       dryRun,
     };
   });
+}
+
+/** The members that are named, and the index that is changed, where one is. */
+async function gatherMembers(
+  session: Session,
+  options: AssembleOptions,
+): Promise<{ content: IndexContent; base: NamedMember | undefined }> {
+  const { members, add = [], replace = [], drop = [], wait = 0 } = options;
+  const patience = { session, deadline: performance.now() + wait, waits: wait > 0 };
+  const changes = add.length + replace.length + drop.length > 0;
+  if (changes && members.length !== 1) {
+    throw new HodError('options-conflict', {
+      what: 'one index is changed at a time',
+      object: members.join(', '),
+      why: '--add, --replace and --drop say what becomes of the one index that is named',
+      next: 'name one index, and further members with --add',
+    });
+  }
+  const unnamed = replace.find((text) => splitMember(text).platform === undefined);
+  if (unnamed !== undefined) {
+    throw new HodError('not-a-platform', {
+      what: 'this does not say which member is replaced',
+      object: `--replace ${unnamed}`,
+      why: 'it must name a platform: PLATFORM=MEMBER',
+      next: `write --replace linux/arm64=${unnamed}`,
+    });
+  }
+  const read = (texts: readonly string[]): Promise<NamedMember[]> =>
+    allSettled(texts.map((text) => readMember(text, patience)));
+  const [named, added, replacing] = [await read(members), await read(add), await read(replace)];
+  const [base] = named;
+  return changes && base !== undefined
+    ? { content: changeIndex(base, { add: added, replace: replacing, drop: drop.map(parsePlatform) }), base }
+    : { content: contentOfMembers(named), base: undefined };
+}
+
+interface Waiting {
+  readonly session: Session;
+  readonly deadline: number;
+  readonly waits: boolean;
+}
+
+/** `os/arch[/variant]=` before a member. */
+const platformPrefix = /^([a-z0-9]+\/[a-z0-9_]+(?:\/[a-z0-9._]+)?)=(.+)$/;
+
+function splitMember(text: string): { platform: string | undefined; place: string } {
+  const [, platform, place = text] = platformPrefix.exec(text) ?? [];
+  return { platform, place };
+}
+
+/** Reads a member; one that is not there is waited for, as one that is still written. Throws `wait-ended`. */
+async function readMember(name: string, { session, deadline, waits }: Waiting): Promise<NamedMember> {
+  const { platform, place } = splitMember(name);
+  for (let told = false; ;) {
+    try {
+      const node = await locate(session, place);
+      return {
+        name,
+        platform: platform === undefined ? undefined : parsePlatform(platform),
+        node,
+        images: await runnableImages(node),
+      };
+    } catch (error) {
+      if (!waits || !(error instanceof HodError) || !isNotYet(error)) {
+        throw error;
+      }
+      if (performance.now() >= deadline) {
+        throw new HodError(
+          'wait-ended',
+          { ...error.problem, what: 'timed out waiting for a member' },
+          { cause: error },
+        );
+      }
+      if (!told) {
+        session.observer.note(`waiting for ${name}`);
+        told = true;
+      }
+      await delay(lookEvery);
+    }
+  }
+}
+
+/** Whether it may be that somebody is still building or writing it. */
+function isNotYet({ fault, code }: HodError): boolean {
+  return (fault === 'missing' && code !== 'entry-ambiguous') || code === 'archive-corrupt' || code === 'layout-corrupt';
+}
+
+/** What an index was, and which other tags lead to it still. */
+async function changedFrom(
+  session: Session,
+  { name, node }: NamedMember,
+  written: Tag | undefined,
+): Promise<NonNullable<AssembleResult['changed']>> {
+  const { digest } = node.manifest;
+  const { repository } = node.source;
+  const tags: Tag[] = [];
+  let whole = true;
+  if (repository !== undefined) {
+    const client = session.client(repository);
+    const known: Tag[] = [];
+    for await (const tag of client.tags.list()) {
+      if (known.length === tagsLookedAt) {
+        whole = false;
+        break;
+      }
+      known.push(tag);
+    }
+    const leading = await allSettled(known.map((tag) => client.manifests.resolve(tag, digest)));
+    tags.push(...known.filter((tag, at) => leading[at] === digest && tag !== written));
+  }
+  return { from: name, digest, tags, allTags: whole };
 }
 
 function targetOf(text: string): Reference {

@@ -1,7 +1,6 @@
 import { existsSync } from 'node:fs';
 import { HodError } from '../core/errors';
-import { readContent, type ContentNode } from '../core/oci/content';
-import { describeManifest } from '../core/oci/manifest';
+import { readContent, readContentBelow, type ContentNode } from '../core/oci/content';
 import { formatReference, parseReference, type Reference } from '../core/oci/reference';
 import type { Compression } from '../core/oci/compression';
 import { parseOutputLocation } from '../archive/entries';
@@ -43,7 +42,7 @@ export async function readReference(session: Session, reference: Reference): Pro
       next: await adviceFor(reference, client.tags.list()),
     });
   }
-  return readContent(client, describeManifest(manifest));
+  return readContentBelow(client, manifest);
 }
 
 async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promise<string> {

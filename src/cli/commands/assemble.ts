@@ -1,14 +1,30 @@
 import { answer } from '../answer';
-import { command, configOption, dryRunOption, jobsOption, quietOption, verboseOption } from '../options';
+import { command, configOption, dryRunOption, jobsOption, parseDuration, quietOption, verboseOption } from '../options';
 
 /** `hod assemble`. */
 export function assembleCommand() {
   return command('assemble', 'make one index of images for different platforms; needs no hod.yaml', [
     ['hod assemble registry.test/skerry/timetable:2.4.0 out/amd64 out/arm64.tar', 'two image layouts'],
     ['hod assemble registry.test/skerry/timetable out/all.tar#amd64 registry.test/skerry/timetable@sha256:…', 'no tag'],
+    [
+      'hod assemble registry.test/skerry/timetable:2.4.0 dev.test/tt:amd64 dev.test/tt:arm64 --require linux/amd64 linux/arm64 --wait 20m',
+      'of what other jobs still build',
+    ],
+    [
+      'hod assemble registry.test/skerry/timetable:2.4.1 registry.test/skerry/timetable:2.4.0 --replace linux/arm64=out/arm64',
+      'change an index: its other members stay',
+    ],
   ])
     .argument('<target>', 'the repository to write into; a tag named here is fixed: it is never moved')
-    .argument('<members...>', 'build outputs (layouts or archives, with #name for one entry) or references')
+    .argument(
+      '<members...>',
+      'build outputs (layouts or archives, with #name for one entry) or references; with PLATFORM= before one that must be for it',
+    )
+    .option('--add <member...>', 'add these to the one index that is named')
+    .option('--replace <platform=member...>', 'put these in the place of what that index has for a platform')
+    .option('--drop <platform...>', 'leave out what that index has for these platforms')
+    .option('--require <platform...>', 'end with exit 4 where one of these platforms is missing')
+    .option('--wait <time>', 'wait so long for members that are not there yet, such as 10m', parseDuration)
     .addOption(configOption())
     .addOption(dryRunOption())
     .addOption(jobsOption())

@@ -11,6 +11,20 @@ export function assembleView(result: AssembleResult, { style }: Look): string {
   const members = result.members.map(({ platform, digest, size, revision }) => {
     return [platform, digest, formatBytes(size), revision === null ? '' : `commit ${shortCommit(revision)}`];
   });
+  const { changed, companions } = result;
+  const others =
+    changed === null || changed.tags.length === 0
+      ? []
+      : [`${changed.tags.join(', ')} still lead${changed.tags.length === 1 ? 's' : ''} to what it was`];
+  const rest = [
+    ...(companions === 0
+      ? []
+      : [`  ${style.faint(`and ${formatCount(companions, 'attestation or the like', 'attestations and the like')}`)}`]),
+    ...(changed === null
+      ? []
+      : ['', `Changed from ${changed.from}, ${changed.digest}`, ...others.map((line) => `  ${style.notice(line)}`)]),
+    ...(changed?.allTags === false ? [`  ${style.faint('there are more tags than were asked for')}`] : []),
+  ];
   return [
     `${verb} an index of ${formatCount(result.members.length, 'image')}`,
     `  ${result.repository}@${result.digest}`,
@@ -18,5 +32,6 @@ export function assembleView(result: AssembleResult, { style }: Look): string {
     `  ${style.faint(transferLine(result.transfer))}`,
     '',
     ...columns(members, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell)),
+    ...rest,
   ].join('\n');
 }

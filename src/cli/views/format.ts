@@ -34,8 +34,8 @@ export function formatSeconds(seconds: number): string {
 }
 
 /** `1 blob`, `2 blobs`. */
-export function formatCount(count: number, noun: string): string {
-  return `${count} ${noun}${count === 1 ? '' : 's'}`;
+export function formatCount(count: number, noun: string, plural = `${noun}s`): string {
+  return `${count} ${count === 1 ? noun : plural}`;
 }
 
 /** Lines with columns of equal width; the last column is not padded. */

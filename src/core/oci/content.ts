@@ -57,6 +57,11 @@ export function readContent(source: ContentSource, root: Descriptor): Promise<Co
   return new ContentReader(source).read(root, 0);
 }
 
+/** Reads all manifests below one that was read already, as {@link readContent} does. */
+export function readContentBelow(source: ContentSource, root: Manifest): Promise<ContentNode> {
+  return new ContentReader(source).readBelow(root, 0);
+}
+
 class ContentReader {
   private readonly nodes = new Map<Digest, Promise<ContentNode>>();
   private readonly checked = new Map<string, Promise<void>>();
@@ -85,9 +90,12 @@ class ContentReader {
   }
 
   private async readNode(descriptor: Descriptor, depth: number): Promise<ContentNode> {
-    const { source } = this;
     this.refuseExcess(descriptor, depth);
-    const manifest = await this.turn(() => this.readManifest(descriptor));
+    return this.readBelow(await this.turn(() => this.readManifest(descriptor)), depth);
+  }
+
+  async readBelow(manifest: Manifest, depth: number): Promise<ContentNode> {
+    const { source } = this;
     if (manifest.kind === 'image') {
       for (const blob of blobsOf(manifest)) {
         await this.check(blob);

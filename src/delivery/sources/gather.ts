@@ -4,6 +4,7 @@ import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
 import { assembleIndex } from '../../core/oci/assemble';
 import { readContent, runnableImages } from '../../core/oci/content';
+import { companionsOf } from '../../core/oci/members';
 import { stagedIn } from '../../core/release/actions/staged';
 import { missingOf } from '../../core/release/component';
 import type { StagedImage, StagedPart } from '../../core/release/facts';
@@ -137,9 +138,13 @@ async function combine(
   if (only !== undefined && all.length === 1) {
     return { ...base, node: only.node, platforms: only.platforms };
   }
-  const members = (await Promise.all(all.map(({ node }) => runnableImages(node)))).flat();
+  const members = await Promise.all(
+    all.map(async ({ node: each }) => ({ node: each, images: await runnableImages(each) })),
+  );
   // The version is left out: one commit is one digest, whether it has its version yet or not.
-  const { node } = assembleIndex(members, { [annotationKeys.revision]: commit });
+  const images = members.flatMap((each) => each.images);
+  const companions = members.flatMap(companionsOf);
+  const { node } = assembleIndex(images, { [annotationKeys.revision]: commit }, companions);
   return { ...base, node, platforms: (await outputFrom(name, node)).platforms };
 }
 
