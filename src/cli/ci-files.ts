@@ -8,10 +8,10 @@ export interface CiFiles {
   outputs?: string | undefined;
 }
 
-/** Appends what was published or promoted to the files that a CI reads. */
-export async function writeForCi({ summary, outputs }: CiFiles, report: CiReport): Promise<void> {
+/** Appends what was published or promoted to the files that a CI reads; `several`: of one product among others. */
+export async function writeForCi({ summary, outputs }: CiFiles, report: CiReport, several: boolean): Promise<void> {
   await append(summary, '--summary', () => summaryTable(report));
-  await append(outputs, '--outputs', () => outputLines(report));
+  await append(outputs, '--outputs', () => outputLines(report, several));
 }
 
 async function append(file: string | undefined, option: string, text: () => string): Promise<void> {

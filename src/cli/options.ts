@@ -53,6 +53,14 @@ export function configOption() {
   return new Option('-c, --config <file>', 'read this configuration (default: hod.yaml in this folder)');
 }
 
+/** `--config`, of a command that takes several products. */
+export function configsOption() {
+  return new Option(
+    '-c, --config <file>',
+    "read this configuration, or all that a pattern matches: 'services/*/hod.yaml' (default: hod.yaml in this folder)",
+  );
+}
+
 const usualJobs = Math.max(4, availableParallelism());
 
 /** `--jobs`, of a command that moves blobs. */

@@ -6,20 +6,30 @@ async function asHodError(thrown: unknown): Promise<HodError> {
   return thrown instanceof HodError ? thrown : (await import('./unforeseen')).unforeseen(thrown);
 }
 
-/** Tells of what was thrown, in the one form of errors. Answers the exit code. */
-export async function reportError(thrown: unknown, argv: readonly string[]): Promise<number> {
+/** An error as users meet it, without our secrets. */
+export async function errorOf(thrown: unknown): Promise<HodError> {
+  const { withoutSecrets } = await import('./known-secrets');
+  return withoutSecrets(await asHodError(thrown));
+}
+
+/** Tells of an error in its one form. */
+export async function tellError(error: HodError, color: boolean): Promise<void> {
   const { errorView } = await import('./views/error');
   const { styleFor } = await import('./views/style');
-  const { withoutSecrets } = await import('./known-secrets');
-  const error = withoutSecrets(await asHodError(thrown));
-  const style = styleFor(process.stderr, !argv.includes('--no-color'));
-  tell(errorView(error, style));
+  tell(errorView(error, styleFor(process.stderr, color)));
+}
+
+/** Tells of what was thrown, in the one form of errors. Answers the exit code. */
+export async function reportError(thrown: unknown, argv: readonly string[]): Promise<number> {
+  const color = !argv.includes('--no-color');
+  const error = await errorOf(thrown);
+  await tellError(error, color);
   if (argv.includes('--json') && error.code !== 'answer-unwritable') {
     const { toErrorResult } = await import('../results/error');
     const { toJsonLine } = await import('../core/text');
     // The exit code stays that of the work, whether anybody reads why or not.
     await printDocument(toJsonLine(toErrorResult(error))).catch(async (unwritten: unknown) =>
-      tell(errorView(await asHodError(unwritten), style)),
+      tellError(await asHodError(unwritten), color),
     );
   }
   return error.exitCode;

@@ -4,6 +4,7 @@ import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
 import { initResultSchema } from './init';
 import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
+import { productsSchema } from './products';
 import { promoteResultSchema } from './promote';
 import { publishResultSchema } from './publish';
 import { resultResultSchema, signOffResultSchema } from './record';
@@ -33,6 +34,9 @@ export const resultSchemas = {
   show: showResultSchema,
   'ledger-verify': ledgerResultSchema,
   'ledger-copy': ledgerCopyResultSchema,
+  'publish-products': productsSchema(publishResultSchema),
+  'promote-products': productsSchema(promoteResultSchema),
+  'status-products': productsSchema(statusResultSchema),
   sandbox: sandboxResultSchema,
   error: errorResultSchema,
 } as const;

@@ -1,10 +1,10 @@
-import { answer, endUnmet } from '../answer';
+import { endUnmet } from '../answer';
 import {
   actorOption,
   afterRewriteOption,
   againOption,
   command,
-  configOption,
+  configsOption,
   dryRunOption,
   jobsOption,
   onlyOption,
@@ -15,6 +15,7 @@ import {
   summaryOption,
   verboseChangesOption,
 } from '../options';
+import { answerForProducts } from '../products';
 
 /** `hod promote`. */
 export function promoteCommand() {
@@ -26,7 +27,7 @@ export function promoteCommand() {
     ['hod promote uat --strict-order --summary "$SUMMARY" --outputs "$OUTPUTS"', 'in a pipeline'],
   ])
     .argument('<env>', 'the environment to promote into')
-    .addOption(configOption())
+    .addOption(configsOption())
     .option('--version <version>', 'promote this version (default: what the environment before serves)')
     .option('--commit <id>', 'promote the release of this commit')
     .addOption(onlyOption('promote'))
@@ -46,8 +47,10 @@ export function promoteCommand() {
       const { promote } = await import('../../operations/promote');
       const { promoteView } = await import('../views/delivery');
       const { writeForCi } = await import('../ci-files');
-      const result = await answer(options, (run) => promote({ environment, ...options, ...run }), promoteView);
-      await writeForCi(options, result);
-      endUnmet(result.gates);
+      const done = await answerForProducts(options, (run) => promote({ environment, ...options, ...run }), promoteView);
+      for (const { config, result } of done) {
+        await writeForCi(options, result, config !== undefined);
+        endUnmet(result.gates);
+      }
     });
 }

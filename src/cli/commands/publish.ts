@@ -1,13 +1,13 @@
 import { Option } from '@commander-js/extra-typings';
 import { versionParts } from '../../core/tags/version-part';
-import { answer, endUnmet } from '../answer';
+import { endUnmet } from '../answer';
 import {
   actorOption,
   afterRewriteOption,
   againOption,
   command,
   commitOption,
-  configOption,
+  configsOption,
   dryRunOption,
   jobsOption,
   onlyOption,
@@ -19,6 +19,7 @@ import {
   summaryOption,
   verboseBuildOption,
 } from '../options';
+import { answerForProducts } from '../products';
 
 /** `hod publish`. */
 export function publishCommand() {
@@ -31,11 +32,12 @@ export function publishCommand() {
     ['hod publish --wait 10m --strict-order', 'wait for what other jobs stage; refuse to come late'],
     ['hod publish --summary "$SUMMARY" --outputs "$OUTPUTS"', 'tell the CI what was done'],
     ['hod publish --after-rewrite --reason "rebased"', 'the branch was rewritten: go on with this build'],
+    ["hod publish -c 'services/*/hod.yaml' --next patch", 'every product of the repository, one after the other'],
     ['hod publish --dry-run', 'what would be sent and tagged?'],
   ])
     .argument('[image...]', 'the images and bundles to publish (default: all)')
     .addOption(onlyOption('publish'))
-    .addOption(configOption())
+    .addOption(configsOption())
     .option('--version <version>', 'publish as this version (default: the git tag of the commit, if it is one)')
     .addOption(
       new Option('--next <part>', `take the next version from the ledger: ${versionParts.join(', ')}`).choices(
@@ -64,12 +66,14 @@ export function publishCommand() {
       const { publishView } = await import('../views/delivery');
       const { writeForCi } = await import('../ci-files');
       const images = [...named, ...only];
-      const result = await answer(
+      const done = await answerForProducts(
         options,
         (surroundings) => publish({ images, ...options, run, ...surroundings }),
         publishView,
       );
-      await writeForCi(options, result);
-      endUnmet(result.gates);
+      for (const { config, result } of done) {
+        await writeForCi(options, result, config !== undefined);
+        endUnmet(result.gates);
+      }
     });
 }

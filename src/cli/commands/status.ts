@@ -1,7 +1,7 @@
 import { exitCodes } from '../../core/errors';
 import type { StatusResult } from '../../results/status';
-import { answer } from '../answer';
-import { command, configOption, quietOption, requestsOption, verboseOption } from '../options';
+import { command, configsOption, quietOption, requestsOption, verboseOption } from '../options';
+import { answerForProducts } from '../products';
 
 /** `hod status`. */
 export function statusCommand() {
@@ -11,7 +11,7 @@ export function statusCommand() {
     ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
   ])
     .argument('[env...]', 'the environments to show (default: all)')
-    .addOption(configOption())
+    .addOption(configsOption())
     .option('--check', 'end with exit 4 where a registry disagrees with the ledger, 6 where one does not answer')
     .addOption(requestsOption())
     .addOption(quietOption())
@@ -19,19 +19,19 @@ export function statusCommand() {
     .action(async (environments, { check, ...options }) => {
       const { status } = await import('../../operations/status');
       const { statusView } = await import('../views/status');
-      const result = await answer(
+      const done = await answerForProducts(
         options,
         (run) => status({ environments, ...options, ...run }),
         (found, look) => statusView(found, look, new Date()),
       );
       if (check === true) {
-        endWithDrift(result);
+        endWithDrift(done.flatMap(({ result }) => result.environments));
       }
     });
 }
 
 /** Drift goes before what is not known: it is certain. */
-function endWithDrift({ environments }: StatusResult): void {
+function endWithDrift(environments: StatusResult['environments']): void {
   const states = environments.flatMap(({ images }) => images.map(({ drift }) => drift.state));
   if (states.includes('drifted')) {
     process.exitCode = exitCodes.missing;

@@ -42,9 +42,12 @@ function besideLines({ images }: CiReport): string[] {
 
 /**
  * `KEY=value` lines: what came of it (`OUTCOME`: `served` where all of it takes over, else `beside` or `held`), the
- * version, the commit, and the same of each image, with its digest and reference.
+ * version, the commit, and the same of each image, with its digest and reference. `several`: the keys of each product
+ * begin with its name.
  */
-export function outputLines(report: CiReport): string {
+export function outputLines(report: CiReport, several: boolean): string {
+  // No name of a product or image has so many in a row: keys of different ones differ.
+  const prefix = several ? `${keyOf(report.product)}____` : '';
   const images = report.images.flatMap(({ image, repository, digest, way }) => {
     const key = keyOf(image);
     return [`${key}_DIGEST=${digest}`, `${key}_REFERENCE=${repository}@${digest}`, `${key}_OUTCOME=${outcomes[way]}`];
@@ -52,7 +55,8 @@ export function outputLines(report: CiReport): string {
   const ways = report.images.map(({ way }) => way);
   const whole = (['held', 'beside'] as const).find((way) => ways.includes(way)) ?? 'takes-over';
   const head = { OUTCOME: outcomes[whole], VERSION: report.version ?? '', COMMIT: report.commit ?? '' };
-  return [...Object.entries(head).map(([key, value]) => `${key}=${value}`), ...images].join('\n');
+  const lines = [...Object.entries(head).map(([key, value]) => `${key}=${value}`), ...images];
+  return lines.map((line) => prefix + line).join('\n');
 }
 
 /** What a deploying step asks: whether the environment serves it now. */

@@ -1,0 +1,61 @@
+import { toJsonLine, visibleValues } from '../core/text';
+import { answer, type Run, type View } from './answer';
+import type { OutputOptions } from './options';
+import { errorOf, tellError } from './report';
+import { print, printDocument } from './streams';
+
+/** How a product was named, and what became of it. */
+export interface Done<T> {
+  /** What keys and headings of this product begin with; nothing where it is the only one. */
+  readonly config: string | undefined;
+  readonly result: T;
+}
+
+/**
+ * Runs the work of a command for the product that `--config` names, or one after the other for all that it matches as a
+ * pattern. One that fails does not keep the others; its exit code is that of the run.
+ */
+export async function answerForProducts<T>(
+  options: OutputOptions & { config?: string | undefined },
+  work: (run: Run & { config: string | undefined }) => Promise<T>,
+  view: View<T>,
+): Promise<Done<T>[]> {
+  const { configsMatching, isPattern } = await import('../workspace/config-pattern');
+  const { config } = options;
+  if (config === undefined || !isPattern(config)) {
+    return [{ config: undefined, result: await answer(options, (run) => work({ ...run, config }), view) }];
+  }
+  const { observerFor } = await import('./observer');
+  const { styleFor } = await import('./views/style');
+  const { knownSecrets } = await import('./known-secrets');
+  const { toErrorResult } = await import('../results/error');
+  const style = styleFor(process.stdout, options.color);
+  const done: Done<T>[] = [];
+  const products: object[] = [];
+  for (const file of await configsMatching(config)) {
+    const begun = performance.now();
+    const observer = await observerFor(options, styleFor(process.stderr, options.color));
+    try {
+      const result = await work({ observer, secrets: knownSecrets, config: file }).finally(() => {
+        observer.end();
+      });
+      done.push({ config: file, result });
+      products.push({ config: file, result, error: null });
+      if (options.json !== true) {
+        const look = { style, elapsed: performance.now() - begun, verbose: options.verbose === true };
+        await print(
+          `${products.length > 1 ? '\n' : ''}${style.strong(visibleValues(file))}\n${view(visibleValues(result), look)}`,
+        );
+      }
+    } catch (thrown) {
+      const error = await errorOf(thrown);
+      await tellError(error, options.color);
+      process.exitCode ??= error.exitCode;
+      products.push({ config: file, result: null, ...toErrorResult(error) });
+    }
+  }
+  if (options.json === true) {
+    await printDocument(toJsonLine({ products }));
+  }
+  return done;
+}

@@ -1,0 +1,87 @@
+import { mkdir, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { RunningServer } from '../../src/sandbox/http';
+import { startSandboxRegistry } from '../../src/sandbox/registry/router';
+import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
+import { hod, hodFails, hodJson, type HodOptions } from '../support/hod';
+
+const revision = '5'.repeat(40);
+let folder: string;
+let registry: RunningServer;
+beforeAll(async () => {
+  folder = await mkdtemp(join(tmpdir(), 'hod-products-'));
+  registry = await startSandboxRegistry({ port: 0 });
+  const environment = (name: string, tags: string, more = '') =>
+    `  ${name}: { repository: "${name}.localhost:${registry.port}/${name}/{product}/{image}", tags: { ${tags} }${more} }`;
+  await writeFile(
+    join(folder, 'base.yaml'),
+    [
+      'environments:',
+      environment('dev', 'moving: ["{branch}"]'),
+      environment('uat', 'moving: [uat]', ', after: dev'),
+      '',
+    ].join('\n'),
+  );
+  for (const name of ['tide-watch', 'timetable', 'broken']) {
+    const product = join(folder, 'services', name);
+    await mkdir(product, { recursive: true });
+    await writeFile(
+      join(product, 'hod.yaml'),
+      `extends: ../../base.yaml\nproduct: ${name}\nimages: { api: { from: out } }\n`,
+    );
+    if (name !== 'broken') {
+      await writeSampleLayout(join(product, 'out'), [
+        { platform: 'linux/amd64', revision, layers: [{ 'app/a': name }] },
+      ]);
+    }
+  }
+  await mkdir(join(folder, 'services', 'timetable', 'node_modules', 'other'), { recursive: true });
+  await writeFile(join(folder, 'services', 'timetable', 'node_modules', 'other', 'hod.yaml'), '');
+});
+afterAll(async () => {
+  await registry.close();
+  await rm(folder, { recursive: true });
+});
+
+const options = (): HodOptions => ({ cwd: folder });
+const build = ['--commit', revision, '--branch', 'main'];
+
+test('products of one repository are published, promoted and shown by one command each', async () => {
+  const several = ['-c', 'services/t*/hod.yaml'];
+  const published = await hodJson(
+    'publish-products',
+    ['publish', ...several, ...build, '--outputs', 'outputs', '--summary', 'summary'],
+    options(),
+  );
+  expect(published.products.map(({ config, result }) => [config, result?.images[0]?.tags[0]?.outcome])).toEqual([
+    ['services/tide-watch/hod.yaml', 'created'],
+    ['services/timetable/hod.yaml', 'created'],
+  ]);
+  const outputs = await readFile(join(folder, 'outputs'), 'utf8');
+  expect(outputs).toMatch(/^TIDE_WATCH____OUTCOME=served$/m);
+  expect(outputs).toMatch(/^TIMETABLE____API_REFERENCE=dev\.localhost:\d+\/dev\/timetable\/api@sha256:/m);
+  expect((await readFile(join(folder, 'summary'), 'utf8')).match(/^### /gm)).toHaveLength(2);
+  const promoted = await hodJson('promote-products', ['promote', 'uat', ...several], options());
+  expect(promoted.products.map(({ result }) => result?.product)).toEqual(['tide-watch', 'timetable']);
+  const shown = await hod(['status', ...several, '--check'], options());
+  expect(shown).toMatchObject({ code: 0 });
+  expect(shown.stdout.match(/^services\/.*\/hod\.yaml$/gm)).toHaveLength(2);
+});
+
+test('one that fails does not keep the others, and its exit code is that of the run', async () => {
+  const run = await hod(['publish', '-c', 'services/**/hod.yaml', ...build, '--json'], options());
+  expect(run.code).toBe(4);
+  const { products } = JSON.parse(run.stdout) as {
+    products: { config: string; error: { code: string } | null; result: object | null }[];
+  };
+  expect(products.map(({ config, error, result }) => [config, error?.code, result !== null])).toEqual([
+    ['services/broken/hod.yaml', 'output-missing', false],
+    ['services/tide-watch/hod.yaml', undefined, true],
+    ['services/timetable/hod.yaml', undefined, true],
+  ]);
+  expect(run.stderr).toMatch(/^hod: there is no build output$/m);
+  expect((await hodFails('config-missing', ['status', '-c', 'nowhere/*/hod.yaml'], options())).next).toContain(
+    'in quotes',
+  );
+});
