@@ -3,6 +3,7 @@ import { execFileSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { chmod, mkdir, readFile, rm, writeFile } from 'node:fs/promises';
 import { build } from 'esbuild';
+import { licencesOf } from './licences.mjs';
 
 const { version } = JSON.parse(await readFile(new URL('../package.json', import.meta.url), 'utf8'));
 const root = new URL('..', import.meta.url).pathname;
@@ -15,10 +16,23 @@ const common = {
   target: 'node20',
   minify: true,
   legalComments: 'none',
+  metafile: true,
   logLevel: 'warning',
 };
 
-const { outputFiles } = await build({
+/** The commit that is built, for people who ask which Hod they have; nothing outside a clone. */
+function commit() {
+  try {
+    const git = (...args) =>
+      execFileSync('git', ['-C', root, ...args], { encoding: 'utf8', stdio: ['ignore', 'pipe', 'ignore'] }).trim();
+    const changes = git('status', '--porcelain', '--untracked-files=no') === '' ? '' : ', with changes';
+    return ` (commit ${git('rev-parse', '--short=12', 'HEAD')}${changes})`;
+  } catch {
+    return '';
+  }
+}
+
+const { outputFiles, metafile } = await build({
   ...common,
   entryPoints: ['src/cli/main.ts'],
   outfile: 'dist/program.js',
@@ -26,7 +40,7 @@ const { outputFiles } = await build({
   // The first ships a binary beside its code; the second is one that pg does without.
   external: ['libsql', 'pg-native'],
   alias: { '@commander-js/extra-typings': 'commander', undici: './scripts/undici.cjs' },
-  define: { HOD_VERSION: JSON.stringify(version) },
+  define: { HOD_VERSION: JSON.stringify(`${version}${commit()}`) },
   // What `start` calls. All of it is one function, so that nothing of it is global.
   banner: { js: '(function(require,module,__filename,__dirname){' },
   footer: { js: '})' },
@@ -46,8 +60,14 @@ await build({
   entryPoints: ['src/cli/start.ts'],
   outfile: 'dist/hod.js',
   define: { HOD_PROGRAM: JSON.stringify(name) },
+  banner: { js: '#!/usr/bin/env node' },
 });
-await build({ ...common, entryPoints: ['src/archive/gzip/thread.ts'], outfile: 'dist/deflate-thread.js' });
+const thread = await build({
+  ...common,
+  entryPoints: ['src/archive/gzip/thread.ts'],
+  outfile: 'dist/deflate-thread.js',
+});
+await writeFile(`${dist}/LICENCES.txt`, await licencesOf(root, [metafile, thread.metafile]));
 await chmod(`${dist}/hod.js`, 0o755);
 execFileSync(process.execPath, [`${root}scripts/compile.mjs`, `${dist}/${name}`], {
   stdio: ['ignore', 'ignore', 'inherit'],
