@@ -93,7 +93,7 @@ function checkTags(path: Path, rules: TagRules, check: Check): void {
         if (kind === 'fixed' && !tellsBuildsApart(template)) {
           throw new TemplateError(
             text,
-            `${text}: a fixed tag is written once, and this one would be the same for the next build; put it under moving, or {commit} or {version} into it`,
+            `${text}: a fixed tag is written once, and the next build has this one too; put it under moving, or {commit} into it`,
           );
         }
       }),

@@ -14,7 +14,7 @@ export function misplacedSecrets(raw: unknown): Finding[] {
     if (found !== undefined) {
       findings.push({
         path: ['registries', registry, 'credentials', ...found],
-        text: `${found[0] ?? 'credentials'}: a secret never stands here, where all who read the repository read it; name where it is: { env: VARIABLE } or { file: PATH }, and change it at the registry`,
+        text: `${found[0] ?? 'credentials'}: a secret never stands here; say where it is: { env: VARIABLE } or { file: PATH }, and change this one`,
       });
     }
   }
@@ -24,7 +24,7 @@ export function misplacedSecrets(raw: unknown): Finding[] {
         ...findings,
         {
           path: ['ledger', 'postgres'],
-          text: 'postgres: the URL of a database holds its password, and never stands here; name where it is: { env: VARIABLE } or { file: PATH }',
+          text: 'postgres: this URL holds a password, and never stands here; say where it is: { env: VARIABLE } or { file: PATH }',
         },
       ]
     : findings;

@@ -102,7 +102,7 @@ describe('configuration', () => {
       [22, /password: a secret never stands here/],
       [22, /tls: must be false/],
       [23, /http:\/\/uat\.test is not the host of a registry/],
-      [24, /postgres: the URL of a database holds its password/],
+      [24, /postgres: this URL holds a password/],
     ];
     expect(found).toEqual(
       expected.map(([line, { source }]): unknown =>

@@ -68,9 +68,7 @@ export function parseRepository(text: string): Repository {
     });
   const scheme = /^([a-z]+):\/\//i.exec(text)?.[0];
   if (scheme !== undefined) {
-    throw refuse(
-      `it begins with ${scheme}, which is no part of it: registries are reached over TLS, or as \`registries:\` says`,
-    );
+    throw refuse(`it begins with ${scheme}, which is no part of it; \`registries:\` says where plain HTTP is meant`);
   }
   if (!isRegistry(registry)) {
     throw refuse('it does not begin with a registry host (one with a dot, a port, or localhost; ports go up to 65535)');
