@@ -57,10 +57,32 @@ async function openArchive(file: PlainFile): Promise<OutputFiles> {
   const block = await firstBlock(file);
   const beginning = beginningOf(block);
   if (beginning?.kind === 'gzip') {
-    const unpacked = await keepTemporarily(file.label, gunzipped(fileBytes(file), file.label));
+    const unpacked = await keepTemporarily(file.label, notEndless(gunzipped(fileBytes(file), file.label), file));
     return openTar(unpacked, await firstBlock(unpacked), 'it is compressed with gzip, and what it holds is no .tar');
   }
   return openTar(file, block, `it is no .tar: ${beginning?.says ?? describe(block)}`);
+}
+
+/** An archive that unpacks to more than this, and to more than so many times what it is, is there to fill a disk. */
+const [unpackedLimit, unpackedTimes] = [8 * 1024 ** 3, 200];
+
+/** Passes on what was unpacked. Throws `corrupt` where it is out of all proportion. */
+async function* notEndless(bytes: AsyncIterable<Uint8Array>, file: PlainFile): AsyncGenerator<Uint8Array> {
+  const open = await file.open();
+  await open.close();
+  let size = 0;
+  for await (const piece of bytes) {
+    size += piece.length;
+    if (size > Math.max(unpackedLimit, unpackedTimes * open.length)) {
+      throw new HodError('archive-corrupt', {
+        what: 'this archive unpacks to more than any image',
+        object: file.label,
+        why: `it has ${open.length} bytes, and unpacks to more than ${size}`,
+        next: 'unpack it yourself where that is meant, and name the .tar',
+      });
+    }
+    yield piece;
+  }
 }
 
 function openTar(file: PlainFile, block: Buffer, why: string): Promise<OutputFiles> {

@@ -22,7 +22,7 @@ import { notKept } from '../delivery/settle';
 import type { RepositoryClient } from '../registry/repository';
 import type { AssembleResult } from '../results/assemble';
 import { toTagResult } from '../results/common';
-import { locate } from '../session/locate';
+import { isHere, locate } from '../session/locate';
 import { withoutProduct, type Session, type SessionOptions } from '../session/session';
 
 /** What `assemble` is told. */
@@ -136,8 +136,9 @@ interface Waiting {
 /** `os/arch[/variant]=` before a member. */
 const platformPrefix = /^([a-z0-9]+\/[a-z0-9_]+(?:\/[a-z0-9._]+)?)=(.+)$/;
 
+/** What is there under the whole text is that; else what stands before `=` is a platform. */
 function splitMember(text: string): { platform: string | undefined; place: string } {
-  const [, platform, place = text] = platformPrefix.exec(text) ?? [];
+  const [, platform, place = text] = isHere(text) ? [] : (platformPrefix.exec(text) ?? []);
   return { platform, place };
 }
 
@@ -190,16 +191,24 @@ async function changedFrom(
   let whole = true;
   if (repository !== undefined) {
     const client = session.client(repository);
-    const known: Tag[] = [];
-    for await (const tag of client.tags.list()) {
-      if (known.length === tagsLookedAt) {
-        whole = false;
-        break;
+    try {
+      const known: Tag[] = [];
+      for await (const tag of client.tags.list()) {
+        if (known.length === tagsLookedAt) {
+          whole = false;
+          break;
+        }
+        known.push(tag);
       }
-      known.push(tag);
+      const leading = await allSettled(known.map((tag) => client.manifests.resolve(tag, digest)));
+      tags.push(...known.filter((tag, at) => leading[at] === digest && tag !== written));
+    } catch (error) {
+      // The index is written. Who may not list tags is not told of them, and told so.
+      if (!(error instanceof HodError)) {
+        throw error;
+      }
+      whole = false;
     }
-    const leading = await allSettled(known.map((tag) => client.manifests.resolve(tag, digest)));
-    tags.push(...known.filter((tag, at) => leading[at] === digest && tag !== written));
   }
   return { from: name, digest, tags, allTags: whole };
 }

@@ -34,10 +34,9 @@ export async function init(options: InitOptions): Promise<InitResult> {
   const [clone, images] = await Promise.all([readClone(folder), findImages(folder)]);
   const ciFile = ciFileIn(folder);
   const shared = ciFile !== undefined || isCiAtWork() ? clone.remote : undefined;
-  const nameFrom = clone.remote?.url.replace(/(\.git)?\/*$/, '') ?? folder;
   const { text, ...made } = firstConfig(
     {
-      name: basename(nameFrom.replace(/^.*:/, '/')),
+      name: repositoryName(clone.remote?.url) ?? basename(folder),
       images,
       branch: clone.branch,
       remote: shared?.name,
@@ -61,6 +60,12 @@ export async function init(options: InitOptions): Promise<InitResult> {
     lines: text.trimEnd().split('\n'),
     dryRun,
   };
+}
+
+/** The last part of the path of a remote. Nothing else of its address, which may hold a login. */
+function repositoryName(url: string | undefined): string | undefined {
+  const path = url === undefined ? '' : URL.canParse(url) ? new URL(url).pathname : url.replace(/^[^/]*:/, '');
+  return basename(path.replace(/(\.git)?\/*$/, '')) || undefined;
 }
 
 /** The images of all build outputs below a folder; what is none is passed by. */

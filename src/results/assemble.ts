@@ -10,7 +10,7 @@ export const assembleResultSchema = z.strictObject({
   ),
   /** How many entries it has that are no images, such as attestations of them. */
   companions: z.number().int(),
-  /** The index that was changed; null where none was. `tags` still lead to what it was; `allTags` is false where there were too many to ask for. */
+  /** The index that was changed; null where none was. `tags` still lead to what it was; `allTags` is false where there were too many to ask for, or they may not be listed. */
   changed: z.strictObject({ from: z.string(), digest, tags: z.array(z.string()), allTags: z.boolean() }).nullable(),
   tags: z.array(tagResult),
   transfer: transferResult,

@@ -59,9 +59,14 @@ async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promi
     : `similar: ${nearest}`;
 }
 
+/** Whether a text names something on this machine: `path` or `path#entry`. */
+export function isHere(text: string): boolean {
+  return existsSync(parseOutputLocation(text).path);
+}
+
 /** Reads what a person named: the build output at a path, where there is one, else a reference. */
 export async function locate(session: Session, text: string): Promise<ContentNode> {
-  if (existsSync(parseOutputLocation(text).path)) {
+  if (isHere(text)) {
     return readOutputAt(text, session.observer);
   }
   return readReference(session, referenceIn(text));

@@ -23,7 +23,7 @@ export function assembleView(result: AssembleResult, { style }: Look): string {
     ...(changed === null
       ? []
       : ['', `Changed from ${changed.from}, ${changed.digest}`, ...others.map((line) => `  ${style.notice(line)}`)]),
-    ...(changed?.allTags === false ? [`  ${style.faint('there are more tags than were asked for')}`] : []),
+    ...(changed?.allTags === false ? [`  ${style.faint('not all of its tags could be asked for')}`] : []),
   ];
   return [
     `${verb} an index of ${formatCount(result.members.length, 'image')}`,
