@@ -25,6 +25,8 @@ const configSchema = z.object({ rootfs: z.object({ diff_ids: z.array(digestSchem
 /** A layer of an image, and its media type. */
 interface Layer extends OpenedLayer {
   readonly mediaType: string;
+  /** Its bytes as the archive has them, where it was compressed for publishing. */
+  plain?(): AsyncIterable<Uint8Array>;
 }
 
 /**
@@ -82,7 +84,10 @@ async function openImage(
     openBlob: ({ digest }: Descriptor, from = 0) =>
       Promise.resolve(bytesOf.get(digest)?.open(from) ?? onePiece(config.bytes.subarray(from))),
   };
-  return { source, root: describeManifest(manifest) };
+  return {
+    source: { ...source, openPlain: ({ digest }) => bytesOf.get(digest)?.plain?.() },
+    root: describeManifest(manifest),
+  };
 }
 
 async function readConfig(
@@ -126,6 +131,7 @@ async function openLayer(files: OutputFiles, given: string, diffId: Digest, pack
   const plain = { label, diffId, open };
   return {
     mediaType: mediaTypes.layerTarGzip,
+    plain: () => hashed(plain),
     ...(await packLayer(plain, packing.known, () => {
       packing.note(`compressing ${label}`);
     })),

@@ -4,6 +4,7 @@ import { assembleCommand } from './commands/assemble';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
 import { initCommand } from './commands/init';
+import { insideCommand } from './commands/inside';
 import { ledgerCommand } from './commands/ledger';
 import { promoteCommand } from './commands/promote';
 import { publishCommand } from './commands/publish';
@@ -43,6 +44,7 @@ export function buildProgram(version: string): Command {
     rollbackCommand(),
     statusCommand(),
     showCommand(),
+    insideCommand(),
     ledgerCommand(),
     sandboxCommand(),
     demoCommand(),

@@ -110,6 +110,7 @@ export const errorCodes = {
     'build-without-end',
     'image-missing',
     'entry-missing',
+    'layer-missing',
     'entry-ambiguous',
     'output-unrecognised',
     'blob-missing',

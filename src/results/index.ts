@@ -3,6 +3,7 @@ import { assembleResultSchema } from './assemble';
 import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
 import { initResultSchema } from './init';
+import { insideDifferenceSchema, insideResultSchema } from './inside';
 import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
 import { productsSchema } from './products';
 import { promoteResultSchema } from './promote';
@@ -32,6 +33,8 @@ export const resultSchemas = {
   'sign-off': signOffResultSchema,
   status: statusResultSchema,
   show: showResultSchema,
+  inside: insideResultSchema,
+  'inside-difference': insideDifferenceSchema,
   'ledger-verify': ledgerResultSchema,
   'ledger-copy': ledgerCopyResultSchema,
   'publish-products': productsSchema(publishResultSchema),

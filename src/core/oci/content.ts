@@ -31,6 +31,8 @@ export interface ContentSource {
    * A piece stays as it is until the next but one is asked for: whoever keeps one for longer copies it.
    */
   openBlob(descriptor: Descriptor, from?: number): Promise<AsyncIterable<Uint8Array>>;
+  /** A layer as it was before it was compressed, checked while it is read; undefined where there is only what was. */
+  openPlain?(descriptor: Descriptor): AsyncIterable<Uint8Array> | undefined;
   /** Throws `missing` or `corrupt` where it is cheap to know that a blob is not whole. */
   checkBlob?(descriptor: Descriptor): Promise<void>;
 }

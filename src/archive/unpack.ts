@@ -1,0 +1,74 @@
+import { HodError, messageOf } from '../core/errors';
+import { beginningOf } from './beginnings';
+import { gunzipped } from './gunzip';
+
+/** A layer as a .tar, whether it is plain or compressed with gzip or zstd: its first bytes say which. Throws `corrupt`. */
+export async function* unpacked(packed: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
+  const pieces = packed[Symbol.asyncIterator]();
+  const first = await pieces.next();
+  if (first.done === true) {
+    return;
+  }
+  const all = joined(first.value, pieces);
+  const beginning = beginningOf(Buffer.from(first.value.subarray(0, 16)));
+  switch (beginning?.kind) {
+    case 'gzip':
+      yield* gunzipped(all, label);
+      return;
+    case 'zstd':
+      yield* unzstd(all, label);
+      return;
+    case 'other':
+      throw new HodError('archive-corrupt', {
+        what: 'a layer cannot be read',
+        object: label,
+        why: `${beginning.says}; layers are plain, or compressed with gzip or zstd`,
+        next: 'build the image again',
+      });
+    default:
+      yield* all;
+  }
+}
+
+async function* joined(first: Uint8Array, rest: AsyncIterator<Uint8Array>): AsyncGenerator<Uint8Array> {
+  try {
+    yield first;
+    for (let next = await rest.next(); next.done !== true; next = await rest.next()) {
+      yield next.value;
+    }
+  } finally {
+    await rest.return?.();
+  }
+}
+
+/** Unpacks Zstandard (RFC 8878). */
+async function* unzstd(packed: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
+  const { Decompress } = await import('fzstd');
+  const ready: Uint8Array[] = [];
+  const decompress = new Decompress((piece) => {
+    ready.push(piece);
+  });
+  try {
+    for await (const piece of packed) {
+      // It keeps what it is given.
+      decompress.push(piece.slice());
+      yield* ready.splice(0);
+    }
+    decompress.push(new Uint8Array(0), true);
+    yield* ready.splice(0);
+  } catch (error) {
+    if (error instanceof HodError) {
+      throw error;
+    }
+    throw new HodError(
+      'archive-corrupt',
+      {
+        what: 'what is compressed with zstd cannot be unpacked',
+        object: label,
+        why: messageOf(error),
+        next: 'build the image again',
+      },
+      { cause: error },
+    );
+  }
+}

@@ -1,0 +1,35 @@
+import { answer } from '../answer';
+import { command, configOption, parseCount, quietOption, requestsOption } from '../options';
+
+/** `hod inside`. */
+export function insideCommand() {
+  return command('inside', 'show what the layers of an image really contain, and what is hidden but shipped', [
+    [
+      'hod inside registry.test/skerry/timetable:2.4.0 --platform linux/arm64',
+      'the top of its files, the largest, what is hidden',
+    ],
+    ["hod inside out/timetable.tar --find '*.pem'", 'where is it?'],
+    ['hod inside out/timetable.tar --wasted', 'what a later layer deleted or wrote over'],
+    ['hod inside registry.test/skerry/timetable:2.3.0 registry.test/skerry/timetable:2.4.0', 'what differs'],
+  ])
+    .argument('<ref>', 'a reference, or the path of a build output')
+    .argument('[other]', 'another one: what was added, removed and changed from the first to it')
+    .option('--platform <platform>', 'look into the image for this platform, where there are several')
+    .option('--find <pattern>', 'only paths that match, such as *.pem or etc/**')
+    .option('--layer <n>', 'only what this layer brought, from 1', parseCount)
+    .option('--wasted', 'only what is shipped and hidden')
+    .option('--list', 'every path')
+    .option('--verbose', 'show all that is hidden or to be looked at')
+    .addOption(configOption())
+    .addOption(requestsOption())
+    .addOption(quietOption())
+    .action(async (reference, other, options) => {
+      const { inside, insideBoth } = await import('../../operations/inside');
+      const { insideDifferenceView, insideView } = await import('../views/inside');
+      if (other === undefined) {
+        await answer(options, (run) => inside({ reference, ...options, ...run }), insideView);
+      } else {
+        await answer(options, (run) => insideBoth([reference, other], { ...options, ...run }), insideDifferenceView);
+      }
+    });
+}

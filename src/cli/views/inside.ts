@@ -1,0 +1,141 @@
+import type { InsideDifference, InsideEntry, InsideResult } from '../../results/inside';
+import type { Look } from '../answer';
+import { columns, formatBytes, formatCount } from './format';
+import type { Style } from './style';
+
+/** So many concerns and hidden files are told of one kind; the document has all. */
+const told = 12;
+
+/** What `inside` answers to people. */
+export function insideView(result: InsideResult, { style, verbose }: Look): string {
+  const { reference, platform, digest, layers, files, size, wasted, entries, hidden } = result;
+  const most = verbose ? Infinity : told;
+  const layerRows = layers.map((layer) => [
+    `layer ${layer.number}`,
+    layer.digest.slice(0, 19),
+    formatBytes(layer.size),
+    `${formatBytes(layer.unpacked)} unpacked`,
+    formatCount(layer.entries, 'entry', 'entries'),
+    layer.hidden === 0 ? '' : `${formatBytes(layer.hidden)} hidden`,
+  ]);
+  const parts = [
+    [
+      `${style.strong(reference)}  ${platform}`,
+      `  ${style.faint(digest)}`,
+      `  ${formatCount(files, 'file')} of ${formatBytes(size)}; ${wastedText(wasted)}`,
+    ],
+    result.narrowed
+      ? []
+      : columns(layerRows, '  ', (cell, column) =>
+          column === 0 ? style.strong(cell) : column === 5 ? style.notice(cell) : cell,
+        ),
+    concernLines(result, style, most),
+    entries.length === 0 ? [] : entryLines(entries, style),
+    hidden.length === 0
+      ? []
+      : [
+          'Shipped, and hidden by a later layer:',
+          ...columns(
+            hidden
+              .slice(0, most)
+              .map(({ path, size: bytes, layer, by, how }) => [
+                formatBytes(bytes),
+                path,
+                `layer ${layer}, ${how} by layer ${by}`,
+              ]),
+            '  ',
+            (cell, column) => (column === 2 ? style.faint(cell) : cell),
+          ),
+          ...andMore(hidden.length, most, style),
+        ],
+    result.largest.length === 0
+      ? []
+      : [
+          'Largest:',
+          ...columns(
+            result.largest.map(({ path, size: bytes, layer }) => [formatBytes(bytes), path, `layer ${layer}`]),
+            '  ',
+            (cell, column) => (column === 2 ? style.faint(cell) : cell),
+          ),
+        ],
+  ];
+  return parts
+    .filter((lines) => lines.length > 0)
+    .map((lines) => lines.join('\n'))
+    .join('\n\n');
+}
+
+const concernWords: Readonly<Record<InsideResult['concerns'][number]['concern'], string>> = {
+  secret: 'holds a key or a login',
+  'set-uid': 'runs as its owner (set-uid)',
+  'set-gid': 'runs as its group (set-gid)',
+  'writable-by-all': 'can be written by all',
+  'leads-out': 'has a name that leads out of the image',
+};
+
+function concernLines({ concerns }: InsideResult, style: Style, most: number): string[] {
+  const rows = concerns.map(({ concern, path, layer, hidden }) => [
+    path,
+    `${concernWords[concern]}, layer ${layer}${hidden ? ': hidden by a later layer, and shipped all the same' : ''}`,
+  ]);
+  return rows.length === 0
+    ? []
+    : [
+        style.notice('Look at this:'),
+        ...columns(rows.slice(0, most), '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell)),
+        ...andMore(rows.length, most, style),
+      ];
+}
+
+function wastedText({ files, bytes }: InsideResult['wasted']): string {
+  return files === 0
+    ? 'nothing in it is hidden'
+    : `${formatBytes(bytes)} more in ${formatCount(files, 'file')} that a later layer hides`;
+}
+
+function andMore(count: number, most: number, style: Style): string[] {
+  return count > most ? [`  ${style.faint(`and ${count - most} more: --verbose, or --json`)}`] : [];
+}
+
+function entryLines(entries: readonly InsideEntry[], style: Style): string[] {
+  const rows = entries.map(({ path, kind, size, mode, link, layer }) => [
+    `${marks[kind]}${mode}`,
+    formatBytes(size),
+    `${path}${kind === 'folder' ? '/' : ''}${link === null ? '' : ` → ${link}`}`,
+    `layer ${layer}`,
+  ]);
+  return columns(rows, '  ', (cell, column) => (column === 0 || column === 3 ? style.faint(cell) : cell));
+}
+
+const marks: Readonly<Record<InsideEntry['kind'], string>> = {
+  file: '-',
+  folder: 'd',
+  symlink: 'l',
+  hardlink: 'h',
+  device: 'c',
+  fifo: 'p',
+};
+
+/** What `inside` answers of two images. */
+export function insideDifferenceView({ from, to, added, removed, changed }: InsideDifference, { style }: Look): string {
+  const rows = [
+    ...added.map((entry) => [style.good('added'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),
+    ...removed.map((entry) => [style.notice('removed'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),
+    ...changed.map(({ path, what, from: old, to: entry }) => [
+      'changed',
+      old.size === entry.size ? formatBytes(entry.size) : `${formatBytes(old.size)} → ${formatBytes(entry.size)}`,
+      path,
+      what.join(', '),
+    ]),
+  ].sort((a, b) => ((a[2] ?? '') < (b[2] ?? '') ? -1 : 1));
+  const head = [
+    `${style.strong(from.reference)} → ${style.strong(to.reference)}  ${to.platform}`,
+    `  ${formatCount(added.length, 'path')} added, ${removed.length} removed, ${changed.length} changed`,
+  ];
+  return [
+    ...head,
+    ...(rows.length === 0
+      ? []
+      : ['', ...columns(rows, '  ', (cell, column) => (column === 3 ? style.faint(cell) : cell))]),
+  ].join('\n');
+}

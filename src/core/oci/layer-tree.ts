@@ -1,0 +1,190 @@
+import { nameParts } from './layer-names';
+
+/** What an entry of a layer is (OCI image specification, layer.md, "File Types"). */
+export type EntryKind = 'file' | 'folder' | 'symlink' | 'hardlink' | 'device' | 'fifo';
+
+/** One entry of a layer. */
+export interface LayerEntry {
+  /** As the layer names it, in its one form: no `/` at either end, no `.` or `..` in it. */
+  readonly path: string;
+  readonly kind: EntryKind;
+  /** Bytes of a file; 0 of all else. */
+  readonly size: number;
+  /** Permissions, set-uid and the like. */
+  readonly mode: number;
+  /** What a link leads to, as it stands in the layer. */
+  readonly link: string | undefined;
+  /** The digest of the content of a file, where it was asked for. */
+  readonly content?: string | undefined;
+}
+
+/** Something at a path of an image. */
+export interface TreeNode extends Omit<LayerEntry, 'path'> {
+  /** The number of the layer that brought it, from 0. */
+  readonly layer: number;
+  /** What is in a folder. */
+  readonly children: Map<string, TreeNode> | undefined;
+}
+
+/** What a layer brought and a later one took away, or wrote over: it is shipped, and nobody sees it. */
+export interface HiddenFile {
+  readonly path: string;
+  readonly size: number;
+  readonly layer: number;
+  /** The layer that hides it. */
+  readonly by: number;
+  readonly how: 'deleted' | 'overwritten';
+}
+
+/** Links that lead to links, on the way to a folder. */
+const linkLimit = 40;
+const whiteout = '.wh.';
+const opaque = '.wh..wh..opq';
+
+/**
+ * The files of an image as its layers make them, one laid over the other (OCI image specification, layer.md, "Applying
+ * Changesets"): what is in a layer stands in the place of what was there, folders are merged, a whiteout removes what earlier
+ * layers brought, an opaque one all of it in a folder. It does not matter where in a layer a whiteout stands.
+ */
+export class LayerTree {
+  readonly root: TreeNode = folder(0, 0o755);
+  readonly hidden: HiddenFile[] = [];
+  private layer = -1;
+
+  /** Begins the next layer. */
+  nextLayer(): void {
+    this.layer += 1;
+  }
+
+  /** Lays an entry of the present layer over what is there. */
+  add(entry: LayerEntry): void {
+    const parts = nameParts(entry.path);
+    const name = parts.pop();
+    if (name === undefined) {
+      return;
+    }
+    const at = this.folderAt(parts);
+    if (name === opaque) {
+      this.removeBelow(at.children, at.path);
+    } else if (name.startsWith(whiteout)) {
+      // `.wh..wh.` begins names that builders keep for themselves.
+      if (!name.startsWith(`${whiteout}${whiteout}`)) {
+        this.remove(at.children, at.path, name.slice(whiteout.length));
+      }
+    } else {
+      this.put(at.children, at.path, name, entry);
+    }
+  }
+
+  private put(siblings: Map<string, TreeNode>, path: string, name: string, entry: LayerEntry): void {
+    const before = siblings.get(name);
+    const { kind, mode, link, content } = entry;
+    // A hard link is as large as what it is a name of, and ships nothing.
+    const size = kind === 'hardlink' ? (this.find(link ?? '')?.size ?? 0) : entry.size;
+    const keeps = kind === 'folder' && before?.kind === 'folder';
+    if (before !== undefined && !keeps) {
+      this.hide(before, join(path, name), 'overwritten');
+    }
+    const children = keeps ? before.children : kind === 'folder' ? new Map<string, TreeNode>() : undefined;
+    siblings.set(name, { kind, size, mode, link, content, layer: this.layer, children });
+  }
+
+  /** Removes what earlier layers have under a name. What this layer brought stays. */
+  private remove(siblings: Map<string, TreeNode>, path: string, name: string): void {
+    const node = siblings.get(name);
+    if (node?.children !== undefined) {
+      this.removeBelow(node.children, join(path, name));
+    }
+    if (node !== undefined && node.layer < this.layer && (node.children?.size ?? 0) === 0) {
+      this.hide(node, join(path, name), 'deleted');
+      siblings.delete(name);
+    }
+  }
+
+  private removeBelow(children: Map<string, TreeNode>, path: string): void {
+    for (const name of [...children.keys()]) {
+      this.remove(children, path, name);
+    }
+  }
+
+  private hide(node: TreeNode, path: string, how: HiddenFile['how']): void {
+    if (node.kind === 'file') {
+      this.hidden.push({ path, size: node.size, layer: node.layer, by: this.layer, how });
+    }
+    node.children?.forEach((child, name) => {
+      this.hide(child, join(path, name), how);
+    });
+  }
+
+  /** The folder at a path, by way of links that are there; one that no layer names is made. */
+  private folderAt(parts: readonly string[]): { children: Map<string, TreeNode>; path: string } {
+    let way: { name: string; children: Map<string, TreeNode> }[] = [];
+    let children = childrenOf(this.root);
+    const left = [...parts].reverse();
+    let links = 0;
+    for (let name = left.pop(); name !== undefined; name = left.pop()) {
+      const node = children.get(name);
+      if (node?.kind === 'symlink' && node.link !== undefined && links < linkLimit) {
+        links += 1;
+        // A link leads from where it stands, or from the root of the image, and never out of it.
+        const target = nameParts(
+          `${node.link.startsWith('/') ? '' : `${way.map((each) => each.name).join('/')}/`}${node.link}`,
+        );
+        left.push(...target.reverse());
+        way = [];
+        children = childrenOf(this.root);
+        continue;
+      }
+      if (node?.children === undefined) {
+        if (node !== undefined) {
+          this.hide(node, join(way.map((each) => each.name).join('/'), name), 'overwritten');
+        }
+        const made = folder(this.layer, 0o755);
+        children.set(name, made);
+        way.push({ name, children });
+        children = childrenOf(made);
+      } else {
+        way.push({ name, children });
+        children = node.children;
+      }
+    }
+    return { children, path: way.map(({ name }) => name).join('/') };
+  }
+
+  /** What is at a path. */
+  find(path: string): TreeNode | undefined {
+    let node: TreeNode | undefined = this.root;
+    for (const name of nameParts(path)) {
+      node = node?.children?.get(name);
+    }
+    return node;
+  }
+
+  /** Everything that is there, folders before what is in them, by name. */
+  *paths(): Generator<readonly [path: string, node: TreeNode]> {
+    yield* below(this.root, '');
+  }
+}
+
+function* below(node: TreeNode, path: string): Generator<readonly [string, TreeNode]> {
+  const names = [...(node.children?.keys() ?? [])].sort();
+  for (const name of names) {
+    const child = node.children?.get(name);
+    if (child !== undefined) {
+      yield [join(path, name), child];
+      yield* below(child, join(path, name));
+    }
+  }
+}
+
+function folder(layer: number, mode: number): TreeNode {
+  return { kind: 'folder', size: 0, mode, link: undefined, layer, children: new Map() };
+}
+
+function childrenOf({ children }: TreeNode): Map<string, TreeNode> {
+  return children ?? new Map<string, TreeNode>();
+}
+
+function join(path: string, name: string): string {
+  return path === '' ? name : `${path}/${name}`;
+}
