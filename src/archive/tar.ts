@@ -59,15 +59,15 @@ export async function tarFiles(file: PlainFile): Promise<OutputFiles> {
   };
 }
 
-/** Whether the first block of a file is that of a .tar: a header, or the end of an archive without members. */
+/** Whether the first block of a file is that of a .tar: its sum holds, or it is the end of an archive without members. */
 export function beginsTar(block: Buffer): boolean {
-  try {
-    const header = new Header(block.subarray(0, blockSize), 0);
-    return block.length >= blockSize && (header.cksumValid || header.nullBlock);
-  } catch {
-    // What is wrong with it is told by whoever reads it.
-    return block.toString('latin1', 257, 262) === 'ustar';
+  if (block.length < blockSize) {
+    return false;
   }
+  const sum = Number.parseInt(block.toString('latin1', 148, 156).replace(/^[\0 ]+/, ''), 8);
+  // The sum counts its own field as blanks.
+  const all = block.reduce((total, byte, at) => total + (at >= 148 && at < 156 ? 0x20 : byte), 0);
+  return sum === all || block.every((byte) => byte === 0);
 }
 
 async function readMembers(file: OpenFile, corrupt: (why: string) => HodError): Promise<Map<string, Member>> {

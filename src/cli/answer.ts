@@ -1,6 +1,6 @@
 import type { Secrets } from '../core/access/secrets';
 import { exitCodes } from '../core/errors';
-import { toJsonLine, visibleValues } from '../core/text';
+import { toJsonLine, visible, visibleValues } from '../core/text';
 import type { Observer } from '../session/observer';
 import { knownSecrets } from './known-secrets';
 import type { OutputOptions } from './options';
@@ -29,7 +29,11 @@ export interface Run {
  * Runs the work of a command and prints its result: a document with `--json`, else its view.
  * Progress and logs go to standard error.
  */
-export async function answer<T>(options: OutputOptions, work: (run: Run) => Promise<T>, view: View<T>): Promise<T> {
+export async function answer<T extends object>(
+  options: OutputOptions,
+  work: (run: Run) => Promise<T>,
+  view: View<T>,
+): Promise<T> {
   const { observerFor } = await import('./observer');
   const { styleFor } = await import('./views/style');
   const begun = performance.now();
@@ -43,13 +47,21 @@ export async function answer<T>(options: OutputOptions, work: (run: Run) => Prom
     );
     observer.end();
   }
-  if (options.json === true) {
+  if (options.field !== undefined) {
+    await printField(result, options.field);
+  } else if (options.json === true) {
     await printDocument(toJsonLine(result));
   } else {
     const look = { style: styleFor(process.stdout, options.color), elapsed: performance.now() - begun };
     await print(view(visibleValues(result), { ...look, verbose: options.verbose === true }));
   }
   return result;
+}
+
+/** Prints a field of a document, bare; what would act on a terminal is escaped, as everywhere. */
+export async function printField(document: object, field: string): Promise<void> {
+  const { fieldOf } = await import('../core/field');
+  await print(fieldOf(document, field).map(visible).join('\n'));
 }
 
 /** Ends a dry run with the exit code that the real run would end with: refused, where a rule is not met. */

@@ -20,7 +20,7 @@ const lineInterval = 5000;
 /** What to tell, by the options: live lines on a terminal, a line now and then elsewhere, nothing with --quiet or --json. */
 export async function observerFor(options: OutputOptions, style: Style): Promise<TerminalObserver> {
   const verbose = options.verbose === true;
-  const telling = options.quiet !== true && options.json !== true;
+  const telling = options.quiet !== true && options.json !== true && options.field === undefined;
   const progress = new Progress();
   const live = telling && !verbose && process.stderr.isTTY ? await startLive(style) : undefined;
   const stop = (): void => live?.stop();

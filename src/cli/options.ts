@@ -5,6 +5,8 @@ import { millisecondsOf } from '../core/duration';
 /** How a command answers. */
 export interface OutputOptions {
   json?: true | undefined;
+  /** A path into the document: its value, and nothing else, is the answer. */
+  field?: string | undefined;
   color: boolean;
   /** Neither progress nor logs. */
   quiet?: true | undefined;
@@ -17,10 +19,12 @@ export type Example = readonly [line: string, meaning: string];
 
 /** A command that answers with a document, and has the options that all of those have. */
 export function command(name: string, summary: string, examples: readonly [Example, Example, ...Example[]]) {
-  return tellingCommand(name, summary, examples).option(
-    '--json',
-    'answer with one JSON document; its schema is in docs/schemas',
-  );
+  return tellingCommand(name, summary, examples)
+    .option('--json', 'answer with one JSON document; its schema is in docs/schemas')
+    .option(
+      '--field <path>',
+      'answer with one field of that document, bare: images.timetable.digest, platforms[0].size',
+    );
 }
 
 /** A command that only tells people what it does. */

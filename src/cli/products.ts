@@ -1,5 +1,5 @@
 import { toJsonLine, visibleValues } from '../core/text';
-import { answer, type Run, type View } from './answer';
+import { answer, printField, type Run, type View } from './answer';
 import type { OutputOptions } from './options';
 import { errorOf, tellError } from './report';
 import { print, printDocument } from './streams';
@@ -15,7 +15,7 @@ export interface Done<T> {
  * Runs the work of a command for the product that `--config` names, or one after the other for all that it matches as a
  * pattern. One that fails does not keep the others; its exit code is that of the run.
  */
-export async function answerForProducts<T>(
+export async function answerForProducts<T extends object>(
   options: OutputOptions & { config?: string | undefined },
   work: (run: Run & { config: string | undefined }) => Promise<T>,
   view: View<T>,
@@ -41,7 +41,9 @@ export async function answerForProducts<T>(
       });
       done.push({ config: file, result });
       products.push({ config: file, result, error: null });
-      if (options.json !== true) {
+      if (options.field !== undefined) {
+        await printField(result, options.field);
+      } else if (options.json !== true) {
         const look = { style, elapsed: performance.now() - begun, verbose: options.verbose === true };
         await print(
           `${products.length > 1 ? '\n' : ''}${style.strong(visibleValues(file))}\n${view(visibleValues(result), look)}`,
@@ -54,7 +56,7 @@ export async function answerForProducts<T>(
       products.push({ config: file, result: null, ...toErrorResult(error) });
     }
   }
-  if (options.json === true) {
+  if (options.json === true && options.field === undefined) {
     await printDocument(toJsonLine({ products }));
   }
   return done;

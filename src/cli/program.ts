@@ -9,11 +9,13 @@ import { ledgerCommand } from './commands/ledger';
 import { promoteCommand } from './commands/promote';
 import { publishCommand } from './commands/publish';
 import { recordCommand } from './commands/record';
+import { repositoriesCommand } from './commands/repositories';
 import { rollbackCommand } from './commands/rollback';
 import { sandboxCommand } from './commands/sandbox';
 import { showCommand } from './commands/show';
 import { stageCommand } from './commands/stage';
 import { statusCommand } from './commands/status';
+import { tagsCommand } from './commands/tags';
 import { touchedCommand } from './commands/touched';
 import { inOurWords } from './options';
 
@@ -45,6 +47,8 @@ export function buildProgram(version: string): Command {
     statusCommand(),
     showCommand(),
     insideCommand(),
+    tagsCommand(),
+    repositoriesCommand(),
     ledgerCommand(),
     sandboxCommand(),
     demoCommand(),

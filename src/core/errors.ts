@@ -35,6 +35,7 @@ export const errorCodes = {
   defect: ['defect'],
   usage: [
     'command-line',
+    'field-unknown',
     'options-conflict',
     'config-missing',
     'config-exists',
@@ -116,6 +117,7 @@ export const errorCodes = {
     'blob-missing',
     'files-missing',
     'no-repository',
+    'no-catalogue',
     'content-gone',
     'content-lacking',
     'changes-unknown',

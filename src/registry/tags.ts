@@ -1,9 +1,7 @@
-import LinkHeader from 'http-link-header';
 import * as z from 'zod';
-import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
 import { isTag, type Tag } from '../core/tags/tag';
-import { addressIn, lookIntoLog, type FetchedResponse } from './http/exchange';
+import { listProblem, pagesOf } from './pages';
 import type { RepositoryRequests } from './requests';
 
 /** Some registries leave out the tags of a repository that has none; all name the repository. */
@@ -11,9 +9,6 @@ const tagListSchema = z.union([
   z.object({ tags: z.array(z.string()).nullable() }),
   z.object({ name: z.string(), tags: z.undefined() }),
 ]);
-
-/** Pages hold a thousand tags where a registry gives as many as it is asked for. */
-const pageLimit = 2_000;
 
 const listing = {
   method: 'GET',
@@ -35,20 +30,17 @@ export class Tags {
    * Throws where the list has no end, or is none.
    */
   async *list(): AsyncGenerator<Tag> {
-    const seen = new Set<string>();
-    let path: string | undefined = 'tags/list?n=1000';
-    while (path !== undefined) {
-      this.refuseEndless(seen, path);
-      const response = await this.requests.fetch({ ...listing, path });
+    const about = { purpose: listing.purpose, object: this.requests.label };
+    const ask = (path: string) => this.requests.fetch({ ...listing, path });
+    for await (const response of pagesOf('tags/list?n=1000', ask, about)) {
       if (response.statusCode === 404) {
         return;
       }
       const page = tagListSchema.safeParse(parseJson(response.body) ?? null).data;
       if (page === undefined) {
-        throw this.listProblem('answer-unexpected', 'what it answers is no list of tags');
+        throw listProblem('answer-unexpected', about, 'what it answers is no list of tags');
       }
       yield* (page.tags ?? []).filter(isTag);
-      path = this.nextPage(response);
     }
   }
 
@@ -63,35 +55,5 @@ export class Tags {
       part: `:${tag}`,
     });
     return !refusals.includes(response.statusCode);
-  }
-
-  private refuseEndless(seen: Set<string>, path: string): void {
-    if (seen.has(path) || seen.size === pageLimit) {
-      const why = seen.has(path) ? 'its pages lead in a circle' : `it has more than ${pageLimit} pages`;
-      throw this.listProblem('listing-endless', why);
-    }
-    seen.add(path);
-  }
-
-  /** The target of the link to the next page, against the address of this one (RFC 8288 §3). */
-  private nextPage(response: FetchedResponse): string | undefined {
-    const header = [response.headers['link'] ?? []].flat().join(', ');
-    let target: string | undefined;
-    try {
-      target = header === '' ? undefined : LinkHeader.parse(header).rel('next')[0]?.uri;
-    } catch {
-      throw this.listProblem('answer-unexpected', 'its link to the next page cannot be read');
-    }
-    const about = { purpose: listing.purpose, object: this.requests.label };
-    return target === undefined ? undefined : addressIn(target, response, about).href;
-  }
-
-  private listProblem(code: 'answer-unexpected' | 'listing-endless', why: string): HodError {
-    return new HodError(code, {
-      what: listing.purpose,
-      object: this.requests.label,
-      why,
-      next: lookIntoLog,
-    });
   }
 }

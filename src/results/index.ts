@@ -14,6 +14,7 @@ import { sandboxResultSchema } from './sandbox';
 import { showResultSchema } from './show';
 import { stageResultSchema } from './stage';
 import { statusResultSchema } from './status';
+import { repositoriesResultSchema, tagsResultSchema } from './tags';
 import { touchedResultSchema } from './touched';
 
 /** The schema of each document, by the name of its file in docs/schemas. */
@@ -35,6 +36,8 @@ export const resultSchemas = {
   show: showResultSchema,
   inside: insideResultSchema,
   'inside-difference': insideDifferenceSchema,
+  tags: tagsResultSchema,
+  repositories: repositoriesResultSchema,
   'ledger-verify': ledgerResultSchema,
   'ledger-copy': ledgerCopyResultSchema,
   'publish-products': productsSchema(publishResultSchema),

@@ -2,6 +2,7 @@ import { existsSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { Secrets } from '../core/access/secrets';
 import { formatRepository, type Repository } from '../core/oci/reference';
+import type { Connection } from '../registry/connection';
 import { Connections } from '../registry/connections';
 import { usualPatience, type Patience } from '../registry/http/wire';
 import { RepositoryClient } from '../registry/repository';
@@ -60,6 +61,11 @@ export class Session {
     return client;
   }
 
+  /** The connection to a registry. */
+  connection(registry: string): Promise<Connection> {
+    return this.connections.to(registry);
+  }
+
   /** The identity of this job, as a token service accepted it; undefined where it was not asked for. */
   get identity(): string | undefined {
     return this.subject;
@@ -82,6 +88,15 @@ export async function withProduct<T>(
   work: (config: Config, session: Session) => Promise<T>,
 ): Promise<T> {
   const config = await loadConfig(options.config ?? configName);
+  return withSession(config, options, (session) => work(config, session));
+}
+
+/** Runs work that a product helps with, where there is one. */
+export async function withProductIfAny<T>(
+  options: SessionOptions,
+  work: (config: Config | undefined, session: Session) => Promise<T>,
+): Promise<T> {
+  const config = await configIfAny(options);
   return withSession(config, options, (session) => work(config, session));
 }
 

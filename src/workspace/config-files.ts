@@ -37,7 +37,13 @@ export async function readDocuments(path: string): Promise<ReadDocument[]> {
     seen.add(file);
     const text = await readConfigFile(file, from);
     const lines = new LineCounter();
-    const document = parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false });
+    const document = parseDocument(text, {
+      lineCounter: lines,
+      prettyErrors: false,
+      uniqueKeys: false,
+      // It would warn, of keys that are no names, on a stream of its own.
+      logLevel: 'error',
+    });
     const folder = dirname(file);
     documents.push({ label: documents.length === 0 ? path : relative(process.cwd(), file), document, lines, folder });
     const base = isMap(document.contents) ? document.contents.get('extends') : undefined;

@@ -7,9 +7,12 @@ import { platformSchema, type Platform } from './platform';
 export interface ImageConfig {
   platform: Platform;
   labels: ReadonlyMap<string, string>;
+  /** When it says that it was made (RFC 3339). */
+  created: string | undefined;
 }
 
 const schema = platformSchema.extend({
+  created: z.string().optional().catch(undefined),
   config: z.object({ Labels: mapOf(z.string()).nullish() }).nullish(),
 });
 
@@ -24,6 +27,6 @@ export function parseConfig(bytes: Uint8Array, label: string): ImageConfig {
       next: 'build the image again; nothing was tagged',
     });
   }
-  const { config, ...platform } = parsed.data;
-  return { platform, labels: config?.Labels ?? new Map() };
+  const { config, created, ...platform } = parsed.data;
+  return { platform, labels: config?.Labels ?? new Map(), created };
 }

@@ -227,6 +227,8 @@ export interface ImageClaims {
   revision: string | undefined;
   /** The version that it says it is. */
   version: string | undefined;
+  /** When it says that it was made. */
+  created: string | undefined;
 }
 
 /** Reads an image's config for its platform and revision. Artifacts without an image config have no platform. */
@@ -234,13 +236,14 @@ export async function readImageClaims(manifest: ImageManifest, source: ContentSo
   const revision = manifest.annotations.get(annotationKeys.revision);
   const version = manifest.annotations.get(annotationKeys.version);
   if (!isImageConfig(manifest.config.mediaType)) {
-    return { platform: undefined, revision, version };
+    return { platform: undefined, revision, version, created: undefined };
   }
   const config = parseConfig(await readSmallBlob(source, manifest.config), `${source.label}@${manifest.config.digest}`);
   return {
     platform: config.platform,
     revision: revision ?? config.labels.get(annotationKeys.revision),
     version: version ?? config.labels.get(annotationKeys.version),
+    created: config.created,
   };
 }
 
@@ -263,6 +266,7 @@ export interface RunnableImage {
   readonly platform: Platform;
   readonly revision: string | undefined;
   readonly version: string | undefined;
+  readonly created: string | undefined;
 }
 
 /** Every image at or below a node that runs somewhere, each once, in the order of the index. */

@@ -12,7 +12,7 @@ import { applyFault } from './faults';
 import { Manifests } from './manifests';
 import type { SandboxRegistryOptions } from './options';
 import { handleReferrers } from './referrers';
-import { handleTagList } from './tags';
+import { handleCatalogue, handleTagList } from './tags';
 import { Uploads } from './uploads';
 
 /**
@@ -103,6 +103,9 @@ class Router {
     }
     if (url.pathname === '/v2/' || url.pathname === '/v2') {
       return answerJson(response, 200, {});
+    }
+    if (url.pathname === '/v2/_catalog') {
+      return handleCatalogue(this.contents, { response, query: url.searchParams });
     }
     const route = matchRoute(url);
     if (route === undefined) {

@@ -1,0 +1,47 @@
+import { shortCommit } from '../../core/commit';
+import type { RepositoriesResult, TagsResult } from '../../results/tags';
+import type { Look } from '../answer';
+import { columns, formatAge, formatCount } from './format';
+
+/** What `tags` answers to people: what tags lead to, a line each, the highest version first. */
+export function tagsView({ repositories }: TagsResult, { style }: Look, now: Date): string {
+  return repositories
+    .map(({ repository, count, digests }) => {
+      const shown = digests.reduce((sum, { tags }) => sum + tags.length, 0);
+      const rows = digests.map(({ digest, tags, platforms, created, revision, servedBy }) => [
+        tags.map(({ tag, kind }) => (kind === 'moving' ? `${tag}*` : tag)).join(' '),
+        digest.slice(0, 19),
+        created === null || Number.isNaN(Date.parse(created)) ? '' : formatAge(created, now),
+        platforms.join(' '),
+        revision === null ? '' : shortCommit(revision),
+        servedBy.length === 0 ? '' : `served by ${servedBy.join(', ')}`,
+      ]);
+      const more =
+        count > shown
+          ? [
+              `  ${style.faint(`and ${formatCount(count - shown, 'more tag')}: --most, --find, or --names for all of them`)}`,
+            ]
+          : [];
+      return [
+        `${style.strong(repository)}  ${formatCount(count, 'tag')}`,
+        ...columns(rows, '  ', (cell, column) =>
+          column === 0 ? style.strong(cell) : column === 5 ? style.good(cell) : style.faint(cell),
+        ),
+        ...more,
+      ].join('\n');
+    })
+    .concat(
+      repositories.some(({ digests }) => digests.some(({ tags }) => tags.some(({ kind }) => kind === 'moving')))
+        ? [style.faint('* moves')]
+        : [],
+    )
+    .join('\n\n');
+}
+
+/** What `repositories` answers to people: names, a line each, as `hod tags` takes them. */
+export function repositoriesView({ registry, repositories, whole }: RepositoriesResult, { style }: Look): string {
+  return [
+    ...repositories.map((name) => `${registry}/${name}`),
+    ...(whole ? [] : [style.faint('and more: --most, or --find')]),
+  ].join('\n');
+}

@@ -1,0 +1,45 @@
+import * as z from 'zod';
+import { tagKinds } from '../core/tags/rules';
+import { digest } from './common';
+
+export const tagsResultSchema = z.strictObject({
+  repositories: z.array(
+    z.strictObject({
+      repository: z.string(),
+      /** How many tags it has that were asked for; of some of them, those that are shown first, the rest says more. */
+      count: z.number().int(),
+      digests: z.array(
+        z.strictObject({
+          digest,
+          mediaType: z.string(),
+          tags: z.array(
+            z.strictObject({
+              tag: z.string(),
+              kind: z.enum(tagKinds),
+              /** Whether the ledger says which kind it is, or only its form. */
+              known: z.boolean(),
+            }),
+          ),
+          platforms: z.array(z.string()),
+          /** When the newest of its images says that it was made. */
+          created: z.string().nullable(),
+          revision: z.string().nullable(),
+          version: z.string().nullable(),
+          /** The environments of hod.yaml that serve it. */
+          servedBy: z.array(z.string()),
+        }),
+      ),
+    }),
+  ),
+});
+export type TagsResult = z.infer<typeof tagsResultSchema>;
+
+export const repositoriesResultSchema = z.strictObject({
+  registry: z.string(),
+  /** Who says so: the registry, or hod.yaml, where that does not list them. */
+  source: z.enum(['registry', 'hod.yaml']),
+  repositories: z.array(z.string()),
+  /** False where there are more than are told. */
+  whole: z.boolean(),
+});
+export type RepositoriesResult = z.infer<typeof repositoriesResultSchema>;
