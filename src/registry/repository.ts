@@ -1,11 +1,13 @@
 import type { ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
-import { sha256 } from '../core/oci/digest';
+import { sha256, type Digest } from '../core/oci/digest';
 import { mediaTypes } from '../core/oci/media-types';
 import type { Repository, RepositoryName } from '../core/oci/reference';
 import { Blobs } from './blobs';
 import type { Connections } from './connections';
 import { Manifests } from './manifests';
+import { isTag } from '../core/tags/tag';
+import { referrersOf } from './referrers';
 import { RepositoryRequests } from './requests';
 import { Tags } from './tags';
 import type { UploadSessions } from './upload-sessions';
@@ -43,6 +45,14 @@ export class RepositoryClient implements ContentSource {
 
   openBlob(descriptor: Descriptor, from?: number): Promise<AsyncIterable<Uint8Array>> {
     return this.blobs.open(descriptor, from);
+  }
+
+  /** What refers to a manifest of this repository. */
+  referrers(digest: Digest): Promise<readonly Descriptor[]> {
+    return referrersOf(this.sent, digest, async (tag) => {
+      const list = isTag(tag) ? await this.manifests.get(tag) : undefined;
+      return list?.kind === 'index' ? list.manifests : [];
+    });
   }
 
   /** Asks for something that needs the right to read. Throws where it is not given, or there is no such repository. */

@@ -1,5 +1,10 @@
 import fc from 'fast-check';
 import { LineCounter, parseDocument } from 'yaml';
+import { readLayer } from '../../src/archive/layer-entries';
+import { unpacked } from '../../src/archive/unpack';
+import { onePiece } from '../../src/core/bytes';
+import { LayerTree, type LayerEntry } from '../../src/core/oci/layer-tree';
+import { summed, tarHeader } from '../support/archives';
 import { parseChallenges } from '../../src/core/access/challenge';
 import { isNear, isThisMachine, resolveAddress } from '../../src/core/access/destinations';
 import { explainUnusable, readJobClaims } from '../../src/core/access/job-token';
@@ -68,6 +73,10 @@ const listing = (link: string, body: string) =>
     label: 'dev.registry.test/x',
     fetch: () => Promise.resolve({ statusCode: 200, headers: { link }, url, body: utf8(body) }),
   } as unknown as RepositoryRequests);
+
+/** A .tar of one entry, byte for character. */
+const layerText = (name: string, type: string): string =>
+  Buffer.concat([tarHeader(name, type, 100), Buffer.alloc(1536, '\0')]).toString('latin1');
 
 /** A reader, and texts that it reads. */
 const edges: [name: string, samples: string[], read: (text: string) => unknown][] = [
@@ -148,6 +157,20 @@ const edges: [name: string, samples: string[], read: (text: string) => unknown][
       const read = { document, lines, label: 'hod.yaml' };
       const value = plainValue(read);
       return document.errors.length > 0 || 'problem' in value || checkDocuments([read], value.raw);
+    },
+  ],
+  [
+    'layers',
+    [layerText('app/timetable', '0'), layerText('.wh.gauge', 'x'), layerText('sparse', 'S'), layerText('a', 'L')],
+    async (text) => {
+      const tree = new LayerTree();
+      tree.nextLayer();
+      const bytes = summed(Buffer.from(text, 'latin1'));
+      const entry = (each: LayerEntry): void => {
+        tree.add(each);
+      };
+      await readLayer(unpacked(onePiece(bytes), 'here'), { label: 'here', hashing: true, entry });
+      return [...tree.paths()];
     },
   ],
   [

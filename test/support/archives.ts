@@ -85,14 +85,20 @@ export async function pack(folder: string, file: string): Promise<void> {
 }
 
 /** Writes an image layout with one image of compressed layers, its fields in another order than ours. Answers its config. */
-export async function writePlainLayout(folder: string, { config, layers }: ArchivedImage): Promise<Buffer> {
+export async function writePlainLayout(
+  folder: string,
+  { config, layers }: ArchivedImage,
+  spoil: (config: string) => string = (text) => text,
+): Promise<Buffer> {
   const blob = async (bytes: Buffer) => {
     await mkdir(join(folder, 'blobs', 'sha256'), { recursive: true });
     await writeFile(join(folder, 'blobs', 'sha256', hexOf(bytes)), bytes);
     return { size: bytes.length, digest: `sha256:${hexOf(bytes)}` };
   };
   const diff_ids = layers.map((layer) => `sha256:${hexOf(layer)}`);
-  const configBytes = Buffer.from(JSON.stringify({ rootfs: { diff_ids, type: 'layers' }, ...config }, undefined, 1));
+  const configBytes = Buffer.from(
+    spoil(JSON.stringify({ rootfs: { diff_ids, type: 'layers' }, ...config }, undefined, 1)),
+  );
   const described = [];
   for (const layer of layers) {
     described.push({ ...(await blob(gzipSync(layer))), mediaType: 'application/vnd.oci.image.layer.v1.tar+gzip' });
@@ -109,4 +115,26 @@ export async function writePlainLayout(folder: string, { config, layers }: Archi
   await writeFile(join(folder, 'index.json'), JSON.stringify({ manifests: [root], schemaVersion: 2 }));
   await writeFile(join(folder, 'oci-layout'), '{"imageLayoutVersion":"1.0.0"}\n');
   return configBytes;
+}
+
+/** The header of one entry of a .tar (POSIX.1-1988 ustar). */
+export function tarHeader(name: string, type: string, size: number): Buffer {
+  const block = Buffer.alloc(512);
+  block.write(name, 0);
+  block.write('0000644\0', 100);
+  block.write(`${size.toString(8).padStart(11, '0')}\0`, 124);
+  block.write(type, 156);
+  block.write('ustar\0', 257);
+  block.write('00', 263);
+  return summed(block);
+}
+
+/** Bytes whose first block has the sum that a header has. */
+export function summed(bytes: Buffer): Buffer {
+  if (bytes.length >= 512) {
+    bytes.fill(' ', 148, 156);
+    const sum = bytes.subarray(0, 512).reduce((all, byte) => all + byte, 0);
+    bytes.write(`${sum.toString(8).padStart(6, '0')}\0 `, 148);
+  }
+  return bytes;
 }

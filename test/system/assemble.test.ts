@@ -2,6 +2,7 @@ import { createHash } from 'node:crypto';
 import { cp, mkdir, readdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
+import { layerOf, writeOlderArchive } from '../support/archives';
 import { hod, hodJson } from '../support/hod';
 import { readRepository } from '../support/registry-reader';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
@@ -138,6 +139,24 @@ describe('an index that is there', () => {
     expect(await assemble(target, `linux/amd64=${one}`, '--require', 'linux/amd64')).toMatchObject({
       tags: [{ outcome: 'created' }],
     });
+  });
+
+  test('is of one version', async () => {
+    const { world } = sandbox;
+    const version = async (name: string, architecture: string, text: string): Promise<string> => {
+      await mkdir(out(name));
+      const config = { architecture, os: 'linux', config: { Labels: { 'org.opencontainers.image.version': text } } };
+      await writeOlderArchive(out(name), [{ config, layers: [await layerOf('app', name)] }]);
+      return `out/${name}`;
+    };
+    const members = [await version('v-one', 'amd64', '2.4.0'), await version('v-two', 'arm64', '2.4.1')];
+    const mixed = await world.fails(
+      'mixed-versions',
+      'assemble',
+      `${world.repository('dev', 'versions')}:1`,
+      ...members,
+    );
+    expect(mixed.why).toMatch(/linux\/amd64 .*: version 2\.4\.0\nlinux\/arm64 .*: version 2\.4\.1/);
   });
 
   test('is made of what other jobs still build', async () => {

@@ -4,7 +4,7 @@ import { mkdir, rm, symlink, writeFile } from 'node:fs/promises';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { execFileSync } from 'node:child_process';
-import { pack, writeOlderArchive, type ArchivedImage } from '../support/archives';
+import { hexOf, pack, writeOlderArchive, writePlainLayout, type ArchivedImage } from '../support/archives';
 import { hod, hodJson } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
@@ -105,6 +105,121 @@ describe('inside', () => {
     await world.fails('output-unrecognised', 'inside', 'noise.tar');
     await symlink('looked-into.tar', inProduct('link.tar'));
     expect((await hod(['inside', 'link.tar', '--field', 'platform'], options())).stdout).toBe('linux/amd64\n');
+  });
+});
+
+describe('show', () => {
+  test('tells how an image runs and was made, with secrets masked, and reads every byte where it is asked to', async () => {
+    await mkdir(inProduct('shown'));
+    const layers = [await layer('echo base > base'), await layer('echo app > app')];
+    const config = {
+      architecture: 'amd64',
+      os: 'linux',
+      created: '2026-11-01T10:00:00Z',
+      config: {
+        Entrypoint: ['/app'],
+        Cmd: ['--port', '80 80'],
+        User: '1000',
+        WorkingDir: '/srv',
+        ExposedPorts: { '8080/tcp': {} },
+        Env: ['PIER=north', 'DB_PASSWORD=gulls', 'URL=postgres://una:gulls@db/x'],
+        Labels: { team: 'tides', 'org.opencontainers.image.version': '2.4.0' },
+      },
+      history: [
+        { created: '2026-11-01T09:00:00Z', created_by: 'copy base' },
+        { created_by: 'set the user', empty_layer: true },
+        { created_by: 'copy \x1b[2J app' },
+      ],
+    };
+    await writeOlderArchive(inProduct('shown'), [{ config, layers }]);
+    const shown = await hodJson('show', ['show', 'shown'], options());
+    expect(shown).toMatchObject({
+      kind: 'image',
+      pull: null,
+      deep: false,
+      platforms: [{ created: config.created, version: '2.4.0', unpacked: null }],
+    });
+    expect(shown.image).toMatchObject({
+      entrypoint: ['/app'],
+      command: ['--port', '80 80'],
+      user: '1000',
+      workingFolder: '/srv',
+      ports: ['8080/tcp'],
+      environment: [
+        { name: 'PIER', value: 'north', masked: false },
+        { name: 'DB_PASSWORD', value: '…', masked: true },
+        { name: 'URL', value: '…', masked: true },
+      ],
+      labels: { team: 'tides' },
+    });
+    expect(shown.image?.history.map(({ by, layer: made }) => [by, made?.digest])).toEqual([
+      ['copy base', shown.image?.layers[0]?.digest],
+      ['set the user', undefined],
+      ['copy \x1b[2J app', shown.image?.layers[1]?.digest],
+    ]);
+    const text = await hod(['show', 'shown', '--deep'], options());
+    expect(text.stdout).toContain('every layer was read');
+    expect(text.stdout).toContain('copy \\x1b[2J app');
+    expect(text.stdout).not.toMatch(/gulls|\x1b/);
+  });
+
+  test('in a registry: how to pull it, what platforms share, and what refers to it', async () => {
+    const { world } = sandbox;
+    const repository = world.repository('dev', 'timetable');
+    const before = await hodJson('show', ['show', `${repository}:2.4.0`], options());
+    expect(before).toMatchObject({ kind: 'index', pull: `${repository}@${before.digest}`, image: null, attached: [] });
+    expect(before.shared).toBeGreaterThan(0);
+    const base = `http://127.0.0.1:${world.ports.dev}/v2/skerry/timetable`;
+    const put = async (path: string, type: string, body: string) => {
+      const answer = await fetch(`${base}/${path}`, { method: 'PUT', headers: { 'content-type': type }, body });
+      expect(answer.status).toBe(201);
+    };
+    const blob = async (text: string) => {
+      const digest = `sha256:${hexOf(Buffer.from(text))}`;
+      const { headers } = await fetch(`${base}/blobs/uploads/`, { method: 'POST' });
+      const to = new URL(headers.get('location') ?? '', base);
+      to.searchParams.set('digest', digest);
+      await fetch(to, { method: 'PUT', body: text, headers: { 'content-type': 'application/octet-stream' } });
+      return { digest, size: text.length };
+    };
+    const about = { mediaType: before.mediaType, digest: before.digest, size: 1 };
+    const statement = JSON.stringify({
+      schemaVersion: 2,
+      mediaType: 'application/vnd.oci.image.manifest.v1+json',
+      artifactType: 'application/vnd.skerry.sign-off',
+      config: { mediaType: 'application/vnd.oci.empty.v1+json', ...(await blob('{}')) },
+      layers: [],
+      subject: about,
+    });
+    await put(
+      `manifests/sha256:${hexOf(Buffer.from(statement))}`,
+      'application/vnd.oci.image.manifest.v1+json',
+      statement,
+    );
+    const after = await hodJson('show', ['show', `${repository}@${before.digest}`], options());
+    expect(after.attached).toEqual([
+      expect.objectContaining({ type: 'application/vnd.skerry.sign-off', about: before.digest }),
+    ]);
+    const one = await hodJson(
+      'show',
+      ['show', `${repository}:2.4.0`, '--platform', 'linux/arm64', '--deep'],
+      options(),
+    );
+    expect(one.platforms).toEqual([expect.objectContaining({ platform: 'linux/arm64', unpacked: expect.any(Number) })]);
+    await world.fails('platform-missing', 'show', `${repository}:2.4.0`, '--platform', 'linux/s390x');
+  });
+
+  test('a layer that does not unpack to what the config says', async () => {
+    const folder = inProduct('lying');
+    await writePlainLayout(
+      folder,
+      { config: { architecture: 'amd64', os: 'linux' }, layers: [await layer('echo app > app')] },
+      (text) => text.replace(/sha256:[0-9a-f]{8}/, 'sha256:00000000'),
+    );
+    expect(await hodJson('show', ['show', 'lying'], options())).toMatchObject({ deep: false });
+    expect((await sandbox.world.fails('content-corrupt', 'show', 'lying', '--deep')).why).toMatch(
+      /the config names sha256:00000000/,
+    );
   });
 });
 

@@ -20,6 +20,7 @@ import { gzipSync } from 'node:zlib';
 import { readLayer, type ReadEntry } from '../../src/archive/layer-entries';
 import { unpacked } from '../../src/archive/unpack';
 import { LayerTree } from '../../src/core/oci/layer-tree';
+import { tarHeader } from '../support/archives';
 import { failing } from '../support/seen-errors';
 
 let folder: string;
@@ -242,7 +243,7 @@ test('names that are long, not UTF-8 or lead out, sparse files, and links throug
 test.each([
   ['is no .tar', Buffer.alloc(2000, 'noise')],
   ['was cut', Buffer.concat([readableTar('a', 4000), Buffer.alloc(100)]).subarray(0, 1500)],
-  ['has a name without an end', Buffer.concat([header('x', 'x', 2 ** 31), Buffer.alloc(512)])],
+  ['has a name without an end', Buffer.concat([tarHeader('x', 'x', 2 ** 31), Buffer.alloc(512)])],
   ['is compressed otherwise', Buffer.from('fd377a585a000000', 'hex')],
   ['is damaged zstd', Buffer.from('28b52ffd0000000000', 'hex')],
 ])('a layer that %s', async (_, bytes) => {
@@ -251,7 +252,7 @@ test.each([
 
 test('what is compressed with zstd is read', async () => {
   // One frame with a raw block (RFC 8878 §3.1.1): a .tar of one empty file.
-  const tar = Buffer.concat([header('gauge', '0', 0), Buffer.alloc(1024)]);
+  const tar = Buffer.concat([tarHeader('gauge', '0', 0), Buffer.alloc(1024)]);
   const block = Buffer.alloc(3);
   block.writeUIntLE((tar.length << 3) | 1, 0, 3);
   const frame = Buffer.concat([Buffer.from('28b52ffd', 'hex'), Buffer.from([0x60]), sizeField(tar.length), block, tar]);
@@ -264,20 +265,6 @@ function sizeField(size: number): Buffer {
   return field;
 }
 
-function header(name: string, type: string, size: number): Buffer {
-  const block = Buffer.alloc(512);
-  block.write(name, 0);
-  block.write('0000644\0', 100);
-  block.write(`${size.toString(8).padStart(11, '0')}\0`, 124);
-  block.write(type, 156);
-  block.write('ustar\0', 257);
-  block.write('00', 263);
-  block.fill(' ', 148, 156);
-  const sum = block.reduce((all, byte) => all + byte, 0);
-  block.write(`${sum.toString(8).padStart(6, '0')}\0 `, 148);
-  return block;
-}
-
 function readableTar(name: string, size: number): Buffer {
-  return Buffer.concat([header(name, '0', size), Buffer.alloc(Math.ceil(size / 512) * 512), Buffer.alloc(1024)]);
+  return Buffer.concat([tarHeader(name, '0', size), Buffer.alloc(Math.ceil(size / 512) * 512), Buffer.alloc(1024)]);
 }

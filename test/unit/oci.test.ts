@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { HodError } from '../../src/core/errors';
+import { parseConfig } from '../../src/core/oci/config';
 import { verified } from '../../src/core/oci/content';
 import { sha256 } from '../../src/core/oci/digest';
 import { blobsOf, describeManifest, parseManifest } from '../../src/core/oci/manifest';
@@ -156,4 +157,52 @@ test('no reader ever completes with content that is not what its descriptor prom
       expect(Buffer.concat(arrived).length < whole.length).toBe(how !== 'nothing');
     }),
   );
+});
+
+describe('what the image specification asks for at the edge', () => {
+  const digest = sha256('x');
+  const type = mediaTypes.layerTar;
+  const imageWith = (layer: object) => ({
+    schemaVersion: 2,
+    mediaType: mediaTypes.manifest,
+    config: { mediaType: mediaTypes.config, digest, size: 1 },
+    layers: [{ mediaType: type, digest, size: 1, ...layer }],
+  });
+  const whyOf = (work: () => unknown): string => {
+    try {
+      work();
+      return 'nothing';
+    } catch (error) {
+      return error instanceof HodError ? [error.problem.why ?? ''].flat().join('; ') : String(error);
+    }
+  };
+
+  test.each<[string, object, RegExp]>([
+    ['a media type without a subtype', { mediaType: 'layer' }, /layers\[0\]\.mediaType: must be a media type/],
+    ['a media type with a blank', { mediaType: 'a/b c' }, /layers\[0\]\.mediaType: must be a media type/],
+    ['a size that is none', { size: 1.5 }, /layers\[0\]\.size/],
+    [
+      'a digest algorithm that nobody registered',
+      { digest: 'md5:0123' },
+      /digest algorithm md5 is not a registered one/,
+    ],
+    ['a digest of another length', { digest: 'sha256:01' }, /layers\[0\]\.digest: must be a digest/],
+    ['a place that is no URI', { urls: ['not a place'] }, /layers\[0\]\.urls\[0\]: must be a URI/],
+  ])('%s', (_, layer, why) => {
+    const parse = (document: object) => parseManifest(bytesOf(document), { label: 'here' });
+    expect(whyOf(() => parse(imageWith(layer)))).toMatch(why);
+    expect(whyOf(() => parse(imageWith({ urls: ['https://layers.test/x'] })))).toBe('nothing');
+  });
+
+  test.each<[string, object, RegExp]>([
+    ['a user that is a number', { config: { User: 1000 } }, /config\.User/],
+    ['a variable without a value', { config: { Env: ['PIER'] } }, /config\.Env\[0\]: must be NAME=value/],
+    ['labels that are a list', { config: { Labels: ['a'] } }, /config\.Labels/],
+    ['no architecture', { architecture: undefined }, /architecture/],
+    ['a diff ID that is no digest', { rootfs: { diff_ids: ['x'] } }, /rootfs\.diff_ids\[0\]/],
+  ])('a config with %s', (_, more, why) => {
+    const config = { os: 'linux', architecture: 'amd64', config: { User: '1000', Env: ['PIER=north'] } };
+    expect(whyOf(() => parseConfig(bytesOf(config), 'here'))).toBe('nothing');
+    expect(whyOf(() => parseConfig(bytesOf({ ...config, ...more }), 'here'))).toMatch(why);
+  });
 });

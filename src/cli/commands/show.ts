@@ -3,11 +3,15 @@ import { command, configOption, quietOption, requestsOption, verboseOption } fro
 
 /** `hod show`. */
 export function showCommand() {
-  return command('show', 'show one image or index: its digest, platforms, sizes and annotations', [
+  return command('show', 'show one image or index: its digest, platforms, sizes, how it runs, and what is attached', [
     ['hod show registry.test/skerry/timetable:2.4.0', 'in a registry'],
     ['hod show out/timetable.tar', 'a build output'],
+    ['hod show registry.test/skerry/timetable:2.4.0 --platform linux/arm64', 'how it runs, and how it was made'],
+    ['hod show registry.test/skerry/timetable:2.4.0 --deep', 'read every byte: is it what it says?'],
   ])
     .argument('<ref>', 'a reference, or the path of a build output')
+    .option('--platform <platform>', 'show the image for this platform in full')
+    .option('--deep', 'read every layer, and check it against the config of its image')
     .addOption(configOption())
     .addOption(requestsOption())
     .addOption(quietOption())
@@ -15,6 +19,10 @@ export function showCommand() {
     .action(async (reference, options) => {
       const { show } = await import('../../operations/show');
       const { showView } = await import('../views/show');
-      await answer(options, (run) => show({ reference, ...options, ...run }), showView);
+      await answer(
+        options,
+        (run) => show({ reference, ...options, ...run }),
+        (result, look) => showView(result, look, new Date()),
+      );
     });
 }

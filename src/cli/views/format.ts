@@ -49,9 +49,10 @@ export function columns(
     row.forEach((cell, column) => (widths[column] = Math.max(widths[column] ?? 0, stringWidth(cell))));
   }
   return rows.map((row, at) => {
-    const cells = row.map((cell, column) => {
+    const cells = row.flatMap((cell, column) => {
       const padding = ' '.repeat((widths[column] ?? 0) - stringWidth(cell));
-      return paint(cell, column, at) + (column === row.length - 1 ? '' : padding);
+      // A column in which nothing stands takes no room.
+      return widths[column] === 0 ? [] : [paint(cell, column, at) + (column === row.length - 1 ? '' : padding)];
     });
     return `${indent}${cells.join('  ')}`.trimEnd();
   });

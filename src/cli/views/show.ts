@@ -1,29 +1,93 @@
 import { shortCommit } from '../../core/commit';
+import { shortDigest } from '../../core/oci/digest';
 import type { ShowResult } from '../../results/show';
 import type { Look } from '../answer';
-import { columns, formatBytes, formatCount } from './format';
+import { columns, formatAge, formatBytes, formatCount } from './format';
+import type { Style } from './style';
 
 /** What `show` answers to people. */
-export function showView(result: ShowResult, { style }: Look): string {
+export function showView(result: ShowResult, { style }: Look, now: Date): string {
+  const { reference, kind, digest, mediaType, size, pull, annotations, shared, platforms, attached, image, deep } =
+    result;
   const facts: [string, string][] = [
-    ['digest', result.digest],
-    ['type', result.mediaType],
-    ['size', `${formatBytes(result.size)} (${result.size} bytes)`],
-    ...Object.entries(result.annotations),
+    ['kind', kind],
+    ['digest', digest],
+    ['type', mediaType],
+    [
+      'size',
+      `${formatBytes(size)} (${size} bytes)${shared === 0 ? '' : `, ${formatBytes(shared)} of it in layers that platforms share`}`,
+    ],
+    ...(pull === null ? [] : [['pull', pull] as [string, string]]),
+    ...Object.entries(annotations),
   ];
-  const platforms = result.platforms.map(({ platform, digest, size, layers, revision }) => [
-    platform,
-    digest,
-    formatBytes(size),
-    formatCount(layers, 'layer'),
-    revision === null ? '' : `commit ${shortCommit(revision)}`,
+  const rows = platforms.map((each) => [
+    each.platform,
+    each.digest,
+    `${formatBytes(each.size)}${each.unpacked === null ? '' : `, ${formatBytes(each.unpacked)} unpacked`}`,
+    formatCount(each.layers, 'layer'),
+    each.created === null || Number.isNaN(Date.parse(each.created)) ? '' : formatAge(each.created, now),
+    [each.version, each.revision === null ? null : `commit ${shortCommit(each.revision)}`]
+      .filter((text) => text !== null)
+      .join(' '),
+    each.base === null ? '' : `on ${each.base.name ?? shortDigest(each.base.digest ?? '')}`,
+  ]);
+  const beside = attached.map(({ digest: own, type, size: bytes, about }) => [
+    type,
+    own,
+    formatBytes(bytes),
+    about === null ? '' : `of ${platforms.find((each) => each.digest === about)?.platform ?? shortDigest(about)}`,
   ]);
   return [
-    style.strong(result.reference),
+    style.strong(reference),
     ...columns(facts, '  ', (cell, column) => (column === 0 ? style.faint(cell) : cell)),
     '',
-    ...(platforms.length === 0
+    ...(rows.length === 0
       ? ['  It holds no image that runs somewhere.']
-      : columns(platforms, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell))),
+      : columns(rows, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell))),
+    ...(deep && rows.length > 0
+      ? [`  ${style.good('every layer was read, and unpacks to what its config says')}`]
+      : []),
+    ...(beside.length === 0
+      ? []
+      : [
+          '',
+          'Attached:',
+          ...columns(beside, '  ', (cell, column) => (column === 0 ? style.strong(cell) : style.faint(cell))),
+        ]),
+    ...(image === null ? [] : ['', ...imageLines(image, style)]),
   ].join('\n');
+}
+
+function imageLines(image: NonNullable<ShowResult['image']>, style: Style): string[] {
+  const { entrypoint, command, user, workingFolder, ports, volumes, environment, labels, history } = image;
+  const words = (list: readonly string[]): string =>
+    list.map((each) => (/^[\w./:=@%+,-]+$/.test(each) ? each : JSON.stringify(each))).join(' ');
+  const facts: [string, string][] = [
+    ['entry point', words(entrypoint)],
+    ['command', words(command)],
+    ['user', user ?? 'root (none is named)'],
+    ['folder', workingFolder ?? ''],
+    ['ports', ports.join(' ')],
+    ['volumes', volumes.join(' ')],
+    ...environment.map(({ name, value, masked }): [string, string] => [
+      'variable',
+      `${name}=${value}${masked ? '  (masked)' : ''}`,
+    ]),
+    ...Object.entries(labels).map(([name, value]): [string, string] => ['label', `${name}=${value}`]),
+  ];
+  const made = history.map(({ by, comment, layer }) => [
+    layer === null ? '' : shortDigest(layer.digest),
+    layer === null ? '' : formatBytes(layer.size),
+    (by ?? comment ?? '').slice(0, 110),
+  ]);
+  return [
+    ...columns(
+      facts.filter(([, value]) => value !== ''),
+      '  ',
+      (cell, column) => (column === 0 ? style.faint(cell) : cell),
+    ),
+    ...(made.length === 0
+      ? []
+      : ['', 'How it was made:', ...columns(made, '  ', (cell, column) => (column === 2 ? cell : style.faint(cell)))]),
+  ];
 }

@@ -1,7 +1,7 @@
 import pLimit from 'p-limit';
 import { allBytes } from '../bytes';
 import { HodError } from '../errors';
-import { parseConfig } from './config';
+import { parseConfig, type ImageConfig } from './config';
 import { annotationKeys } from './annotations';
 import type { Descriptor } from './descriptor';
 import { digestHasher, type Digest, type DigestHasher } from './digest';
@@ -229,6 +229,8 @@ export interface ImageClaims {
   version: string | undefined;
   /** When it says that it was made. */
   created: string | undefined;
+  /** Its config; undefined for what has none of its kind. */
+  config: ImageConfig | undefined;
 }
 
 /** Reads an image's config for its platform and revision. Artifacts without an image config have no platform. */
@@ -236,7 +238,7 @@ export async function readImageClaims(manifest: ImageManifest, source: ContentSo
   const revision = manifest.annotations.get(annotationKeys.revision);
   const version = manifest.annotations.get(annotationKeys.version);
   if (!isImageConfig(manifest.config.mediaType)) {
-    return { platform: undefined, revision, version, created: undefined };
+    return { platform: undefined, revision, version, created: undefined, config: undefined };
   }
   const config = parseConfig(await readSmallBlob(source, manifest.config), `${source.label}@${manifest.config.digest}`);
   return {
@@ -244,6 +246,7 @@ export async function readImageClaims(manifest: ImageManifest, source: ContentSo
     revision: revision ?? config.labels.get(annotationKeys.revision),
     version: version ?? config.labels.get(annotationKeys.version),
     created: config.created,
+    config,
   };
 }
 
@@ -267,6 +270,7 @@ export interface RunnableImage {
   readonly revision: string | undefined;
   readonly version: string | undefined;
   readonly created: string | undefined;
+  readonly config: ImageConfig | undefined;
 }
 
 /** Every image at or below a node that runs somewhere, each once, in the order of the index. */

@@ -9,6 +9,8 @@ declare const digestBrand: unique symbol;
  */
 export type Digest = string & { readonly [digestBrand]: true };
 
+/** A digest of any algorithm (OCI image specification, descriptor.md, "Digests"). */
+const wellFormed = /^([a-z0-9]+(?:[+._-][a-z0-9]+)*):[a-zA-Z0-9=_-]+$/;
 const grammar = /^(?:sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})$/;
 
 /** Whether `text` is a digest of a registered algorithm. */
@@ -17,10 +19,14 @@ export function isDigest(text: string): text is Digest {
 }
 
 /** A digest at an edge: JSON that came from outside. */
-export const digestSchema = z.custom<Digest>(
-  (value) => typeof value === 'string' && isDigest(value),
-  'must be a digest (sha256:… or sha512:…)',
-);
+export const digestSchema = z.custom<Digest>((value) => typeof value === 'string' && isDigest(value), {
+  error: ({ input }) => {
+    const [, algorithm = 'sha256'] = typeof input === 'string' ? (wellFormed.exec(input) ?? []) : [];
+    return ['sha256', 'sha512'].includes(algorithm)
+      ? 'must be a digest (sha256:… or sha512:…)'
+      : `the digest algorithm ${algorithm} is not a registered one (sha256, sha512)`;
+  },
+});
 
 /** Computes a digest from bytes that arrive in pieces, here or elsewhere. */
 export interface DigestHasher {

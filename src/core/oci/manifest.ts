@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { HodError } from '../errors';
 import { issuesToText, mapOf, readJson } from '../json';
-import { descriptorSchema, type Descriptor } from './descriptor';
+import { descriptorSchema, mediaTypeSchema, type Descriptor } from './descriptor';
 import { matchesDigest, sha256, type Digest } from './digest';
 import { manifestKind, mediaTypes } from './media-types';
 
@@ -37,8 +37,8 @@ export type Manifest = ImageManifest | IndexManifest;
 
 const common = {
   schemaVersion: z.literal(2),
-  mediaType: z.string().optional(),
-  artifactType: z.string().optional(),
+  mediaType: mediaTypeSchema.optional(),
+  artifactType: mediaTypeSchema.optional(),
   annotations: mapOf(z.string()).nullish(),
   subject: descriptorSchema.nullish(),
 };
