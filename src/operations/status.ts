@@ -6,12 +6,15 @@ import { formatRepository, parseRepository } from '../core/oci/reference';
 import type { StatusResult } from '../results/status';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { basesOf } from './status-bases';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
 /** What `status` is told. */
 export interface StatusOptions extends SessionOptions {
   /** The environments to show; all where none is named. */
   environments: readonly string[];
+  /** Ask what the images were built on. */
+  bases?: true | undefined;
 }
 
 /** What each environment serves by the ledger, and whether the registries still agree. */
@@ -29,15 +32,17 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
         images.flatMap((image) => image.tags.map((tag) => keyOf(image, tag))),
       );
       const recorded = (await ledger.read(tags)).facts;
+      const rows = await Promise.all(
+        served.map(async ({ name, images }) => ({
+          environment: name,
+          images: await Promise.all(images.map((image) => rowOf(image, name, recorded, config, session))),
+        })),
+      );
       return {
         product: config.product,
         ledger: { place: ledgerLabel(config), entries: head.seq },
-        environments: await Promise.all(
-          served.map(async ({ name, images }) => ({
-            environment: name,
-            images: await Promise.all(images.map((image) => rowOf(image, name, recorded, config, session))),
-          })),
-        ),
+        environments: rows,
+        bases: options.bases === true ? await basesOf(rows, config, session) : null,
       };
     });
   });

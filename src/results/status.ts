@@ -23,5 +23,24 @@ export const statusResultSchema = z.strictObject({
       ),
     }),
   ),
+  /** What the images were built on, where they say so; null where it was not asked for. */
+  bases: z
+    .array(
+      z.strictObject({
+        environment: z.string(),
+        image: z.string(),
+        version: z.string().nullable(),
+        commit: z.string(),
+        platform: z.string(),
+        name: z.string(),
+        /** What it was when the image was built. */
+        digest: z.string(),
+        /** What its name leads to now; null where it leads to nothing, or that is not known. */
+        now: z.string().nullable(),
+        state: z.enum(['current', 'moved', 'unknown']),
+        detail: z.string(),
+      }),
+    )
+    .nullable(),
 });
 export type StatusResult = z.infer<typeof statusResultSchema>;

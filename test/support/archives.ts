@@ -35,6 +35,8 @@ export interface ArchivedImage {
   layers: readonly Buffer[];
   /** Other keys of its entry, such as RepoTags. */
   entry?: object;
+  /** Of its manifest, where it has one. */
+  annotations?: Record<string, string>;
 }
 
 export const hexOf = (bytes: Buffer): string => createHash('sha256').update(bytes).digest('hex');
@@ -87,7 +89,7 @@ export async function pack(folder: string, file: string): Promise<void> {
 /** Writes an image layout with one image of compressed layers, its fields in another order than ours. Answers its config. */
 export async function writePlainLayout(
   folder: string,
-  { config, layers }: ArchivedImage,
+  { config, layers, annotations }: ArchivedImage,
   spoil: (config: string) => string = (text) => text,
 ): Promise<Buffer> {
   const blob = async (bytes: Buffer) => {
@@ -108,6 +110,7 @@ export async function writePlainLayout(
       layers: described,
       config: { ...(await blob(configBytes)), mediaType: 'application/vnd.oci.image.config.v1+json' },
       schemaVersion: 2,
+      annotations,
       'x-builder': 'a key that nobody knows',
     }),
   );

@@ -223,6 +223,50 @@ describe('show', () => {
   });
 });
 
+test('which releases stand on a base whose name leads elsewhere now', async () => {
+  const { world, close } = await sandboxWorld();
+  try {
+    const repository = world.repository('dev', 'base');
+    const first = await hodJson('assemble', ['assemble', `${repository}:12`, 'out/timetable-amd64'], world.options);
+    const second = await hodJson(
+      'assemble',
+      ['assemble', `${repository}:13`, 'out/timetable-arm64.tar'],
+      world.options,
+    );
+    const build = async (name: string) => {
+      const config = { architecture: 'amd64', os: 'linux', config: { Labels: {} } };
+      const annotations = {
+        'org.opencontainers.image.base.name': name,
+        'org.opencontainers.image.base.digest': first.digest,
+      };
+      await rm(join(world.product.folder, 'out', 'tide-watch'), { recursive: true });
+      await writePlainLayout(join(world.product.folder, 'out', 'tide-watch'), { config, layers: [], annotations });
+    };
+    await build(`${repository}:12`);
+    await world.configure(/(from: out\/tide-watch\n) *platforms: .*\n/, '$1');
+    await world.publish();
+    const bases = async () => (await world.status('dev', '--bases')).bases;
+    expect(await bases()).toEqual([
+      expect.objectContaining({ image: 'tide-watch', name: `${repository}:12`, state: 'current' }),
+    ]);
+    const base = `http://127.0.0.1:${world.ports.dev}/v2/skerry/base/manifests`;
+    const type = 'application/vnd.oci.image.index.v1+json';
+    const body = await (await fetch(`${base}/13`, { headers: { accept: type } })).text();
+    await fetch(`${base}/12`, { method: 'PUT', body, headers: { 'content-type': type } });
+    expect(await bases()).toEqual([
+      expect.objectContaining({ state: 'moved', digest: first.digest, now: second.digest }),
+    ]);
+    const text = await world.hod('status', 'dev', '--bases', '--check');
+    expect(text.code).toBe(4);
+    expect(text.stdout).toMatch(
+      /rebuild {2}dev tide-watch 2\.4\.0 for linux\/amd64: on .*base:12, it leads elsewhere now/,
+    );
+    expect((await world.status('dev')).bases).toBeNull();
+  } finally {
+    await close();
+  }
+});
+
 describe('lists', () => {
   test('tags of an image in each environment, by what they lead to, and who serves it', async () => {
     const { world } = sandbox;

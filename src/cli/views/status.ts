@@ -34,7 +34,27 @@ export function statusView(result: StatusResult, { style }: Look, now: Date): st
     });
     table.push([image, ...cells]);
   }
-  return [table.toString(), ...driftLines(result, style)].join('\n');
+  return [table.toString(), ...driftLines(result, style), ...baseLines(result, style)].join('\n');
+}
+
+/** Which releases to build again, and what is known of the others. */
+function baseLines({ bases }: StatusResult, style: Style): string[] {
+  if (bases === null) {
+    return [];
+  }
+  const lines = bases
+    .filter(({ state }) => state !== 'current')
+    .map(({ environment, image, version, commit, platform, name, detail, state }) => {
+      const word = state === 'moved' ? style.notice('rebuild') : style.faint('unknown');
+      return `${word}  ${environment} ${image} ${version ?? shortCommit(commit)} for ${platform}: on ${name}, ${detail}`;
+    });
+  const current = bases.length - lines.length;
+  return [
+    ...[...new Set(lines)],
+    bases.length === 0
+      ? style.faint('No image says what it was built on (org.opencontainers.image.base.name and .digest).')
+      : style.faint(`${current} of ${bases.length} images stand on what their base is now.`),
+  ];
 }
 
 function driftLines(result: StatusResult, style: Style): string[] {
