@@ -8,6 +8,7 @@ import { measureDistances } from './distances.mjs';
 import { measureFollowing } from './following.mjs';
 import { folder, jobs, rounds, rows } from './harness.mjs';
 import { measureGitLedger, measureLedgers } from './ledgers.mjs';
+import { measureLooking } from './looking.mjs';
 import { measureStartup } from './startup.mjs';
 import { measureMemory, measureTransfers } from './transfers.mjs';
 
@@ -18,6 +19,7 @@ const parts = {
   '--follow': measureFollowing,
   '--ledger': measureLedgers,
   '--git': measureGitLedger,
+  '--look': measureLooking,
   '--startup': measureStartup,
 };
 const chosen = Object.keys(parts).filter((part) => process.argv.includes(part));
