@@ -64,8 +64,10 @@ test('--version and --help answer on standard output; every command has a summar
   const help = await run('--help');
   expect(help).toMatchObject({ code: 0, stderr: '' });
   for (const command of [
+    'init',
     'config check',
     'config show',
+    'config schema',
     'access check',
     'access store',
     'access forget',
@@ -80,6 +82,9 @@ test('--version and --help answer on standard output; every command has a summar
     'rollback',
     'status',
     'show',
+    'inside',
+    'tags',
+    'repositories',
     'ledger verify',
     'ledger export',
     'ledger import',
@@ -93,6 +98,16 @@ test('--version and --help answer on standard output; every command has a summar
     // Without a terminal there is no colour and no cursor movement.
     expect(own.stdout).not.toContain('\u001b');
   }
+});
+
+test('the schema of hod.yaml holds what the sample has', async () => {
+  const schema = z
+    .object({ properties: z.record(z.string(), z.unknown()), required: z.array(z.string()) })
+    .parse(JSON.parse((await run('config', 'schema')).stdout));
+  expect(Object.keys(schema.properties)).toEqual(
+    expect.arrayContaining(['product', 'images', 'environments', 'extends']),
+  );
+  expect(schema.required).toContain('product');
 });
 
 test('docs/schemas holds the schema of every document that --json answers with', async () => {

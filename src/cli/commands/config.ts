@@ -1,9 +1,13 @@
 import { answer } from '../answer';
-import { command, configOption, group } from '../options';
+import { command, configOption, group, tellingCommand } from '../options';
+import { printDocument } from '../streams';
 
 /** `hod config`. */
 export function configCommand() {
-  return group('config', 'work with hod.yaml').addCommand(checkCommand()).addCommand(showCommand());
+  return group('config', 'work with hod.yaml')
+    .addCommand(checkCommand())
+    .addCommand(showCommand())
+    .addCommand(schemaCommand());
 }
 
 function checkCommand() {
@@ -30,4 +34,14 @@ function showCommand() {
       const { configShowView } = await import('../views/config');
       await answer(options, () => showConfig(options.config), configShowView);
     });
+}
+
+function schemaCommand() {
+  return tellingCommand('schema', 'print the JSON Schema of hod.yaml, for editors', [
+    ['hod config schema > hod.schema.json', 'then name it in the settings of your editor'],
+    ['hod config schema | grep -c \'"type"\'', 'or read it with a script'],
+  ]).action(async () => {
+    const { configJsonSchema } = await import('../../operations/config-schema');
+    await printDocument(JSON.stringify(configJsonSchema(), undefined, 2));
+  });
 }
