@@ -131,14 +131,23 @@ const fromRegistries: HostileCase[] = [
     code: 'token-missing',
     ...text,
   },
-  shown('the type of a layer', (content) => content.image({}, {}, { mediaType: `application/${evil}` })),
+  // What is no media type is refused, with the path of the field.
+  {
+    ...shown('the type of a layer', (content) => content.image({}, {}, { mediaType: `application/${evil}` })),
+    exit: 7,
+    code: 'manifest-corrupt',
+  },
   { ...shown('annotations', (content) => content.image({ annotations: { [evil]: evil } })), ...both },
   shown('annotations of an index', (content) => content.index([content.image()], { annotations: { [evil]: evil } })),
   shown('the revision', (content) => content.image({ annotations: { 'org.opencontainers.image.revision': evil } })),
   shown('a config', (content) =>
     content.image({}, { author: evil, config: { Labels: { [evil]: evil }, Cmd: [evil] } }),
   ),
-  shown('an artifact type', (content) => content.image({ artifactType: evil })),
+  {
+    ...shown('an artifact type', (content) => content.image({ artifactType: evil })),
+    exit: 7,
+    code: 'manifest-corrupt',
+  },
   shown('a reference name', (content) =>
     content.index([{ ...content.image(), annotations: { 'org.opencontainers.image.ref.name': evil } }]),
   ),
@@ -190,8 +199,8 @@ const fromFiles: HostileCase[] = [
         manifests: [{ ...content.image(), mediaType: evil }],
       })),
     ['assemble', `${host.dev}/x/y`, 'out/typed'],
-    4,
-    'entry-ambiguous',
+    7,
+    'layout-corrupt',
   ),
   failing(
     'names in a tar',
