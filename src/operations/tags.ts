@@ -1,6 +1,6 @@
 import picomatch from 'picomatch';
 import { HodError } from '../core/errors';
-import { readContentBelow, runnableImages } from '../core/oci/content';
+import { readContentBelow, runnableImages, type RunnableImage } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { formatPlatform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
@@ -123,6 +123,24 @@ async function knownOf(
   }
 }
 
+/** What a digest is; what cannot be read, or is of another kind, is listed all the same. */
+async function readQuietly(
+  client: RepositoryClient,
+  digest: Digest,
+): Promise<{ mediaType: string | null; images: readonly RunnableImage[] }> {
+  try {
+    const manifest = await client.manifests.get(digest);
+    return manifest === undefined
+      ? { mediaType: null, images: [] }
+      : { mediaType: manifest.mediaType, images: await runnableImages(await readContentBelow(client, manifest)) };
+  } catch (error) {
+    if (error instanceof HodError && ['corrupt', 'missing', 'refused'].includes(error.fault)) {
+      return { mediaType: null, images: [] };
+    }
+    throw error;
+  }
+}
+
 async function describe(
   client: RepositoryClient,
   digest: Digest,
@@ -130,15 +148,14 @@ async function describe(
   facts: Facts | undefined,
   config: Config | undefined,
 ): Promise<Group> {
-  const manifest = await client.manifests.get(digest);
-  const images = manifest === undefined ? [] : await runnableImages(await readContentBelow(client, manifest));
+  const { mediaType, images } = await readQuietly(client, digest);
   const created = images
     .flatMap((image) => image.created ?? [])
     .sort()
     .at(-1);
   return {
     digest,
-    mediaType: manifest?.mediaType ?? '',
+    mediaType,
     tags: names.map((tag) => {
       const kind = facts?.get('tag', tagKey(client.label, tag))?.kind;
       return { tag, kind: kind ?? kindByForm(tag), known: kind !== undefined };

@@ -11,7 +11,8 @@ export const tagsResultSchema = z.strictObject({
       digests: z.array(
         z.strictObject({
           digest,
-          mediaType: z.string(),
+          /** Null where it cannot be read, or is no manifest that Hod knows. */
+          mediaType: z.string().nullable(),
           tags: z.array(
             z.strictObject({
               tag: z.string(),

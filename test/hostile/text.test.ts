@@ -3,7 +3,8 @@ import { appendFile, mkdir, writeFile } from 'node:fs/promises';
 import { create } from 'tar';
 import type { ErrorCode } from '../../src/core/errors';
 import { ciVariables } from '../support/ci-variables';
-import { answering, Content, is } from './content';
+import { tarHeader } from '../support/archives';
+import { answering, Content, either, is, types } from './content';
 import type { Spoil } from './network';
 import { host, known, type Scene } from './scene';
 import { evil, hostile, type HostileCase } from './table';
@@ -147,6 +148,66 @@ const fromRegistries: HostileCase[] = [
     ...shown('an artifact type', (content) => content.image({ artifactType: evil })),
     exit: 7,
     code: 'manifest-corrupt',
+  },
+  {
+    ...shown('how it is run and was made', (content) =>
+      content.image(
+        {},
+        {
+          created: evil,
+          config: {
+            Entrypoint: [evil],
+            User: evil,
+            WorkingDir: evil,
+            Env: [`A=${evil}`],
+            ExposedPorts: { [evil]: {} },
+          },
+          history: [{ created_by: evil, comment: evil }],
+        },
+      ),
+    ),
+    ...both,
+  },
+  {
+    ...shown('names of files', (content) => {
+      const layer = Buffer.concat([
+        tarHeader(evil.slice(0, 99), '0', 0),
+        tarHeader(`a/${evil.slice(0, 90)}`, '2', 0),
+        tarHeader(`id_rsa${evil.slice(0, 80)}/.netrc`, '0', 0),
+        Buffer.alloc(1024),
+      ]);
+      return content.image({}, {}, content.add(types.layer, layer));
+    }),
+    run: ['inside', `${host.dev}/any/thing:1`, '--list'],
+    ...both,
+  },
+  {
+    name: 'in names of repositories',
+    attack: ({ network }) =>
+      network.at(
+        host.dev,
+        answering(
+          (_, url) => url.includes('_catalog'),
+          200,
+          {},
+          JSON.stringify({ repositories: [evil, 'skerry/timetable'] }),
+        ),
+      ),
+    run: ['repositories', host.dev],
+    exit: 0,
+    ...both,
+  },
+  {
+    name: 'in tags',
+    attack: ({ network }) => {
+      const content = new Content();
+      content.tag('1.0.0', content.image({ annotations: { 'org.opencontainers.image.revision': evil } }));
+      const list = answering((_, url) => url.includes('tags/list'), 200, {}, JSON.stringify({ tags: [evil, '1.0.0'] }));
+      network.at(host.dev, either(list, content.serve));
+    },
+    run: ['tags', `${host.dev}/any/thing`],
+    exit: 0,
+    ...both,
   },
   shown('a reference name', (content) =>
     content.index([{ ...content.image(), annotations: { 'org.opencontainers.image.ref.name': evil } }]),

@@ -319,6 +319,28 @@ describe('lists', () => {
     silent.close();
   });
 
+  test('tags of what cannot be read are listed all the same', async () => {
+    const digest = `sha256:${'a'.repeat(64)}`;
+    const server = createServer(({ url = '', method = '' }, response) => {
+      if (url.includes('/tags/list')) {
+        response.end('{"name":"a/b","tags":["old"]}');
+      } else {
+        response.writeHead(200, { 'content-type': 'application/vnd.older+json', 'docker-content-digest': digest });
+        response.end(method === 'HEAD' ? '' : '{"schemaVersion":1}');
+      }
+    });
+    const listed = await hodJson('tags', ['tags', `127.0.0.1:${await listen(server)}/a/b`], options());
+    expect(listed.repositories[0]?.digests).toEqual([
+      expect.objectContaining({
+        digest,
+        mediaType: null,
+        tags: [{ tag: 'old', kind: 'moving', known: false }],
+        platforms: [],
+      }),
+    ]);
+    server.close();
+  });
+
   test('a repository of 20,000 tags is read page after page, and only what is shown is asked for', async () => {
     let asked: string[] = [];
     const manifest = JSON.stringify({
