@@ -1,13 +1,19 @@
-import picomatch from 'picomatch';
 import { readLayer } from '../archive/layer-entries';
 import { unpacked } from '../archive/unpack';
 import { HodError } from '../core/errors';
 import { concernsOf, type Concern } from '../core/oci/concerns';
 import { runnableImages, verified, type RunnableImage } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
-import { LayerTree, type TreeNode } from '../core/oci/layer-tree';
+import { LayerTree } from '../core/oci/layer-tree';
 import { parsePlatform, platformKey } from '../core/oci/platform';
-import type { InsideDifference, InsideEntry, InsideResult } from '../results/inside';
+import {
+  toInsideDifference,
+  toInsideResult,
+  type InsideDifference,
+  type InsideQuestion,
+  type InsideResult,
+  type LookedInto,
+} from '../results/inside';
 import { locate } from '../session/locate';
 import { withoutProduct, type Session, type SessionOptions } from '../session/session';
 
@@ -18,116 +24,39 @@ interface LookOptions extends SessionOptions {
 }
 
 /** What `inside` is told. */
-export interface InsideOptions extends LookOptions {
+export interface InsideOptions extends LookOptions, InsideQuestion {
   /** A reference, or the path of a build output. */
   reference: string;
-  /** Only paths that this pattern matches. */
-  find?: string | undefined;
-  /** Only what this layer brought, from 1. */
-  layer?: number | undefined;
-  /** What is shipped and hidden. */
-  wasted?: true | undefined;
-  /** Every path. */
-  list?: true | undefined;
 }
 
 /** The most entries that the layers of one image may have in all. */
 const entryLimit = 1_000_000;
-const largestTold = 10;
-/** How deep the tree is shown where nothing else was asked for. */
-const usualDepth = 2;
 
 /** What the layers of an image really contain. Each is read once, and nothing of them is kept. */
-export async function inside(options: InsideOptions): Promise<InsideResult> {
+export async function inside({ reference, platform, ...options }: InsideOptions): Promise<InsideResult> {
   return withoutProduct(options, async (session) => {
-    const image = await imageOf(session, options.reference, options.platform);
-    const { tree, layers, found } = await lookInto(image, false);
-    if (options.layer !== undefined && options.layer > layers.length) {
+    const looked = await lookInto(session, reference, platform, false);
+    const { layer } = options;
+    if (layer !== undefined && layer > looked.layers.length) {
       throw new HodError('layer-missing', {
         what: 'there is no such layer',
-        object: `layer ${options.layer} of ${options.reference}`,
-        why: `it has ${layers.length}`,
+        object: `layer ${layer} of ${reference}`,
+        why: `it has ${looked.layers.length}`,
         next: 'name one of them, from 1',
       });
     }
-    const sizes = sizesIn(tree);
-    const all = [...tree.paths()].map(([path, node]) => toEntry(path, node, sizes.get(node) ?? node.size));
-    const files = all.filter(({ kind }) => kind === 'file');
-    const isAsked = matcher(options);
-    const hidden = tree.hidden.map((each) => ({ ...each, layer: each.layer + 1, by: each.by + 1 }));
-    const narrowed = [options.find, options.layer, options.wasted, options.list].some((each) => each !== undefined);
-    const isHidden = new Set(hidden.map(({ path, layer }) => `${layer} ${path}`));
-    return {
-      reference: options.reference,
-      platform: platformKey(image.platform),
-      digest: image.manifest.digest,
-      layers: layers.map((layer) => ({
-        ...layer,
-        hidden: sum(hidden.filter((each) => each.layer === layer.number).map(({ size }) => size)),
-      })),
-      files: files.length,
-      size: sum(files.map(({ size }) => size)),
-      wasted: { files: hidden.length, bytes: sum(hidden.map(({ size }) => size)) },
-      concerns: found
-        .map((each) => ({ ...each, hidden: isHidden.has(`${each.layer} ${each.path}`) }))
-        .filter(({ concern, hidden: gone }) => concern === 'secret' || concern === 'leads-out' || !gone)
-        .filter(({ path, layer }) => isAbout(options, path, layer)),
-      narrowed,
-      largest: narrowed
-        ? []
-        : [...files].sort((a, b) => b.size - a.size || (a.path < b.path ? -1 : 1)).slice(0, largestTold),
-      entries: options.wasted === true ? [] : all.filter(isAsked),
-      hidden: hidden
-        .filter(({ path, layer }) => isAbout(options, path, layer))
-        .sort((a, b) => b.size - a.size || (a.path < b.path ? -1 : 1)),
-    };
+    return toInsideResult(looked, options);
   });
 }
 
 /** What differs inside two images. */
 export async function insideBoth(
-  references: readonly [string, string],
-  options: LookOptions,
+  [from, to]: readonly [string, string],
+  { platform, ...options }: LookOptions,
 ): Promise<InsideDifference> {
-  return withoutProduct(options, async (session) => {
-    const [from, to] = [
-      await imageOf(session, references[0], options.platform),
-      await imageOf(session, references[1], options.platform),
-    ];
-    const [before, after] = [await entriesOf(from), await entriesOf(to)];
-    const name = (at: 0 | 1, image: RunnableImage) => ({
-      reference: references[at],
-      platform: platformKey(image.platform),
-      digest: image.manifest.digest,
-    });
-    const changed: InsideDifference['changed'] = [];
-    for (const [path, [entry, node]] of after) {
-      const [old, oldNode] = before.get(path) ?? [];
-      if (old !== undefined && oldNode !== undefined) {
-        const what = [
-          ...(old.kind === entry.kind ? [] : ['kind' as const]),
-          ...(oldNode.content === node.content ? [] : ['content' as const]),
-          ...(old.mode === entry.mode ? [] : ['mode' as const]),
-          ...(old.link === entry.link ? [] : ['link' as const]),
-        ];
-        if (what.length > 0) {
-          changed.push({ path, what, from: old, to: entry });
-        }
-      }
-    }
-    return {
-      from: name(0, from),
-      to: name(1, to),
-      added: [...after].filter(([path]) => !before.has(path)).map(([, [entry]]) => entry),
-      removed: [...before].filter(([path]) => !after.has(path)).map(([, [entry]]) => entry),
-      changed,
-    };
-  });
-}
-
-async function entriesOf(image: RunnableImage): Promise<Map<string, readonly [InsideEntry, TreeNode]>> {
-  const { tree } = await lookInto(image, true);
-  return new Map([...tree.paths()].map(([path, node]) => [path, [toEntry(path, node, node.size), node] as const]));
+  return withoutProduct(options, async (session) =>
+    toInsideDifference(await lookInto(session, from, platform, true), await lookInto(session, to, platform, true)),
+  );
 }
 
 /** One image for one platform. Throws `platform-missing` where it is not clear which, or there is none. */
@@ -148,16 +77,19 @@ async function imageOf(session: Session, reference: string, platform: string | u
   });
 }
 
-interface Found {
-  concern: Concern;
-  path: string;
-  layer: number;
-}
-
-async function lookInto({ manifest, node: { source } }: RunnableImage, hashing: boolean) {
+/** Reads all layers of an image. `hashing`: with the content of each file. */
+async function lookInto(
+  session: Session,
+  reference: string,
+  platform: string | undefined,
+  hashing: boolean,
+): Promise<LookedInto> {
+  const image = await imageOf(session, reference, platform);
+  const { manifest, node } = image;
+  const { source } = node;
   const tree = new LayerTree();
-  const layers: Omit<InsideResult['layers'][number], 'hidden'>[] = [];
-  const found: Found[] = [];
+  const layers: LookedInto['layers'][number][] = [];
+  const found: LookedInto['found'][number][] = [];
   let count = 0;
   for (const [at, layer] of manifest.layers.entries()) {
     const number = at + 1;
@@ -188,54 +120,10 @@ async function lookInto({ manifest, node: { source } }: RunnableImage, hashing: 
     });
     layers.push({ number, digest: layer.digest, size: layer.size, unpacked: size, entries: count - before });
   }
-  return { tree, layers, found };
+  return { reference, image, tree, layers, found };
 }
 
 /** The bytes of a layer, checked against its digest while they pass. */
 async function openLayer(layer: Descriptor, source: RunnableImage['node']['source']) {
   return source.openPlain?.(layer) ?? verified(await source.openBlob(layer), layer, source.label);
-}
-
-/** Bytes of all files below each folder. */
-function sizesIn(tree: LayerTree): Map<TreeNode, number> {
-  const sizes = new Map<TreeNode, number>();
-  const measure = (node: TreeNode): number => {
-    if (node.children === undefined) {
-      return node.kind === 'file' ? node.size : 0;
-    }
-    const size = sum([...node.children.values()].map(measure));
-    sizes.set(node, size);
-    return size;
-  };
-  measure(tree.root);
-  return sizes;
-}
-
-function toEntry(path: string, { kind, mode, link, layer }: TreeNode, size: number): InsideEntry {
-  return { path, kind, size, mode: (mode & 0o7777).toString(8).padStart(4, '0'), link: link ?? null, layer: layer + 1 };
-}
-
-/** Which entries are told. */
-function matcher({ find, layer, list }: InsideOptions): (entry: InsideEntry) => boolean {
-  const matches = patternOf(find);
-  const all = find !== undefined || layer !== undefined || list === true;
-  return (entry) =>
-    matches(entry.path) &&
-    (layer === undefined || entry.layer === layer) &&
-    (all || entry.path.split('/').length <= usualDepth);
-}
-
-function isAbout({ find, layer }: InsideOptions, path: string, of: number): boolean {
-  return patternOf(find)(path) && (layer === undefined || layer === of);
-}
-
-/** A pattern without a folder matches names, one with a folder paths. */
-function patternOf(find: string | undefined): (path: string) => boolean {
-  return find === undefined
-    ? () => true
-    : picomatch(find.replace(/^\//, ''), { dot: true, basename: !find.includes('/') });
-}
-
-function sum(numbers: readonly number[]): number {
-  return numbers.reduce((all, each) => all + each, 0);
 }

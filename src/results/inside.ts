@@ -1,5 +1,9 @@
+import picomatch from 'picomatch';
 import * as z from 'zod';
-import { concerns } from '../core/oci/concerns';
+import { concerns, type Concern } from '../core/oci/concerns';
+import type { RunnableImage } from '../core/oci/content';
+import type { LayerTree, TreeNode } from '../core/oci/layer-tree';
+import { platformKey } from '../core/oci/platform';
 import { digest } from './common';
 
 const entry = z.strictObject({
@@ -73,3 +77,131 @@ export const insideDifferenceSchema = z.strictObject({
   ),
 });
 export type InsideDifference = z.infer<typeof insideDifferenceSchema>;
+
+/** What is asked for of the inside of an image. */
+export interface InsideQuestion {
+  /** Only paths that this pattern matches. */
+  find?: string | undefined;
+  /** Only what this layer brought, from 1. */
+  layer?: number | undefined;
+  /** What is shipped and hidden. */
+  wasted?: true | undefined;
+  /** Every path. */
+  list?: true | undefined;
+}
+
+/** An image that was looked into. */
+export interface LookedInto {
+  readonly reference: string;
+  readonly image: RunnableImage;
+  readonly tree: LayerTree;
+  readonly layers: readonly Omit<InsideResult['layers'][number], 'hidden'>[];
+  readonly found: readonly { readonly concern: Concern; readonly path: string; readonly layer: number }[];
+}
+
+const largestTold = 10;
+/** How deep the tree is shown where nothing else was asked for. */
+const usualDepth = 2;
+
+export function toInsideResult(
+  { reference, image, tree, layers, found }: LookedInto,
+  question: InsideQuestion,
+): InsideResult {
+  const sizes = sizesIn(tree);
+  const all = [...tree.paths()].map(([path, node]) => toEntry(path, node, sizes.get(node) ?? node.size));
+  const files = all.filter(({ kind }) => kind === 'file');
+  const hidden = tree.hidden.map((each) => ({ ...each, layer: each.layer + 1, by: each.by + 1 }));
+  const { find, layer, wasted, list } = question;
+  const narrowed = [find, layer, wasted, list].some((each) => each !== undefined);
+  const isAbout = aboutOf(question);
+  const isHidden = new Set(hidden.map((each) => `${each.layer} ${each.path}`));
+  const bySize = (a: { size: number; path: string }, b: { size: number; path: string }) =>
+    b.size - a.size || (a.path < b.path ? -1 : 1);
+  return {
+    reference,
+    platform: platformKey(image.platform),
+    digest: image.manifest.digest,
+    layers: layers.map((each) => ({
+      ...each,
+      hidden: sum(hidden.filter((file) => file.layer === each.number).map(({ size }) => size)),
+    })),
+    files: files.length,
+    size: sum(files.map(({ size }) => size)),
+    wasted: { files: hidden.length, bytes: sum(hidden.map(({ size }) => size)) },
+    concerns: found
+      .map((each) => ({ ...each, hidden: isHidden.has(`${each.layer} ${each.path}`) }))
+      .filter(({ concern, hidden: gone }) => concern === 'secret' || concern === 'leads-out' || !gone)
+      .filter(isAbout),
+    narrowed,
+    largest: narrowed ? [] : [...files].sort(bySize).slice(0, largestTold),
+    entries:
+      wasted === true
+        ? []
+        : all.filter((each) => isAbout(each) && (narrowed || each.path.split('/').length <= usualDepth)),
+    hidden: hidden.filter(isAbout).sort(bySize),
+  };
+}
+
+/** What differs from one image to another, each looked into with the content of its files. */
+export function toInsideDifference(from: LookedInto, to: LookedInto): InsideDifference {
+  const [before, after] = [entriesOf(from.tree), entriesOf(to.tree)];
+  const name = ({ reference, image }: LookedInto) => {
+    return { reference, platform: platformKey(image.platform), digest: image.manifest.digest };
+  };
+  const changed: InsideDifference['changed'] = [];
+  for (const [path, { entry, node }] of after) {
+    const old = before.get(path);
+    if (old !== undefined) {
+      const what = [
+        ...(old.entry.kind === entry.kind ? [] : (['kind'] as const)),
+        ...(old.node.content === node.content ? [] : (['content'] as const)),
+        ...(old.entry.mode === entry.mode ? [] : (['mode'] as const)),
+        ...(old.entry.link === entry.link ? [] : (['link'] as const)),
+      ];
+      if (what.length > 0) {
+        changed.push({ path, what, from: old.entry, to: entry });
+      }
+    }
+  }
+  return {
+    from: name(from),
+    to: name(to),
+    added: [...after].filter(([path]) => !before.has(path)).map(([, { entry }]) => entry),
+    removed: [...before].filter(([path]) => !after.has(path)).map(([, { entry }]) => entry),
+    changed,
+  };
+}
+
+function entriesOf(tree: LayerTree): Map<string, { entry: InsideEntry; node: TreeNode }> {
+  return new Map([...tree.paths()].map(([path, node]) => [path, { entry: toEntry(path, node, node.size), node }]));
+}
+
+function toEntry(path: string, { kind, mode, link, layer }: TreeNode, size: number): InsideEntry {
+  return { path, kind, size, mode: (mode & 0o7777).toString(8).padStart(4, '0'), link: link ?? null, layer: layer + 1 };
+}
+
+/** Bytes of all files below each folder. */
+function sizesIn(tree: LayerTree): Map<TreeNode, number> {
+  const sizes = new Map<TreeNode, number>();
+  const measure = (node: TreeNode): number => {
+    if (node.children === undefined) {
+      return node.kind === 'file' ? node.size : 0;
+    }
+    const size = sum([...node.children.values()].map(measure));
+    sizes.set(node, size);
+    return size;
+  };
+  measure(tree.root);
+  return sizes;
+}
+
+/** What a question is about. A pattern without a folder matches names, one with a folder paths. */
+function aboutOf({ find, layer }: InsideQuestion): (each: { path: string; layer: number }) => boolean {
+  const matches =
+    find === undefined ? () => true : picomatch(find.replace(/^\//, ''), { dot: true, basename: !find.includes('/') });
+  return (each) => matches(each.path) && (layer === undefined || each.layer === layer);
+}
+
+function sum(numbers: readonly number[]): number {
+  return numbers.reduce((all, each) => all + each, 0);
+}
