@@ -8,7 +8,12 @@ import type { OutputFiles } from './files';
 
 /** Reads a JSON document of a build output. Throws `missing` where it is not there, `corrupt` where it is not of its form. */
 export async function readDocument<T>(files: OutputFiles, name: string, schema: z.ZodType<T>): Promise<T> {
-  const { value, problem } = readJsonValue(await readWhole(files, name));
+  return parseDocument(await readWhole(files, name), files, name, schema);
+}
+
+/** A JSON document of a build output, whose bytes were read. Throws `corrupt` where it is not of its form. */
+export function parseDocument<T>(bytes: Uint8Array, files: OutputFiles, name: string, schema: z.ZodType<T>): T {
+  const { value, problem } = readJsonValue(bytes);
   const parsed = schema.safeParse(value ?? null);
   if (!parsed.success) {
     throw corruptOutput(files, name, problem ?? issuesToText(parsed.error));

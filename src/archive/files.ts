@@ -1,6 +1,7 @@
 import { constants } from 'node:fs';
 import { open } from 'node:fs/promises';
 import { HodError, messageOf } from '../core/errors';
+import { leadsOut, nameParts } from '../core/oci/layer-names';
 
 /**
  * The files of a build output, wherever they are kept. Names are relative, with `/` between their
@@ -37,18 +38,12 @@ export interface OpenFile {
 /** How many names of files are told in a message. */
 export const namesTold = 5;
 
+/** Links that lead to links: more than any builder writes. */
+export const linkLimit = 8;
+
 /** A name within a build output, in its one form; undefined where it leads outside. */
 export function nameWithin(name: string): string | undefined {
-  const parts: string[] = [];
-  for (const part of name.split('/')) {
-    if (part === '..' && parts.pop() === undefined) {
-      return undefined;
-    }
-    if (part !== '..' && part !== '.' && part !== '') {
-      parts.push(part);
-    }
-  }
-  return name.startsWith('/') || name.includes('\\') ? undefined : parts.join('/');
+  return name.startsWith('/') || name.includes('\\') || leadsOut(name) ? undefined : nameParts(name).join('/');
 }
 
 /** Bytes read at a time: large enough to keep a connection busy, small enough to hold many at once. */

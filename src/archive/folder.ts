@@ -1,10 +1,7 @@
 import { lstat, readdir, readlink } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { HodError, systemErrorCode } from '../core/errors';
-import { fileAt, fileBytes, namesTold, nameWithin, naming, unreadable, type OutputFiles } from './files';
-
-/** Links that lead to links: more than any builder writes. */
-const linkLimit = 8;
+import { fileAt, fileBytes, linkLimit, namesTold, nameWithin, naming, unreadable, type OutputFiles } from './files';
 
 /** The files of a build output that is a folder. A link to a file within it is that file. */
 export function folderFiles(folder: string): OutputFiles {

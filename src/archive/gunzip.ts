@@ -10,10 +10,17 @@ export async function* gunzipped(zipped: AsyncIterable<Uint8Array>, label: strin
   const gunzip = createGunzip({ chunkSize: pieceSize });
   // What goes wrong on either side ends the other, and is thrown where the bytes are read.
   pipeline(zipped, gunzip, () => undefined);
+  yield* unpacking('gzip', gunzip, label);
+}
+
+/** Passes on what is unpacked. Throws `corrupt` for what the package that does it says. */
+export async function* unpacking(
+  form: string,
+  pieces: AsyncIterable<Uint8Array>,
+  label: string,
+): AsyncGenerator<Uint8Array> {
   try {
-    for await (const piece of gunzip as AsyncIterable<Buffer>) {
-      yield piece;
-    }
+    yield* pieces;
   } catch (error) {
     if (error instanceof HodError) {
       throw error;
@@ -21,7 +28,7 @@ export async function* gunzipped(zipped: AsyncIterable<Uint8Array>, label: strin
     throw new HodError(
       'archive-corrupt',
       {
-        what: 'what is compressed with gzip cannot be unpacked',
+        what: `what is compressed with ${form} cannot be unpacked`,
         object: label,
         why: messageOf(error),
         next: 'write it again; nothing was tagged',

@@ -6,12 +6,13 @@ import { digestHasher, digestSchema, sha256, type Digest } from '../core/oci/dig
 import { describeManifest, imageManifest } from '../core/oci/manifest';
 import { mediaTypes } from '../core/oci/media-types';
 import { beginningOf } from './beginnings';
-import { corruptOutput, readDocument, readWhole } from './document';
+import { corruptOutput, parseDocument, readDocument, readWhole } from './document';
 import { unrecognised, type Entry, type OpenedOutput } from './entries';
 import { nameWithin, type OutputFiles } from './files';
 import { gunzipped } from './gunzip';
-import { hashed, packLayer, type OpenedLayer } from './layer-packer';
+import { packLayer, type OpenedLayer } from './layer-packer';
 import type { Packing } from './packing';
+import { hashed } from './plain-layer';
 
 const entrySchema = z.object({
   Config: z.string().min(1),
@@ -83,11 +84,9 @@ async function openImage(
     readManifest: () => Promise.resolve(manifest.bytes),
     openBlob: ({ digest }: Descriptor, from = 0) =>
       Promise.resolve(bytesOf.get(digest)?.open(from) ?? onePiece(config.bytes.subarray(from))),
+    openPlain: ({ digest }) => bytesOf.get(digest)?.plain?.(),
   };
-  return {
-    source: { ...source, openPlain: ({ digest }) => bytesOf.get(digest)?.plain?.() },
-    root: describeManifest(manifest),
-  };
+  return { source, root: describeManifest(manifest) };
 }
 
 async function readConfig(
@@ -105,7 +104,7 @@ async function readConfig(
   if (promised !== undefined && digest !== `sha256:${promised}`) {
     throw corruptOutput(files, name, `its bytes have the digest ${digest}`);
   }
-  const { rootfs } = await readDocument(files, name, configSchema);
+  const { rootfs } = parseDocument(bytes, files, name, configSchema);
   return { bytes, digest, diffIds: rootfs.diff_ids ?? [] };
 }
 

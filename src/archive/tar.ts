@@ -1,16 +1,13 @@
 import { Header, type HeaderData } from 'tar/header';
 import { Pax } from 'tar/pax';
 import { HodError, messageOf } from '../core/errors';
-import { fileBytes, namesTold, nameWithin, type OpenFile, type OutputFiles, type PlainFile } from './files';
+import { fileBytes, linkLimit, namesTold, nameWithin, type OpenFile, type OutputFiles, type PlainFile } from './files';
 
 const blockSize = 512;
 /** The longest extended header to read: path names, not content. */
 const extensionLimit = 1024 * 1024;
 /** More files than any build output has: it has one for each manifest and blob. */
 const memberLimit = 100_000;
-
-/** Links that lead to links: more than any builder writes. */
-const linkLimit = 8;
 
 /** Where the bytes of a file begin in the archive, and how many they are. */
 interface Place {

@@ -1,6 +1,6 @@
-import { HodError, messageOf } from '../core/errors';
+import { HodError } from '../core/errors';
 import { beginningOf } from './beginnings';
-import { gunzipped } from './gunzip';
+import { gunzipped, unpacking } from './gunzip';
 
 /** A layer as a .tar, whether it is plain or compressed with gzip or zstd: its first bytes say which. Throws `corrupt`. */
 export async function* unpacked(packed: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
@@ -16,7 +16,7 @@ export async function* unpacked(packed: AsyncIterable<Uint8Array>, label: string
       yield* gunzipped(all, label);
       return;
     case 'zstd':
-      yield* unzstd(all, label);
+      yield* unpacking('zstd', unzstd(all), label);
       return;
     case 'other':
       throw new HodError('archive-corrupt', {
@@ -42,33 +42,17 @@ async function* joined(first: Uint8Array, rest: AsyncIterator<Uint8Array>): Asyn
 }
 
 /** Unpacks Zstandard (RFC 8878). */
-async function* unzstd(packed: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
+async function* unzstd(packed: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8Array> {
   const { Decompress } = await import('fzstd');
   const ready: Uint8Array[] = [];
   const decompress = new Decompress((piece) => {
     ready.push(piece);
   });
-  try {
-    for await (const piece of packed) {
-      // It keeps what it is given.
-      decompress.push(piece.slice());
-      yield* ready.splice(0);
-    }
-    decompress.push(new Uint8Array(0), true);
+  for await (const piece of packed) {
+    // It keeps what it is given.
+    decompress.push(piece.slice());
     yield* ready.splice(0);
-  } catch (error) {
-    if (error instanceof HodError) {
-      throw error;
-    }
-    throw new HodError(
-      'archive-corrupt',
-      {
-        what: 'what is compressed with zstd cannot be unpacked',
-        object: label,
-        why: messageOf(error),
-        next: 'build the image again',
-      },
-      { cause: error },
-    );
   }
+  decompress.push(new Uint8Array(0), true);
+  yield* ready.splice(0);
 }

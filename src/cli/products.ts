@@ -20,9 +20,10 @@ export async function answerForProducts<T extends object>(
   work: (run: Run & { config: string | undefined }) => Promise<T>,
   view: View<T>,
 ): Promise<Done<T>[]> {
-  const { configsMatching, isPattern } = await import('../workspace/config-pattern');
   const { config } = options;
-  if (config === undefined || !isPattern(config)) {
+  // What reads patterns is loaded where something may be one.
+  const patterns = config === undefined ? undefined : await import('../workspace/config-pattern');
+  if (config === undefined || patterns?.isPattern(config) !== true) {
     return [{ config: undefined, result: await answer(options, (run) => work({ ...run, config }), view) }];
   }
   const { observerFor } = await import('./observer');
@@ -32,7 +33,7 @@ export async function answerForProducts<T extends object>(
   const style = styleFor(process.stdout, options.color);
   const done: Done<T>[] = [];
   const products: object[] = [];
-  for (const file of await configsMatching(config)) {
+  for (const file of await patterns.configsMatching(config)) {
     const begun = performance.now();
     const observer = await observerFor(options, styleFor(process.stderr, options.color));
     try {

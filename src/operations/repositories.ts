@@ -1,6 +1,7 @@
 import picomatch from 'picomatch';
 import { HodError } from '../core/errors';
 import { parseRegistry } from '../core/oci/reference';
+import { asOneLine } from '../core/text';
 import { repositoriesOf } from '../registry/catalogue';
 import type { RepositoriesResult } from '../results/tags';
 import { withProductIfAny, type SessionOptions } from '../session/session';
@@ -36,9 +37,7 @@ export async function repositories(options: RepositoriesOptions): Promise<Reposi
       if (!(error instanceof HodError) || error.code !== 'no-catalogue' || known.length === 0) {
         throw error;
       }
-      session.observer.note(
-        `${registry} does not list its repositories: ${[error.problem.why ?? ''].flat().join('; ')}`,
-      );
+      session.observer.note(`${registry} does not list its repositories: ${asOneLine(error.problem.why ?? '')}`);
       return { registry, source: 'hod.yaml', repositories: known, whole: true };
     }
   });

@@ -2,7 +2,7 @@ import { HodError } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { kindOf } from '../core/oci/bundle';
 import { runnableImages, sizeOf, verified, type ContentNode, type RunnableImage } from '../core/oci/content';
-import { digestHasher, type Digest } from '../core/oci/digest';
+import type { Digest } from '../core/oci/digest';
 import { looksLikeSecret } from '../core/oci/environment';
 import { companionsOf } from '../core/oci/members';
 import { parsePlatform, platformKey } from '../core/oci/platform';
@@ -88,25 +88,23 @@ async function layersOf({ manifest, node: { source }, config }: RunnableImage, d
   if (!deep) {
     return manifest.layers.map(({ digest, size }) => ({ digest, size, unpacked: null }));
   }
-  const { unpacked } = await import('../archive/unpack');
+  const [{ hashed }, { unpacked }] = await Promise.all([import('../archive/plain-layer'), import('../archive/unpack')]);
   const layers: Layers = [];
   for (const [at, layer] of manifest.layers.entries()) {
-    const label = `layer ${at + 1} of ${source.label}`;
-    const hasher = digestHasher(config?.diffIds[at]);
-    let size = 0;
-    const packed = verified(await source.openBlob(layer), layer, source.label);
-    for await (const piece of unpacked(packed, label)) {
-      hasher.update(piece);
-      size += piece.length;
-    }
-    const digest = hasher.digest();
-    if (digest !== config?.diffIds[at]) {
+    const label = `layer ${at + 1} of ${source.label}, ${layer.digest}`;
+    const diffId = config?.diffIds[at];
+    if (diffId === undefined) {
       throw new HodError('content-corrupt', {
         what: 'a layer is not what the config of its image says',
-        object: `${label}, ${layer.digest}`,
-        why: `it unpacks to ${digest}, and the config names ${config?.diffIds[at] ?? 'nothing'}`,
+        object: label,
+        why: 'the config names nothing that it unpacks to',
         next: 'build the image again',
       });
+    }
+    const packed = verified(await source.openBlob(layer), layer, source.label);
+    let size = 0;
+    for await (const piece of hashed({ label, diffId, open: () => unpacked(packed, label) })) {
+      size += piece.length;
     }
     layers.push({ digest: layer.digest, size: layer.size, unpacked: size });
   }

@@ -7,7 +7,7 @@ import type { Facts } from '../core/release/facts';
 import { cleanForStaging } from '../core/release/gates/build';
 import { refuseUnmet } from '../core/release/refusal';
 import { follow } from '../delivery/sources/follow';
-import { isThere } from '../delivery/sources/outputs';
+import { isHere } from '../session/locate';
 import { readBuild } from '../delivery/sources/read-build';
 import { stageOutputs, type OutputPlace, type StageContext, type StagedOutput } from '../delivery/sources/staging';
 import { toStageResult, type StageResult } from '../results/stage';
@@ -70,7 +70,7 @@ function stillMissing(
     const there = [
       ...(stagedIn(facts, build.commit, name)?.parts ?? []),
       // The files of a bundle are where the product is.
-      ...(component.kind === 'bundle' && isThere(component.files) ? [{ platforms: [] }] : []),
+      ...(component.kind === 'bundle' && isHere(component.files) ? [{ platforms: [] }] : []),
       ...(dryRun ? outputs.filter(({ image }) => image === name) : []),
     ];
     const missing = missingOf(requirementOf(component), there);
@@ -96,7 +96,7 @@ function placesOf(components: readonly ComponentConfig[], from: string | undefin
 
 /** Those build outputs that are here; each job stages what it built. Throws `missing` where there is none. */
 function present(places: readonly OutputPlace[], { from }: StageOptions): OutputPlace[] {
-  const here = from === undefined ? places.filter(({ path }) => isThere(path)) : [...places];
+  const here = from === undefined ? places.filter(({ path }) => isHere(path)) : [...places];
   if (here.length === 0) {
     throw new HodError('nothing-to-stage', {
       what: 'there is nothing to stage',

@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
+import { asOneLine } from '../core/text';
 import type { Connection } from './connection';
 import { listProblem, pagesOf } from './pages';
 
@@ -46,10 +47,7 @@ function noCatalogue(registry: string, cause?: HodError): HodError {
     {
       what: 'this registry does not list its repositories',
       object: registry,
-      why:
-        cause === undefined
-          ? 'it has no such list'
-          : `not for this login: ${[cause.problem.why ?? ''].flat().join('; ')}`,
+      why: cause === undefined ? 'it has no such list' : `not for this login: ${asOneLine(cause.problem.why ?? '')}`,
       next: 'name a repository: `hod tags REGISTRY/NAME`; those that hod.yaml knows are listed with it',
     },
     { cause },

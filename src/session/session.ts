@@ -102,7 +102,7 @@ export async function withProductIfAny<T>(
 
 /** Runs work that needs no product; a configuration that is there still says how registries are reached. */
 export async function withoutProduct<T>(options: SessionOptions, work: (session: Session) => Promise<T>): Promise<T> {
-  return withSession(await configIfAny(options), options, work);
+  return withProductIfAny(options, (_, session) => work(session));
 }
 
 /** The configuration that is named, or that is here. */

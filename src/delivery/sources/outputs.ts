@@ -1,4 +1,4 @@
-import { existsSync, statSync } from 'node:fs';
+import { statSync } from 'node:fs';
 import { join } from 'node:path';
 import { parseOutputLocation } from '../../archive/entries';
 import { readBundle } from '../../archive/bundle';
@@ -8,7 +8,7 @@ import { runnableImages, type ContentNode } from '../../core/oci/content';
 import { formatPlatform } from '../../core/oci/platform';
 import { refuseUnsound } from '../../core/oci/sound-index';
 import type { Claim } from '../../core/release/gates/build';
-import { readOutputAt } from '../../session/locate';
+import { isHere, readOutputAt } from '../../session/locate';
 import type { ComponentConfig } from '../../workspace/config';
 
 /** A build output, read: the content of an image, for some platforms or all; or that of a bundle. */
@@ -18,11 +18,6 @@ export interface Output {
   readonly platforms: readonly string[];
   /** What the images in it say of themselves. */
   readonly claims: readonly Claim[];
-}
-
-/** Whether there is a build output at a place (`path` or `path#entry`). */
-export function isThere(location: string): boolean {
-  return existsSync(parseOutputLocation(location).path);
 }
 
 /** Reads build outputs again and again, and each only where it has changed. */
@@ -39,7 +34,7 @@ export class OutputReader {
   async read(component: ComponentConfig, location: string, patient: boolean): Promise<Output | undefined> {
     const { path } = parseOutputLocation(location);
     // The files of a bundle may be anywhere below: it is read once.
-    const mark = component.kind === 'bundle' && existsSync(path) ? 'read' : markOf(path);
+    const mark = component.kind === 'bundle' && isHere(location) ? 'read' : markOf(path);
     const known = this.known.get(location);
     if (mark === undefined || (known !== undefined && known.mark === mark)) {
       return mark === undefined ? undefined : known?.output;
