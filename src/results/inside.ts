@@ -108,15 +108,30 @@ export function toInsideResult(
   question: InsideQuestion,
 ): InsideResult {
   const sizes = sizesIn(tree);
-  const all = [...tree.paths()].map(([path, node]) => toEntry(path, node, sizes.get(node) ?? node.size));
-  const files = all.filter(({ kind }) => kind === 'file');
-  const hidden = tree.hidden.map((each) => ({ ...each, layer: each.layer + 1, by: each.by + 1 }));
   const { find, layer, wasted, list } = question;
   const narrowed = [find, layer, wasted, list].some((each) => each !== undefined);
   const isAbout = aboutOf(question);
-  const isHidden = new Set(hidden.map((each) => `${each.layer} ${each.path}`));
   const bySize = (a: { size: number; path: string }, b: { size: number; path: string }) =>
     b.size - a.size || (a.path < b.path ? -1 : 1);
+  // An image may have a million paths: only those that are answered are kept.
+  let [files, size] = [0, 0];
+  let largest: InsideEntry[] = [];
+  const entries: InsideEntry[] = [];
+  for (const [path, node] of tree.paths()) {
+    const each = toEntry(path, node, sizes.get(node) ?? node.size);
+    if (node.kind === 'file') {
+      files += 1;
+      size += node.size;
+      if (!narrowed && (largest.length < largestTold || node.size >= (largest.at(-1)?.size ?? 0))) {
+        largest = [...largest, each].sort(bySize).slice(0, largestTold);
+      }
+    }
+    if (wasted !== true && isAbout(each) && (narrowed || path.split('/').length <= usualDepth)) {
+      entries.push(each);
+    }
+  }
+  const hidden = tree.hidden.map((each) => ({ ...each, layer: each.layer + 1, by: each.by + 1 }));
+  const isHidden = new Set(hidden.map((each) => `${each.layer} ${each.path}`));
   return {
     reference,
     platform: platformKey(image.platform),
@@ -125,19 +140,16 @@ export function toInsideResult(
       ...each,
       hidden: sum(hidden.filter((file) => file.layer === each.number).map(({ size }) => size)),
     })),
-    files: files.length,
-    size: sum(files.map(({ size }) => size)),
-    wasted: { files: hidden.length, bytes: sum(hidden.map(({ size }) => size)) },
+    files,
+    size,
+    wasted: { files: hidden.length, bytes: sum(hidden.map((each) => each.size)) },
     concerns: found
       .map((each) => ({ ...each, hidden: isHidden.has(`${each.layer} ${each.path}`) }))
       .filter(({ concern, hidden: gone }) => concern === 'secret' || concern === 'leads-out' || !gone)
       .filter(isAbout),
     narrowed,
-    largest: narrowed ? [] : [...files].sort(bySize).slice(0, largestTold),
-    entries:
-      wasted === true
-        ? []
-        : all.filter((each) => isAbout(each) && (narrowed || each.path.split('/').length <= usualDepth)),
+    largest,
+    entries,
     hidden: hidden.filter(isAbout).sort(bySize),
   };
 }
