@@ -5,7 +5,10 @@ import { annotationKeys } from '../core/oci/annotations';
 import type { ContentSource } from '../core/oci/content';
 import { descriptorSchema, type Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
+import { parseManifest } from '../core/oci/manifest';
 import { manifestKind } from '../core/oci/media-types';
+import { readDigestTag, referrersTag, type AttachedDescriptor } from '../core/oci/referrers';
+import { isTag } from '../core/tags/tag';
 import { readDocument } from './document';
 import type { Entry } from './entries';
 import type { OutputFiles } from './files';
@@ -21,14 +24,56 @@ const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./,
 export async function layoutEntries(files: OutputFiles): Promise<Entry[]> {
   await readDocument(files, 'oci-layout', layoutFileSchema);
   const index = await readDocument(files, 'index.json', indexJsonSchema);
-  const source = layoutSource(files);
-  return index.manifests
-    .filter(({ mediaType }) => manifestKind(mediaType) !== undefined)
+  const roots = index.manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
+  const attached = roots.length > 1 ? await attachedIn(roots, layoutSource(files)) : [];
+  const source: ContentSource = {
+    ...layoutSource(files),
+    attachedTo: (digest) =>
+      Promise.resolve(attached.filter(({ subject, stem }) => subject === digest || stem === referrersTag(digest))),
+  };
+  return roots
+    .filter((root) => !attached.some(({ descriptor }) => descriptor === root))
     .map((root) => ({
       names: [root.annotations?.get(annotationKeys.entryName)].filter((name) => name !== undefined),
       identity: root.digest,
       open: () => Promise.resolve({ source, root }),
     }));
+}
+
+/**
+ * What a layout holds beside its images, and what it belongs to: manifests that name a subject, or that are called by a tag
+ * that is made of a digest.
+ */
+async function attachedIn(
+  roots: readonly Descriptor[],
+  source: ContentSource,
+): Promise<(AttachedDescriptor & { subject?: Digest | undefined; stem?: string | undefined })[]> {
+  const found = await Promise.all(
+    roots.map(async (descriptor) => {
+      const name = descriptor.annotations?.get(annotationKeys.entryName) ?? '';
+      const named = readDigestTag(name);
+      if (named?.isList === false && isTag(name)) {
+        return [{ descriptor, tag: name, stem: named.stem }];
+      }
+      const subject = await subjectOf(descriptor, source);
+      return subject === undefined ? [] : [{ descriptor, subject }];
+    }),
+  );
+  return found.flat();
+}
+
+/** What a manifest refers to. One that cannot be read is looked into when somebody opens it. */
+async function subjectOf(descriptor: Descriptor, source: ContentSource): Promise<Digest | undefined> {
+  try {
+    const { mediaType, digest, size } = descriptor;
+    const label = `${source.label}@${digest}`;
+    return parseManifest(await source.readManifest(descriptor), { label, mediaType, digest, size }).subject?.digest;
+  } catch (error) {
+    if (error instanceof HodError) {
+      return undefined;
+    }
+    throw error;
+  }
 }
 
 function layoutSource(files: OutputFiles): ContentSource {

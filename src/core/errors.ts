@@ -84,6 +84,7 @@ export const errorCodes = {
     'frozen',
     'platform-lacking',
     'annotation-lacking',
+    'attached-lacking',
     'nothing-before',
     'not-served-before',
     'repository-changed',

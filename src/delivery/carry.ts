@@ -36,6 +36,16 @@ export function noTransfer(): Transfer {
   return { blobsSent: 0, blobsMounted: 0, blobsPresent: 0, bytesSent: 0 };
 }
 
+/** What two transfers took together. */
+export function addTransfer(one: Transfer, other: Transfer): Transfer {
+  return {
+    blobsSent: one.blobsSent + other.blobsSent,
+    blobsMounted: one.blobsMounted + other.blobsMounted,
+    blobsPresent: one.blobsPresent + other.blobsPresent,
+    bytesSent: one.bytesSent + other.bytesSent,
+  };
+}
+
 /**
  * Carries the content of images into repositories: blobs first, then the manifests above them, from
  * the bottom up, so that at no moment a manifest is there whose content is not. Tags nothing.

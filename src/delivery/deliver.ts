@@ -3,10 +3,11 @@ import { contentOf } from '../core/oci/content';
 import type { Coming } from '../core/release/coming';
 import { staysAsItIs, type TagDecision } from '../core/release/tag-decisions';
 import type { Plan, Verdict } from '../core/release/verdict';
-import { allSettled, Carrier, noTransfer, type Transfer } from './carry';
+import { attachedFacts, carryAttachments, listAttachments, subjectsOf, type CarriedAttachments } from './attach';
+import { addTransfer, allSettled, Carrier, noTransfer, type Transfer } from './carry';
 import { placed, type Delivered, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import { Judge, type Judged } from './judge';
-import { record } from './record';
+import { record, type Recording } from './record';
 import { settle } from './settle';
 
 /**
@@ -15,27 +16,44 @@ import { settle } from './settle';
  * loses it decides again. A run that is killed leaves complete content without tags, or tags still to
  * be written, and the next run goes on from there.
  *
+ * What belongs to an image is carried after it, and listed before its tags are written: who finds a tag
+ * finds it signed.
+ *
  * A dry run goes on where rules refuse, so that it can say everything that would be done.
  */
 export async function deliver<P extends Plan>(delivery: Delivery<P>, context: DeliveryContext): Promise<Delivered<P>> {
-  const { items } = delivery;
-  const { dryRun } = context;
-  const judge = new Judge(context, items);
+  const { items, manner } = delivery;
+  const { dryRun, ledger } = context;
+  const subjects = items.map(({ node, target, attachments }) => ({ target, subjects: subjectsOf(node, attachments) }));
+  const judge = new Judge(context, items, attachedFacts(subjects));
   const judging = (): Promise<Judged<readonly Verdict<P>[]>> => judge.decide((known) => delivery.decide(known));
   const planned = (await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging())).value;
   const carrier = new Carrier(dryRun, context.observer.transfer);
-  const transfers = await carryAll(items, decisionsOf(planned), carrier);
+  const settled = items.map((item) => !manner.mend && isSettled(item, decisionsOf(planned)));
+  const transfers = await allSettled(
+    items.map((item, at) => (settled[at] === true ? untouched(item) : carrier.carry(item.node, item.target))),
+  );
+  const note = (text: string): void => {
+    context.observer.note(text);
+  };
+  const attached = await allSettled(items.map((item) => carryAttachments(item, carrier, { all: manner.mend, note })));
   if (transfers.some(({ blobsSent }) => blobsSent > 0)) {
     // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
     judge.lookAgain();
   }
-  const { value: verdicts, appended } = dryRun
-    ? { value: planned, appended: false }
-    : await record(delivery, judging, context);
+  const { value, appended } = dryRun
+    ? { value: { verdicts: planned, records: [] }, appended: false }
+    : await record(delivery, judging, attached, context);
+  const { verdicts } = value;
+  if (!dryRun) {
+    const told = value.records.filter(({ item, isNew }) => isNew || settled[items.indexOf(item)] !== true);
+    await allSettled(told.map((recording) => tellRelease(recording, carrier)));
+    await listAttachments([...attached, ...told], ledger);
+  }
   const decisions = dryRun
     ? decisionsOf(planned)
     : await settle(items, decisionsOf(verdicts), {
-        ledger: context.ledger,
+        ledger,
         appended,
         mending: (item, write) =>
           carrier.mending(item.node, item.target, write, transfers[items.indexOf(item)] ?? noTransfer()),
@@ -44,6 +62,7 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
     verdicts,
     items: items.map((item, at) => {
       const { plan, coming } = decidedAbout(item, verdicts);
+      const { count, transfer }: Pick<CarriedAttachments, 'count' | 'transfer'> = attached[at] ?? nothingAttached;
       return {
         ...placed(item),
         kind: kindOf(item.node.manifest),
@@ -53,11 +72,17 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
         omitted: (plan.tags.get(item.image)?.omitted ?? []).map(({ rule, missing }) => {
           return { rule: rule.template.text, missing };
         }),
-        transfer: { ...(transfers[at] ?? noTransfer()), requests: item.target.requests },
+        attached: count,
+        transfer: {
+          ...addTransfer(transfers[at] ?? noTransfer(), transfer),
+          requests: item.target.requests,
+        },
       };
     }),
   };
 }
+
+const nothingAttached = { count: { brought: 0, present: 0, left: [] }, transfer: noTransfer() };
 
 function decisionsOf(verdicts: readonly Verdict<Plan>[]): TagDecision[] {
   return verdicts.flatMap(({ decisions }) => decisions);
@@ -74,20 +99,23 @@ function decidedAbout({ image }: DeliveryItem, verdicts: readonly Verdict<Plan>[
   return found;
 }
 
-/** Carries what a tag is to lead to. Where every tag leads there already, nothing is written, and nothing relied on. */
-function carryAll(
-  items: readonly DeliveryItem[],
-  decisions: readonly TagDecision[],
-  carrier: Carrier,
-): Promise<Transfer[]> {
-  return allSettled(
-    items.map(async ({ image, node, target }) => {
-      const own = decisions.filter((decision) => decision.image === image);
-      const leads = own.some(({ served }) => served === node.manifest.digest);
-      const written = own.some(({ outcome }) => !staysAsItIs(outcome));
-      return leads && !written
-        ? { ...noTransfer(), blobsPresent: contentOf(node).blobs.length }
-        : carrier.carry(node, target);
-    }),
-  );
+/** Whether every tag of an item leads there already: then nothing is written, and nothing relied on. */
+function isSettled({ image, node }: DeliveryItem, decisions: readonly TagDecision[]): boolean {
+  const own = decisions.filter((decision) => decision.image === image);
+  const leads = own.some(({ served }) => served === node.manifest.digest);
+  return leads && own.every(({ outcome }) => staysAsItIs(outcome));
+}
+
+function untouched({ node }: DeliveryItem): Promise<Transfer> {
+  return Promise.resolve({ ...noTransfer(), blobsPresent: contentOf(node).blobs.length });
+}
+
+/**
+ * Brings the record of a release to an image. Where all tags of an image are written, its record was, before them: it is
+ * looked for only where they are not, or the ledger has just learnt of it.
+ */
+async function tellRelease({ carried: [{ node }], target, isNew }: Recording, carrier: Carrier): Promise<void> {
+  if (isNew || (await target.manifests.resolve(node.manifest.digest)) === undefined) {
+    await carrier.carry(node, target);
+  }
 }

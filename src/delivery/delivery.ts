@@ -1,6 +1,7 @@
 import type { CommitId } from '../core/commit';
 import type { ContentNode } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
+import type { Carrying } from '../core/oci/referrers';
 import type { Action } from '../core/release/actions';
 import type { Coming, Origin } from '../core/release/coming';
 import type { Judgement, Knowledge } from '../core/release/knowledge';
@@ -12,11 +13,13 @@ import type { Version, VersionLine } from '../core/tags/version';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import type { Observer } from '../session/observer';
-import type { CarryTarget, Transfer } from './carry';
+import type { AttachedCount, AttachTarget } from './attach';
+import type { Attachment } from './attachments';
+import type { Transfer } from './carry';
 import type { EvidenceSource } from './evidence';
 
 /** The repository that an image or bundle goes to. */
-export type DeliveryTarget = CarryTarget &
+export type DeliveryTarget = AttachTarget &
   EvidenceSource & {
     readonly requests: number;
     readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
@@ -29,6 +32,16 @@ export interface DeliveryItem {
   /** `os/arch[/variant]` of everything in it that runs. */
   readonly platforms: readonly string[];
   readonly target: DeliveryTarget;
+  /** What belongs to it, and goes along. */
+  readonly attachments: readonly Attachment[];
+}
+
+/** How a delivery is carried. */
+export interface Manner {
+  /** Whether each image is told which release it is of: a release record refers to it then. */
+  readonly records: boolean;
+  /** Look at everything that is there already, and send what is not there any more. */
+  readonly mend: boolean;
 }
 
 /** What is on its way into an environment: a release, or several that come in together. */
@@ -36,6 +49,7 @@ export interface Delivery<P extends Plan> {
   readonly product: string;
   readonly environment: string;
   readonly items: readonly DeliveryItem[];
+  readonly manner: Manner;
   /** Decides anew whenever more is known, or the ledger has changed: about each release that comes in. Pure. */
   decide(known: Knowledge): Judgement<readonly Verdict<P>[]>;
   /**
@@ -57,7 +71,7 @@ export interface Orders {
 export interface DeliveryContext {
   readonly ledger: Ledger;
   readonly orders: Orders;
-  readonly observer: Pick<Observer, 'transfer' | 'recorded' | 'waiting'>;
+  readonly observer: Pick<Observer, 'transfer' | 'recorded' | 'waiting' | 'note'>;
   /** Who does it, for the ledger. */
   readonly actor: string;
   readonly dryRun: boolean;
@@ -72,6 +86,7 @@ export interface DeliveredItem extends PlacedImage {
   readonly tags: readonly TagDecision[];
   /** Rules that gave no tag, and what is missing. */
   readonly omitted: readonly { readonly rule: string; readonly missing: string }[];
+  readonly attached: AttachedCount;
   readonly transfer: Transfer & { readonly requests: number };
 }
 
@@ -80,6 +95,11 @@ export interface Delivered<P extends Plan> {
   /** What was done in the end, release by release. */
   readonly verdicts: readonly Verdict<P>[];
   readonly items: readonly DeliveredItem[];
+}
+
+/** How something is carried into an environment, by what it takes and by what was asked for. */
+export function mannerOf({ carrying }: { carrying: Carrying }, { mend }: { mend?: true | undefined }): Manner {
+  return { records: carrying !== 'none', mend: mend === true };
 }
 
 /** An item as decisions see it. */

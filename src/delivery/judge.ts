@@ -40,8 +40,11 @@ export class Judge {
       readonly ledger: Pick<DeliveryContext['ledger'], 'read'>;
     },
     items: readonly JudgedItem[],
+    /** Facts that are read with those that decisions ask for. */
+    alsoRead: readonly FactKey[] = [],
   ) {
     this.items = new Map(items.map((item) => [item.target.label, item]));
+    alsoRead.forEach((key) => this.keys.set(factName(key), key));
   }
 
   /** Forgets what the registries serve. */

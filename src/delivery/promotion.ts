@@ -1,13 +1,18 @@
 import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
 import type { Plan } from '../core/release/verdict';
-import type { Delivery, DeliveryItem } from './delivery';
+import type { Delivery, DeliveryItem, Manner } from './delivery';
 
 /** The delivery of a promotion. */
-export function promotionDelivery(promotion: Promotion, items: readonly DeliveryItem[]): Delivery<Plan> {
+export function promotionDelivery(
+  promotion: Promotion,
+  items: readonly DeliveryItem[],
+  manner: Manner,
+): Delivery<Plan> {
   return {
     product: promotion.product,
     environment: promotion.environment,
     items,
+    manner,
     decide: (known) => decidePromotion(promotion, known),
     action: (verdict, images, together) => promotedAction(promotion, verdict, images, together),
   };

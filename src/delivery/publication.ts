@@ -5,17 +5,19 @@ import {
   type PublicationPlan,
 } from '../core/release/publication';
 import { together } from '../core/release/knowledge';
-import type { Delivery, DeliveryItem } from './delivery';
+import type { Delivery, DeliveryItem, Manner } from './delivery';
 
 /** The delivery of a publication. */
 export function publicationDelivery(
   publication: Publication,
   items: readonly DeliveryItem[],
+  manner: Manner,
 ): Delivery<PublicationPlan> {
   return {
     product: publication.product,
     environment: publication.environment,
     items,
+    manner,
     decide: (known) => together([decidePublication(publication, known)]),
     action: (verdict, images) => publishedAction(publication, verdict, images),
   };

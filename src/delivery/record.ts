@@ -2,9 +2,14 @@ import type { Action } from '../core/release/actions';
 import { entryAfter, headAfter, type Entry, type Head, type SealedEntry } from '../core/release/entry';
 import { tellingOnce } from '../core/retrying';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
-import { timestampOf } from '../core/time';
+import { attachedKey, type Facts, type Release } from '../core/release/facts';
+import type { Attached } from '../core/release/actions/attaching';
+import { releaseOf } from '../core/release/actions/published';
+import { recordArtifact, recordOf, recordType, type ReleaseRecord } from '../core/release/release-record';
+import { timestampOf, type Timestamp } from '../core/time';
 import { contended } from '../ledger/problems';
-import { placed, type Delivery, type DeliveryContext } from './delivery';
+import { unknownTo, type Attaching, type CarriedAttachment } from './attach';
+import { placed, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import type { Judged } from './judge';
 
 /** What appending to the ledger needs. */
@@ -16,23 +21,85 @@ export interface Appended<T> {
   readonly appended: boolean;
 }
 
-/** Writes the decision about a delivery into the ledger, deciding again for as long as somebody else is first. */
+/** The record of a release that is to refer to an image of it. */
+export interface Recording extends Attaching {
+  readonly item: DeliveryItem;
+  readonly carried: readonly [CarriedAttachment];
+  /** The ledger did not know of it. */
+  readonly isNew: boolean;
+}
+
+/** What was decided in the end, and the records that say so to registries. */
+export interface Recorded<P extends Plan> {
+  readonly verdicts: readonly Verdict<P>[];
+  readonly records: readonly Recording[];
+}
+
+/**
+ * Writes the decision about a delivery into the ledger, deciding again for as long as somebody else is first; and what belongs
+ * to its images, where that is not known yet.
+ *
+ * @param attaching What was carried along with each item.
+ */
 export async function record<P extends Plan>(
   delivery: Delivery<P>,
   judging: () => Promise<Judged<readonly Verdict<P>[]>>,
+  attaching: readonly Attaching[],
   context: DeliveryContext,
-): Promise<Appended<readonly Verdict<P>[]>> {
-  const { product, environment, items } = delivery;
-  return appendDeciding({ ...context, product }, async () => {
+): Promise<Appended<Recorded<P>>> {
+  const { product, environment, items, manner } = delivery;
+  return appendDeciding({ ...context, product }, async (at) => {
     const { value: verdicts, head, facts } = await judging();
-    const actions = verdicts
-      .filter((verdict) => !isKnown(environment, verdict, facts))
-      .map((verdict, at) => {
-        const own = items.filter(({ image }) => verdict.comings.some((coming) => coming.image === image));
-        return delivery.action(verdict, own.map(placed), at > 0);
-      });
-    return { head, actions, value: verdicts };
+    const parts = verdicts.map((verdict, index) => {
+      const own = items.filter(({ image }) => verdict.comings.some((coming) => coming.image === image));
+      const arrival = isKnown(environment, verdict, facts)
+        ? undefined
+        : delivery.action(verdict, own.map(placed), index > 0);
+      const release = facts.get('release', verdict.plan.release) ?? fresh(arrival, { at, actor: context.actor });
+      const records = manner.records ? own.map((item) => recordingOf(item, recordOf(product, release), facts)) : [];
+      const along = attaching.filter((_, which) => own.some((item) => item === items[which]));
+      const attached = unknownTo(facts, [...along, ...records]);
+      return { records, action: withAttached(arrival, environment, attached) };
+    });
+    return {
+      head,
+      actions: parts.flatMap(({ action }) => action ?? []),
+      value: { verdicts, records: parts.flatMap(({ records }) => records) },
+    };
   });
+}
+
+/** A release that is published just now. */
+function fresh(arrival: Action | undefined, circumstances: { at: Timestamp; actor: string }): Release {
+  if (arrival?.kind !== 'published') {
+    throw new Error('a release that nobody published comes into an environment');
+  }
+  return releaseOf(arrival, circumstances);
+}
+
+function recordingOf(item: DeliveryItem, about: ReleaseRecord, facts: Facts): Recording {
+  const { node, target } = item;
+  const subject = node.manifest.digest;
+  const artifact = recordArtifact(about, node.manifest);
+  const { digest } = artifact.manifest;
+  const known = facts.get('attached', attachedKey(target.label, subject)) ?? [];
+  return {
+    item,
+    target,
+    attachments: [{ subject, digest, type: recordType, read: () => Promise.resolve(artifact) }],
+    carried: [{ subject, node: artifact }],
+    isNew: !known.some((each) => each.digest === digest),
+  };
+}
+
+/** What the ledger is told of an arrival, and of what came along; of the latter alone where the arrival is known. */
+function withAttached(arrival: Action | undefined, environment: string, attached: Attached): Action | undefined {
+  if (attached.length === 0) {
+    return arrival;
+  }
+  return arrival?.kind === 'published' || arrival?.kind === 'promoted'
+    ? { ...arrival, attached }
+    : { kind: 'attached', environment, attached };
 }
 
 /** How long others may be first, in milliseconds. */
@@ -46,13 +113,14 @@ const patience = 180_000;
  */
 export async function appendDeciding<T>(
   { ledger, product, actor, observer }: RecordContext,
-  decide: () => Promise<{ head: Head; actions: readonly Action[]; value: T }>,
+  decide: (at: Timestamp) => Promise<{ head: Head; actions: readonly Action[]; value: T }>,
 ): Promise<Appended<T>> {
   const begun = performance.now();
   const notice = tellingOnce((text) => observer.waiting(text));
   for (let attempt = 1; ; attempt += 1) {
-    const { head, actions, value } = await decide();
-    const sealed = entriesAfter(head, actions, { product, at: timestampOf(new Date()), actor });
+    const at = timestampOf(new Date());
+    const { head, actions, value } = await decide(at);
+    const sealed = entriesAfter(head, actions, { product, at, actor });
     const last = sealed.at(-1);
     if (last === undefined) {
       return { value, appended: false };

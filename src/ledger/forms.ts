@@ -49,4 +49,6 @@ export const ledgerForms: readonly ((prefix: string) => string)[] = [
     );`,
   // What an environment serves has a way back; releases have their ways, and evidence.
   (prefix) => `DELETE FROM ${prefix}facts;`,
+  // Releases say when and by which run they were published; what came along with them became facts.
+  (prefix) => `DELETE FROM ${prefix}facts;`,
 ];

@@ -4,7 +4,8 @@ import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { chooseEntering, type ChosenRelease, type Promotion } from '../core/release/promotion';
 import { dayOf, timestampOf } from '../core/time';
 import { deliver } from '../delivery/deliver';
-import { arriving, type DeliveryContext, type DeliveryItem } from '../delivery/delivery';
+import { attachedTypes, attachmentsOf, carriedOf } from '../delivery/attachments';
+import { arriving, mannerOf, type DeliveryContext, type DeliveryItem } from '../delivery/delivery';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import { promotionDelivery } from '../delivery/promotion';
@@ -23,6 +24,8 @@ export interface PromoteOptions extends SessionOptions, NamedRelease, DespiteOpt
   only?: readonly string[] | undefined;
   actor?: string | undefined;
   strictOrder?: true | undefined;
+  /** Look at everything that is there already, and send what the registry lost. */
+  mend?: true | undefined;
   dryRun?: true | undefined;
 }
 
@@ -64,6 +67,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
         promotionDelivery(
           promotion,
           parts.flatMap(({ items }) => items),
+          mannerOf(to, options),
         ),
         context,
       );
@@ -89,20 +93,28 @@ async function readPart(
 ) {
   const git = await readGit(folder, release.commit);
   const items = await Promise.all(
-    images.map(async ({ image, platforms, ...placed }): Promise<DeliveryItem> => {
-      const node = await readContent(session.client(from.repositoryOf(image)), placed);
-      return { image, node, platforms, target: session.client(to.repositoryOf(image)) };
+    images.map(async ({ image, platforms, ...placed }) => {
+      const source = session.client(from.repositoryOf(image));
+      const target = session.client(to.repositoryOf(image));
+      const node = await readContent(source, placed);
+      // Within one repository nothing has to go along; a rule may ask what there is.
+      const isAsked = source !== target ? to.carrying !== 'none' : to.entryRules.attached.length > 0;
+      const all = isAsked ? await attachmentsOf(node) : [];
+      const attachments = source === target ? [] : carriedOf(node, all, to.carrying);
+      const item: DeliveryItem = { image, node, platforms, target, attachments };
+      return { item, attached: attachedTypes(node, all) };
     }),
   );
   return {
     release,
     date: 'commit' in git ? dayOf(git.commit.time) : undefined,
-    items,
-    images: items.map((item) => ({
+    items: items.map(({ item }) => item),
+    images: items.map(({ item, attached }) => ({
       ...arriving(item),
       kind: kindOf(item.node.manifest),
       platforms: item.platforms,
       annotations: annotationNames(item.node),
+      attached,
     })),
   };
 }

@@ -11,7 +11,7 @@ import { compareVersions, isReleaseOn } from '../core/tags/version';
 import { versionOfTag } from '../core/tags/version-tags';
 import { deliver } from '../delivery/deliver';
 import { removeQuietly } from '../delivery/settle';
-import { arriving, type Orders } from '../delivery/delivery';
+import { arriving, mannerOf, type Orders } from '../delivery/delivery';
 import { highestTagged } from '../delivery/evidence';
 import { commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
@@ -32,6 +32,8 @@ export interface PublishOptions extends SessionOptions, BuildOptions, DespiteOpt
   wait?: number | undefined;
   actor?: string | undefined;
   strictOrder?: true | undefined;
+  /** Look at everything that is there already, and send what the registry lost. */
+  mend?: true | undefined;
   dryRun?: true | undefined;
 }
 
@@ -64,7 +66,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         strictOrder: options.strictOrder === true,
         despite,
       };
-      const delivered = await deliver(publicationDelivery(publication, items), {
+      const delivered = await deliver(publicationDelivery(publication, items, mannerOf(environment, options)), {
         ledger,
         orders: ordersOf(config, build.commit, items),
         observer: session.observer,

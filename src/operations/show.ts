@@ -6,6 +6,7 @@ import type { Digest } from '../core/oci/digest';
 import { looksLikeSecret } from '../core/oci/environment';
 import { companionsOf } from '../core/oci/members';
 import { parsePlatform, platformKey } from '../core/oci/platform';
+import { typeOf } from '../core/oci/referrers';
 import { formatRepository } from '../core/oci/reference';
 import type { ShowResult } from '../results/show';
 import { locate } from '../session/locate';
@@ -181,9 +182,7 @@ async function attachedTo(
 ): Promise<ShowResult['attached']> {
   const listed = companionsOf({ node, images }).map(({ descriptor, node: { manifest } }) => ({
     digest: descriptor.digest,
-    type:
-      manifest.artifactType ??
-      (manifest.kind === 'image' ? (manifest.layers[0]?.mediaType ?? manifest.mediaType) : manifest.mediaType),
+    type: typeOf(manifest),
     size: descriptor.size,
     about:
       [...(descriptor.annotations?.values() ?? [])].find((value) =>
@@ -197,9 +196,11 @@ async function attachedTo(
   const subjects = [...new Set([node.manifest.digest, ...images.map(({ manifest }) => manifest.digest)])];
   const referring = await Promise.all(
     subjects.map(async (about) =>
-      (await session.client(repository).referrers(about)).map(({ digest, artifactType, mediaType, size }) => {
-        return { digest, type: artifactType ?? mediaType, size, about };
-      }),
+      (await session.client(repository).attachedTo(about)).map(
+        ({ descriptor: { digest, artifactType, mediaType, size } }) => {
+          return { digest, type: artifactType ?? mediaType, size, about };
+        },
+      ),
     ),
   );
   return [...listed, ...referring.flat()];

@@ -4,6 +4,7 @@ import { readContentBelow, runnableImages, type RunnableImage } from '../core/oc
 import type { Digest } from '../core/oci/digest';
 import { formatPlatform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
+import { readDigestTag } from '../core/oci/referrers';
 import { servedIn } from '../core/release/coming';
 import { tagKey, type FactKey, type Facts } from '../core/release/facts';
 import { FirstTags, kindByForm } from '../core/tags/listing';
@@ -77,7 +78,8 @@ async function listTags(
   const matches = patternOf(options);
   const first = new FirstTags(options.most);
   for await (const tag of client.tags.list()) {
-    if (matches(tag)) {
+    // What belongs to an image is listed with it (`hod show`), and here only where somebody asks for it.
+    if (matches(tag) && (options.find !== undefined || readDigestTag(tag) === undefined)) {
       first.add(tag);
     }
   }

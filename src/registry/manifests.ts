@@ -11,7 +11,11 @@ import { digestHeader, type RepositoryRequest, type RepositoryRequests } from '.
 
 /** The manifests of one repository (OCI distribution specification). */
 export class Manifests {
-  constructor(private readonly requests: RepositoryRequests) {}
+  /** @param taken Told whether the registry will list a manifest that was written with those that refer to its subject. */
+  constructor(
+    private readonly requests: RepositoryRequests,
+    private readonly taken: (listed: boolean) => void,
+  ) {}
 
   /**
    * The digest that a tag or digest resolves to; undefined where there is none ("Checking if content exists").
@@ -83,6 +87,9 @@ export class Manifests {
       purpose: isDigest(reference) ? 'could not write a manifest' : 'could not write a tag',
       part: partOf(reference),
     });
+    if (manifest.subject !== undefined) {
+      this.taken(response.headers['oci-subject'] !== undefined);
+    }
     const stored = response.headers[digestHeader];
     if (typeof stored === 'string' && isDigest(stored) && digestLike(manifest.bytes, stored) !== stored) {
       throw new HodError('stored-otherwise', {

@@ -1,45 +1,132 @@
+import { readDigestTag, referrersTag, typeOf, type AttachedDescriptor } from '../core/oci/referrers';
+import { HodError } from '../core/errors';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
-import { parseManifest } from '../core/oci/manifest';
+import { describeManifest, parseManifest, type Manifest } from '../core/oci/manifest';
 import { mediaTypes } from '../core/oci/media-types';
-import { isTag } from '../core/tags/tag';
+import type { Tag } from '../core/tags/tag';
+import type { Manifests } from './manifests';
 import { pagesOf } from './pages';
 import type { RepositoryRequests } from './requests';
+import type { Tags } from './tags';
 
-/** So many are read that refer to one manifest. */
-const most = 1_000;
+/** So many may refer to one manifest. */
+const most = 10_000;
 
-/**
- * What refers to a manifest: by the list of the registry (OCI distribution specification, "Listing Referrers"); where it has
- * none, under the tag that stands for it there ("Referrers Tag Schema").
- */
-export async function referrersOf(
-  requests: RepositoryRequests,
-  digest: Digest,
-  byTag: (tag: string) => Promise<readonly Descriptor[]>,
-): Promise<readonly Descriptor[]> {
-  const about = { purpose: 'could not list what refers to a manifest', object: `${requests.label}@${digest}` };
-  const found: Descriptor[] = [];
-  const ask = (path: string) =>
-    requests.fetch({
-      method: 'GET',
-      path,
-      headers: { accept: mediaTypes.index },
-      access: 'read',
-      expect: [200, 400, 404, 405],
-      purpose: about.purpose,
-      part: `@${digest}`,
-    });
-  for await (const response of pagesOf(`referrers/${digest}`, ask, about)) {
-    if (response.statusCode !== 200) {
-      const tag = digest.replace(':', '-').slice(0, 128);
-      return isTag(tag) ? byTag(tag) : [];
-    }
-    const list = parseManifest(response.body, { label: about.object, mediaType: mediaTypes.index });
-    found.push(...(list.kind === 'index' ? list.manifests : []));
-    if (found.length > most) {
-      break;
-    }
+/** What belongs to the manifests of one repository. */
+export class Referrers {
+  /** The tags that are made of a digest, by the digest as they write it. Read once. */
+  private tagged: Promise<ReadonlyMap<string, readonly Tag[]>> | undefined;
+  /** Whether the registry lists referrers by itself; undefined where that is not known yet. */
+  private lists: boolean | undefined;
+  /** The first question to the registry: its answer says whether others are worth asking. */
+  private first: Promise<{ readonly digest: Digest; readonly found: readonly Descriptor[] | undefined }> | undefined;
+
+  constructor(
+    private readonly requests: RepositoryRequests,
+    private readonly manifests: Pick<Manifests, 'get'>,
+    private readonly tags: Pick<Tags, 'list'>,
+  ) {}
+
+  /**
+   * What refers to a manifest: by the list of the registry (OCI distribution specification, "Listing Referrers"), and by the
+   * tag that stands for one ("Referrers Tag Schema"), which may be from before the registry had a list.
+   *
+   * Throws `too-many-referrers`.
+   */
+  async list(digest: Digest): Promise<readonly Descriptor[]> {
+    const own = await this.ownList(digest);
+    const tag = referrersTag(digest);
+    const isTagged = (await this.tagsFor(digest)).includes(tag);
+    const list = isTagged ? await this.manifests.get(tag) : undefined;
+    const all = [...(own ?? []), ...(list?.kind === 'index' ? list.manifests : [])];
+    return [...new Map(all.map((each) => [each.digest, each])).values()];
   }
-  return found.slice(0, most);
+
+  /** What refers to a manifest, and what stands beside it under a tag that is made of its digest. */
+  async attachedTo(digest: Digest): Promise<readonly AttachedDescriptor[]> {
+    const [referring, tags] = await Promise.all([this.list(digest), this.tagsFor(digest)]);
+    const beside = tags
+      .filter((tag) => tag !== referrersTag(digest))
+      .map(async (tag) => {
+        const manifest = await this.manifests.get(tag);
+        return manifest === undefined
+          ? []
+          : [{ descriptor: { ...describeManifest(manifest), artifactType: typeOf(manifest) }, tag }];
+      });
+    return [...referring.map((descriptor) => ({ descriptor })), ...(await Promise.all(beside)).flat()];
+  }
+
+  /** Whether the registry lists by itself what it was sent; where it does not, somebody has to write the list under its tag. */
+  async listsByItself(digest: Digest): Promise<boolean> {
+    return this.lists ?? (await this.ownList(digest)) !== undefined;
+  }
+
+  /** Told what a registry answered to a manifest with a subject: who lists it says so (OCI distribution specification, "Pushing Manifests with Subject"). */
+  taken(listed: boolean): void {
+    this.lists = listed;
+  }
+
+  /** The list of the registry; undefined where it has none. */
+  private async ownList(digest: Digest): Promise<readonly Descriptor[] | undefined> {
+    this.first ??= this.askForList(digest).then((found) => {
+      this.lists ??= found !== undefined;
+      return { digest, found };
+    });
+    const first = await this.first;
+    if (first.digest === digest) {
+      return first.found;
+    }
+    return this.lists === true ? this.askForList(digest) : undefined;
+  }
+
+  private async askForList(digest: Digest): Promise<Descriptor[] | undefined> {
+    const about = { purpose: 'could not list what refers to a manifest', object: `${this.requests.label}@${digest}` };
+    const found: Descriptor[] = [];
+    const ask = (path: string) =>
+      this.requests.fetch({
+        method: 'GET',
+        path,
+        headers: { accept: mediaTypes.index },
+        access: 'read',
+        expect: [200, 400, 404, 405],
+        purpose: about.purpose,
+        part: `@${digest}`,
+      });
+    for await (const response of pagesOf(`referrers/${digest}`, ask, about)) {
+      if (response.statusCode !== 200) {
+        return undefined;
+      }
+      found.push(...listIn(parseManifest(response.body, { label: about.object, mediaType: mediaTypes.index })));
+      if (found.length > most) {
+        throw new HodError('listing-endless', {
+          what: about.purpose,
+          object: about.object,
+          why: `more than ${most} refer to it`,
+          next: 'remove those that nobody needs from the registry',
+        });
+      }
+    }
+    return found;
+  }
+
+  private async tagsFor(digest: Digest): Promise<readonly Tag[]> {
+    this.tagged ??= this.readTags();
+    return (await this.tagged).get(referrersTag(digest)) ?? [];
+  }
+
+  private async readTags(): Promise<ReadonlyMap<string, readonly Tag[]>> {
+    const found = new Map<string, Tag[]>();
+    for await (const tag of this.tags.list()) {
+      const stem = readDigestTag(tag)?.stem;
+      if (stem !== undefined) {
+        found.set(stem, [...(found.get(stem) ?? []), tag]);
+      }
+    }
+    return found;
+  }
+}
+
+function listIn(manifest: Manifest): readonly Descriptor[] {
+  return manifest.kind === 'index' ? manifest.manifests : [];
 }

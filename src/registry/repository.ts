@@ -6,8 +6,8 @@ import type { Repository, RepositoryName } from '../core/oci/reference';
 import { Blobs } from './blobs';
 import type { Connections } from './connections';
 import { Manifests } from './manifests';
-import { isTag } from '../core/tags/tag';
-import { referrersOf } from './referrers';
+import type { AttachedDescriptor } from '../core/oci/referrers';
+import { Referrers } from './referrers';
 import { RepositoryRequests } from './requests';
 import { Tags } from './tags';
 import type { UploadSessions } from './upload-sessions';
@@ -17,6 +17,7 @@ export class RepositoryClient implements ContentSource {
   readonly blobs: Blobs;
   readonly manifests: Manifests;
   readonly tags: Tags;
+  readonly referrers: Referrers;
   private readonly sent: RepositoryRequests;
 
   constructor(
@@ -26,8 +27,11 @@ export class RepositoryClient implements ContentSource {
   ) {
     this.sent = new RepositoryRequests(repository, connections);
     this.blobs = new Blobs(this.sent, sessions);
-    this.manifests = new Manifests(this.sent);
+    this.manifests = new Manifests(this.sent, (listed) => {
+      this.referrers.taken(listed);
+    });
     this.tags = new Tags(this.sent);
+    this.referrers = new Referrers(this.sent, this.manifests, this.tags);
   }
 
   get label(): RepositoryName {
@@ -47,12 +51,8 @@ export class RepositoryClient implements ContentSource {
     return this.blobs.open(descriptor, from);
   }
 
-  /** What refers to a manifest of this repository. */
-  referrers(digest: Digest): Promise<readonly Descriptor[]> {
-    return referrersOf(this.sent, digest, async (tag) => {
-      const list = isTag(tag) ? await this.manifests.get(tag) : undefined;
-      return list?.kind === 'index' ? list.manifests : [];
-    });
+  attachedTo(digest: Digest): Promise<readonly AttachedDescriptor[]> {
+    return this.referrers.attachedTo(digest);
   }
 
   /** Asks for something that needs the right to read. Throws where it is not given, or there is no such repository. */

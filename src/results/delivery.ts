@@ -15,6 +15,8 @@ export const deliveredFields = {
   tags: z.array(tagResult),
   /** Rules that gave no tag, and the placeholder that nothing is known for. */
   omitted: z.array(z.strictObject({ rule: z.string(), missing: z.string() })),
+  /** What belongs to it: carried now, there before; tags that stand for something else there, and were left alone. */
+  attached: z.strictObject({ brought: z.number().int(), present: z.number().int(), left: z.array(z.string()) }),
   transfer: transferResult,
 };
 export type DeliveredResult = z.infer<z.ZodObject<typeof deliveredFields>>;
@@ -26,7 +28,7 @@ export const outcomeFields = {
 };
 
 export function toDeliveredResult(item: DeliveredItem): DeliveredResult {
-  const { tags, omitted, transfer, coming } = item;
+  const { tags, omitted, transfer, coming, attached } = item;
   return {
     ...toContentResult(item),
     way: coming.way,
@@ -34,6 +36,7 @@ export function toDeliveredResult(item: DeliveredItem): DeliveredResult {
     serves: coming.serves === undefined ? null : describePosition(coming.serves),
     tags: tags.map(toTagResult),
     omitted: omitted.map(({ rule, missing }) => ({ rule, missing })),
+    attached: { ...attached, left: [...attached.left] },
     transfer: { ...transfer },
   };
 }

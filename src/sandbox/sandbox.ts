@@ -19,6 +19,7 @@ export interface SandboxOptions {
   login?: SandboxRegistryOptions['login'];
   immutable?: RegExp | undefined;
   trusting?: boolean | undefined;
+  withoutReferrers?: boolean | undefined;
   /** Let something go wrong with about one request in ten, the same for the same seed. */
   faults?: number | undefined;
   /** Guard the registries with access tokens, for the jobs of an identity provider. */
@@ -64,6 +65,7 @@ export async function startSandbox(options: SandboxOptions): Promise<Sandbox> {
       login: options.login,
       immutable: options.immutable,
       trusting: options.trusting,
+      withoutReferrers: options.withoutReferrers,
       tokens: guard?.tokens,
       faults,
       onRequest: (request) => {

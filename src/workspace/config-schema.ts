@@ -2,6 +2,7 @@ import * as z from 'zod';
 import { isResultName } from '../core/release/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/freeze';
 import { compressions } from '../core/oci/compression';
+import { mediaTypeSchema } from '../core/oci/descriptor';
 import { millisecondsOf } from '../core/duration';
 import { nameGrammar } from '../core/names';
 
@@ -124,6 +125,15 @@ const gatesSchema = z.strictObject({
   freeze: z.array(freezeWindow).min(1).optional(),
   platforms: z.array(z.string()).min(1).optional(),
   annotations: z.array(z.string().min(1)).min(1).optional(),
+  attached: z.array(mediaTypeSchema).min(1).optional(),
+});
+
+/** What goes along with the images. */
+const referrersSchema = z.strictObject({
+  carry: z.union(
+    [z.enum(['all', 'none']), z.array(mediaTypeSchema).min(1)],
+    'must be all, none, or a list of artifact types',
+  ),
 });
 
 /** An environment in hod.yaml. */
@@ -134,6 +144,7 @@ export const environmentSchema = z.strictObject({
   repository: z.string(),
   tags: tagRules,
   gates: gatesSchema.optional(),
+  referrers: referrersSchema.optional(),
 });
 /** An environment of the right form. */
 export type RawEnvironment = z.infer<typeof environmentSchema>;

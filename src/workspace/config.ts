@@ -4,6 +4,7 @@ import { HodError } from '../core/errors';
 import type { Compression } from '../core/oci/compression';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
 import { parseRepository, type Repository } from '../core/oci/reference';
+import type { Carrying } from '../core/oci/referrers';
 import { followedBy, followedByOwn, type Follows, type RulesOf, type TagRule } from '../core/tags/rules';
 import { expandRepository, parseTemplate, type Template } from '../core/tags/template';
 import { similarNames } from '../core/nearest';
@@ -66,6 +67,8 @@ export interface EnvironmentConfig {
   /** The tag rules of an image or bundle: those of the environment, and its own. */
   readonly rulesOf: RulesOf;
   readonly entryRules: EntryRules;
+  /** What of that which belongs to images goes along into it. */
+  readonly carrying: Carrying;
   /** The repository of an image or bundle in this environment. */
   repositoryOf(image: string): Repository;
 }
@@ -131,7 +134,7 @@ function configError(path: string, summary: string, problems: string[]): HodErro
 function resolveConfig(raw: RawConfig, file: string): Config {
   const folder = dirname(file);
   const environments = Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
-    const { after, follows, repository, tags, gates } = environment;
+    const { after, follows, repository, tags, gates, referrers } = environment;
     const shared = tagRulesOf(tags, (template) => followedBy(template, name));
     const own = new Map(
       [...Object.entries(raw.images), ...Object.entries(raw.bundles ?? {})].map(([image, { tags: all }]) => {
@@ -145,6 +148,7 @@ function resolveConfig(raw: RawConfig, file: string): Config {
       follows,
       rulesOf: (image) => [...shared, ...(own.get(image) ?? [])],
       entryRules: entryRulesOf(gates),
+      carrying: referrers?.carry ?? 'all',
       repositoryOf: (image) => parseRepository(expandRepository(repository, image, raw.product)),
     };
   });
@@ -232,6 +236,7 @@ function entryRulesOf(gates: RawEnvironment['gates'] = {}): EntryRules {
     freeze: gates.freeze ?? [],
     platforms: (gates.platforms ?? []).map((text) => formatPlatform(parsePlatform(text))),
     annotations: gates.annotations ?? [],
+    attached: gates.attached ?? [],
   };
 }
 

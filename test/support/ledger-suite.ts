@@ -6,6 +6,7 @@ import type { Action } from '../../src/core/release/actions';
 import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/release/entry';
 import { factKinds, Facts, type StoredFact } from '../../src/core/release/facts';
 import { contentId, releaseId } from '../../src/core/release/release';
+import { recordType } from '../../src/core/release/release-record';
 import { ways } from '../../src/core/release/way';
 import { tagSchema } from '../../src/core/tags/tag';
 import { parseVersion } from '../../src/core/tags/version';
@@ -31,7 +32,16 @@ const versions = ['2.3.9', '2.4.0', '2.4.1', '2.5.0-rc.1', '3.0.0'].map(parseVer
  */
 export const anyAction: fc.Arbitrary<Action> = fc
   .record({
-    kind: fc.constantFrom('published', 'promoted', 'rolled-back', 'result', 'signed-off', 'staged', 'failed'),
+    kind: fc.constantFrom(
+      'published',
+      'promoted',
+      'rolled-back',
+      'result',
+      'signed-off',
+      'staged',
+      'failed',
+      'attached',
+    ),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
     build: fc.nat(5),
     names: fc.subarray(['timetable', 'tide-watch', 'constructor', '__proto__'], { minLength: 1 }),
@@ -56,6 +66,14 @@ export const anyAction: fc.Arbitrary<Action> = fc
     }
     if (kind === 'failed') {
       return { kind, commit, images: names, reason: 'it ran out of time' };
+    }
+    const attached = images.map(({ repository, digest }) => ({
+      repository,
+      subject: digest,
+      referrers: [{ digest: sha256(`signature ${build}`), type: build % 2 === 0 ? recordType : 'a/signature' }],
+    }));
+    if (kind === 'attached') {
+      return { kind, environment, attached };
     }
     const release = releaseId({ product, commit, version, images });
     const releases = [{ release, content: contentId(images) }];
@@ -108,6 +126,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
           }
         : { current }),
       gates: [{ gate: 'right-build', detail: 'it is' }],
+      ...(build > 3 ? { attached } : {}),
     };
     return kind === 'promoted' ? { kind, from: 'dev', ...arrival } : { kind: 'published', ...arrival };
   });

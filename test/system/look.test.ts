@@ -4,7 +4,8 @@ import { mkdir, rm, symlink, writeFile } from 'node:fs/promises';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { execFileSync } from 'node:child_process';
-import { hexOf, pack, writeOlderArchive, writePlainLayout, type ArchivedImage } from '../support/archives';
+import { pack, writeOlderArchive, writePlainLayout, type ArchivedImage } from '../support/archives';
+import { OtherClient } from '../support/attached';
 import { hod, hodJson } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
@@ -167,39 +168,17 @@ describe('show', () => {
     const { world } = sandbox;
     const repository = world.repository('dev', 'timetable');
     const before = await hodJson('show', ['show', `${repository}:2.4.0`], options());
-    expect(before).toMatchObject({ kind: 'index', pull: `${repository}@${before.digest}`, image: null, attached: [] });
+    expect(before).toMatchObject({ kind: 'index', pull: `${repository}@${before.digest}`, image: null });
     expect(before.shared).toBeGreaterThan(0);
-    const base = `http://127.0.0.1:${world.ports.dev}/v2/skerry/timetable`;
-    const put = async (path: string, type: string, body: string) => {
-      const answer = await fetch(`${base}/${path}`, { method: 'PUT', headers: { 'content-type': type }, body });
-      expect(answer.status).toBe(201);
-    };
-    const blob = async (text: string) => {
-      const digest = `sha256:${hexOf(Buffer.from(text))}`;
-      const { headers } = await fetch(`${base}/blobs/uploads/`, { method: 'POST' });
-      const to = new URL(headers.get('location') ?? '', base);
-      to.searchParams.set('digest', digest);
-      await fetch(to, { method: 'PUT', body: text, headers: { 'content-type': 'application/octet-stream' } });
-      return { digest, size: text.length };
-    };
-    const about = { mediaType: before.mediaType, digest: before.digest, size: 1 };
-    const statement = JSON.stringify({
-      schemaVersion: 2,
-      mediaType: 'application/vnd.oci.image.manifest.v1+json',
-      artifactType: 'application/vnd.skerry.sign-off',
-      config: { mediaType: 'application/vnd.oci.empty.v1+json', ...(await blob('{}')) },
-      layers: [],
-      subject: about,
-    });
-    await put(
-      `manifests/sha256:${hexOf(Buffer.from(statement))}`,
-      'application/vnd.oci.image.manifest.v1+json',
-      statement,
-    );
+    const other = new OtherClient(world.ports.dev, 'skerry/timetable');
+    await other.attach(await other.subject('2.4.0'), 'application/vnd.skerry.sign-off', 'signed off');
     const after = await hodJson('show', ['show', `${repository}@${before.digest}`], options());
-    expect(after.attached).toEqual([
-      expect.objectContaining({ type: 'application/vnd.skerry.sign-off', about: before.digest }),
-    ]);
+    expect(after.attached).toEqual(
+      expect.arrayContaining([
+        expect.objectContaining({ type: 'application/vnd.skerry.sign-off', about: before.digest }),
+        expect.objectContaining({ type: 'application/vnd.hod.release.v1+json', about: before.digest }),
+      ]),
+    );
     const one = await hodJson(
       'show',
       ['show', `${repository}:2.4.0`, '--platform', 'linux/arm64', '--deep'],

@@ -206,7 +206,15 @@ const rulesOf = (environment: string, fixed: string[], moving: string[]): TagRul
   ...fixed.map((text) => rule(text, 'fixed', environment)),
   ...moving.map((text) => rule(text, 'moving', environment)),
 ];
-const open: EntryRules = { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [] };
+const open: EntryRules = {
+  results: [],
+  signOffs: 0,
+  soak: 0,
+  freeze: [],
+  platforms: [],
+  annotations: [],
+  attached: [],
+};
 const worldEnvironments = {
   dev: {
     rules: rulesOf('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', 'latest']),

@@ -15,6 +15,7 @@ import { timestampOf, type Timestamp } from '../../src/core/time';
 
 /** Every gate: met, and missed by the least amount there is. */
 
+const bill = 'application/vnd.skerry.bill.v1+json';
 const at = (text: string): Timestamp => timestampOf(new Date(text));
 const window = (from: string, to: string, zone = 'Europe/Dublin'): FreezeWindow => {
   const [begin, end] = [parseClockTime(from), parseClockTime(to)];
@@ -122,7 +123,15 @@ describe('what lets a release in', () => {
   const release = releaseId({ product: 'skerry-line', commit, version, images: [placed] });
   const since = at('2026-11-25T12:00:00Z');
   const known: Fact<'release'> = { release, commit, version, images: [placed], by: 'una', arrived: [] };
-  const none: EntryRules = { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [] };
+  const none: EntryRules = {
+    results: [],
+    signOffs: 0,
+    soak: 0,
+    freeze: [],
+    platforms: [],
+    annotations: [],
+    attached: [],
+  };
   const served = (more: Partial<Fact<'environment'>['images'][number]>): Facts => {
     const facts = new Facts();
     const image = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };
@@ -140,6 +149,7 @@ describe('what lets a release in', () => {
     facts?: Facts;
     platforms?: string[];
     annotations?: string[];
+    attached?: string[];
     despiteFreeze?: boolean;
   }
   const ask = ({
@@ -150,8 +160,8 @@ describe('what lets a release in', () => {
     facts = served({}),
     ...more
   }: Case) => {
-    const { platforms = ['linux/amd64'], annotations = [], despiteFreeze = false } = more;
-    const image = { image: 'timetable', digest, kind: 'image' as const, platforms, annotations };
+    const { platforms = ['linux/amd64'], annotations = [], attached = [], despiteFreeze = false } = more;
+    const image = { image: 'timetable', digest, kind: 'image' as const, platforms, annotations, attached };
     const entry = { release: known, images: [image], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
     return entryGates({ ...none, ...rules }, entry, facts, { results, signOffs });
   };
@@ -182,6 +192,8 @@ describe('what lets a release in', () => {
     ['a platform too few', { rules: { platforms: ['linux/amd64', 'linux/arm64'] } }, ['platform-lacking']],
     ['an annotation', { rules: { annotations: ['org.skerry.checked'] }, annotations: ['org.skerry.checked'] }, ['met']],
     ['an annotation too few', { rules: { annotations: ['org.skerry.checked'] } }, ['annotation-lacking']],
+    ['a bill of materials', { rules: { attached: [bill] }, attached: [bill] }, ['met']],
+    ['no bill of materials', { rules: { attached: [bill] } }, ['attached-lacking']],
     ['all at once', { rules: { ...smoke, signOffs: 1, ...frozen } }, ['result-missing', 'sign-off-missing', 'frozen']],
   ])('%s', async (_, given, outcomes) => {
     const gates = ask(given);

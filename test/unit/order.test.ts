@@ -19,7 +19,12 @@ const rules = [
 const worldOf = (commits: readonly Commit[], turn: () => Promise<unknown>) =>
   new DeliveryWorld(
     commits,
-    { dev: { rules, entryRules: { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [] } } },
+    {
+      dev: {
+        rules,
+        entryRules: { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [], attached: [] },
+      },
+    },
     turn,
     ['main', 'support-*'],
   );

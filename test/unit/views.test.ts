@@ -32,6 +32,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
       serves: '2.4.0',
       tags: [{ tag: 'main', kind: 'moving', outcome, reason: `it was ${outcome}`, astray: null }],
       omitted: [],
+      attached: { brought: 0, present: 0, left: [] },
       transfer: { blobsSent: 0, blobsMounted: 0, blobsPresent: 4, bytesSent: 0, requests: 3 },
     })),
   };

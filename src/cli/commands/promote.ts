@@ -32,6 +32,7 @@ export function promoteCommand() {
     .option('--commit <id>', 'promote the release of this commit')
     .addOption(onlyOption('promote'))
     .addOption(strictOrderOption())
+    .option('--mend', 'look at everything that is there already, and send what the registry lost')
     .option('--despite-freeze', 'let it in although the environment is frozen; needs --reason')
     .addOption(afterRewriteOption())
     .addOption(againOption())

@@ -33,6 +33,7 @@ export function publishCommand() {
     ['hod publish --summary "$SUMMARY" --outputs "$OUTPUTS"', 'tell the CI what was done'],
     ['hod publish --after-rewrite --reason "rebased"', 'the branch was rewritten: go on with this build'],
     ["hod publish -c 'services/*/hod.yaml' --next patch", 'every product of the repository, one after the other'],
+    ['hod publish --mend', 'send again what the registry has lost of it'],
     ['hod publish --dry-run', 'what would be sent and tagged?'],
   ])
     .argument('[image...]', 'the images and bundles to publish (default: all)')
@@ -51,6 +52,7 @@ export function publishCommand() {
     .option('--run-url <url>', 'say where the run can be looked at (default: what the CI says)')
     .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
     .addOption(strictOrderOption())
+    .option('--mend', 'look at everything that is there already, and send what the registry lost')
     .addOption(afterRewriteOption())
     .addOption(againOption())
     .addOption(reasonOption('say why, for the options that need it; the ledger keeps it'))

@@ -24,6 +24,7 @@ export function sandboxCommand() {
     .option('--user <name>', 'ask for this user name, and the password in HOD_SANDBOX_PASSWORD')
     .option('--immutable <pattern>', 'tags that may be written once only: a regular expression', patternOf)
     .option('--trusting', 'take content that is not what its digest says, and manifests without theirs')
+    .option('--without-referrers', 'keep no list of what refers to a manifest, as older registries')
     .option('--identity', 'ask for access tokens, and start an identity provider with one job that may have them')
     .option('--faults <seed>', 'let about one request in ten go wrong, the same for the same number', parseCount)
     .option('--log <file>', 'append every request to this file, one JSON document a line')

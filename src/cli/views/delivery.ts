@@ -4,7 +4,16 @@ import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
 import type { Look } from '../answer';
 import { shortCommit } from '../../core/commit';
-import { astrayBlock, changesNothing, imageBlocks, leadsNowhere, nameList, onlyRestores, tagCounts } from './images';
+import {
+  astrayBlock,
+  changesNothing,
+  imageBlocks,
+  keepsTags,
+  leadsNowhere,
+  nameList,
+  onlyRestores,
+  tagCounts,
+} from './images';
 import { grouped } from './format';
 import type { Style } from './style';
 import { totalLine } from './transfer';
@@ -28,6 +37,7 @@ export function publishView(result: PublishResult, look: Look): string {
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
     imageBlocks(images, look),
     wayLines(images, result.environment, style),
+    attachedLines(images, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
     changesNothing(images) && !look.verbose ? [] : leftoverLines(result.leftovers, style),
     [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
@@ -55,11 +65,19 @@ export function promoteView(result: PromoteResult, look: Look): string {
     [title, ...gateLines(shown, style)],
     imageBlocks(images, look),
     wayLines(images, result.to, style),
+    attachedLines(images, dryRun, style),
     [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
   );
 }
 
-const doneWords = { publish: 'Published', upload: 'Uploaded', promote: 'Promoted', restore: 'Restored' } as const;
+const doneWords = {
+  publish: 'Published',
+  upload: 'Uploaded',
+  promote: 'Promoted',
+  restore: 'Restored',
+  bring: 'Brought',
+  mend: 'Mended',
+} as const;
 
 function doneWord(dryRun: boolean, verb: keyof typeof doneWords): string {
   return dryRun ? `Would ${verb}` : doneWords[verb];
@@ -84,6 +102,12 @@ function titleOf(
   }
   if (changesNothing(images)) {
     return `Nothing to do: ${environment} has ${name} already`;
+  }
+  if (keepsTags(images)) {
+    const brought = images.reduce((sum, { attached }) => sum + attached.brought, 0);
+    return brought > 0
+      ? `${doneWord(dryRun, 'bring')} what belongs to ${name} to ${environment}; no tag changes`
+      : `${doneWord(dryRun, 'mend')} ${name} in ${environment}; no tag changes`;
   }
   return onlyRestores(images) ? `${doneWord(dryRun, 'restore')} tags of ${name} in ${environment}` : done;
 }
@@ -116,6 +140,29 @@ function wayLines(images: readonly DeliveredResult[], environment: string, style
     const going = style.notice(`${environment} goes on serving ${serves ?? 'nothing of it'}`);
     return `${going}: ${what} ${came}.\n  ${style.faint(wayReason)}`;
   });
+}
+
+/** What went along with the images: signatures, attestations and the like. */
+function attachedLines(images: readonly DeliveredResult[], dryRun: boolean, style: Style): string[] {
+  const sum = (of: 'brought' | 'present'): number => images.reduce((all, { attached }) => all + attached[of], 0);
+  const [brought, present] = [sum('brought'), sum('present')];
+  const left = images.flatMap(({ attached }) => attached.left);
+  const counts = [
+    ...(brought === 0 ? [] : [`${brought} ${dryRun ? 'to be brought' : 'brought'}`]),
+    ...(present === 0 ? [] : [`${present} already there`]),
+  ];
+  return [
+    ...(counts.length === 0
+      ? []
+      : [
+          `${style.strong('Attached:')} ${counts.join(', ')} ${style.faint('(signatures, attestations and the like)')}`,
+        ]),
+    ...(left.length === 0
+      ? []
+      : [
+          `${style.notice('Left alone:')} something else stands there, which would be lost:\n${left.map((each) => `  ${each}`).join('\n')}`,
+        ]),
+  ];
 }
 
 /** Why it has its version, where that does not go without saying. */

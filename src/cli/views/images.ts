@@ -83,11 +83,16 @@ export function tagCounts(images: readonly { readonly tags: readonly TagResult[]
 
 /** Whether everything was there before. */
 export function changesNothing(images: readonly DeliveredResult[]): boolean {
+  return (
+    keepsTags(images) && images.every(({ transfer, attached }) => transfer.blobsSent === 0 && attached.brought === 0)
+  );
+}
+
+/** Whether every tag stays as it is. */
+export function keepsTags(images: readonly DeliveredResult[]): boolean {
   return images.every(
-    ({ tags, transfer }) =>
-      transfer.blobsSent === 0 &&
-      tags.some(({ outcome }) => outcome === 'unchanged') &&
-      tags.every(({ outcome }) => staysAsItIs(outcome)),
+    ({ tags }) =>
+      tags.some(({ outcome }) => outcome === 'unchanged') && tags.every(({ outcome }) => staysAsItIs(outcome)),
   );
 }
 

@@ -16,6 +16,7 @@ import {
 import { isImageConfig } from './media-types';
 import { formatPlatform, isRunnable, type Platform } from './platform';
 import type { Repository } from './reference';
+import type { AttachedDescriptor } from './referrers';
 
 /** A place that content is read from: an image layout, or a repository. */
 export interface ContentSource {
@@ -33,6 +34,8 @@ export interface ContentSource {
   openBlob(descriptor: Descriptor, from?: number): Promise<AsyncIterable<Uint8Array>>;
   /** A layer as it was before it was compressed, checked while it is read; undefined where there is only what was. */
   openPlain?(descriptor: Descriptor): AsyncIterable<Uint8Array> | undefined;
+  /** What belongs to a manifest here: what refers to it, or stands under a tag that is made of its digest. */
+  attachedTo?(digest: Digest): Promise<readonly AttachedDescriptor[]>;
   /** Throws `missing` or `corrupt` where it is cheap to know that a blob is not whole. */
   checkBlob?(descriptor: Descriptor): Promise<void>;
 }
@@ -297,7 +300,7 @@ export async function platformsOf(node: ContentNode): Promise<string[]> {
 }
 
 /** A node and all below it, each digest once, in the order of the index. */
-function nodesOf(root: ContentNode): ContentNode[] {
+export function nodesOf(root: ContentNode): ContentNode[] {
   const seen = new Map<Digest, ContentNode>();
   const visit = (node: ContentNode): void => {
     if (!seen.has(node.manifest.digest)) {

@@ -13,4 +13,6 @@ export interface EntryRules {
   readonly platforms: readonly string[];
   /** Annotations that every image must have. */
   readonly annotations: readonly string[];
+  /** Artifact types of what every image must have that belongs to it. */
+  readonly attached: readonly string[];
 }

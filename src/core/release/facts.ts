@@ -114,6 +114,9 @@ const factSchemas = {
     version: versionSchema.optional(),
     branch: z.string().optional(),
     build: z.string().optional(),
+    run: z.string().optional(),
+    /** When it was first published; not known of those that were published before this was kept. */
+    at: timestampSchema.optional(),
     images: z.array(placedImageSchema),
     /** Who published it; not known of those that were published before this was kept. */
     by: z.string().optional(),
@@ -150,6 +153,8 @@ const factSchemas = {
   line: z.object({ version: versionSchema, commit: commitSchema, content: contentIdSchema }),
   /** Key: a full commit id. What was staged of it, image by image. */
   staged: z.array(stagedImageSchema),
+  /** Key: {@link attachedKey}. What came along with a manifest: what refers to it, or stands under a tag for it. */
+  attached: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
 } as const;
 
 /** The kinds of fact. */
@@ -218,6 +223,7 @@ export class Facts {
     commit: new Map(),
     line: new Map(),
     staged: new Map(),
+    attached: new Map(),
   };
   private readonly known = new Set<string>();
 
@@ -275,6 +281,11 @@ export class Facts {
 /** A tag as people write it, `registry/name:tag`: the key of its fact. */
 export function tagKey(repository: RepositoryName, tag: Tag): string {
   return `${repository}:${tag}`;
+}
+
+/** The key of the fact about what came along with a manifest. */
+export function attachedKey(repository: RepositoryName, subject: Digest): string {
+  return `${repository}@${subject}`;
 }
 
 /** The key of the fact about a step of an environment, counted from 1. */

@@ -66,7 +66,7 @@ export async function follow(
       const reason = `${join(folder, endFiles.failed)} says that the build failed`;
       const images = [...new Set(outputs.map(({ component }) => component.name))];
       if (!context.dryRun) {
-        await appendStaging({ kind: 'failed', commit: build.commit, images, reason }, context, () => false);
+        await appendStaging({ kind: 'failed', commit: build.commit, images, reason }, [], context, () => false);
       }
       throw new HodError('followed-build-failed', {
         what: 'the build failed',

@@ -3,7 +3,7 @@ import { shortCommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
 import { assembleIndex } from '../../core/oci/assemble';
-import { readContent, runnableImages } from '../../core/oci/content';
+import { readContent, runnableImages, type ContentNode } from '../../core/oci/content';
 import { companionsOf } from '../../core/oci/members';
 import { stagedIn } from '../../core/release/actions/staged';
 import { missingOf } from '../../core/release/component';
@@ -15,6 +15,7 @@ import type { Ledger } from '../../ledger/ledger';
 import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
 import { outputPathsOf, requirementOf, type ComponentConfig, type EnvironmentConfig } from '../../workspace/config';
+import { carriedWith } from '../attachments';
 import type { DeliveryItem } from '../delivery';
 import { OutputReader, outputFrom, type Output } from './outputs';
 
@@ -131,12 +132,15 @@ async function combine(
   { environment, session }: GatherContext,
 ): Promise<GatheredItem> {
   const target = session.client(environment.repositoryOf(name));
+  const alongWith = async (node: ContentNode): Promise<Pick<GatheredItem, 'node' | 'attachments'>> => {
+    return { node, attachments: await carriedWith(node, environment.carrying) };
+  };
   const fetched = parts.map(async (part) => outputFrom(name, await readContent(target, part)));
   const all = [...outputs, ...(await Promise.all(fetched))];
   const [only] = all;
   const base = { image: name, target, staged: staged?.parts ?? [], claims: all.flatMap(({ claims }) => claims) };
   if (only !== undefined && all.length === 1) {
-    return { ...base, node: only.node, platforms: only.platforms };
+    return { ...base, ...(await alongWith(only.node)), platforms: only.platforms };
   }
   const members = await Promise.all(
     all.map(async ({ node: each }) => ({ node: each, images: await runnableImages(each) })),
@@ -145,7 +149,7 @@ async function combine(
   const images = members.flatMap((each) => each.images);
   const companions = members.flatMap(companionsOf);
   const { node } = assembleIndex(images, { [annotationKeys.revision]: commit }, companions);
-  return { ...base, node, platforms: (await outputFrom(name, node)).platforms };
+  return { ...base, ...(await alongWith(node)), platforms: (await outputFrom(name, node)).platforms };
 }
 
 function missingError(incomplete: readonly Findings[], commit: CommitId, waited: boolean): HodError {

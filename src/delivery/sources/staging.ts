@@ -13,7 +13,16 @@ import type { Ledger } from '../../ledger/ledger';
 import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
 import type { ComponentConfig, Config } from '../../workspace/config';
-import { allSettled, Carrier, type Transfer } from '../carry';
+import {
+  attachedFacts,
+  carryAttachments,
+  listAttachments,
+  unknownTo,
+  type Attaching,
+  type CarriedAttachments,
+} from '../attach';
+import { carriedWith } from '../attachments';
+import { addTransfer, allSettled, Carrier, type Transfer } from '../carry';
 import { placed, type DeliveryItem } from '../delivery';
 import { appendDeciding } from '../record';
 import { removeQuietly } from '../settle';
@@ -65,12 +74,19 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
   if (!dryRun) {
     await appendStaging(
       { kind: 'staged', commit: build.commit, environment: environment.name, parts },
+      carried.map(({ item }) => item),
       context,
       (now) => {
         // Another job may have been at it meanwhile.
         refuseUnmet(parts.map((part) => stagedOnce(part, stagedIn(now, build.commit, part.image), context.replace)));
         return carried.every(({ item }) => isStaged(now, build, item));
       },
+    );
+  }
+  if (!dryRun) {
+    await listAttachments(
+      carried.map(({ along }) => along),
+      ledger,
     );
   }
   if (!dryRun && context.replace) {
@@ -100,7 +116,7 @@ async function carryOutput(
   carrier: Carrier,
   facts: Facts,
   { session, config, build, platform, replace, dryRun }: StageContext,
-): Promise<{ item: CarriedItem; transfer: Transfer }> {
+): Promise<{ item: CarriedItem; along: CarriedAttachments; transfer: Transfer }> {
   const [environment] = config.environments;
   const { node, platforms, claims } = await readOutput(component, path, (text) => {
     session.observer.note(text);
@@ -115,12 +131,18 @@ async function carryOutput(
     ),
   ]);
   const target = session.client(environment.repositoryOf(component.name));
-  const transfer = await carrier.carry(node, target);
+  const attachments = await carriedWith(node, environment.carrying);
+  const along = await carryAttachments({ target, attachments }, carrier, {
+    all: false,
+    note: (text) => session.observer.note(text),
+  });
+  const transfer = addTransfer(await carrier.carry(node, target), along.transfer);
   const tag = protectionTag(node.manifest.digest);
   if (!dryRun && (await target.manifests.resolve(tag)) === undefined) {
     await carrier.mending(node, target, () => target.manifests.tag(tag, node.manifest), transfer);
   }
-  return { item: { image: component.name, node, platforms, target }, transfer };
+  const item = { image: component.name, node, platforms, target, attachments: along.attachments };
+  return { item, along, transfer };
 }
 
 /** Whether the ledger knows something as staged, of a build that has not failed since. */
@@ -133,13 +155,27 @@ function isStaged(facts: Facts, { commit }: Build, { image, node }: DeliveryItem
 /** Adds an entry about staging, unless the facts already say what it would. */
 export async function appendStaging(
   action: Extract<Action, { kind: 'staged' | 'failed' }>,
+  attaching: readonly Attaching[],
   { ledger, config, actor, session }: StageContext,
   isKnown: (facts: Facts) => boolean,
 ): Promise<void> {
   const { product } = config;
   await appendDeciding({ ledger, product, actor, observer: session.observer }, async () => {
-    const { head, facts } = await ledger.read([{ kind: 'staged', key: action.commit }]);
-    return { head, actions: isKnown(facts) ? [] : [action], value: undefined };
+    const along = attaching.flatMap(({ target, attachments }) =>
+      attachments.map(({ subject }) => ({ target, subjects: [subject] })),
+    );
+    const { head, facts } = await ledger.read([{ kind: 'staged', key: action.commit }, ...attachedFacts(along)]);
+    const attached = unknownTo(facts, attaching);
+    return {
+      head,
+      actions: [
+        ...(isKnown(facts) ? [] : [action]),
+        ...(attached.length === 0
+          ? []
+          : [{ kind: 'attached', environment: config.environments[0].name, attached } as const]),
+      ],
+      value: undefined,
+    };
   });
 }
 

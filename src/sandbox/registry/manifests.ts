@@ -69,7 +69,9 @@ export class Manifests {
     answer(response, 201, {
       location: `/v2/${name}/manifests/${digest}`,
       'docker-content-digest': digest,
-      ...(manifest.subject === undefined ? {} : { 'oci-subject': manifest.subject.digest }),
+      ...(manifest.subject === undefined || this.options.withoutReferrers === true
+        ? {}
+        : { 'oci-subject': manifest.subject.digest }),
     });
   }
 

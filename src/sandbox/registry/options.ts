@@ -19,6 +19,8 @@ export interface SandboxRegistryOptions {
   immutable?: RegExp | undefined;
   /** Take manifests whose content is not there, and blobs that are not what their digest says, as some registries do. */
   trusting?: boolean | undefined;
+  /** Keep no list of what refers to a manifest, as registries of the protocol before 1.1. */
+  withoutReferrers?: boolean | undefined;
   /** Told of every request when it has been answered. */
   onRequest?: ((request: LoggedRequest) => void) | undefined;
 }

@@ -122,6 +122,9 @@ class Router {
       case 'tags':
         return handleTagList(this.contents, exchange);
       default:
+        if (this.options.withoutReferrers === true) {
+          throw new RegistryError(404, 'UNSUPPORTED', 'this registry keeps no list of referrers');
+        }
         return handleReferrers(this.contents, exchange);
     }
   }

@@ -26,6 +26,7 @@ import {
 } from '../release';
 import { waySchema, type Way } from '../way';
 import type { Circumstances } from './action';
+import { attachedSchema, factsOfAttached, foldAttached } from './attaching';
 import { changeLane, changeServed, nextStep } from './changing';
 
 /** A rule that was set aside on purpose, and why. */
@@ -57,6 +58,8 @@ export const arrivalFields = {
   gates: z.array(z.object({ gate: z.string(), detail: z.string() })).optional(),
   /** Rules that it did not meet, and why it came nevertheless. */
   despite: z.array(despiteSchema).optional(),
+  /** What came along with it. */
+  attached: attachedSchema.optional(),
 };
 
 /** A release that comes into an environment. */
@@ -89,6 +92,7 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
     ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
     ...[...lanes].map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const),
     { kind: 'withdrawn', key: withdrawnKey(environment, contentOf(arrival)) },
+    ...factsOfAttached(arrival.attached),
   ];
 }
 
@@ -116,6 +120,7 @@ export function foldArrival(
     together: action.together === true,
   });
   foldReleases(action, comings, circumstances, known, before, after);
+  foldAttached(action.attached, before, after);
 }
 
 /** A fixed tag keeps the build that took it first. Answers what became of the moving tags. */

@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { Facts, type FactKey } from '../facts';
 import type { Circumstances } from './action';
+import { attached } from './attached';
 import { failed } from './failed';
 import { promoted } from './promoted';
 import { published } from './published';
@@ -18,8 +19,9 @@ export const actionSchema = z.discriminatedUnion('kind', [
   signedOff.schema,
   staged.schema,
   failed.schema,
+  attached.schema,
 ]);
-const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed];
+const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed, attached];
 
 export type Action = z.infer<typeof actionSchema>;
 

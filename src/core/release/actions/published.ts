@@ -1,8 +1,8 @@
 import * as z from 'zod';
 import { compareVersions, isPrerelease, linesOf, type Version } from '../../tags/version';
-import type { Fact, Facts } from '../facts';
+import type { Fact, Facts, Release } from '../facts';
 import { contentId } from '../release';
-import { defineAction } from './action';
+import { defineAction, type Circumstances } from './action';
 import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
 
 const schema = z.object({ kind: z.literal('published'), ...arrivalFields });
@@ -13,10 +13,9 @@ export const published = defineAction<Published, typeof schema>('published', {
   schema,
   reads: factsOfArrival,
   fold(action, circumstances, before, after) {
-    const { release, commit, version, branch, build, images } = action;
+    const { release, commit, version, images } = action;
     const known = before.get('release', release);
-    const fresh = { release, commit, version, branch, build, images, by: circumstances.actor, arrived: [] };
-    foldArrival(action, circumstances, known ?? fresh, before, after);
+    foldArrival(action, circumstances, known ?? releaseOf(action, circumstances), before, after);
     if (known !== undefined) {
       return;
     }
@@ -29,6 +28,14 @@ export const published = defineAction<Published, typeof schema>('published', {
     }
   },
 });
+
+/** A release as it is before it came anywhere. */
+export function releaseOf(
+  { release, commit, version, branch, build, run, images }: Published,
+  { at, actor }: Pick<Circumstances, 'at' | 'actor'>,
+): Release {
+  return { release, commit, version, branch, build, run, at, images, by: actor, arrived: [] };
+}
 
 function foldVersion(
   { version, release, commit, content }: Fact<'version'> & Fact<'line'> & { version: Version },

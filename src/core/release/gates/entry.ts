@@ -15,6 +15,8 @@ export interface EnteringImage extends ImageDigest {
   readonly platforms: readonly string[];
   /** The names of the annotations that it has, or that all have that it holds. */
   readonly annotations: readonly string[];
+  /** The types of what belongs to it, or to all that it holds. */
+  readonly attached: readonly string[];
 }
 
 /** A release that asks to enter an environment. */
@@ -42,6 +44,7 @@ export function entryGates(
     ...(rules.freeze.length > 0 ? [notFrozen(rules, entry)] : []),
     ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, entry)] : []),
     ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, entry)] : []),
+    ...(rules.attached.length > 0 ? [hasAttached(rules.attached, entry)] : []),
   ];
 }
 
@@ -171,6 +174,23 @@ function hasAnnotations(annotations: readonly string[], entry: Entry): Gate {
         what: 'an annotation is missing',
         detail: lacking,
         remedy: 'let the build write it, and publish a new version',
+      });
+}
+
+function hasAttached(types: readonly string[], entry: Entry): Gate {
+  const gate = 'attached';
+  const images = entry.images.filter(({ kind }) => kind === 'image');
+  const lacking = images.flatMap((each) => {
+    const missing = types.filter((type) => !each.attached.includes(type));
+    return missing.length === 0 ? [] : [`nothing of the type ${missing.join(', ')} refers to ${each.image}`];
+  });
+  return lacking.length === 0
+    ? { gate, outcome: 'met', detail: `every image has what refers to it: ${types.join(', ')}` }
+    : unmet(gate, entry, {
+        code: 'attached-lacking',
+        what: 'something that belongs to an image is missing',
+        detail: lacking,
+        remedy: `attach it to the image in ${entry.from}, then promote again: nothing has to be built for that`,
       });
 }
 

@@ -1,0 +1,88 @@
+import * as z from 'zod';
+import { commitSchema } from '../commit';
+import { parseJson } from '../json';
+import { onePiece } from '../bytes';
+import type { ContentNode } from '../oci/content';
+import { digestSchema, sha256 } from '../oci/digest';
+import { describeManifest, parseManifest, type Manifest } from '../oci/manifest';
+import { mediaTypes } from '../oci/media-types';
+import { versionSchema } from '../tags/version';
+import { timestampSchema } from '../time';
+import type { Release } from './facts';
+import { releaseIdSchema } from './release';
+
+/** The artifact type of a release record, and the media type of its document (docs/release-record.md). */
+export const recordType = 'application/vnd.hod.release.v1+json';
+
+const recordSchema = z.object({
+  product: z.string(),
+  /** The id of the release: a hash of what makes it the one it is. */
+  release: releaseIdSchema,
+  version: versionSchema.optional(),
+  commit: commitSchema,
+  branch: z.string().optional(),
+  /** The number that the CI gave to the build, and where its run can be looked at. */
+  build: z.string().optional(),
+  run: z.string().optional(),
+  published: timestampSchema.optional(),
+  images: z.array(
+    z.object({
+      image: z.string(),
+      digest: digestSchema,
+      mediaType: z.string(),
+      size: z.number().int(),
+      platforms: z.array(z.string()),
+    }),
+  ),
+});
+
+/** What a registry tells of a release by itself. Who published it is not in it: registries may be public. */
+export type ReleaseRecord = z.infer<typeof recordSchema>;
+
+/** The record of a release. */
+export function recordOf(
+  product: string,
+  { release, version, commit, branch, build, run, at, images }: Release,
+): ReleaseRecord {
+  return {
+    product,
+    release,
+    version,
+    commit,
+    branch,
+    build,
+    run,
+    published: at,
+    images: images
+      .map(({ image, digest, mediaType, size, platforms }) => ({ image, digest, mediaType, size, platforms }))
+      .sort((a, b) => (a.image < b.image ? -1 : 1)),
+  };
+}
+
+/** A release record as an artifact that refers to an image. The same release and image give the same bytes, whoever writes it. */
+export function recordArtifact(record: ReleaseRecord, subject: Manifest): ContentNode {
+  const bytes = new TextEncoder().encode(JSON.stringify(record));
+  const blob = { mediaType: recordType, digest: sha256(bytes), size: bytes.length };
+  const document = {
+    schemaVersion: 2,
+    mediaType: mediaTypes.manifest,
+    artifactType: recordType,
+    config: blob,
+    // Registries expect a layer (OCI image specification, manifest.md, "layers"): the one blob is both.
+    layers: [blob],
+    subject: describeManifest(subject),
+  };
+  const label = `the record of ${record.product} ${record.version ?? record.commit}`;
+  const manifest = parseManifest(new TextEncoder().encode(JSON.stringify(document)), { label });
+  const source = {
+    label,
+    readManifest: () => Promise.resolve(manifest.bytes),
+    openBlob: (_: unknown, from = 0) => Promise.resolve(onePiece(bytes.subarray(from))),
+  };
+  return { manifest, source, children: [] };
+}
+
+/** Reads the document of a release record; undefined where it is none, or one that this Hod does not know. */
+export function readRecord(bytes: Uint8Array): ReleaseRecord | undefined {
+  return recordSchema.safeParse(parseJson(bytes)).data;
+}

@@ -1,0 +1,247 @@
+import { HodError } from '../core/errors';
+import type { ContentNode } from '../core/oci/content';
+import type { Digest } from '../core/oci/digest';
+import type { Manifest } from '../core/oci/manifest';
+import { describeReferrer, holdsAllOf, referrersTag, withReferrers } from '../core/oci/referrers';
+import type { Attached } from '../core/release/actions/attaching';
+import { attachedKey, type FactKey, type Facts } from '../core/release/facts';
+import type { Ledger } from '../ledger/ledger';
+import type { RepositoryClient } from '../registry/repository';
+import { readUnlessGone, type Attachment } from './attachments';
+import { addTransfer, allSettled, noTransfer, type Carrier, type CarryTarget, type Transfer } from './carry';
+
+/** A repository that things are attached in. */
+export type AttachTarget = CarryTarget & {
+  readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'resolve'>;
+  readonly referrers: Pick<RepositoryClient['referrers'], 'attachedTo' | 'listsByItself'>;
+};
+
+/** What belongs to one image, and where it goes. */
+export interface Attaching {
+  readonly target: AttachTarget;
+  readonly attachments: readonly Attachment[];
+}
+
+/** What became of what belongs to one image. */
+export interface AttachedCount {
+  /** Carried now, and there before. */
+  readonly brought: number;
+  readonly present: number;
+  /** Tags that stand for something else in the target, which is left alone. */
+  readonly left: readonly string[];
+}
+
+/** What was carried, and is in its repository: it may not be listed there yet. */
+export interface CarriedAttachment extends Pick<Attachment, 'subject' | 'tag'> {
+  readonly node: ContentNode;
+}
+
+/** What became of what belongs to one image, once its content was carried. */
+export interface CarriedAttachments extends Attaching {
+  readonly carried: readonly CarriedAttachment[];
+  readonly count: AttachedCount;
+  readonly transfer: Transfer;
+}
+
+/**
+ * Carries what belongs to an image; what the target lists already is not carried again.
+ *
+ * @param all Carry it whatever the target lists.
+ * @param note Told of what is listed where it comes from, and not there.
+ */
+export async function carryAttachments(
+  { target, attachments }: Attaching,
+  carrier: Carrier,
+  { all, note }: { all: boolean; note: (text: string) => void },
+): Promise<CarriedAttachments> {
+  const subjects = [...new Set(attachments.map(({ subject }) => subject))];
+  const listed = new Map(
+    await allSettled(subjects.map(async (subject) => [subject, await target.referrers.attachedTo(subject)] as const)),
+  );
+  const isThere = ({ subject, digest, tag }: Attachment): boolean =>
+    listed.get(subject)?.some((each) => each.tag === tag && each.descriptor.digest === digest) === true;
+  const coming = attachments.filter((each) => all || !isThere(each));
+  const outcomes = await allSettled(coming.map((each) => carryAttachment(each, target, carrier)));
+  const of = (wanted: string): Attachment[] => coming.filter((_, at) => outcomes[at]?.outcome === wanted);
+  of('gone').forEach(({ digest, subject }) => {
+    note(`${digest} is listed with what refers to ${subject}, and is not there: left behind`);
+  });
+  return {
+    target,
+    attachments: attachments.filter((each) => !of('gone').includes(each) && !of('left').includes(each)),
+    carried: outcomes.flatMap((each) => (each.outcome === 'carried' ? [each.carried] : [])),
+    count: {
+      brought: of('carried').filter((each) => !isThere(each)).length,
+      present: attachments.filter(isThere).length,
+      left: of('left').map(({ tag }) => `${target.label}:${tag ?? ''}`),
+    },
+    transfer: outcomes
+      .flatMap((each) => (each.outcome === 'carried' ? [each.transfer] : []))
+      .reduce(addTransfer, noTransfer()),
+  };
+}
+
+type CarryOutcome =
+  | { readonly outcome: 'carried'; readonly carried: CarriedAttachment; readonly transfer: Transfer }
+  /** Something else stands under its tag, which it does not hold. */
+  | { readonly outcome: 'left' }
+  | { readonly outcome: 'gone' };
+
+async function carryAttachment(attachment: Attachment, target: AttachTarget, carrier: Carrier): Promise<CarryOutcome> {
+  const node = await readUnlessGone(attachment);
+  if (node === undefined) {
+    return { outcome: 'gone' };
+  }
+  const { subject, tag } = attachment;
+  if (!(await isFree(node, tag, target))) {
+    return { outcome: 'left' };
+  }
+  return { outcome: 'carried', carried: { subject, tag, node }, transfer: await carrier.carry(node, target) };
+}
+
+/** Whether something may stand under its tag: nothing does, or only what it holds too. */
+async function isFree(node: ContentNode, tag: Attachment['tag'], target: AttachTarget): Promise<boolean> {
+  const there = tag === undefined ? undefined : await target.manifests.get(tag);
+  return there === undefined || holdsAllOf(node.manifest, there);
+}
+
+/** What of that which belongs to images the ledger does not know yet. */
+export function unknownTo(facts: Facts, attaching: readonly Attaching[]): Attached {
+  const bySubject = new Map<string, Attached[number]>();
+  for (const { target, attachments } of attaching) {
+    for (const { subject, digest, type, tag } of attachments) {
+      const key = attachedKey(target.label, subject);
+      const known = facts.get('attached', key) ?? [];
+      if (!known.some((each) => each.digest === digest && each.tag === tag)) {
+        const { referrers } = bySubject.get(key) ?? { referrers: [] };
+        const more = { digest, type, ...(tag === undefined ? {} : { tag }) };
+        bySubject.set(key, { repository: target.label, subject, referrers: [...referrers, more] });
+      }
+    }
+  }
+  return [...bySubject.values()];
+}
+
+/** The facts that say what belongs to images. */
+export function attachedFacts(
+  attaching: readonly { target: Pick<AttachTarget, 'label'>; subjects: readonly Digest[] }[],
+): FactKey[] {
+  return attaching.flatMap(({ target, subjects }) =>
+    subjects.map((subject): FactKey => ({ kind: 'attached', key: attachedKey(target.label, subject) })),
+  );
+}
+
+/** The manifests that something belongs to, or may. */
+export function subjectsOf(node: ContentNode, attachments: readonly Attachment[]): Digest[] {
+  return [...new Set([node.manifest.digest, ...attachments.map(({ subject }) => subject)])];
+}
+
+/**
+ * Lets registries tell of what was carried: under its tag where it has one; where a registry keeps no list of referrers, in the list
+ * under the tag that stands for it.
+ *
+ * The ledger knows what belongs there before anybody writes the list, and is read again after it was written: of several who
+ * write at the same time, the last one finds what the others brought, and adds it.
+ */
+export async function listAttachments(
+  carried: readonly Pick<CarriedAttachments, 'target' | 'carried'>[],
+  ledger: Pick<Ledger, 'read'>,
+): Promise<void> {
+  const all = carried.flatMap(({ target, carried: own }) => own.map((each) => ({ ...each, target })));
+  await allSettled(all.map((each) => tagAttachment(each, each.target)));
+  const lists = new Map<string, { target: AttachTarget; subject: Digest; own: Manifest[] }>();
+  for (const { target, subject, node, tag } of all) {
+    if (tag === undefined) {
+      const key = attachedKey(target.label, subject);
+      const list = lists.get(key) ?? { target, subject, own: [] };
+      list.own.push(node.manifest);
+      lists.set(key, list);
+    }
+  }
+  await allSettled(
+    [...lists.values()].map(async ({ target, subject, own }) => {
+      if (!(await target.referrers.listsByItself(subject))) {
+        await settleList(target, subject, own, ledger);
+      }
+    }),
+  );
+}
+
+async function tagAttachment({ node: { manifest }, tag }: CarriedAttachment, target: AttachTarget): Promise<void> {
+  if (tag !== undefined && (await target.manifests.resolve(tag, manifest.digest)) !== manifest.digest) {
+    await target.manifests.tag(tag, manifest);
+  }
+}
+
+/** How often a list is written that is not what it should be when it is read back. */
+const attempts = 20;
+
+async function settleList(
+  target: AttachTarget,
+  subject: Digest,
+  own: readonly Manifest[],
+  ledger: Pick<Ledger, 'read'>,
+): Promise<void> {
+  const tag = referrersTag(subject);
+  const key = attachedKey(target.label, subject);
+  const manifests = new Map<Digest, Manifest | undefined>(own.map((manifest) => [manifest.digest, manifest]));
+  let gone = new Set<Digest>();
+  for (let attempt = 0; attempt < attempts; attempt += 1) {
+    const { facts } = await ledger.read([{ kind: 'attached', key }]);
+    const known = (facts.get('attached', key) ?? [])
+      .filter((each) => each.tag === undefined)
+      .map(({ digest }) => digest);
+    for (const digest of known.filter((each) => !manifests.has(each))) {
+      manifests.set(digest, await target.manifests.get(digest));
+    }
+    const list = await target.manifests.get(tag);
+    if (list !== undefined && list.kind !== 'index') {
+      throw notAList(target, tag, `an image stands under it, and a list of what refers to ${subject} belongs there`);
+    }
+    const there = new Set(list?.manifests.map(({ digest }) => digest));
+    const missing = [...manifests.values()].filter((each) => each !== undefined && !there.has(each.digest));
+    if (missing.length === 0 && gone.size === 0) {
+      return;
+    }
+    const wanted = withReferrers(
+      list,
+      missing.flatMap((each) => (each === undefined ? [] : [describeReferrer(each)])),
+      gone,
+    );
+    gone = await writeList(target, tag, wanted);
+  }
+  throw notAList(target, tag, `it was written ${attempts} times, and others wrote it each time`);
+}
+
+/** Writes a list. Answers what it names and the registry lacks, where it is refused for that. */
+async function writeList(
+  target: AttachTarget,
+  tag: ReturnType<typeof referrersTag>,
+  list: Manifest,
+): Promise<Set<Digest>> {
+  try {
+    await target.manifests.tag(tag, list);
+    return new Set();
+  } catch (error) {
+    const named = list.kind === 'index' ? list.manifests.map(({ digest }) => digest) : [];
+    const lost =
+      error instanceof HodError && error.code === 'content-lacking'
+        ? await allSettled(
+            named.map(async (each) => ((await target.manifests.resolve(each)) === undefined ? [each] : [])),
+          )
+        : [];
+    if (lost.flat().length === 0) {
+      throw error;
+    }
+    return new Set(lost.flat());
+  }
+}
+
+function notAList({ label }: AttachTarget, tag: string, why: string): HodError {
+  return new HodError('tag-not-kept', {
+    what: 'what belongs to an image cannot be listed',
+    object: `${label}:${tag}`,
+    why,
+    next: 'look for who writes this tag; or let nothing go along into this environment: `referrers: { carry: none }`',
+  });
+}

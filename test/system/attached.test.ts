@@ -1,0 +1,65 @@
+import { createHash } from 'node:crypto';
+import { readFile, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
+import { z } from 'zod';
+import { OtherClient } from '../support/attached';
+import { attachedSuite } from '../support/attached-suite';
+import { hodJson } from '../support/hod';
+import { sandboxWorld } from '../support/world';
+
+const mediaType = 'application/vnd.oci.image.manifest.v1+json';
+const listing = z.object({ manifests: z.array(z.looseObject({ digest: z.string() })) });
+
+describe('registries that list what refers to a manifest', () => {
+  attachedSuite(() => sandboxWorld());
+});
+
+describe('registries that list nothing', () => {
+  attachedSuite(() => sandboxWorld({ withoutReferrers: true }));
+});
+
+test('what a builder writes beside an image goes up with it, staged or published, and is no image itself', async () => {
+  const { world, close } = await sandboxWorld({ withoutReferrers: true });
+  try {
+    const layout = join(world.product.folder, 'out', 'tide-watch');
+    const index = listing.parse(JSON.parse(await readFile(join(layout, 'index.json'), 'utf8')));
+    const [image] = index.manifests;
+    const write = async (text: string) => {
+      const digest = createHash('sha256').update(text).digest('hex');
+      await writeFile(join(layout, 'blobs', 'sha256', digest), text);
+      return { digest: `sha256:${digest}`, size: Buffer.byteLength(text) };
+    };
+    const empty = { mediaType: 'application/vnd.oci.empty.v1+json', ...(await write('{}')) };
+    const layer = { mediaType: 'application/vnd.skerry.bill.v1+json', ...(await write('{"parts":["gauge"]}')) };
+    const artifact = async (more: object) => ({
+      mediaType,
+      ...(await write(JSON.stringify({ schemaVersion: 2, mediaType, config: empty, layers: [layer], ...more }))),
+    });
+    const bill = await artifact({ artifactType: layer.mediaType, subject: image });
+    const beside = await artifact({});
+    const tag = `${image?.digest.replace(':', '-') ?? ''}.bill`;
+    const named = { ...beside, annotations: { 'org.opencontainers.image.ref.name': tag } };
+    await writeFile(
+      join(layout, 'index.json'),
+      JSON.stringify({ schemaVersion: 2, manifests: [bill, ...index.manifests, named] }),
+    );
+    await hodJson('stage', ['stage', 'tide-watch'], world.options);
+    const dev = new OtherClient(world.ports.dev, 'skerry/tide-watch');
+    expect((await dev.referrers(image?.digest ?? '')).map(({ digest }) => digest)).toEqual([bill.digest]);
+    const published = await world.publish();
+    const along = published.images.find((each) => each.image === 'tide-watch')?.attached;
+    expect(along).toEqual({ brought: 0, present: 2, left: [] });
+    expect((await dev.subject(tag)).digest).toBe(beside.digest);
+    // What was added to what stands under the tag in the meantime is not lost.
+    await dev.attach({ ...bill, digest: image?.digest ?? '' }, layer.mediaType, 'another', '.bill');
+    const again = await world.publish();
+    expect(again.images.find((each) => each.image === 'tide-watch')?.attached).toEqual({
+      brought: 0,
+      present: 1,
+      left: [`${world.repository('dev', 'tide-watch')}:${tag}`],
+    });
+    expect((await world.hod('publish')).stdout).toContain('Left alone: something else stands there');
+  } finally {
+    await close();
+  }
+});
