@@ -7,6 +7,7 @@ import { initCommand } from './commands/init';
 import { insideCommand } from './commands/inside';
 import { ledgerCommand } from './commands/ledger';
 import { promoteCommand } from './commands/promote';
+import { proveCommand } from './commands/prove';
 import { publishCommand } from './commands/publish';
 import { recordCommand } from './commands/record';
 import { repositoriesCommand } from './commands/repositories';
@@ -45,6 +46,7 @@ export function buildProgram(version: string): Command {
     promoteCommand(),
     rollbackCommand(),
     statusCommand(),
+    proveCommand(),
     showCommand(),
     insideCommand(),
     tagsCommand(),

@@ -7,6 +7,7 @@ import { insideDifferenceSchema, insideResultSchema } from './inside';
 import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
 import { productsSchema } from './products';
 import { promoteResultSchema } from './promote';
+import { proveResultSchema } from './prove';
 import { publishResultSchema } from './publish';
 import { resultResultSchema, signOffResultSchema } from './record';
 import { rollbackResultSchema } from './rollback';
@@ -33,6 +34,7 @@ export const resultSchemas = {
   'record-result': resultResultSchema,
   'sign-off': signOffResultSchema,
   status: statusResultSchema,
+  prove: proveResultSchema,
   show: showResultSchema,
   inside: insideResultSchema,
   'inside-difference': insideDifferenceSchema,

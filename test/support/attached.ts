@@ -102,13 +102,22 @@ export class OtherClient {
     return (await this.get(`blobs/${first?.digest ?? ''}`)).text();
   }
 
-  async tags(): Promise<string[]> {
-    const response = await this.get('tags/list');
-    return z.object({ tags: z.array(z.string()).nullable() }).parse(await response.json()).tags ?? [];
+  /** The digests of the layers of an image. */
+  async layers(reference: string): Promise<string[]> {
+    const response = await this.get(`manifests/${reference}`);
+    const { layers } = z.object({ layers: z.array(z.object({ digest: z.string() })) }).parse(await response.json());
+    return layers.map(({ digest }) => digest);
   }
 
-  async remove(reference: string): Promise<void> {
-    expect((await fetch(`${this.base}/manifests/${reference}`, { method: 'DELETE' })).status).toBe(202);
+  /** Takes away what refers to a manifest: itself, or from the list under a tag. */
+  async detach(subject: string, referrer: string): Promise<void> {
+    if ((await fetch(`${this.base}/referrers/${subject}`)).ok) {
+      expect((await fetch(`${this.base}/manifests/${referrer}`, { method: 'DELETE' })).status).toBe(202);
+      return;
+    }
+    const tag = subject.replace(':', '-');
+    const manifests = (await this.referrers(subject)).filter(({ digest }) => digest !== referrer);
+    await this.put(tag, JSON.stringify({ schemaVersion: 2, mediaType: indexType, manifests }), indexType);
   }
 
   async tag(tag: string, reference: string): Promise<void> {

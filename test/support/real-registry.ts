@@ -12,6 +12,8 @@ export interface RealRegistry {
   readonly port: number;
   /** Another server on the same content, open to all: how tests read what a guarded one holds. */
   readonly readPort: number;
+  /** The file that holds a blob or a manifest. */
+  readonly blobFile: (digest: string) => string;
   readonly close: () => Promise<void>;
 }
 
@@ -42,6 +44,10 @@ export async function startRealRegistry({ login, token, tls }: RealRegistryOptio
   return {
     port: guarded.port,
     readPort: open.port,
+    blobFile: (digest) => {
+      const [algorithm = '', hex = ''] = digest.split(':');
+      return join(folder, 'content/docker/registry/v2/blobs', algorithm, hex.slice(0, 2), hex, 'data');
+    },
     close: async () => {
       await Promise.all([guarded.end(), open.end()]);
       await rm(folder, { recursive: true, force: true });

@@ -1,0 +1,60 @@
+import { shortCommit } from '../../core/commit';
+import { shortDigest } from '../../core/oci/digest';
+import { isDigest } from '../../core/oci/digest';
+import type { ProveResult } from '../../results/prove';
+import type { Look } from '../answer';
+import { formatBytes, formatCount, grouped } from './format';
+
+type Proof = ProveResult['environments'][number];
+
+/** What was proved of each environment, and what is not so: a line each, and what to do. */
+export function proveView({ product, environments, deep }: ProveResult, look: Look): string {
+  return environments.map((each) => proofBlock(each, product, deep, look)).join('\n\n');
+}
+
+function proofBlock(
+  { environment, images, looked, findings }: Proof,
+  product: string,
+  deep: boolean,
+  look: Look,
+): string {
+  const { style, verbose } = look;
+  const name = style.strong(environment);
+  if (images.length === 0) {
+    return `${name} serves nothing of ${product}: there is nothing to prove`;
+  }
+  const releases = grouped(images, ({ version, commit }) => [version, commit]).map((group) => {
+    const [{ version, commit }] = group;
+    const what = version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`;
+    return `${what}: ${group.map(({ image }) => image).join(', ')}`;
+  });
+  const counts = [
+    formatCount(looked.manifests, 'manifest'),
+    `${formatCount(looked.blobs, 'blob')} ${deep ? `read (${formatBytes(looked.bytes)})` : 'there'}`,
+    formatCount(looked.tags, 'tag'),
+    `${looked.attached} attached`,
+  ].join(', ');
+  const title =
+    findings.length === 0
+      ? `${style.good('Proved:')} ${name} serves what was published and tested`
+      : `${style.bad('Not proved:')} ${name}: ${formatCount(findings.length, 'finding')}`;
+  return [
+    title,
+    ...releases.map((text) => `  ${product} ${text}`),
+    ...findings.flatMap(({ finding, image, object, detail, remedy }) => [
+      `  ${style.bad(finding)}  ${image === '' ? '' : `${image}  `}${shorten(object)}: ${detail}`,
+      `      ${remedy}`,
+    ]),
+    ...(verbose
+      ? images.map(({ image, digest }) => style.faint(`  ${image} ${isDigest(digest) ? shortDigest(digest) : digest}`))
+      : []),
+    `${style.strong('Looked at:')} ${counts}`,
+  ].join('\n');
+}
+
+/** A digest in short. */
+function shorten(object: string): string {
+  return object.replace(/@(sha(?:256|512):[0-9a-f]+)$/, (whole, text: string) =>
+    isDigest(text) ? `@${shortDigest(text)}` : whole,
+  );
+}

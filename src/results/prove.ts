@@ -1,0 +1,37 @@
+import * as z from 'zod';
+import { findingKinds } from '../core/release/proof';
+import { digest } from './common';
+
+export const proveResultSchema = z.strictObject({
+  product: z.string(),
+  /** Whether every byte was read and hashed; else it was asked whether it is there. */
+  deep: z.boolean(),
+  environments: z.array(
+    z.strictObject({
+      environment: z.string(),
+      images: z.array(
+        z.strictObject({ image: z.string(), digest, version: z.string().nullable(), commit: z.string() }),
+      ),
+      /** How much was looked at; `bytes`: those that were read of blobs. */
+      looked: z.strictObject({
+        manifests: z.number().int(),
+        blobs: z.number().int(),
+        bytes: z.number().int(),
+        tags: z.number().int(),
+        attached: z.number().int(),
+      }),
+      /** What is not as it was published and tested; empty where it is proved. */
+      findings: z.array(
+        z.strictObject({
+          finding: z.enum(findingKinds),
+          /** Empty where it is about a release as a whole. */
+          image: z.string(),
+          object: z.string(),
+          detail: z.string(),
+          remedy: z.string(),
+        }),
+      ),
+    }),
+  ),
+});
+export type ProveResult = z.infer<typeof proveResultSchema>;
