@@ -6,6 +6,7 @@ import { demoCommand } from './commands/demo';
 import { initCommand } from './commands/init';
 import { insideCommand } from './commands/inside';
 import { ledgerCommand } from './commands/ledger';
+import { pointCommand } from './commands/point';
 import { promoteCommand } from './commands/promote';
 import { proveCommand } from './commands/prove';
 import { publishCommand } from './commands/publish';
@@ -47,6 +48,7 @@ export function buildProgram(version: string): Command {
     rollbackCommand(),
     statusCommand(),
     proveCommand(),
+    pointCommand(),
     showCommand(),
     insideCommand(),
     tagsCommand(),

@@ -106,6 +106,7 @@ export const errorCodes = {
     'file-unreadable',
     'wait-ended',
     'nothing-to-stage',
+    'nothing-to-point',
     'nothing-to-assemble',
     'followed-build-failed',
     'build-incomplete',

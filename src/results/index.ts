@@ -6,6 +6,7 @@ import { initResultSchema } from './init';
 import { insideDifferenceSchema, insideResultSchema } from './inside';
 import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
 import { productsSchema } from './products';
+import { pointResultSchema } from './point';
 import { promoteResultSchema } from './promote';
 import { proveResultSchema } from './prove';
 import { publishResultSchema } from './publish';
@@ -35,6 +36,7 @@ export const resultSchemas = {
   'sign-off': signOffResultSchema,
   status: statusResultSchema,
   prove: proveResultSchema,
+  point: pointResultSchema,
   show: showResultSchema,
   inside: insideResultSchema,
   'inside-difference': insideDifferenceSchema,

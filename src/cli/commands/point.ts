@@ -1,0 +1,29 @@
+import { exitCodes } from '../../core/errors';
+import { answer } from '../answer';
+import { command, configOption, quietOption, verboseOption } from '../options';
+
+/** `hod point`. */
+export function pointCommand() {
+  return command(
+    'point',
+    'point deployment files at the digests that ENV serves, and leave the rest of them as it is',
+    [
+      ['hod point prod deploy/prod/*.yaml', 'after a promotion'],
+      ['hod point prod deploy/prod/*.yaml --check', 'in CI: exit 3 and a diff where a file is stale'],
+    ],
+  )
+    .argument('<env>', 'the environment')
+    .argument('<file...>', 'deployment files: YAML, JSON, or any text')
+    .option('--check', 'write nothing; end with exit 3 where a file is stale, or points into another environment')
+    .addOption(configOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
+    .action(async (environment, files, options) => {
+      const { pointFiles } = await import('../../operations/point');
+      const { pointView } = await import('../views/point');
+      const result = await answer(options, (run) => pointFiles({ environment, files, ...options, ...run }), pointView);
+      if (result.check && result.files.some(({ changes }) => changes.length > 0)) {
+        process.exitCode = exitCodes.refused;
+      }
+    });
+}

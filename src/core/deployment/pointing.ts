@@ -1,0 +1,218 @@
+import type { Digest } from '../oci/digest';
+import type { RepositoryName } from '../oci/reference';
+import { kindByForm } from '../tags/listing';
+import { isTag } from '../tags/tag';
+
+/** A repository of the product, and where its image is in the environment that files are pointed at. */
+export interface Target {
+  readonly image: string;
+  /** A repository of the image, in whatever environment. */
+  readonly repository: RepositoryName;
+  /** Where the environment that is meant has it, and what it serves of it; undefined where it serves nothing of it. */
+  readonly serves: { readonly repository: RepositoryName; readonly digest: Digest; readonly name: string } | undefined;
+}
+
+/** A range of a text. */
+export interface Range {
+  readonly start: number;
+  readonly end: number;
+}
+
+/** A part of a deployment file in which references are looked for. */
+export interface Spot extends Range {
+  /** Where a comment may follow it on its line, and the comment that does: its text, without the mark. */
+  readonly comment?: (Range & { readonly text: string | undefined }) | undefined;
+  /** The key that it is the value of, and values beside it that say which version is meant. */
+  readonly key?: string | undefined;
+  readonly tag?: Range | undefined;
+  readonly digest?: Range | undefined;
+}
+
+/** A reference that leads elsewhere than it should. */
+export interface Change {
+  readonly image: string;
+  /** The line that it is on, from 1. */
+  readonly line: number;
+  readonly from: string;
+  readonly to: string;
+  /** It leads into a repository of another environment; else to another digest, or to a tag. */
+  readonly reason: 'other-environment' | 'stale';
+}
+
+/** A reference that cannot be pointed, and why. */
+export interface Unpointed {
+  readonly image: string;
+  readonly line: number;
+  readonly object: string;
+  readonly why: string;
+}
+
+/** A deployment file, pointed. */
+export interface Pointed {
+  readonly text: string;
+  readonly changes: readonly Change[];
+  readonly left: readonly Unpointed[];
+  /** References that lead where they should. */
+  readonly right: number;
+}
+
+interface Edit extends Range {
+  readonly text: string;
+}
+
+interface Found extends Range {
+  readonly target: Target;
+  readonly tag: string | undefined;
+  readonly digest: string | undefined;
+}
+
+const tagHere = /^:([A-Za-z0-9_][A-Za-z0-9_.-]{0,127})/;
+const digestHere = /^@((?:sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})(?![a-f0-9]))/;
+
+/**
+ * Points every reference to a repository of the product at the digest that is served, and leaves every other character as it
+ * is. A reference that leads there already is not touched at all.
+ */
+export function point(text: string, spots: readonly Spot[], targets: readonly Target[]): Pointed {
+  const edits: Edit[] = [];
+  const changes: Change[] = [];
+  const left: Unpointed[] = [];
+  let right = 0;
+  for (const spot of spots) {
+    const found = referencesIn(text, spot, targets);
+    found.forEach((each, at) => {
+      const outcome = pointOne(text, spot, each, at === found.length - 1 && each.end === spot.end);
+      if (outcome.kind === 'right') {
+        right += 1;
+      } else if (outcome.kind === 'left') {
+        left.push({ ...outcome, image: each.target.image, line: lineAt(text, each.start) });
+      } else {
+        edits.push(...outcome.edits);
+        changes.push({
+          image: each.target.image,
+          line: lineAt(text, each.start),
+          from: outcome.from,
+          to: outcome.to,
+          reason: each.target.repository === each.target.serves?.repository ? 'stale' : 'other-environment',
+        });
+      }
+    });
+  }
+  return { text: edited(text, edits), changes, left, right };
+}
+
+/** Every reference to a repository of the product in a part of a text. */
+function referencesIn(text: string, { start, end }: Range, targets: readonly Target[]): Found[] {
+  const part = text.slice(start, end);
+  const found: Found[] = [];
+  for (const target of targets) {
+    for (let at = part.indexOf(target.repository); at >= 0; at = part.indexOf(target.repository, at + 1)) {
+      const after = at + target.repository.length;
+      // It is a whole name, and not the end or the beginning of another one.
+      if (
+        /(?:^|[^A-Za-z0-9._/@-]|\/\/|:-)$/.test(part.slice(Math.max(0, at - 2), at)) &&
+        !/^(?:[._-]*[a-zA-Z0-9]|\/)/.test(part.slice(after, after + 8))
+      ) {
+        const tag = tagHere.exec(part.slice(after, after + 130))?.[1]?.replace(/[.-]+$/, '');
+        const behind = after + (tag === undefined ? 0 : tag.length + 1);
+        const digest = digestHere.exec(part.slice(behind, behind + 140))?.[1];
+        const length = behind + (digest === undefined ? 0 : digest.length + 1);
+        found.push({ target, tag, digest, start: start + at, end: start + length });
+      }
+    }
+  }
+  return found.sort((a, b) => a.start - b.start);
+}
+
+type Outcome =
+  | { readonly kind: 'right' }
+  | { readonly kind: 'left'; readonly object: string; readonly why: string }
+  | { readonly kind: 'changed'; readonly edits: readonly Edit[]; readonly from: string; readonly to: string };
+
+/** @param endsSpot Nothing follows the reference in its spot: a comment may. */
+function pointOne(text: string, spot: Spot, found: Found, endsSpot: boolean): Outcome {
+  const { target, tag, digest, start, end } = found;
+  const from = text.slice(start, end);
+  const { serves } = target;
+  if (serves === undefined) {
+    return { kind: 'left', object: from, why: `it serves nothing of ${target.image}` };
+  }
+  const bare = tag === undefined && digest === undefined;
+  if (bare && (spot.tag !== undefined || spot.digest !== undefined)) {
+    return pointApart(text, spot, found, serves);
+  }
+  if (bare && (start !== spot.start || end !== spot.end || !/image/i.test(spot.key ?? ''))) {
+    return target.repository === serves.repository
+      ? { kind: 'right' }
+      : { kind: 'left', object: from, why: 'it names a repository of another environment, without a tag or a digest' };
+  }
+  if (target.repository === serves.repository && digest === serves.digest) {
+    return { kind: 'right' };
+  }
+  const both = tag !== undefined && digest !== undefined;
+  const to = `${serves.repository}${both ? `:${serves.name}` : ''}@${serves.digest}`;
+  const comment = both || !endsSpot ? [] : commentEdit(spot, serves.name);
+  return { kind: 'changed', edits: [{ start, end, text: to }, ...comment], from, to };
+}
+
+/** A repository, and which version of it is meant in values beside it. */
+function pointApart(
+  text: string,
+  spot: Spot,
+  { target, start, end }: Found,
+  serves: NonNullable<Target['serves']>,
+): Outcome {
+  const values = [spot.tag, spot.digest].flatMap((range) =>
+    range === undefined ? [] : [text.slice(range.start, range.end)],
+  );
+  const from = [text.slice(start, end), ...values].join(' ');
+  const tagged = spot.digest === undefined ? `${serves.name}@${serves.digest}` : serves.name;
+  const isNamed = spot.key === 'name' && target.repository !== serves.repository;
+  if (isNamed) {
+    return {
+      kind: 'left',
+      object: from,
+      why: 'it is called by its name in another environment: add a new name beside it',
+    };
+  }
+  const edits: Edit[] = [
+    ...(target.repository === serves.repository ? [] : [{ start, end, text: serves.repository }]),
+    ...(spot.digest === undefined ? [] : [{ ...spot.digest, text: serves.digest }]),
+    ...(spot.tag === undefined ? [] : [{ ...spot.tag, text: tagged }]),
+  ].filter((edit) => text.slice(edit.start, edit.end) !== edit.text);
+  const to = [
+    serves.repository,
+    ...(spot.tag === undefined ? [] : [tagged]),
+    ...(spot.digest === undefined ? [] : [serves.digest]),
+  ];
+  return edits.length === 0 ? { kind: 'right' } : { kind: 'changed', edits, from, to: to.join(' ') };
+}
+
+/** The comment that says which version a digest is: a new one, or in the place of one that says the same of another. */
+function commentEdit({ comment }: Spot, name: string): Edit[] {
+  if (comment === undefined) {
+    return [];
+  }
+  if (comment.text === undefined) {
+    return [{ start: comment.start, end: comment.end, text: ` # ${name}` }];
+  }
+  const said = comment.text.trim();
+  const at = comment.start + comment.text.indexOf(said);
+  return isTag(said) && kindByForm(said) === 'fixed' ? [{ start: at, end: at + said.length, text: name }] : [];
+}
+
+function edited(text: string, edits: readonly Edit[]): string {
+  // Two references may share a value beside them: it is written once.
+  const unique = [...new Map(edits.map((edit) => [`${edit.start} ${edit.end}`, edit])).values()];
+  let result = '';
+  let at = 0;
+  for (const { start, end, text: put } of unique.sort((a, b) => a.start - b.start)) {
+    result += text.slice(at, start) + put;
+    at = end;
+  }
+  return result + text.slice(at);
+}
+
+function lineAt(text: string, at: number): number {
+  return text.slice(0, at).split('\n').length;
+}

@@ -1,0 +1,32 @@
+import * as z from 'zod';
+
+export const pointResultSchema = z.strictObject({
+  product: z.string(),
+  environment: z.string(),
+  /** True where nothing was to be written. */
+  check: z.boolean(),
+  files: z.array(
+    z.strictObject({
+      file: z.string(),
+      written: z.boolean(),
+      /** References that led where they should. */
+      right: z.number().int(),
+      changes: z.array(
+        z.strictObject({
+          image: z.string(),
+          /** From 1. */
+          line: z.number().int(),
+          from: z.string(),
+          to: z.string(),
+          reason: z.enum(['other-environment', 'stale']),
+          /** The line as it was, and as it is to be. */
+          before: z.string(),
+          after: z.string(),
+        }),
+      ),
+      /** What cannot be pointed, and why. */
+      left: z.array(z.strictObject({ image: z.string(), line: z.number().int(), object: z.string(), why: z.string() })),
+    }),
+  ),
+});
+export type PointResult = z.infer<typeof pointResultSchema>;

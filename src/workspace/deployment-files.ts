@@ -1,0 +1,129 @@
+import { extname } from 'node:path';
+import { realpath, stat } from 'node:fs/promises';
+import writeFileAtomic from 'write-file-atomic';
+import { isMap, isScalar, parseAllDocuments, visit, type Pair, type Scalar } from 'yaml';
+import type { Range, Spot } from '../core/deployment/pointing';
+import { fileUnusable, readSmallFile } from './files';
+
+/** A deployment file: its text, and the parts of it in which references may stand. */
+export interface DeploymentFile {
+  readonly text: string;
+  readonly spots: readonly Spot[];
+  /** Writes another text in its place, at once or not at all; its mode stays. */
+  write(text: string): Promise<void>;
+}
+
+/** Reads a deployment file. Throws `file-unusable`. */
+export async function readDeploymentFile(path: string): Promise<DeploymentFile> {
+  try {
+    const file = await realpath(path);
+    const bytes = await readSmallFile(file);
+    // What is no UTF-8 keeps its bytes in latin-1: references are ASCII in both.
+    const encoding = isUtf8(bytes) ? 'utf8' : 'latin1';
+    const text = bytes.toString(encoding);
+    return {
+      text,
+      spots: spotsIn(text, extname(path).toLowerCase()),
+      write: async (changed) => {
+        const { mode } = await stat(file);
+        await writeFileAtomic(file, Buffer.from(changed, encoding), { mode: mode & 0o7777 });
+      },
+    };
+  } catch (error) {
+    throw fileUnusable(path, error);
+  }
+}
+
+function isUtf8(bytes: Buffer): boolean {
+  try {
+    new TextDecoder('utf-8', { fatal: true, ignoreBOM: true }).decode(bytes);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+/** Values of the keys that are beside a repository, and say which version is meant. */
+const tagKeys = ['tag', 'newTag', 'imageTag'];
+const digestKeys = ['digest', 'newDigest'];
+
+function spotsIn(text: string, extension: string): readonly Spot[] {
+  if (['.yaml', '.yml', '.json'].includes(extension)) {
+    const spots = documentSpots(text, extension !== '.json');
+    if (spots !== undefined) {
+      return spots;
+    }
+  }
+  return [{ start: 0, end: text.length }];
+}
+
+/** Every scalar of YAML or JSON documents; undefined where they cannot be read, as templates cannot. */
+function documentSpots(text: string, withComments: boolean): readonly Spot[] | undefined {
+  const documents = parseAllDocuments(text, { uniqueKeys: false, logLevel: 'silent' });
+  const spots: Spot[] = [];
+  for (const document of documents) {
+    if (document.errors.length > 0) {
+      return undefined;
+    }
+    visit(document, {
+      Scalar(key, node, path) {
+        const range = contentRange(node);
+        if (key === 'key' || range === undefined) {
+          return;
+        }
+        const pair = path.at(-1);
+        const beside = path.at(-2);
+        const inFlow = path.some((each) => 'flow' in each && each.flow);
+        const own = isPairOf(pair) && isScalar(pair.key) ? String(pair.key.value) : undefined;
+        const siblings = own !== undefined && isMap(beside) ? beside.items : [];
+        const valueOf = (keys: readonly string[]): Range | undefined => {
+          const found = siblings.find(
+            (each) => each !== pair && isScalar(each.key) && keys.includes(String(each.key.value)),
+          );
+          return found !== undefined && isScalar(found.value) ? contentRange(found.value) : undefined;
+        };
+        const hasOther = own === 'name' && siblings.some((each) => isScalar(each.key) && each.key.value === 'newName');
+        spots.push({
+          ...range,
+          key: own,
+          ...(hasOther ? {} : { tag: valueOf(tagKeys), digest: valueOf(digestKeys) }),
+          comment: withComments && !inFlow && isOnOneLine(node) ? commentAfter(text, node) : undefined,
+        });
+      },
+    });
+  }
+  return spots;
+}
+
+function isPairOf(value: unknown): value is Pair {
+  return typeof value === 'object' && value !== null && 'key' in value && 'value' in value;
+}
+
+function isOnOneLine({ type }: Scalar): boolean {
+  return type === 'PLAIN' || type === 'QUOTE_DOUBLE' || type === 'QUOTE_SINGLE';
+}
+
+/** Where the content of a scalar stands, without its quotes. */
+function contentRange({ range, type }: Scalar): Range | undefined {
+  if (!range) {
+    return undefined;
+  }
+  const [start, end] = range;
+  const quoted = type === 'QUOTE_DOUBLE' || type === 'QUOTE_SINGLE';
+  return quoted ? { start: start + 1, end: Math.max(start + 1, end - 1) } : { start, end };
+}
+
+/** Where a comment follows a scalar on its line, or may; undefined where something else follows. */
+function commentAfter(text: string, { range }: Scalar): Spot['comment'] {
+  const end = range?.[1] ?? 0;
+  const found = /^([ \t]*)(#[^\r\n]*)?(?=\r?\n|$)/.exec(text.slice(end, end + 4096));
+  if (found === null) {
+    return undefined;
+  }
+  const [, space = '', comment] = found;
+  if (comment === undefined) {
+    return { start: end, end, text: undefined };
+  }
+  const start = end + space.length + 1;
+  return { start, end: start + comment.length - 1, text: comment.slice(1) };
+}
