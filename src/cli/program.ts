@@ -1,5 +1,6 @@
 import { Command } from '@commander-js/extra-typings';
 import { accessCommand } from './commands/access';
+import { announceCommand } from './commands/announce';
 import { assembleCommand } from './commands/assemble';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
@@ -53,6 +54,7 @@ export function buildProgram(version: string): Command {
     insideCommand(),
     tagsCommand(),
     repositoriesCommand(),
+    announceCommand(),
     ledgerCommand(),
     sandboxCommand(),
     demoCommand(),

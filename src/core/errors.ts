@@ -107,6 +107,7 @@ export const errorCodes = {
     'wait-ended',
     'nothing-to-stage',
     'nothing-to-point',
+    'nobody-to-tell',
     'nothing-to-assemble',
     'followed-build-failed',
     'build-incomplete',

@@ -15,8 +15,8 @@ export type Moment = 'newest' | 'known';
 
 /** All of a ledger, as it is at one moment. */
 export interface LedgerContent {
-  /** All entries from the first, each checked against the one before. Throws `corrupt`. */
-  entries(): AsyncIterable<SealedEntry>;
+  /** All entries after a head, from the first where none is named; each checked against the one before. Throws `corrupt`. */
+  entries(after?: Head): AsyncIterable<SealedEntry>;
   /** Every fact, and the entry that set it. Throws `corrupt` for one that was changed since. */
   facts(): AsyncIterable<SetFact>;
 }

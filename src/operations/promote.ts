@@ -4,6 +4,7 @@ import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { chooseEntering, type ChosenRelease, type Promotion } from '../core/release/promotion';
 import { dayOf, timestampOf } from '../core/time';
 import { deliver } from '../delivery/deliver';
+import { withAnnouncing } from '../delivery/announcing';
 import { attachedTypes, attachmentsOf, carriedOf } from '../delivery/attachments';
 import { arriving, mannerOf, type DeliveryContext, type DeliveryItem } from '../delivery/delivery';
 import { Judge } from '../delivery/judge';
@@ -12,7 +13,7 @@ import { promotionDelivery } from '../delivery/promotion';
 import { readChoice, type NamedRelease } from '../delivery/sources/choice';
 import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
-import { noteUnshared, refuseEmpty, withLedger } from '../session/open-ledger';
+import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { chosenComponents, passageInto, type Config, type Passage } from '../workspace/config';
 import { readGit } from '../workspace/git';
@@ -39,14 +40,16 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       options.only === undefined ? undefined : chosenComponents(config, options.only).map(({ name }) => name);
     const despite = despiteOf(options);
     const dryRun = options.dryRun === true;
-    return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+    const about = { command: 'promote', environment: to.name } as const;
+    const actor = (): Promise<string> => actorOf(options.actor, config, session);
+    return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       noteUnshared(config, session);
       const context: DeliveryContext = {
         ledger,
         orders: commitOrders(config.folder),
         observer: session.observer,
-        actor: await actorOf(options.actor, config, session),
+        actor: await actor(),
         dryRun,
       };
       const judge = new Judge(context, []);

@@ -9,6 +9,7 @@ import type { Publication } from '../core/release/publication';
 import { refuseUnmet } from '../core/release/refusal';
 import { compareVersions, isReleaseOn } from '../core/tags/version';
 import { versionOfTag } from '../core/tags/version-tags';
+import { withAnnouncing } from '../delivery/announcing';
 import { deliver } from '../delivery/deliver';
 import { removeQuietly } from '../delivery/settle';
 import { arriving, mannerOf, type Orders } from '../delivery/delivery';
@@ -18,7 +19,7 @@ import { publicationDelivery } from '../delivery/publication';
 import { gather, type GatheredItem } from '../delivery/sources/gather';
 import { readBuild } from '../delivery/sources/read-build';
 import { toPublishResult, type PublishResult } from '../results/publish';
-import { ledgerLabel, noteUnshared, withLedger } from '../session/open-ledger';
+import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type SessionOptions } from '../session/session';
 import { chosenComponents, type Config } from '../workspace/config';
@@ -52,7 +53,9 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const build = await readBuild(config, options, session.observer);
     refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build), historyForNext(build)]);
     noteUnshared(config, session);
-    return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+    const about = { command: 'publish', environment: environment.name } as const;
+    const actor = (): Promise<string> => actorOf(options.actor, config, session);
+    return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       const { head } = await ledger.read([]);
       const items = await gather(chosen, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
       const publication: Publication = {
@@ -70,7 +73,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         ledger,
         orders: ordersOf(config, build.commit, items),
         observer: session.observer,
-        actor: await actorOf(options.actor, config, session),
+        actor: await actor(),
         dryRun,
       });
       if (head.seq === 0 && delivered.items.some(({ tags }) => tags.some(({ served }) => served !== undefined))) {

@@ -1,11 +1,12 @@
 import { decideEvidence, type Evidence } from '../core/release/evidence';
+import { withAnnouncing } from '../delivery/announcing';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import { appendDeciding } from '../delivery/record';
 import { readChoice, type NamedRelease } from '../delivery/sources/choice';
 import { toRecorded, type ResultResult, type SignOffResult } from '../results/record';
 import { actorOf } from '../session/actor';
-import { refuseEmpty, withLedger } from '../session/open-ledger';
+import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { environmentNamed, passageInto, type Config } from '../workspace/config';
 
@@ -52,9 +53,10 @@ async function append(
 ): Promise<SignOffResult> {
   const { product, folder } = config;
   const dryRun = options.dryRun === true;
-  return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+  const actor = (): Promise<string> => actorOf(options.actor, config, session);
+  return withAnnouncing(config, session, { actor, dryRun }, async (ledger) => {
     await refuseEmpty(config, ledger);
-    const by = await actorOf(options.actor, config, session);
+    const by = await actor();
     const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
     const deciding = async () => {
       const { value, head } = await judge.decide((known) => decideEvidence({ ...evidence, by }, known));

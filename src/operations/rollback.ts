@@ -1,5 +1,6 @@
 import { needReason } from '../core/release/despite';
 import { servedIn } from '../core/release/coming';
+import { withAnnouncing } from '../delivery/announcing';
 import { commitOrders } from '../delivery/orders';
 import { takeBack } from '../delivery/take-back';
 import { readNamed } from '../delivery/sources/choice';
@@ -7,7 +8,7 @@ import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import { toRollbackResult, type RollbackResult } from '../results/rollback';
 import { actorOf } from '../session/actor';
-import { refuseEmpty, withLedger } from '../session/open-ledger';
+import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
@@ -31,14 +32,15 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     const reason = needReason(options.reason, `hod rollback ${name}`);
     const to = await readNamed(folder, { version: options.to, commit: options.commit }, '--to');
     const dryRun = options.dryRun === true;
-    return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+    const about = { command: 'rollback', environment: name } as const;
+    const actor = (): Promise<string> => actorOf(options.actor, config, session);
+    return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
-      const actor = await actorOf(options.actor, config, session);
       const items = await placesOf(config, environment, ledger, session);
       const { wayBack, decisions } = await takeBack({ environment: name, to, reason }, items, {
         ledger,
         orders: commitOrders(folder),
-        actor,
+        actor: await actor(),
         product,
         observer: session.observer,
         dryRun,

@@ -6,12 +6,12 @@ import { missingOf } from '../core/release/component';
 import type { Facts } from '../core/release/facts';
 import { cleanForStaging } from '../core/release/gates/build';
 import { refuseUnmet } from '../core/release/refusal';
+import { withAnnouncing } from '../delivery/announcing';
 import { follow } from '../delivery/sources/follow';
 import { isHere } from '../session/locate';
 import { readBuild } from '../delivery/sources/read-build';
 import { stageOutputs, type OutputPlace, type StageContext, type StagedOutput } from '../delivery/sources/staging';
 import { toStageResult, type StageResult } from '../results/stage';
-import { withLedger } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type SessionOptions } from '../session/session';
 import { chosenComponents, outputPathsOf, requirementOf, type ComponentConfig } from '../workspace/config';
@@ -45,8 +45,9 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
     const build = await readBuild(config, { commit: options.commit }, session.observer);
     refuseUnmet([cleanForStaging(build)]);
-    return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
-      const actor = await actorOf(options.actor, config, session);
+    const actorNow = (): Promise<string> => actorOf(options.actor, config, session);
+    return withAnnouncing(config, session, { actor: actorNow, dryRun }, async (ledger) => {
+      const actor = await actorNow();
       const replace = options.replace === true;
       const context: StageContext = { config, session, ledger, build, actor, platform, replace, dryRun };
       const outputs =

@@ -5,6 +5,7 @@ import { tagKey, type FactKey, type Facts, type ServedImage } from '../core/rele
 import { formatRepository, parseRepository } from '../core/oci/reference';
 import type { StatusResult } from '../results/status';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
+import { undelivered } from '../delivery/announcing';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { basesOf } from './status-bases';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
@@ -43,6 +44,7 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
         ledger: { place: ledgerLabel(config), entries: head.seq },
         environments: rows,
         bases: options.bases === true ? await basesOf(rows, config, session) : null,
+        announcements: await undelivered(config, ledger),
       };
     });
   });

@@ -1,4 +1,5 @@
 import { accessResultSchema, storedLoginsResultSchema } from './access';
+import { announceResultSchema } from './announce';
 import { assembleResultSchema } from './assemble';
 import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
@@ -37,6 +38,7 @@ export const resultSchemas = {
   status: statusResultSchema,
   prove: proveResultSchema,
   point: pointResultSchema,
+  announce: announceResultSchema,
   show: showResultSchema,
   inside: insideResultSchema,
   'inside-difference': insideDifferenceSchema,

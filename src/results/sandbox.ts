@@ -21,5 +21,7 @@ export const sandboxResultSchema = z.strictObject({
       exchange: z.string(),
     })
     .nullable(),
+  /** Where announcements may be sent, and what they are to be signed with; null where nobody takes any. */
+  receiver: z.strictObject({ url: z.string(), key: z.string() }).nullable(),
 });
 export type SandboxResult = z.infer<typeof sandboxResultSchema>;

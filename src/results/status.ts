@@ -3,6 +3,10 @@ import { driftStates } from '../core/release/drift';
 import { digest } from './common';
 
 export const statusResultSchema = z.strictObject({
+  /** Who is told of what happens, and what each was not told yet; counted through a thousand entries. */
+  announcements: z.array(
+    z.strictObject({ receiver: z.string(), undelivered: z.number().int(), since: z.string().nullable() }),
+  ),
   product: z.string(),
   /** The record that this was read from, and how many entries it has. */
   ledger: z.strictObject({ place: z.string(), entries: z.number().int() }),

@@ -5,6 +5,7 @@ import { seededFaults } from './registry/faults';
 import type { RunningServer } from './http';
 import { startIdentityProvider, subjectOf } from './identity/identity-provider';
 import type { SandboxRegistryOptions } from './registry/options';
+import { startReceiver, type Received } from './receiver';
 import { startSandboxRegistry } from './registry/router';
 import { startTokenService, type TokenService } from './identity/token-service';
 
@@ -24,6 +25,10 @@ export interface SandboxOptions {
   faults?: number | undefined;
   /** Guard the registries with access tokens, for the jobs of an identity provider. */
   identity?: boolean;
+  /** Start a receiver of announcements. */
+  receiver?: boolean | undefined;
+  /** Told of what is announced to it. */
+  received?: (received: Received) => void;
   /** Append every request to this file, one JSON document a line. */
   log?: string | undefined;
 }
@@ -33,6 +38,8 @@ export interface Sandbox {
   readonly registries: readonly { name: string; registry: string; folder: string | null }[];
   /** How a job proves itself; null where the registries are open, or ask for a login. */
   readonly identity: SandboxIdentity | null;
+  /** Who takes announcements; null where nobody does. */
+  readonly receiver: { url: string; key: string } | null;
   close(): Promise<void>;
 }
 
@@ -79,9 +86,15 @@ export async function startSandbox(options: SandboxOptions): Promise<Sandbox> {
     running.push(registry);
     registries.push({ name, registry: `${name}.localhost:${registry.port}`, folder: folder ?? null });
   }
+  const receiver =
+    options.receiver === true ? await startReceiver(0, options.received ?? (() => undefined)) : undefined;
+  if (receiver !== undefined) {
+    running.push(receiver);
+  }
   return {
     registries,
     identity: guard?.identity ?? null,
+    receiver: receiver === undefined ? null : { url: `http://receiver.localhost:${receiver.port}/`, key: receiver.key },
     close: async () => {
       await Promise.all(running.map((each) => each.close()));
     },

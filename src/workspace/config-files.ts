@@ -12,7 +12,7 @@ export const configName = 'hod.yaml';
 /** A configuration extends another, which extends another: more than a monorepo needs. */
 const chainLimit = 8;
 /** What a configuration shares with those that extend it. */
-const shared = ['environments', 'registries', 'ledger', 'extends'];
+const shared = ['environments', 'registries', 'ledger', 'announce', 'extends'];
 
 /** A document of a configuration, and the folder that paths in it are relative to. */
 interface ReadDocument extends ConfigDocument {
@@ -132,7 +132,7 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
   if (bases.length === 0 || configuration === undefined) {
     return { raw: own };
   }
-  let { environments, registries, ledger } = configuration;
+  let { environments, registries, ledger, announce } = configuration;
   for (const [at, value] of bases.entries()) {
     const { folder = '', label = '' } = documents[at + 1] ?? {};
     const base = anyRecord.safeParse(value).data ?? {};
@@ -147,8 +147,9 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
     environments = merged(base['environments'], environments);
     registries = merged(fromFolder(base['registries'], folder), registries);
     ledger ??= fromFolder(base['ledger'], folder);
+    announce = merged(fromFolder(base['announce'], folder), announce);
   }
-  const all = { ...configuration, environments, registries, ledger };
+  const all = { ...configuration, environments, registries, ledger, announce };
   return problems.length > 0
     ? { problems }
     : { raw: Object.fromEntries(Object.entries(all).filter(([, value]) => value !== undefined)) };

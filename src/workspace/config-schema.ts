@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { announcedKinds } from '../core/release/announcements';
 import { isResultName } from '../core/release/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/freeze';
 import { compressions } from '../core/oci/compression';
@@ -171,6 +172,14 @@ export const ledgerSchema = z.union(
   'must be { file: PATH }, { git: { remote: NAME } } or { postgres: { env: VARIABLE } }',
 );
 
+/** Who is told of what happened. */
+export const receiverSchema = z.strictObject({
+  url: z.url({ protocol: /^https?$/, error: 'must be an address, https://…' }),
+  /** What announcements are signed with. */
+  key: place,
+  kinds: z.array(z.enum(announcedKinds)).min(1).optional(),
+});
+
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({
   /** A file whose environments, registries and ledger are meant too. */
@@ -181,6 +190,7 @@ export const configSchema = z.strictObject({
   'shared-inputs': patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
+  announce: z.record(nameSchema, receiverSchema).optional(),
   'version-tags': z
     .string()
     .regex(/^[^{}]*\{version\}[^{}]*$/, 'must hold {version}, once, such as timetable/v{version}')

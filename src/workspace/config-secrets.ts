@@ -5,7 +5,7 @@ const anyRecord = z.record(z.string(), z.unknown()).catch({});
 
 /** Secrets that were written into the configuration, which is read by all who read the repository. */
 export function misplacedSecrets(raw: unknown): Finding[] {
-  const { registries, ledger } = anyRecord.parse(raw);
+  const { registries, ledger, announce } = anyRecord.parse(raw);
   const findings: Finding[] = [];
   for (const [registry, access] of Object.entries(anyRecord.parse(registries))) {
     const { credentials } = anyRecord.parse(access);
@@ -15,6 +15,14 @@ export function misplacedSecrets(raw: unknown): Finding[] {
       findings.push({
         path: ['registries', registry, 'credentials', ...found],
         text: `${found[0] ?? 'credentials'}: a secret never stands here; say where it is: { env: VARIABLE } or { file: PATH }, and change this one`,
+      });
+    }
+  }
+  for (const [receiver, said] of Object.entries(anyRecord.parse(announce))) {
+    if (typeof anyRecord.parse(said)['key'] === 'string') {
+      findings.push({
+        path: ['announce', receiver, 'key'],
+        text: 'key: a secret never stands here; say where it is: { env: VARIABLE } or { file: PATH }, and change this one',
       });
     }
   }

@@ -9,6 +9,7 @@ import { followedBy, followedByOwn, type Follows, type RulesOf, type TagRule } f
 import { expandRepository, parseTemplate, type Template } from '../core/tags/template';
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
+import { announcedKinds, type AnnouncedKind } from '../core/release/announcements';
 import type { EntryRules } from '../core/release/entry-rules';
 import { checkDocuments, problemsTold } from './config-check';
 import { faultsIn, layered, readDocuments } from './config-files';
@@ -73,6 +74,15 @@ export interface EnvironmentConfig {
   repositoryOf(image: string): Repository;
 }
 
+/** Who is told of what happened to the product. */
+export interface ReceiverConfig {
+  readonly name: string;
+  readonly url: URL;
+  /** What announcements are signed with. */
+  readonly key: SecretPlace;
+  readonly kinds: readonly AnnouncedKind[];
+}
+
 /** A hod.yaml, checked and resolved. */
 export interface Config {
   readonly product: string;
@@ -88,6 +98,7 @@ export interface Config {
   readonly environments: readonly [EnvironmentConfig, ...EnvironmentConfig[]];
   readonly registries: ReadonlyMap<string, RegistryConfig>;
   readonly ledger: LedgerConfig;
+  readonly receivers: readonly ReceiverConfig[];
   /** How git tags name versions of the product. */
   readonly versionTags: VersionTags;
   /** Where a run remembers what the next one can go on with. */
@@ -183,6 +194,9 @@ function resolveConfig(raw: RawConfig, file: string): Config {
     registries: new Map(
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
+    receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds }]) => {
+      return { name, url: new URL(url), key, kinds };
+    }),
     stateFolder: join(folder, '.hod'),
     versionTags: raw['version-tags'] === undefined ? usualVersionTags : parseVersionTags(raw['version-tags']),
     ledger: ledgerConfigOf(raw.ledger ?? { file: join('.hod', 'ledger.db') }, { product: raw.product, folder }),

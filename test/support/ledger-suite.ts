@@ -41,6 +41,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'staged',
       'failed',
       'attached',
+      'announced',
     ),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
     build: fc.nat(5),
@@ -72,6 +73,9 @@ export const anyAction: fc.Arbitrary<Action> = fc
       subject: digest,
       referrers: [{ digest: sha256(`signature ${build}`), type: build % 2 === 0 ? recordType : 'a/signature' }],
     }));
+    if (kind === 'announced') {
+      return { kind, receivers: names.map((receiver) => ({ receiver, seq: build, hash: null })) };
+    }
     if (kind === 'attached') {
       return { kind, environment, attached };
     }
@@ -212,6 +216,9 @@ export function keepsALedger(engine: Engine, { runs }: { runs: number } = { runs
         const entries = await all(ledger.entries());
         const ordered = [...actions.slice(together), ...actions.slice(0, together)];
         expect(entries.map(({ entry }) => entry.action)).toEqual(JSON.parse(JSON.stringify(ordered)));
+        const cut = entries[Math.floor(entries.length / 2)];
+        const rest = cut && (await all(ledger.entries(headAfter(cut))));
+        expect(rest ?? []).toEqual(entries.slice(Math.floor(entries.length / 2) + 1));
         const state = new Facts();
         entries.forEach(({ entry }) => foldInto(state, entry));
         const folded = state.all();

@@ -1,6 +1,7 @@
 import { once } from 'node:events';
 import { InvalidArgumentError } from '@commander-js/extra-typings';
 import { HodError } from '../../core/errors';
+import { visible } from '../../core/text';
 import { answer } from '../answer';
 import { command, parseCount } from '../options';
 
@@ -26,6 +27,7 @@ export function sandboxCommand() {
     .option('--trusting', 'take content that is not what its digest says, and manifests without theirs')
     .option('--without-referrers', 'keep no list of what refers to a manifest, as older registries')
     .option('--identity', 'ask for access tokens, and start an identity provider with one job that may have them')
+    .option('--receiver', 'start a receiver of announcements too, and tell what comes')
     .option('--faults <seed>', 'let about one request in ten go wrong, the same for the same number', parseCount)
     .option('--log <file>', 'append every request to this file, one JSON document a line')
     .action(async (named, options) => {
@@ -37,9 +39,13 @@ export function sandboxCommand() {
         ...options,
         names: named.length === 0 ? ['sandbox'] : named,
         login,
+        received: ({ event, signed }) => {
+          const text = [event.sequence, event.type, event.subject].map(String).join('  ');
+          process.stderr.write(`received  ${visible(text)}  ${signed ? 'signed' : 'NOT SIGNED'}\n`);
+        },
       });
-      const { registries, identity } = sandbox;
-      await answer(options, () => Promise.resolve({ registries: [...registries], identity }), sandboxView);
+      const { registries, identity, receiver } = sandbox;
+      await answer(options, () => Promise.resolve({ registries: [...registries], identity, receiver }), sandboxView);
       await Promise.race([once(process, 'SIGINT'), once(process, 'SIGTERM')]);
       await sandbox.close();
     });

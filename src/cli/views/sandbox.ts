@@ -3,13 +3,26 @@ import type { Look } from '../answer';
 import { columns } from './format';
 
 /** What `sandbox` answers to people. */
-export function sandboxView({ registries, identity }: SandboxResult, { style }: Look): string {
+export function sandboxView({ registries, identity, receiver }: SandboxResult, { style }: Look): string {
   const rows = registries.map(({ name, registry, folder }) => [name, registry, folder ?? 'in memory']);
   return [
     'The sandbox is running; end it with Ctrl-C.',
     ...columns(rows, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell)),
     ...(identity === null ? [] : identityLines(identity, rows)),
+    ...(receiver === null ? [] : receiverLines(receiver)),
   ].join('\n');
+}
+
+/** How a receiver is told. */
+function receiverLines({ url, key }: NonNullable<SandboxResult['receiver']>): string[] {
+  return [
+    '',
+    'It takes announcements, and shows them to whoever asks there. A job signs them with:',
+    `  export SANDBOX_ANNOUNCE_KEY=${key}`,
+    'and this in hod.yaml:',
+    '  announce:',
+    `    sandbox: { url: "${url}", key: { env: SANDBOX_ANNOUNCE_KEY } }`,
+  ];
 }
 
 /** What a job would find in its environment, and what hod.yaml says to use it. */

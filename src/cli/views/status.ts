@@ -2,7 +2,7 @@ import Table from 'cli-table3';
 import { shortCommit } from '../../core/commit';
 import type { StatusResult } from '../../results/status';
 import type { Look } from '../answer';
-import { formatAge } from './format';
+import { formatAge, formatCount } from './format';
 import type { Style } from './style';
 
 /** What each environment serves: a row for each image, a column for each environment. */
@@ -34,7 +34,22 @@ export function statusView(result: StatusResult, { style }: Look, now: Date): st
     });
     table.push([image, ...cells]);
   }
-  return [table.toString(), ...driftLines(result, style), ...baseLines(result, style)].join('\n');
+  return [
+    table.toString(),
+    ...driftLines(result, style),
+    ...baseLines(result, style),
+    ...announcementLines(result, style, now),
+  ].join('\n');
+}
+
+/** Who was not told of something yet. */
+function announcementLines({ announcements }: StatusResult, style: Style, now: Date): string[] {
+  return announcements
+    .filter(({ undelivered }) => undelivered > 0)
+    .map(({ receiver, undelivered, since }) => {
+      const age = since === null ? '' : ` ${style.faint(`(the first is ${formatAge(since, now)} old)`)}`;
+      return `${style.notice('untold')}  ${receiver}: ${formatCount(undelivered, 'announcement')}${age}; \`hod announce\` tries again`;
+    });
 }
 
 /** Which releases to build again, and what is known of the others. */

@@ -155,6 +155,8 @@ const factSchemas = {
   staged: z.array(stagedImageSchema),
   /** Key: {@link attachedKey}. What came along with a manifest: what refers to it, or stands under a tag for it. */
   attached: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
+  /** Key: a receiver. The last entry that it was told of, or need not be told of. */
+  announced: z.object({ seq: z.number().int(), hash: digestSchema.nullable() }),
 } as const;
 
 /** The kinds of fact. */
@@ -224,6 +226,7 @@ export class Facts {
     line: new Map(),
     staged: new Map(),
     attached: new Map(),
+    announced: new Map(),
   };
   private readonly known = new Set<string>();
 

@@ -174,10 +174,10 @@ class GitLedger implements Ledger {
     return this.remote.probePush();
   }
 
-  async *entries(): AsyncGenerator<SealedEntry> {
+  async *entries(after?: Head): AsyncGenerator<SealedEntry> {
     const commit = await this.sync();
     if (commit !== undefined) {
-      yield* this.at(commit).entries();
+      yield* this.at(commit).entries(after);
     }
   }
 

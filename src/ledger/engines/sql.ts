@@ -137,8 +137,8 @@ export class SqlLedger implements Ledger {
     return this.database.mayWrite();
   }
 
-  entries(): AsyncIterable<SealedEntry> {
-    return this.database.state === 'empty' ? emptyContent.entries() : this.reader.entries();
+  entries(after?: Head): AsyncIterable<SealedEntry> {
+    return this.database.state === 'empty' ? emptyContent.entries() : this.reader.entries(after);
   }
 
   snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
@@ -147,7 +147,7 @@ export class SqlLedger implements Ledger {
       : this.database.snapshot((sql) => {
           const reader = new Reader(sql, this.database.dialect, this.product);
           return work({
-            entries: () => reader.entries(),
+            entries: (after) => reader.entries(after),
             facts: () => (this.database.state === 'newest' ? reader.facts() : reader.folded()),
           });
         });
@@ -194,10 +194,10 @@ class Reader implements LedgerContent {
     return state;
   }
 
-  async *entries(): AsyncGenerator<SealedEntry> {
+  async *entries(after: Head = emptyHead): AsyncGenerator<SealedEntry> {
     const { prefix } = this.dialect;
     const select = `SELECT seq, hash, text FROM ${prefix}entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?`;
-    let before = emptyHead;
+    let before = after;
     for (;;) {
       const page = rowsAs(entryRow, await this.sql.rows(select, [this.product, before.seq, pageSize]));
       for (const row of page) {

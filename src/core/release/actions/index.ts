@@ -1,10 +1,12 @@
 import * as z from 'zod';
 import { Facts, type FactKey } from '../facts';
 import type { Circumstances } from './action';
+import { announced } from './announced';
 import { attached } from './attached';
 import { failed } from './failed';
 import { promoted } from './promoted';
 import { published } from './published';
+import { refused } from './refused';
 import { result } from './result';
 import { rolledBack } from './rolled-back';
 import { signedOff } from './signed-off';
@@ -20,8 +22,10 @@ export const actionSchema = z.discriminatedUnion('kind', [
   staged.schema,
   failed.schema,
   attached.schema,
+  refused.schema,
+  announced.schema,
 ]);
-const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed, attached];
+const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed, attached, refused, announced];
 
 export type Action = z.infer<typeof actionSchema>;
 

@@ -5,6 +5,7 @@ import {
   foldInto,
   headAfter,
   openEntry,
+  type Head,
   type SealedEntry,
 } from '../../../core/release/entry';
 import { factName, Facts, type FactKey, type SetFact } from '../../../core/release/facts';
@@ -89,9 +90,11 @@ export class CommitContent implements LedgerContent {
     );
   }
 
-  async *entries(): AsyncGenerator<SealedEntry> {
-    let before = emptyHead;
-    for await (const [path, content] of this.filesIn(folders.entries)) {
+  async *entries(after: Head = emptyHead): AsyncGenerator<SealedEntry> {
+    let before = after;
+    const { seq: last } = this.commit.state;
+    const files = after.seq === 0 ? this.filesIn(folders.entries) : this.entryFiles(after.seq + 1, last);
+    for await (const [path, content] of files) {
       const text = content.toString('utf8');
       const sealed = openEntry({ text, hash: sha256(text) }, before);
       if (entryAt(path) !== sealed.entry.seq || sealed.entry.product !== this.commit.state.product) {
@@ -103,6 +106,19 @@ export class CommitContent implements LedgerContent {
     const { seq, hash } = this.commit.state;
     if (before.seq !== seq || before.hash !== hash) {
       throw changedOutside(seq, `it is said to be the last, and ${before.seq} is, or it is another one`);
+    }
+  }
+
+  /** The files of some entries, in their order. */
+  private async *entryFiles(from: number, to: number): AsyncGenerator<[Path, Buffer]> {
+    for (let seq = from; seq <= to; seq += filesAtOnce) {
+      const count = Math.min(filesAtOnce, to - seq + 1);
+      const paths = Array.from({ length: count }, (_, at) => entryPath(seq + at));
+      const found = await this.files(paths);
+      yield* paths.flatMap((path): [Path, Buffer][] => {
+        const content = found.get(path);
+        return content === undefined ? [] : [[path, content]];
+      });
     }
   }
 

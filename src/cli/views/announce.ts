@@ -1,0 +1,16 @@
+import type { AnnounceResult } from '../../results/announce';
+import type { Look } from '../answer';
+import { formatCount } from './format';
+
+/** What each receiver was told. */
+export function announceView({ product, receivers }: AnnounceResult, { style }: Look): string {
+  return receivers
+    .map(({ receiver, delivered, failed }) => {
+      const name = style.strong(receiver);
+      const count = delivered === 0 ? 'nothing new' : `told of ${formatCount(delivered, 'event')}`;
+      return failed === null
+        ? `${name}: ${count}; it knows everything of ${product}`
+        : `${name}: ${count}; ${style.bad('not told')} of the rest: ${failed}`;
+    })
+    .join('\n');
+}

@@ -1,0 +1,83 @@
+import type { SealedEntry } from './entry';
+import type { PlacedImage } from './release';
+
+/** What may be announced. */
+export const announcedKinds = ['published', 'promoted', 'rolled-back', 'refused'] as const;
+export type AnnouncedKind = (typeof announcedKinds)[number];
+
+/** An event (CloudEvents 1.0, "Context Attributes"), as the structured mode of its JSON format writes it. */
+export interface CloudEvent {
+  readonly specversion: '1.0';
+  /** The hash of the entry: another event never has it, and the same event sent twice has the same. */
+  readonly id: string;
+  readonly source: string;
+  readonly type: string;
+  readonly subject: string;
+  readonly time: string;
+  /** Events of one source stand in the order of this text (the extension "sequence"). */
+  readonly sequence: string;
+  readonly datacontenttype: 'application/json';
+  readonly data: object;
+}
+
+/** What an entry is announced as; undefined where it is nothing that is announced. */
+export function eventOf({ entry, hash }: SealedEntry, kinds: readonly AnnouncedKind[]): CloudEvent | undefined {
+  const { product, seq, at, actor, action } = entry;
+  const kind = kinds.find((each) => each === action.kind);
+  const data = kind === undefined ? undefined : dataOf(action);
+  return data === undefined
+    ? undefined
+    : {
+        specversion: '1.0',
+        id: hash,
+        source: `hod/${product}`,
+        type: `hod.${action.kind}`,
+        subject: data.environment,
+        time: at,
+        sequence: String(seq).padStart(12, '0'),
+        datacontenttype: 'application/json',
+        data: { product, seq, actor, ...data },
+      };
+}
+
+/** What is told of an action, beside where it was. */
+type EventData = { readonly environment: string } & Readonly<Record<string, unknown>>;
+
+function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
+  switch (action.kind) {
+    case 'published':
+    case 'promoted': {
+      const { environment, version, commit, branch, build, run, images, comings } = action;
+      const ways = new Map(comings?.map(({ image, way }) => [image, way]));
+      return {
+        environment,
+        ...(action.kind === 'promoted' ? { from: action.from } : {}),
+        ...{ version, commit, branch, build, run },
+        images: images.map((each) => ({ ...placeOf(each), way: ways.get(each.image) })),
+      };
+    }
+    case 'rolled-back': {
+      const { environment, reason, served } = action;
+      return {
+        environment,
+        reason,
+        images: served.map(({ image, is }) =>
+          is === null ? { image, digest: null } : { ...placeOf(is), version: is.version, commit: is.commit },
+        ),
+      };
+    }
+    case 'refused': {
+      const { environment, command, code, object, reason } = action;
+      return { environment, command, code, object, reason };
+    }
+    default:
+      return undefined;
+  }
+}
+
+function placeOf({ image, repository, digest }: PlacedImage): Pick<PlacedImage, 'image' | 'repository' | 'digest'> {
+  return { image, repository, digest };
+}
+
+/** The header in which the body of an announcement is signed: HMAC-SHA-256 (RFC 2104) over its bytes, in hexadecimal digits. */
+export const signatureHeader = 'hod-body-hmac';

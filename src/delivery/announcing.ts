@@ -1,0 +1,256 @@
+import { createHmac } from 'node:crypto';
+import { whyExposed } from '../core/access/destinations';
+import { HodError } from '../core/errors';
+import { eventOf, signatureHeader, type CloudEvent } from '../core/release/announcements';
+import { headAfter, type Head } from '../core/release/entry';
+import type { FactKey } from '../core/release/facts';
+import type { Ledger } from '../ledger/ledger';
+import { readBody } from '../registry/http/read-body';
+import type { Patience } from '../registry/http/wire';
+import { Wires } from '../registry/http/wires';
+import { withLedger } from '../session/open-ledger';
+import type { Session } from '../session/session';
+import type { Config, ReceiverConfig } from '../workspace/config';
+import { readSecret } from '../workspace/secrets';
+import { appendDeciding } from './record';
+
+/** How it went to tell one receiver. */
+export interface Told {
+  readonly receiver: string;
+  readonly delivered: number;
+  /** Why it was not told of more; undefined where it knows everything. */
+  readonly failed: string | undefined;
+  /** The last entry that it knows of, or need not know of. */
+  readonly through: Head;
+}
+
+/** How long a receiver may take, and how much it is told: a release does not wait for it. */
+interface Pace {
+  readonly patience: Patience;
+  /** Milliseconds for all of it. */
+  readonly budget: number;
+}
+
+/** Beside other work. */
+const inPassing: Pace = { patience: { connect: 2_000, idle: 3_000, whole: 3_000, retry: 0 }, budget: 5_000 };
+/** Where nothing else is to be done. */
+const patiently: Pace = { patience: { connect: 10_000, idle: 30_000, whole: 30_000, retry: 0 }, budget: 600_000 };
+
+/** What a command does, for those who are told that a rule refused it. */
+export interface AnnouncedWork {
+  readonly command: 'publish' | 'promote' | 'rollback';
+  readonly environment: string;
+}
+
+/** Who does something, as the ledger keeps it. */
+type Doing = Pick<Session, 'secrets' | 'observer'>;
+
+/**
+ * Runs work that writes to the ledger, and then tells receivers what it says since they were told last, whoever wrote it. That a
+ * receiver is down is noted, and never changes what becomes of the work.
+ */
+export async function withAnnouncing<T>(
+  config: Config,
+  session: Doing,
+  { about, actor, dryRun }: { about?: AnnouncedWork; actor: () => Promise<string>; dryRun: boolean },
+  work: (ledger: Ledger) => Promise<T>,
+): Promise<T> {
+  return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
+    if (dryRun || config.receivers.length === 0) {
+      return work(ledger);
+    }
+    const { head } = await ledger.read([]);
+    try {
+      return await work(ledger);
+    } catch (error) {
+      if (about !== undefined && error instanceof HodError && error.fault === 'refused') {
+        await quietly(session, () => recordRefusal(error, about, { config, session, ledger, actor }));
+      }
+      throw error;
+    } finally {
+      await quietly(session, async () => {
+        const told = await announce(config, session, ledger, { start: head, actor: await actor(), pace: inPassing });
+        told.forEach(({ receiver, failed }) => {
+          if (failed !== undefined) {
+            session.observer.note(
+              `${receiver} was not told: ${failed}; the next command tries again, or \`hod announce\``,
+            );
+          }
+        });
+      });
+    }
+  });
+}
+
+/** Tells all receivers everything that they were not told yet. Throws nothing for one that is down. */
+export async function announceAll(
+  config: Config,
+  session: Doing,
+  ledger: Ledger,
+  actor: string,
+): Promise<readonly Told[]> {
+  const { head } = await ledger.read([]);
+  return announce(config, session, ledger, { start: head, actor, pace: patiently });
+}
+
+/** So many entries are looked through for what was not told. */
+const lookedThrough = 1_000;
+
+/** What each receiver was not told yet: how many events, up to a thousand entries on, and since when the first of them waits. */
+export async function undelivered(
+  { receivers }: Config,
+  ledger: Pick<Ledger, 'read' | 'entries'>,
+): Promise<{ receiver: string; undelivered: number; since: string | null }[]> {
+  if (receivers.length === 0) {
+    return [];
+  }
+  const { facts } = await ledger.read(receivers.map(({ name }): FactKey => ({ kind: 'announced', key: name })));
+  return Promise.all(
+    receivers.map(async ({ name, kinds }) => {
+      const from = facts.get('announced', name);
+      const waiting: string[] = [];
+      if (from !== undefined) {
+        for await (const sealed of ledger.entries(from)) {
+          const event = eventOf(sealed, kinds);
+          waiting.push(...(event === undefined ? [] : [event.time]));
+          if (sealed.entry.seq - from.seq >= lookedThrough) {
+            break;
+          }
+        }
+      }
+      return { receiver: name, undelivered: waiting.length, since: waiting[0] ?? null };
+    }),
+  );
+}
+
+/** Work whose failure is noted, and nothing more. */
+async function quietly({ observer }: Doing, work: () => Promise<unknown>): Promise<void> {
+  try {
+    await work();
+  } catch (error) {
+    if (!(error instanceof HodError)) {
+      throw error;
+    }
+    observer.note(`nobody was told of this: ${error.message}`);
+  }
+}
+
+/** A refusal changes nothing; where somebody is to be told of it, it is an entry. */
+async function recordRefusal(
+  { code, problem }: HodError,
+  about: AnnouncedWork,
+  { config, session, ledger, actor }: { config: Config; session: Doing; ledger: Ledger; actor: () => Promise<string> },
+): Promise<void> {
+  const { secrets, observer } = session;
+  const text = (lines: HodError['problem']['why']): string => secrets.redact([lines ?? []].flat().join('; '));
+  const action = { kind: 'refused', ...about, code, object: text(problem.object), reason: text(problem.why) } as const;
+  const context = { ledger, product: config.product, actor: await actor(), observer };
+  await appendDeciding(context, async () => {
+    const { head } = await ledger.read([]);
+    return { head, actions: [action], value: undefined };
+  });
+}
+
+/** Tells each receiver, in order, of what it does not know; and the ledger, how far each has come. */
+async function announce(
+  config: Config,
+  session: Doing,
+  ledger: Ledger,
+  { start, actor, pace }: { start: Head; actor: string; pace: Pace },
+): Promise<Told[]> {
+  const { receivers, product } = config;
+  const { observer } = session;
+  const wires = new Wires(pace.patience, observer, 1);
+  const keys = receivers.map(({ name }): FactKey => ({ kind: 'announced', key: name }));
+  const { facts } = await ledger.read(keys);
+  try {
+    const told = await Promise.all(
+      receivers.map((receiver) =>
+        // One that is new is told of what comes from now on.
+        tell(receiver, facts.get('announced', receiver.name) ?? start, { config, session, ledger, wires, pace }),
+      ),
+    );
+    await appendDeciding({ ledger, product, actor, observer }, async () => {
+      const now = await ledger.read(keys);
+      const further = told.filter(({ receiver, delivered, through }) => {
+        const known = now.facts.get('announced', receiver);
+        return known === undefined || (delivered > 0 && through.seq > known.seq);
+      });
+      const action = {
+        kind: 'announced' as const,
+        receivers: further.map(({ receiver, through }) => ({ receiver, ...through })),
+      };
+      return { head: now.head, actions: further.length === 0 ? [] : [action], value: undefined };
+    });
+    return told;
+  } finally {
+    await wires.close();
+  }
+}
+
+interface TellContext {
+  readonly config: Config;
+  readonly session: Doing;
+  readonly ledger: Ledger;
+  readonly wires: Wires;
+  readonly pace: Pace;
+}
+
+async function tell(receiver: ReceiverConfig, from: Head, context: TellContext): Promise<Told> {
+  const { config, session, ledger, wires, pace } = context;
+  const { name } = receiver;
+  const begun = performance.now();
+  let [through, delivered] = [from, 0];
+  try {
+    const key = await readSecret(receiver.key, `announcements to ${name}`, {
+      folder: config.folder,
+      secrets: session.secrets,
+    });
+    for await (const sealed of ledger.entries(from)) {
+      const event = eventOf(sealed, receiver.kinds);
+      if (event !== undefined) {
+        if (performance.now() - begun > pace.budget) {
+          return { receiver: name, delivered, through, failed: 'there is more than it takes in so short a time' };
+        }
+        const failed = await send(event, receiver, key, wires);
+        if (failed !== undefined) {
+          return { receiver: name, delivered, through, failed };
+        }
+        delivered += 1;
+      }
+      through = headAfter(sealed);
+    }
+    return { receiver: name, delivered, through, failed: undefined };
+  } catch (error) {
+    if (error instanceof HodError) {
+      return { receiver: name, delivered, through, failed: error.message };
+    }
+    throw error;
+  }
+}
+
+/** The most of an answer that is read: nothing of it matters. */
+const answerLimit = 64 * 1024;
+
+/** Sends one event (CloudEvents HTTP protocol binding, "Structured Content Mode"). Answers why it was not taken. */
+async function send(
+  event: CloudEvent,
+  { name, url }: ReceiverConfig,
+  key: string,
+  wires: Wires,
+): Promise<string | undefined> {
+  const body = JSON.stringify(event);
+  const exposed = whyExposed(url);
+  if (exposed !== undefined) {
+    return exposed;
+  }
+  const about = { purpose: 'could not announce', object: name };
+  const headers = {
+    'content-type': 'application/cloudevents+json; charset=utf-8',
+    [signatureHeader]: createHmac('sha256', key).update(body).digest('hex'),
+  };
+  const response = await wires.own(url, undefined).send({ url, method: 'POST', headers, body }, about);
+  await readBody(response, answerLimit);
+  const { statusCode } = response;
+  return statusCode >= 200 && statusCode < 300 ? undefined : `${url.host} answered ${statusCode}`;
+}
