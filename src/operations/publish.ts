@@ -1,8 +1,7 @@
-import type { Build, BuildOptions } from '../core/release/build';
+import type { BuildOptions } from '../core/release/build';
 import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
-import { isFollowed, type Following } from '../core/release/following';
 import { cleanForVersion, historyForNext } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
@@ -18,12 +17,13 @@ import { commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
 import { gather, type GatheredItem } from '../delivery/sources/gather';
 import { readBuild } from '../delivery/sources/read-build';
+import { readFollowing } from '../delivery/sources/read-following';
 import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type SessionOptions } from '../session/session';
 import { chosenComponents, type Config } from '../workspace/config';
-import { branchesWith, tagsUpTo, usualBranches } from '../workspace/git';
+import { tagsUpTo } from '../workspace/git';
 
 /** What `publish` is told. */
 export interface PublishOptions extends SessionOptions, BuildOptions, DespiteOptions {
@@ -85,19 +85,6 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       return toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
     });
   });
-}
-
-/** Whether a build is of a branch that the first environment follows. */
-async function readFollowing(
-  { folder, environments }: Config,
-  { branch, pullRequest, commit }: Build,
-): Promise<Following> {
-  const [{ follows }] = environments;
-  const branches = follows ?? (await usualBranches(folder));
-  // Where the branch does not settle it, the commit may.
-  const isSettled = pullRequest || (branch !== undefined && isFollowed(branch, branches));
-  const containing = isSettled ? [] : await branchesWith(folder, commit);
-  return { branches, usual: follows === undefined, branch, pullRequest, containing };
 }
 
 /** What git tells of the order of builds, and the registry and git of the highest version. */

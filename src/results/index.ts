@@ -17,6 +17,7 @@ import { sandboxResultSchema } from './sandbox';
 import { showResultSchema } from './show';
 import { stageResultSchema } from './stage';
 import { statusResultSchema } from './status';
+import { rebuildResultSchema } from './rebuild';
 import { repositoriesResultSchema, tagsResultSchema } from './tags';
 import { touchedResultSchema } from './touched';
 
@@ -46,6 +47,7 @@ export const resultSchemas = {
   repositories: repositoriesResultSchema,
   'ledger-verify': ledgerResultSchema,
   'ledger-copy': ledgerCopyResultSchema,
+  'ledger-rebuild': rebuildResultSchema,
   'publish-products': productsSchema(publishResultSchema),
   'promote-products': productsSchema(promoteResultSchema),
   'status-products': productsSchema(statusResultSchema),

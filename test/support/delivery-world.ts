@@ -23,6 +23,9 @@ import { Judge } from '../../src/delivery/judge';
 import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
 import { takeBack, type Place } from '../../src/delivery/take-back';
+import type { Remains } from '../../src/delivery/rebuild';
+import { readRecord, recordType } from '../../src/core/release/release-record';
+import { allBytes } from '../../src/core/bytes';
 import type { Ledger } from '../../src/ledger/ledger';
 import { silent } from '../../src/session/observer';
 
@@ -55,7 +58,8 @@ export class Killed extends Error {}
 interface Registry {
   readonly tags: Map<Tag, Digest>;
   readonly manifests: Map<Digest, Manifest>;
-  readonly blobs: Set<Digest>;
+  /** The bytes of those that somebody reads again. */
+  readonly blobs: Map<Digest, Uint8Array | undefined>;
 }
 const manner = { records: true, mend: false };
 
@@ -204,6 +208,76 @@ export class DeliveryWorld {
     return this.registry(environment, image).tags;
   }
 
+  /** The same registries with another ledger, which goes its own way from here. */
+  fork(entries: readonly SealedEntry[]): DeliveryWorld {
+    const fork = new DeliveryWorld(this.commits, this.environments, this.turn, this.follows);
+    this.registries.forEach(({ tags, manifests, blobs }, key) => {
+      fork.registries.set(key, { tags: new Map(tags), manifests: new Map(manifests), blobs: new Map(blobs) });
+    });
+    for (const sealed of entries) {
+      foldInto(fork.facts, sealed.entry);
+      fork.entries.push(sealed);
+      fork.head = headAfter(sealed);
+    }
+    fork.minutes = this.minutes;
+    return fork;
+  }
+
+  /** What is left of the ledger in the registries. */
+  remains(): Remains {
+    const found = [...this.registries].flatMap(([key, { manifests, blobs }]) => {
+      const [environment = '', image = ''] = key.split(' ');
+      return [...manifests.values()].flatMap((manifest) => {
+        const bytes =
+          manifest.kind === 'image' && manifest.artifactType === recordType
+            ? blobs.get(manifest.config.digest)
+            : undefined;
+        const record = bytes === undefined ? undefined : readRecord(bytes);
+        const placed = record?.images.find((each) => each.image === image && each.digest === manifest.subject?.digest);
+        return record === undefined || placed === undefined ? [] : [{ environment, record, placed }];
+      });
+    });
+    const repositoryOf = (environment: string, image: string) =>
+      formatRepository(parseRepository(`${environment}.test/skerry/${image}`));
+    return {
+      product,
+      environments: Object.entries(this.environments).map(([name, { rules }], at, all) => {
+        return { name, after: all[at - 1]?.[0], rulesOf: () => rules };
+      }),
+      releases: new Map(found.map(({ record }) => [record.release, record])),
+      arrivals: new Map(
+        Object.keys(this.environments).map((name) => {
+          const here = found.filter(({ environment }) => environment === name);
+          return [
+            name,
+            [...new Set(here.map(({ record }) => record.release))].map((release) => ({
+              release,
+              images: here
+                .filter(({ record }) => record.release === release)
+                .map(({ placed }) => ({ ...placed, repository: repositoryOf(name, placed.image) })),
+              attached: [],
+            })),
+          ];
+        }),
+      ),
+      served: (repository, tag) => {
+        const { registry, name } = parseRepository(repository);
+        return this.registry(registry.replace('.test', ''), name.replace('skerry/', '')).tags.get(tag);
+      },
+      following: async ({ branch }) => ({
+        branches: this.follows,
+        usual: false,
+        branch,
+        pullRequest: false,
+        containing: [],
+      }),
+      dayOf: async () => undefined,
+      orders: this.context(Infinity).orders,
+      actor: 'rebuilt',
+      now: this.now(),
+    };
+  }
+
   private environment(name: string): WorldEnvironment {
     const found = this.environments[name];
     if (found === undefined) {
@@ -249,7 +323,7 @@ export class DeliveryWorld {
 
   private registry(environment: string, image: string): Registry {
     const key = `${environment} ${image}`;
-    const known = this.registries.get(key) ?? { tags: new Map(), manifests: new Map(), blobs: new Set() };
+    const known = this.registries.get(key) ?? { tags: new Map(), manifests: new Map(), blobs: new Map() };
     this.registries.set(key, known);
     return known;
   }
@@ -294,15 +368,18 @@ export class DeliveryWorld {
           await step();
           const there = this.registry(environment, from.name.replace('skerry/', '')).blobs.has(digest);
           if (there) {
-            blobs.add(digest);
+            blobs.set(digest, this.registry(environment, from.name.replace('skerry/', '')).blobs.get(digest));
           }
           return there ? { mounted: true } : { mounted: false, upload: undefined };
         },
         check: () => Promise.reject(new Error('nothing is rehearsed')),
         // Content has to be sent, which takes its time: what was looked up before is looked up again.
-        upload: async ({ digest }) => {
+        upload: async (blob, source) => {
           await step();
-          blobs.add(digest);
+          blobs.set(
+            blob.digest,
+            blob.mediaType === recordType ? await allBytes(await source.openBlob(blob)) : undefined,
+          );
         },
       },
       referrers: { attachedTo: () => Promise.resolve([]), listsByItself: () => Promise.resolve(true) },

@@ -2,14 +2,15 @@ import { Option } from '@commander-js/extra-typings';
 import { HodError } from '../../core/errors';
 import type { ImportOptions } from '../../operations/ledger-import';
 import { answer } from '../answer';
-import { command, configOption, dryRunOption, group } from '../options';
+import { actorOption, command, configOption, dryRunOption, group, quietOption, verboseOption } from '../options';
 
 /** `hod ledger`. */
 export function ledgerCommand() {
   return group('ledger', 'check the record of the product, and carry it elsewhere')
     .addCommand(verifyCommand())
     .addCommand(exportCommand())
-    .addCommand(importCommand());
+    .addCommand(importCommand())
+    .addCommand(rebuildCommand());
 }
 
 function verifyCommand() {
@@ -57,6 +58,23 @@ function sourceOf(file: string | undefined, ledger: string | undefined): ImportO
     why: file === undefined ? 'neither was given' : 'both were given',
     next: 'name the file that `hod ledger export` wrote, or another ledger with --from',
   });
+}
+
+function rebuildCommand() {
+  return command('rebuild', 'make a new ledger of what the registries tell, where the old one is lost', [
+    ['hod ledger rebuild --dry-run', 'what would be known, and what would not?'],
+    ['hod ledger rebuild', 'into the ledger that hod.yaml names, which must be empty'],
+  ])
+    .addOption(configOption())
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
+    .action(async (options) => {
+      const { rebuildLedger } = await import('../../operations/ledger-rebuild');
+      const { rebuildView } = await import('../views/ledger');
+      await answer(options, (run) => rebuildLedger({ ...options, ...run }), rebuildView);
+    });
 }
 
 function importCommand() {

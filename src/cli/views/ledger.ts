@@ -1,7 +1,9 @@
 import { shortDigest } from '../../core/oci/digest';
 import type { LedgerCopyResult, LedgerResult } from '../../results/ledger';
 import type { Look } from '../answer';
-import { formatCount } from './format';
+import { shortCommit } from '../../core/commit';
+import type { RebuildResult } from '../../results/rebuild';
+import { formatCount, grouped } from './format';
 
 /** What `ledger verify` answers to people. */
 export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, { style }: Look): string {
@@ -24,6 +26,25 @@ export function importView(result: LedgerCopyResult, { style }: Look): string {
   const there = present === 0 ? '' : `; ${present} were there already`;
   const verb = dryRun ? 'Would add' : 'Added';
   return `${verb} ${count(written, 'entry', 'entries')} of ${style.strong(product)} from ${from} to ${to}${there}`;
+}
+
+/** What `ledger rebuild` answers to people. */
+export function rebuildView(result: RebuildResult, { style }: Look): string {
+  const { product, ledger, dryRun, entries, releases, environments, notRecovered } = result;
+  const verb = dryRun ? 'Would make' : 'Made';
+  return [
+    `${verb} a ledger of ${style.strong(product)} in ${ledger}: ${formatCount(releases, 'release')}, ${count(entries, 'entry', 'entries')}`,
+    ...environments.map(({ environment, serves }) => {
+      const groups = grouped(serves, ({ version, commit }) => version ?? shortCommit(commit));
+      const names = groups.map((group) => {
+        const [{ version, commit }] = group;
+        return `${version ?? shortCommit(commit)} (${group.map(({ image }) => image).join(', ')})`;
+      });
+      return `  ${style.strong(environment)} serves ${names.join('; ') || 'nothing'}`;
+    }),
+    style.notice('What the registries do not tell:'),
+    ...notRecovered.map(({ what, detail }) => `  ${what}: ${detail}`),
+  ].join('\n');
 }
 
 function count(number: number, one: string, many: string): string {

@@ -1,0 +1,304 @@
+import type { CommitId } from '../core/commit';
+import { HodError } from '../core/errors';
+import type { Digest } from '../core/oci/digest';
+import type { RepositoryName } from '../core/oci/reference';
+import type { Action } from '../core/release/actions';
+import type { Attached } from '../core/release/actions/attaching';
+import type { Build } from '../core/release/build';
+import { servedIn } from '../core/release/coming';
+import { inSpiteOfNothing } from '../core/release/despite';
+import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../core/release/entry';
+import { Facts, stepKey, tagKey, type Release } from '../core/release/facts';
+import type { Following } from '../core/release/following';
+import { together } from '../core/release/knowledge';
+import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
+import { decidePublication, publishedAction, type Publication } from '../core/release/publication';
+import type { PlacedImage, ReleaseId } from '../core/release/release';
+import type { ReleaseRecord } from '../core/release/release-record';
+import type { Verdict, Plan } from '../core/release/verdict';
+import { decideWayBack, rolledBackAction } from '../core/release/way-back';
+import type { RulesOf } from '../core/tags/rules';
+import type { Tag } from '../core/tags/tag';
+import type { Timestamp } from '../core/time';
+import type { Orders } from './delivery';
+import { Judge } from './judge';
+
+/** An environment whose ledger was lost. */
+export interface LostEnvironment {
+  readonly name: string;
+  readonly after: string | undefined;
+  readonly rulesOf: RulesOf;
+}
+
+/** What the registries of an environment tell of a release: those of its images that have its record there. */
+export interface FoundArrival {
+  readonly release: ReleaseId;
+  readonly images: readonly PlacedImage[];
+  readonly attached: Attached;
+}
+
+/** Everything that a ledger is made of again. */
+export interface Remains {
+  readonly product: string;
+  /** In the order in which releases pass through them. */
+  readonly environments: readonly LostEnvironment[];
+  readonly releases: ReadonlyMap<ReleaseId, ReleaseRecord>;
+  /** By environment. */
+  readonly arrivals: ReadonlyMap<string, readonly FoundArrival[]>;
+  /** What each tag leads to now. */
+  readonly served: (repository: RepositoryName, tag: Tag) => Digest | undefined;
+  readonly following: (record: ReleaseRecord) => Promise<Following>;
+  /** The day of a commit, `YYYYMMDD`; undefined where git does not know it. */
+  readonly dayOf: (commit: CommitId) => Promise<string | undefined>;
+  readonly orders: Orders;
+  readonly actor: string;
+  readonly now: Timestamp;
+}
+
+/** A ledger that was made again, and what of it is not as it was. */
+export interface Rebuilt {
+  readonly entries: readonly SealedEntry[];
+  readonly facts: Facts;
+  /** Environments whose tags lead to something else than was made out. */
+  readonly unexplained: readonly { readonly environment: string; readonly tags: readonly string[] }[];
+}
+
+/**
+ * Makes a ledger of what registries tell: plays the publications again in the order of their time, then the promotions into each
+ * environment in the same order, by the very rules that decided about them; and where an environment serves something older
+ * than that leads to, the rollback that it must have had.
+ */
+export async function rebuild(remains: Remains): Promise<Rebuilt> {
+  const { environments, arrivals, releases } = remains;
+  const ledger = new MemoryLedger(remains.product, remains.actor);
+  const unexplained: { environment: string; tags: readonly string[] }[] = [];
+  for (const environment of environments) {
+    const found = [...(arrivals.get(environment.name) ?? [])].sort((a, b) => inTime(releases, a, b));
+    for (const arrival of found) {
+      const record = releases.get(arrival.release);
+      if (record !== undefined) {
+        await (environment.after === undefined
+          ? publishAgain(record, arrival, environment, ledger, remains)
+          : promoteAgain(arrival, environment, environment.after, ledger, remains));
+      }
+    }
+    const tags = await takeBackAgain(environment, ledger, remains);
+    if (tags.length > 0) {
+      unexplained.push({ environment: environment.name, tags });
+    }
+  }
+  return { entries: ledger.sealed, facts: ledger.facts, unexplained };
+}
+
+function inTime(releases: Remains['releases'], a: FoundArrival, b: FoundArrival): number {
+  const [one, other] = [a, b].map(({ release }) => releases.get(release)?.published ?? '');
+  return (one ?? '') < (other ?? '') ? -1 : 1;
+}
+
+/** A ledger in memory, whose registries serve what it says. */
+class MemoryLedger {
+  readonly facts = new Facts();
+  readonly sealed: SealedEntry[] = [];
+  head: Head = emptyHead;
+
+  constructor(
+    private readonly product: string,
+    private readonly actor: string,
+  ) {}
+
+  add(action: Action, at: Timestamp): void {
+    const sealed = entryAfter(this.head, { product: this.product, at, actor: this.actor, action });
+    foldInto(this.facts, sealed.entry);
+    this.sealed.push(sealed);
+    this.head = headAfter(sealed);
+  }
+
+  /** Decides as if the registries served what this ledger says. */
+  judge(places: readonly RepositoryName[], orders: Orders): Judge {
+    const unasked = (): Promise<never> => Promise.reject(new Error('nothing is read while a ledger is made again'));
+    const read = async () => ({ head: this.head, facts: this.facts });
+    return new Judge(
+      { ledger: { read }, orders },
+      [...new Set(places)].map((label) => ({
+        target: {
+          label,
+          readManifest: unasked,
+          openBlob: unasked,
+          manifests: {
+            get: unasked,
+            resolve: async (tag) => this.facts.get('tag', `${label}:${tag}`)?.digest,
+          },
+          tags: { list: () => noTags() },
+        },
+      })),
+    );
+  }
+
+  /** The same ledger without its last entries. */
+  upTo(count: number): MemoryLedger {
+    const earlier = new MemoryLedger(this.product, this.actor);
+    this.sealed.slice(0, count).forEach(({ entry }) => earlier.add(entry.action, entry.at));
+    return earlier;
+  }
+}
+
+async function* noTags(): AsyncGenerator<Tag> {
+  yield* await Promise.resolve([]);
+}
+
+function arrivingOf({ images }: FoundArrival) {
+  return images.map(({ image, digest, repository }) => ({ image, digest, repository }));
+}
+
+async function publishAgain(
+  record: ReleaseRecord,
+  arrival: FoundArrival,
+  { name, rulesOf }: LostEnvironment,
+  ledger: MemoryLedger,
+  remains: Remains,
+): Promise<void> {
+  const { product, orders, now } = remains;
+  const { version, commit, branch, build: number, run } = record;
+  const build: Build = {
+    commit,
+    branch,
+    number,
+    run,
+    pullRequest: false,
+    date: await remains.dayOf(commit),
+    dirty: false,
+    shallow: false,
+    version:
+      version === undefined
+        ? { kind: 'none', near: [] }
+        : { kind: 'given', version, source: 'the record of the release' },
+  };
+  const images = arrivingOf(arrival);
+  const publication: Publication = {
+    product,
+    environment: name,
+    rulesOf,
+    following: await remains.following(record),
+    build,
+    images,
+    claims: [],
+    strictOrder: false,
+    despite: inSpiteOfNothing,
+  };
+  const judge = ledger.judge(
+    images.map(({ repository }) => repository),
+    orders,
+  );
+  const { value } = await judge.rehearse((known) => together([decidePublication(publication, known)]));
+  const [verdict] = value;
+  if (verdict !== undefined) {
+    const action = publishedAction(publication, verdict, [...arrival.images]);
+    ledger.add(withAttached(action, arrival), record.published ?? now);
+  }
+}
+
+async function promoteAgain(
+  arrival: FoundArrival,
+  { name, rulesOf }: LostEnvironment,
+  from: string,
+  ledger: MemoryLedger,
+  { product, orders, now, dayOf }: Remains,
+): Promise<void> {
+  const release: Release | undefined = ledger.facts.get('release', arrival.release);
+  if (release === undefined) {
+    return;
+  }
+  const images = arrivingOf(arrival).map((each) => {
+    return { ...each, kind: 'image' as const, platforms: [], annotations: [], attached: [] };
+  });
+  const promotion: Promotion = {
+    product,
+    parts: [{ release, images, date: await dayOf(release.commit) }],
+    from,
+    environment: name,
+    rulesOf,
+    entryRules: { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [], attached: [] },
+    now,
+    strictOrder: false,
+    despite: inSpiteOfNothing,
+  };
+  const judge = ledger.judge(
+    images.map(({ repository }) => repository),
+    orders,
+  );
+  const { value } = await judge.rehearse((known) => decidePromotion(promotion, known));
+  const [verdict]: readonly Verdict<Plan>[] = value;
+  if (verdict !== undefined) {
+    ledger.add(withAttached(promotedAction(promotion, verdict, [...arrival.images], false), arrival), now);
+  }
+}
+
+function withAttached(action: Action, { attached }: FoundArrival): Action {
+  return attached.length > 0 && (action.kind === 'published' || action.kind === 'promoted')
+    ? { ...action, attached }
+    : action;
+}
+
+/**
+ * Where the moving tags of an environment lead elsewhere than the ledger says: the rollback after which they lead where they do,
+ * if there is one. Answers those that lead elsewhere still.
+ */
+async function takeBackAgain(
+  { name }: LostEnvironment,
+  ledger: MemoryLedger,
+  remains: Remains,
+): Promise<readonly string[]> {
+  const astray = astrayIn(name, ledger.facts, remains);
+  if (astray.length === 0) {
+    return [];
+  }
+  const places = new Map(servedIn(ledger.facts, name).map(({ image, repository }) => [image, repository]));
+  const judge = ledger.judge([...places.values()], remains.orders);
+  const steps = ledger.facts.get('environment', name)?.steps ?? 0;
+  for (let step = steps; step >= 1; step -= 1) {
+    const of = ledger.facts.get('step', stepKey(name, step))?.of;
+    if (of === undefined) {
+      continue;
+    }
+    const rollback = {
+      environment: name,
+      to: of.version === undefined ? { commit: of.commit } : { version: of.version },
+      reason: 'found so when the ledger was made again',
+      places,
+    };
+    const decided = await judge.decide((known) => decideWayBack(rollback, known)).catch(refusedOnly);
+    const [action] = decided === undefined ? [] : rolledBackAction(rollback, decided.value);
+    if (action !== undefined) {
+      const after = ledger.upTo(ledger.sealed.length);
+      after.add(action, remains.now);
+      if (astrayIn(name, after.facts, remains).length === 0) {
+        ledger.add(action, remains.now);
+        return [];
+      }
+    }
+  }
+  return astray;
+}
+
+function refusedOnly(error: unknown): undefined {
+  if (error instanceof HodError && error.fault === 'refused') {
+    return undefined;
+  }
+  throw error;
+}
+
+/** The moving tags of an environment that lead elsewhere than the ledger says. */
+function astrayIn(environment: string, facts: Facts, { served }: Remains): string[] {
+  const steps = facts.get('environment', environment)?.steps ?? 0;
+  const tags = new Map<string, { repository: RepositoryName; tag: Tag }>();
+  for (let step = 1; step <= steps; step += 1) {
+    facts.get('step', stepKey(environment, step))?.tags.forEach(({ repository, tag }) => {
+      tags.set(tagKey(repository, tag), { repository, tag });
+    });
+  }
+  return [...tags].flatMap(([key, { repository, tag }]) => {
+    const fact = facts.get('tag', key);
+    const wanted = fact?.gone === true ? undefined : fact?.digest;
+    return served(repository, tag) === wanted ? [] : [key];
+  });
+}

@@ -1,0 +1,17 @@
+import { isFollowed, type Following } from '../../core/release/following';
+import type { Build } from '../../core/release/build';
+import type { Config } from '../../workspace/config';
+import { branchesWith, usualBranches } from '../../workspace/git';
+
+/** Whether a build is of a branch that the first environment follows. */
+export async function readFollowing(
+  { folder, environments }: Config,
+  { branch, pullRequest, commit }: Pick<Build, 'branch' | 'pullRequest' | 'commit'>,
+): Promise<Following> {
+  const [{ follows }] = environments;
+  const branches = follows ?? (await usualBranches(folder));
+  // Where the branch does not settle it, the commit may.
+  const isSettled = pullRequest || (branch !== undefined && isFollowed(branch, branches));
+  const containing = isSettled ? [] : await branchesWith(folder, commit);
+  return { branches, usual: follows === undefined, branch, pullRequest, containing };
+}
