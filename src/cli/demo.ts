@@ -22,7 +22,17 @@ export interface DemoOptions {
 
 const firstPort = 5510;
 const environmentNames = ['dev', 'uat', 'prod'] as const;
-const sandboxAnswer = z.object({ registries: z.array(z.object({ name: z.string(), registry: z.string() })) });
+const sandboxAnswer = z.object({
+  registries: z.array(z.object({ name: z.string(), registry: z.string() })),
+  receiver: z.object({ url: z.url(), key: z.string() }),
+});
+const receivedEvents = z.array(
+  z.object({ event: z.object({ sequence: z.string(), type: z.string(), subject: z.string() }), signed: z.boolean() }),
+);
+
+/** Who is told of what happens, and the variable that holds what it is signed with. */
+type Receiver = z.infer<typeof sandboxAnswer>['receiver'];
+const receiverKey = 'SKERRY_BOARD_KEY';
 
 /**
  * Runs the release engineer's day on the sample product with the built program itself, and prints
@@ -33,11 +43,12 @@ export async function runDemo(options: DemoOptions): Promise<void> {
   const product = new SampleProduct(join(folder, 'skerry-line'));
   const stage = new Stage(product.folder, options.color);
 
-  stage.scene('Three registries for three environments, on this machine');
+  stage.scene('Three registries for three environments, and a receiver of announcements, on this machine');
   const registryFolder = join(folder, 'registries');
-  const { child, registries } = await startRegistries(stage, registryFolder);
+  const { child, registries, receiver } = await startRegistries(stage, registryFolder);
   try {
-    await playDay(stage, product, registries);
+    stage.secrets.set(receiverKey, receiver.key);
+    await playDay(stage, product, registries, receiver);
     stage.scene('Where everything is');
     say(`The product, a git repository:  ${product.folder}`);
     say(
@@ -56,14 +67,23 @@ export async function runDemo(options: DemoOptions): Promise<void> {
 
 type Registries = Record<(typeof environmentNames)[number], string>;
 
-async function playDay(stage: Stage, product: SampleProduct, registries: Registries): Promise<void> {
-  await product.create(sampleConfig(registries, '{ results: [smoke], sign-offs: 1 }'));
+async function playDay(
+  stage: Stage,
+  product: SampleProduct,
+  registries: Registries,
+  receiver: Receiver,
+): Promise<void> {
+  const announce = `announce: { board: { url: "${receiver.url}", key: { env: ${receiverKey} } } }\n`;
+  await product.create(`${sampleConfig(registries, '{ results: [smoke], sign-offs: 1 }')}${announce}`);
   product.tag('v2.4.0');
   await product.build();
+  await product.sign();
 
   stage.scene('The Skerry Line has been built at its tag v2.4.0: is its configuration valid?');
   stage.hod(0, 'config', 'check');
-  stage.scene('Publish: content goes up by digest, indexes are assembled, and tags are written last');
+  stage.scene(
+    'Publish: content goes up by digest, indexes are assembled, what the build signed goes along, and tags are written last',
+  );
   stage.hod(0, 'publish');
   stage.scene('Again is safe: the same once more sends nothing and changes nothing');
   stage.hod(0, 'publish');
@@ -129,6 +149,25 @@ async function playDay(stage: Stage, product: SampleProduct, registries: Registr
   stage.scene('What does each environment serve? And is the record of all this intact?');
   stage.hod(0, 'status');
   stage.hod(0, 'ledger', 'verify');
+  stage.scene('Does production serve what was published and tested, signatures and all?');
+  stage.hod(0, 'prove', 'prod');
+  stage.scene(
+    'A deployment file names an old version: CI says so (exit 3), and one command points it at what is served',
+  );
+  const file = await product.deploy(`${registries.prod}/skerry`);
+  stage.hod(3, 'point', 'prod', file, '--check');
+  stage.hod(0, 'point', 'prod', file);
+  stage.scene('Whoever wants to know was told of it all, signed and in order');
+  const events = receivedEvents.parse(await (await fetch(localOf(receiver.url))).json());
+  events.forEach(({ event, signed }) => {
+    say(`  ${event.sequence}  ${event.type.padEnd(16)}${event.subject.padEnd(6)}${signed ? 'signed' : 'NOT SIGNED'}`);
+  });
+}
+
+/** An address of the sandbox, for resolvers that do not know names below localhost. */
+function localOf(url: string): string {
+  const { port, pathname } = new URL(url);
+  return `http://127.0.0.1:${port}${pathname}`;
 }
 
 /** Puts the build output of HEAD by. */
@@ -156,6 +195,8 @@ async function pipeline(product: SampleProduct, service: string, note: string): 
 
 /** Prints what happens, and runs commands as a person would. */
 class Stage {
+  /** What the commands that are run find in their environment. */
+  readonly secrets = new Map<string, string>();
   private readonly style;
   private count = 0;
 
@@ -182,7 +223,7 @@ class Stage {
     this.line(args);
     const { status } = spawnSync(process.execPath, programArguments(args, this.color), {
       cwd: this.folder,
-      env: ownEnvironment(),
+      env: ownEnvironment(this.secrets),
       stdio: ['ignore', 'inherit', 'inherit'],
     });
     this.check(args, status, expected);
@@ -194,7 +235,7 @@ class Stage {
       this.line(args);
       const child = spawn(process.execPath, programArguments(args, this.color), {
         cwd: this.folder,
-        env: ownEnvironment(),
+        env: ownEnvironment(this.secrets),
         stdio: ['ignore', 'pipe', 'pipe'],
       });
       return { args, child, said: Promise.all([text(child.stdout), text(child.stderr), once(child, 'close')]) };
@@ -227,9 +268,9 @@ function quoted(text: string): string {
 }
 
 /** The demo's product is not what a CI that runs the demo is building. */
-function ownEnvironment(): NodeJS.ProcessEnv {
+function ownEnvironment(secrets: ReadonlyMap<string, string>): NodeJS.ProcessEnv {
   const kept = ['PATH', 'HOME', 'TMPDIR', 'USER', 'LANG', 'TERM', 'NO_COLOR'];
-  return Object.fromEntries(Object.entries(process.env).filter(([name]) => kept.includes(name)));
+  return Object.fromEntries([...Object.entries(process.env).filter(([name]) => kept.includes(name)), ...secrets]);
 }
 
 function programArguments(args: readonly string[], color: boolean): string[] {
@@ -253,9 +294,12 @@ async function demoFolder(wanted: string | undefined): Promise<string> {
   return folder;
 }
 
-async function startRegistries(stage: Stage, folder: string): Promise<{ child: ChildProcess; registries: Registries }> {
+async function startRegistries(
+  stage: Stage,
+  folder: string,
+): Promise<{ child: ChildProcess; registries: Registries; receiver: Receiver }> {
   for (const port of [firstPort, 0]) {
-    const args = ['sandbox', ...environmentNames, '--port', String(port), '--folder', folder];
+    const args = ['sandbox', ...environmentNames, '--receiver', '--port', String(port), '--folder', folder];
     const child = spawn(process.execPath, programArguments([...args, '--json'], false), {
       stdio: ['ignore', 'pipe', 'ignore'],
     });
@@ -263,11 +307,16 @@ async function startRegistries(stage: Stage, folder: string): Promise<{ child: C
     const line = await Promise.race([once(lines, 'line'), once(lines, 'close')]);
     const parsed = sandboxAnswer.safeParse(JSON.parse(String(line[0] ?? 'null')));
     if (parsed.success) {
-      const registries = parsed.data.registries;
+      const { registries, receiver } = parsed.data;
       const registryOf = (name: string): string => registries.find((each) => each.name === name)?.registry ?? '';
       stage.line(args);
       registries.forEach(({ name, registry }) => say(`  ${name.padEnd(5)} ${registry}`));
-      return { child, registries: { dev: registryOf('dev'), uat: registryOf('uat'), prod: registryOf('prod') } };
+      say(`  tells ${receiver.url}`);
+      return {
+        child,
+        receiver,
+        registries: { dev: registryOf('dev'), uat: registryOf('uat'), prod: registryOf('prod') },
+      };
     }
   }
   throw new HodError('port-taken', {

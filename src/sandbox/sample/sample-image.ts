@@ -1,13 +1,17 @@
 import { createHash } from 'node:crypto';
-import { mkdir, rm, stat, utimes, writeFile } from 'node:fs/promises';
+import { mkdir, readFile, rm, stat, utimes, writeFile } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { create } from 'tar';
+import * as z from 'zod';
 import { annotationKeys } from '../../core/oci/annotations';
+import { emptyConfig } from '../../core/oci/bundle';
 import { sha256 } from '../../core/oci/digest';
 import { mediaTypes } from '../../core/oci/media-types';
 import { parsePlatform, type Platform } from '../../core/oci/platform';
-import type { Descriptor } from '../../core/oci/descriptor';
+import { descriptorSchema, type Descriptor } from '../../core/oci/descriptor';
+
+const layoutIndex = z.object({ manifests: z.array(descriptorSchema) });
 
 /** Files of one layer: text by path. */
 export type LayerFiles = Readonly<Record<string, string>>;
@@ -42,6 +46,24 @@ export async function writeSampleLayout(folder: string, images: readonly SampleI
       : await writeJson(folder, mediaTypes.index, { schemaVersion: 2, mediaType: mediaTypes.index, manifests });
   await writeFile(join(folder, 'oci-layout'), JSON.stringify({ imageLayoutVersion: '1.0.0' }));
   await writeFile(join(folder, 'index.json'), JSON.stringify({ schemaVersion: 2, manifests: [root] }));
+}
+
+/** Writes something beside the image of a layout that refers to it, as builders write signatures. */
+export async function attachToLayout(folder: string, type: string, text: string): Promise<void> {
+  const file = join(folder, 'index.json');
+  const { manifests } = layoutIndex.parse(JSON.parse(await readFile(file, 'utf8')));
+  const [subject] = manifests;
+  const config = await writeBlob(folder, emptyConfig.mediaType, Buffer.from(emptyConfig.bytes));
+  const layer = await writeBlob(folder, type, Buffer.from(text));
+  const artifact = await writeJson(folder, mediaTypes.manifest, {
+    schemaVersion: 2,
+    mediaType: mediaTypes.manifest,
+    artifactType: type,
+    config,
+    layers: [layer],
+    subject,
+  });
+  await writeFile(file, JSON.stringify({ schemaVersion: 2, manifests: [...manifests, artifact] }));
 }
 
 /** Packs a layout folder as a .tar. */

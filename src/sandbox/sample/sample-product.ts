@@ -2,7 +2,7 @@ import { execFileSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { mkdir, writeFile } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
-import { packLayout, writeSampleLayout, type LayerFiles, type SampleImage } from './sample-image';
+import { attachToLayout, packLayout, writeSampleLayout, type LayerFiles, type SampleImage } from './sample-image';
 
 /**
  * The Skerry Line, a made-up ferry operator: `timetable` (an API), `boarding-gate` (turnstiles at the
@@ -141,6 +141,23 @@ export class SampleProduct {
     await writeSampleLayout(out('boarding-gate'), of('boarding-gate'));
     await packLayout(out('boarding-gate'), out('boarding-gate.tar'));
     await writeSampleLayout(out('tide-watch'), of('tide-watch'));
+  }
+
+  /** Writes a signature beside the image of tide-watch, which it refers to. */
+  async sign(): Promise<void> {
+    await attachToLayout(
+      join(this.folder, 'out', 'tide-watch'),
+      'application/vnd.skerry.signature.v1',
+      'the harbour master',
+    );
+  }
+
+  /** The files that say what is deployed, as somebody last wrote them: by a version that is older by now. */
+  async deploy(repository: string): Promise<string> {
+    const file = join('deploy', 'prod.yaml');
+    const containers = serviceNames.map((name) => `  - name: ${name}\n    image: ${repository}/${name}:2.3.0\n`);
+    await this.write(file, `# What runs at the piers.\ncontainers:\n${containers.join('')}`);
+    return file;
   }
 
   private async write(path: string, text: string): Promise<void> {
