@@ -259,7 +259,7 @@ function toResult(
       {
         what: 'withdrawals',
         detail:
-          'rollbacks after which something came: nothing keeps what was rolled back from coming back, and what came then may be taken for something that came beside',
+          'rollbacks that moved no tag, or after which something came: nothing keeps what was rolled back from coming back, and what came then may be taken for something that came beside',
       },
       ...(staged === 0
         ? []
