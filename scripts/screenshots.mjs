@@ -107,7 +107,9 @@ async function uploaded(registry, bytes) {
 
 try {
   for await (const line of createInterface({ input: demo.stdout })) {
-    if (line.startsWith('The registries stay up')) {
+    const [, name, key] = /^\$ export (\w+)=(\S+)$/.exec(line) ?? [];
+    if (name !== undefined) {
+      env[name] = key;
       break;
     }
   }
@@ -126,6 +128,14 @@ try {
   ]);
   writeArchive();
   await shoot('inside', ['hod inside out/harbour-lights', `hod inside out/harbour-lights --find '*.key'`]);
+  const deployed = execFileSync('sh', ['-c', 'cat deploy/prod.yaml'], { cwd: product }).toString();
+  writeFileSync(
+    join(product, 'deploy', 'prod.yaml'),
+    deployed
+      .replace(/@sha256:[0-9a-f]{64} # 2\.4\.0/, ':2.3.0')
+      .replace(/prod(\.localhost:\d+\S+tide-watch)@\S+ # .*/, 'uat$1:uat'),
+  );
+  await shoot('point', ['hod point prod deploy/prod.yaml --check', 'hod point prod deploy/prod.yaml --quiet']);
   await shoot('tags', ['hod tags timetable', `hod repositories ${prod}`]);
   await shoot('assemble', [
     `hod assemble ${dev}/skerry/timetable-trial:2.5.0 out/timetable-arm64.tar out/timetable-amd64`,
@@ -150,6 +160,15 @@ try {
   ]);
   await shoot('promote', ['hod promote prod --again --reason "the gate was stuck"']);
   await shoot('rollback', ['hod rollback prod --reason "it stays stuck"', 'hod promote prod', 'hod status prod']);
+  const place = `http://${prod}/v2/skerry/tide-watch/manifests`;
+  const accept = { accept: 'application/vnd.oci.image.index.v1+json' };
+  const older = await (await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1')}/2.4.0`, { headers: accept })).text();
+  await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1')}/latest`, {
+    method: 'PUT',
+    body: older,
+    headers: { 'content-type': accept.accept },
+  });
+  await shoot('prove', ['hod prove uat', 'hod prove prod']);
   await shoot('help', ['hod --help']);
   await shoot('access-check', ['hod access check dev']);
   writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);

@@ -56,7 +56,7 @@ export async function runDemo(options: DemoOptions): Promise<void> {
     );
     say(`What the registries hold:       ${registryFolder}`);
     if (options.keepRunning) {
-      await stayUp(stage, product.folder, registries);
+      await stayUp(stage, product.folder, registries, receiver);
     } else {
       say('\nThe registries have ended. `hod demo --keep-running` leaves them up, to go on by hand.');
     }
@@ -325,9 +325,10 @@ async function startRegistries(
   });
 }
 
-async function stayUp(stage: Stage, folder: string, registries: Registries): Promise<void> {
+async function stayUp(stage: Stage, folder: string, registries: Registries, receiver: Receiver): Promise<void> {
   say('\nThe registries stay up; end them with Ctrl-C. In another terminal, for example:');
   say(`\n$ cd ${folder}`);
+  say(`$ export ${receiverKey}=${receiver.key}`);
   stage.line(['status']);
   stage.line(['show', `${registries.prod}/skerry/timetable:latest`]);
   stage.line(['promote', 'uat']);

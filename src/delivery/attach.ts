@@ -64,7 +64,7 @@ export async function carryAttachments(
   const outcomes = await allSettled(coming.map((each) => carryAttachment(each, target, carrier)));
   const of = (wanted: string): Attachment[] => coming.filter((_, at) => outcomes[at]?.outcome === wanted);
   of('gone').forEach(({ digest, subject }) => {
-    note(`${digest} is listed with what refers to ${subject}, and is not there: left behind`);
+    note(`${digest} is listed with what refers to ${subject}, and is not there, or does not refer to it: left behind`);
   });
   return {
     target,
@@ -85,14 +85,15 @@ type CarryOutcome =
   | { readonly outcome: 'carried'; readonly carried: CarriedAttachment; readonly transfer: Transfer }
   /** Something else stands under its tag, which it does not hold. */
   | { readonly outcome: 'left' }
+  /** It is not there, or does not refer to what it is listed with. */
   | { readonly outcome: 'gone' };
 
 async function carryAttachment(attachment: Attachment, target: AttachTarget, carrier: Carrier): Promise<CarryOutcome> {
+  const { subject, tag } = attachment;
   const node = await readUnlessGone(attachment);
-  if (node === undefined) {
+  if (node === undefined || (tag === undefined && node.manifest.subject?.digest !== subject)) {
     return { outcome: 'gone' };
   }
-  const { subject, tag } = attachment;
   if (!(await isFree(node, tag, target))) {
     return { outcome: 'left' };
   }
@@ -220,7 +221,7 @@ async function writeList(
   list: Manifest,
 ): Promise<Set<Digest>> {
   try {
-    await target.manifests.tag(tag, list);
+    await target.manifests.put(tag, list);
     return new Set();
   } catch (error) {
     const named = list.kind === 'index' ? list.manifests.map(({ digest }) => digest) : [];

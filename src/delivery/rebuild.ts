@@ -9,6 +9,7 @@ import { servedIn } from '../core/release/coming';
 import { inSpiteOfNothing } from '../core/release/despite';
 import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../core/release/entry';
 import { Facts, stepKey, tagKey, type Release } from '../core/release/facts';
+import { asksNothing } from '../core/release/entry-rules';
 import type { Following } from '../core/release/following';
 import { together } from '../core/release/knowledge';
 import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
@@ -217,7 +218,7 @@ async function promoteAgain(
     from,
     environment: name,
     rulesOf,
-    entryRules: { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [], attached: [] },
+    entryRules: asksNothing,
     now,
     strictOrder: false,
     despite: inSpiteOfNothing,

@@ -13,6 +13,7 @@ export async function showConfig(path: string = configName): Promise<ConfigShowR
     file: path,
     product: config.product,
     ledger: ledgerLabel(config),
+    announce: config.receivers.map(({ name, url, kinds }) => ({ receiver: name, url: url.href, kinds: [...kinds] })),
     environments: config.environments.map((environment) => describe(environment, config, usual)),
   };
 }
@@ -22,8 +23,8 @@ function describe(
   { components }: Config,
   usual: string[],
 ): ConfigShowResult['environments'][number] {
-  const { name, after, follows, entryRules, rulesOf } = environment;
-  const { results, signOffs, soak, freeze, platforms, annotations } = entryRules;
+  const { name, after, follows, entryRules, rulesOf, carrying } = environment;
+  const { results, signOffs, soak, freeze, platforms, annotations, attached } = entryRules;
   return {
     environment: name,
     after: after ?? null,
@@ -35,7 +36,9 @@ function describe(
       freeze: freeze.map(describeWindow),
       platforms: [...platforms],
       annotations: [...annotations],
+      attached: [...attached],
     },
+    referrers: [carrying].flat(),
     images: components.map(({ name: image }) => ({
       image,
       repository: formatRepository(environment.repositoryOf(image)),

@@ -6,9 +6,13 @@ import { describeManifest, parseManifest, type Manifest } from '../core/oci/mani
 import { mediaTypes } from '../core/oci/media-types';
 import type { Tag } from '../core/tags/tag';
 import type { Manifests } from './manifests';
+import { isPage } from './http/status-problems';
 import { pagesOf } from './pages';
 import type { RepositoryRequests } from './requests';
 import type { Tags } from './tags';
+
+/** How registries, and what stands in front of them, say that there is no such list. */
+const without = [400, 403, 404, 405, 406, 501];
 
 /** So many may refer to one manifest. */
 const most = 10_000;
@@ -17,8 +21,8 @@ const most = 10_000;
 export class Referrers {
   /** The tags that are made of a digest, by the digest as they write it. Read once. */
   private tagged: Promise<ReadonlyMap<string, readonly Tag[]>> | undefined;
-  /** Whether the registry lists referrers by itself; undefined where that is not known yet. */
-  private lists: boolean | undefined;
+  /** Whether the registry said of a manifest with a subject that it lists it; undefined where it was sent none yet. */
+  private listed: boolean | undefined;
   /** The first question to the registry: its answer says whether others are worth asking. */
   private first: Promise<{ readonly digest: Digest; readonly found: readonly Descriptor[] | undefined }> | undefined;
 
@@ -59,25 +63,23 @@ export class Referrers {
 
   /** Whether the registry lists by itself what it was sent; where it does not, somebody has to write the list under its tag. */
   async listsByItself(digest: Digest): Promise<boolean> {
-    return this.lists ?? (await this.ownList(digest)) !== undefined;
+    return this.listed ?? (await this.ownList(digest)) !== undefined;
   }
 
   /** Told what a registry answered to a manifest with a subject: who lists it says so (OCI distribution specification, "Pushing Manifests with Subject"). */
   taken(listed: boolean): void {
-    this.lists = listed;
+    this.listed = listed;
   }
 
   /** The list of the registry; undefined where it has none. */
   private async ownList(digest: Digest): Promise<readonly Descriptor[] | undefined> {
-    this.first ??= this.askForList(digest).then((found) => {
-      this.lists ??= found !== undefined;
-      return { digest, found };
-    });
+    this.first ??= this.askForList(digest).then((found) => ({ digest, found }));
     const first = await this.first;
     if (first.digest === digest) {
       return first.found;
     }
-    return this.lists === true ? this.askForList(digest) : undefined;
+    // A repository that was not there when it was asked for the first time is by now.
+    return first.found !== undefined || this.listed === true ? this.askForList(digest) : undefined;
   }
 
   private async askForList(digest: Digest): Promise<Descriptor[] | undefined> {
@@ -89,12 +91,12 @@ export class Referrers {
         path,
         headers: { accept: mediaTypes.index },
         access: 'read',
-        expect: [200, 400, 404, 405],
+        expect: [200, ...without],
         purpose: about.purpose,
         part: `@${digest}`,
       });
     for await (const response of pagesOf(`referrers/${digest}`, ask, about)) {
-      if (response.statusCode !== 200) {
+      if (response.statusCode !== 200 || isPage(response)) {
         return undefined;
       }
       found.push(...listIn(parseManifest(response.body, { label: about.object, mediaType: mediaTypes.index })));

@@ -16,6 +16,8 @@ export const configShowResultSchema = z.strictObject({
   file: z.string(),
   product: z.string(),
   ledger: z.string(),
+  /** Who is told of what happens. */
+  announce: z.array(z.strictObject({ receiver: z.string(), url: z.string(), kinds: z.array(z.string()) })),
   environments: z.array(
     z.strictObject({
       environment: z.string(),
@@ -30,7 +32,10 @@ export const configShowResultSchema = z.strictObject({
         freeze: z.array(z.string()),
         platforms: z.array(z.string()),
         annotations: z.array(z.string()),
+        attached: z.array(z.string()),
       }),
+      /** What of that which belongs to images goes along: `all`, `none`, or artifact types. */
+      referrers: z.array(z.string()),
       images: z.array(
         z.strictObject({
           image: z.string(),

@@ -174,7 +174,9 @@ export const ledgerSchema = z.union(
 
 /** Who is told of what happened. */
 export const receiverSchema = z.strictObject({
-  url: z.url({ protocol: /^https?$/, error: 'must be an address, https://…' }),
+  url: z
+    .url({ protocol: /^https?$/, error: 'must be an address, https://…' })
+    .refine((text) => !/^\w+:\/\/[^/]*@/.test(text), 'must hold no login; it would stand here for all to read'),
   /** What announcements are signed with. */
   key: place,
   kinds: z.array(z.enum(announcedKinds)).min(1).optional(),

@@ -59,7 +59,7 @@ function spotsIn(text: string, extension: string): readonly Spot[] {
 
 /** Every scalar of YAML or JSON documents; undefined where they cannot be read, as templates cannot. */
 function documentSpots(text: string, withComments: boolean): readonly Spot[] | undefined {
-  const documents = parseAllDocuments(text, { uniqueKeys: false, logLevel: 'silent' });
+  const documents = parsed(text);
   const spots: Spot[] = [];
   for (const document of documents) {
     if (document.errors.length > 0) {
@@ -93,6 +93,18 @@ function documentSpots(text: string, withComments: boolean): readonly Spot[] | u
     });
   }
   return spots;
+}
+
+function parsed(text: string): ReturnType<typeof parseAllDocuments> {
+  try {
+    return parseAllDocuments(text, { uniqueKeys: false, logLevel: 'silent' });
+  } catch (error) {
+    // It is nested deeper than anybody writes.
+    if (error instanceof RangeError) {
+      return [];
+    }
+    throw error;
+  }
 }
 
 function isPairOf(value: unknown): value is Pair {

@@ -37,9 +37,11 @@ export function attachedSuite(start: () => Promise<{ world: World; close: () => 
     await dev.attach(arm64, signature, 'beside it, under a tag', '.sig');
     const crowd = at('dev', 'tide-watch');
     const watched = await crowd.subject('2.4.0');
-    for (let count = 0; count < 200; count += 1) {
-      await crowd.attach(watched, bill, `gauge ${count}`);
-    }
+    await crowd.attachAll(
+      watched,
+      bill,
+      Array.from({ length: 200 }, (_, count) => `gauge ${count}`),
+    );
     const rehearsed = await hodJson('promote', ['promote', 'uat', '--dry-run'], world.options);
     expect(along(rehearsed)).toEqual({ brought: 4, present: 0, left: [] });
     const promoted = await world.promote('uat');
@@ -114,6 +116,19 @@ export function attachedSuite(start: () => Promise<{ world: World; close: () => 
     expect(types.filter((type) => type === signature).length).toBe(2);
     expect(types).not.toContain(bill);
     await writeFile(file, before);
+  });
+
+  test('what is listed and gone, or does not refer to what it is listed with, is left behind, and said', async () => {
+    const uat = at('uat', 'fare-tables');
+    const subject = await uat.subject('2.4.0');
+    const listed = await uat.referrers(subject.digest);
+    const other = await uat.attach({ ...subject, digest: `sha256:${'7'.repeat(64)}` }, signature, 'of something else');
+    await uat.list(subject.digest, [...listed, other]);
+    const run = await world.hod('promote', 'prod');
+    expect(run).toMatchObject({ code: 0 });
+    expect(run.stderr).toContain('or does not refer to it: left behind');
+    expect((await at('prod', 'fare-tables').referrers(subject.digest)).length).toBe(listed.length);
+    await uat.list(subject.digest, listed);
   });
 
   test('of two that bring something at the same time, neither loses what the other brought', async () => {

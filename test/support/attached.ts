@@ -41,6 +41,23 @@ export class OtherClient {
    * tag beside it.
    */
   async attach(subject: Subject, type: string, text: string, suffix?: string): Promise<Subject> {
+    const { listed, made } = await this.push(subject, type, text, suffix);
+    if (!listed) {
+      await this.list(subject.digest, [...(await this.referrers(subject.digest)), made]);
+    }
+    return made;
+  }
+
+  /** Attaches many things at once. */
+  async attachAll(subject: Subject, type: string, texts: readonly string[]): Promise<void> {
+    const all = await Promise.all(texts.map((text) => this.push(subject, type, text)));
+    if (all.some(({ listed }) => !listed)) {
+      await this.list(subject.digest, [...(await this.referrers(subject.digest)), ...all.map(({ made }) => made)]);
+    }
+  }
+
+  /** Writes an artifact. `listed`: the registry lists it by itself, or nobody has to. */
+  private async push(subject: Subject, type: string, text: string, suffix?: string) {
     const config = await this.blob('{}');
     const layer = await this.blob(text);
     const document = {
@@ -55,14 +72,8 @@ export class OtherClient {
     const digest = digestOf(bytes);
     const tag = `${subject.digest.replace(':', '-')}${suffix ?? ''}`;
     const response = await this.put(suffix === undefined ? digest : tag, bytes, manifestType);
-    if (suffix === undefined && !response.headers.has('oci-subject')) {
-      const known = await fetch(`${this.base}/manifests/${tag}`, { headers: { accept: indexType } });
-      const manifests = known.ok ? list.parse(await known.json()).manifests : [];
-      const mine = { mediaType: manifestType, digest, size: bytes.length, artifactType: type };
-      const all = { schemaVersion: 2, mediaType: indexType, manifests: [...manifests, mine] };
-      await this.put(tag, JSON.stringify(all), indexType);
-    }
-    return { digest, mediaType: manifestType, size: bytes.length };
+    const listed = suffix !== undefined || response.headers.has('oci-subject');
+    return { listed, made: { mediaType: manifestType, digest, size: bytes.length, artifactType: type } };
   }
 
   /** What refers to a manifest, whatever way the registry says so: digests and types. */
@@ -102,6 +113,12 @@ export class OtherClient {
     return (await this.get(`blobs/${first?.digest ?? ''}`)).text();
   }
 
+  /** Writes the list under the tag of a manifest. */
+  async list(subject: string, manifests: readonly object[]): Promise<void> {
+    const document = { schemaVersion: 2, mediaType: indexType, manifests };
+    await this.put(subject.replace(':', '-'), JSON.stringify(document), indexType);
+  }
+
   /** The digests of the layers of an image. */
   async layers(reference: string): Promise<string[]> {
     const response = await this.get(`manifests/${reference}`);
@@ -115,9 +132,10 @@ export class OtherClient {
       expect((await fetch(`${this.base}/manifests/${referrer}`, { method: 'DELETE' })).status).toBe(202);
       return;
     }
-    const tag = subject.replace(':', '-');
-    const manifests = (await this.referrers(subject)).filter(({ digest }) => digest !== referrer);
-    await this.put(tag, JSON.stringify({ schemaVersion: 2, mediaType: indexType, manifests }), indexType);
+    await this.list(
+      subject,
+      (await this.referrers(subject)).filter(({ digest }) => digest !== referrer),
+    );
   }
 
   async tag(tag: string, reference: string): Promise<void> {

@@ -48,9 +48,14 @@ export interface WorldEnvironment {
   readonly entryRules: EntryRules;
 }
 
-/** How many random worlds a test plays; `.ci/run` asks for more than the usual number. */
-export function modelRuns(usual: number): number {
-  return Number(process.env['HOD_MODEL_RUNS'] ?? usual);
+/** How many random worlds a test plays, and which; `.ci/run` asks for the same ones each time. */
+export function modelRuns(usual: number): { numRuns: number; seed?: number; path?: string } {
+  const { HOD_MODEL_RUNS: runs, HOD_MODEL_SEED: seed, HOD_MODEL_PATH: path } = process.env;
+  return {
+    numRuns: Number(runs ?? usual),
+    ...(seed === undefined ? {} : { seed: Number(seed) }),
+    ...(path === undefined ? {} : { path }),
+  };
 }
 
 export class Killed extends Error {}

@@ -171,6 +171,9 @@ test('what cannot be pointed is said, and nothing is written', async () => {
   await writeFile(file, 'image: elsewhere.test/other:1\n');
   expect((await world.fails('nothing-to-point', 'point', 'prod', file)).why).toContain('no reference');
   await world.fails('file-unusable', 'point', 'prod', at('deploy'));
+  // Nested deeper than anybody writes: it is a text like any other.
+  await writeFile(file, `${'['.repeat(200_000)}"${repository('timetable')}:2.3.9"`);
+  expect((await hod(['point', 'prod', file, '--check'], world.options)).code).toBe(3);
   await writeFile(file, `images:\n- name: ${repository('timetable', 'uat')}\n  newTag: 2.3.9\n`);
   const failed = await world.fails('nothing-to-point', 'point', 'prod', file);
   expect(failed.object).toContain('none.yaml:2');

@@ -6,7 +6,7 @@ import { formatRepository, parseRepository } from '../../src/core/oci/reference'
 import { referrersTag, typeOf, withReferrers } from '../../src/core/oci/referrers';
 import { foldAttached } from '../../src/core/release/actions/attaching';
 import { Facts } from '../../src/core/release/facts';
-import type { Tag } from '../../src/core/tags/tag';
+import { tagSchema, type Tag } from '../../src/core/tags/tag';
 import { listAttachments, unknownTo, type AttachTarget } from '../../src/delivery/attach';
 import { emptyHead } from '../../src/core/release/entry';
 
@@ -48,13 +48,11 @@ class PlainRepository {
           );
         },
         resolve: never,
-        put: never,
-        tag: async (tag, manifest) => {
+        put: async (reference, manifest) => {
           await turn();
-          this.tags.set(tag, manifest);
-          await turn();
-          return this.tags.get(tag)?.digest;
+          this.tags.set(tagSchema.parse(reference), manifest);
         },
+        tag: never,
       },
       referrers: { attachedTo: () => Promise.resolve([]), listsByItself: () => Promise.resolve(false) },
     };

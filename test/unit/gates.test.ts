@@ -1,7 +1,7 @@
 import { commitSchema } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
-import type { EntryRules } from '../../src/core/release/entry-rules';
+import { asksNothing, type EntryRules } from '../../src/core/release/entry-rules';
 import { Facts, type Fact } from '../../src/core/release/facts';
 import { frozenUntil, isTimeZone, isWindow, parseClockTime, type FreezeWindow } from '../../src/core/release/freeze';
 import { entryGates } from '../../src/core/release/gates/entry';
@@ -123,15 +123,6 @@ describe('what lets a release in', () => {
   const release = releaseId({ product: 'skerry-line', commit, version, images: [placed] });
   const since = at('2026-11-25T12:00:00Z');
   const known: Fact<'release'> = { release, commit, version, images: [placed], by: 'una', arrived: [] };
-  const none: EntryRules = {
-    results: [],
-    signOffs: 0,
-    soak: 0,
-    freeze: [],
-    platforms: [],
-    annotations: [],
-    attached: [],
-  };
   const served = (more: Partial<Fact<'environment'>['images'][number]>): Facts => {
     const facts = new Facts();
     const image = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };
@@ -163,7 +154,7 @@ describe('what lets a release in', () => {
     const { platforms = ['linux/amd64'], annotations = [], attached = [], despiteFreeze = false } = more;
     const image = { image: 'timetable', digest, kind: 'image' as const, platforms, annotations, attached };
     const entry = { release: known, images: [image], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
-    return entryGates({ ...none, ...rules }, entry, facts, { results, signOffs });
+    return entryGates({ ...asksNothing, ...rules }, entry, facts, { results, signOffs });
   };
   const day = { soak: millisecondsOf('24h') };
   const smoke = { results: ['smoke'] };

@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { commitSchema } from '../../src/core/commit';
 import { HodError } from '../../src/core/errors';
+import { asksNothing } from '../../src/core/release/entry-rules';
 import { servedIn } from '../../src/core/release/coming';
 import { withdrawalOf, withdrawnKey } from '../../src/core/release/facts';
 import { contentId } from '../../src/core/release/release';
@@ -24,7 +25,7 @@ const environmentOf = (name: string, moving: string[]) => ({
     ...['c-{commit:12}', '{version}'].map((text) => rule(text, 'fixed', name)),
     ...moving.map((text) => rule(text, 'moving', name)),
   ],
-  entryRules: { results: [], signOffs: 0, soak: 0, freeze: [], platforms: [], annotations: [], attached: [] },
+  entryRules: asksNothing,
 });
 const environments = {
   dev: environmentOf('dev', ['{branch}', '{major}.{minor}', 'latest']),
@@ -200,7 +201,7 @@ test('with a ledger that was lost and made again, what comes next is decided as 
         }
       },
     ),
-    { numRuns: modelRuns(60) },
+    modelRuns(60),
   );
   expect(counts.compared).toBeGreaterThan(100);
   expect(counts.withBack).toBeGreaterThan(0);

@@ -21,8 +21,9 @@ function named(names: readonly string[], noun: string): string {
 }
 
 /** What `config show` answers to people. */
-export function configShowView({ file, product, ledger, environments }: ConfigShowResult, { style }: Look): string {
-  const parts = environments.map(({ environment, after, follows, gates, images }) => {
+export function configShowView(result: ConfigShowResult, { style }: Look): string {
+  const { file, product, ledger, environments, announce } = result;
+  const parts = environments.map(({ environment, after, follows, gates, images, referrers }) => {
     const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
     const entry = [
       ...gates.results.map((name) => `result ${name}`),
@@ -31,6 +32,7 @@ export function configShowView({ file, product, ledger, environments }: ConfigSh
       ...gates.freeze.map((window) => `freeze ${window}`),
       ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),
       ...(gates.annotations.length === 0 ? [] : [`annotations ${gates.annotations.join(' ')}`]),
+      ...(gates.attached.length === 0 ? [] : [`attached ${gates.attached.join(' ')}`]),
     ];
     const rows = images.map(({ image, repository, tags }) => [
       image,
@@ -41,8 +43,12 @@ export function configShowView({ file, product, ledger, environments }: ConfigSh
       `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
       ...(follows === null ? [] : [`  builds of ${follows.branches.join(', ')} take over${usual}`]),
       ...(after === null ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
+      ...(referrers.includes('all') ? [] : [`  of what belongs to images goes along: ${referrers.join(', ')}`]),
       ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
     ].join('\n');
   });
-  return [`${style.strong(product)}  ${file}, ledger ${ledger}`, ...parts].join('\n\n');
+  const told = announce.map(
+    ({ receiver, url, kinds }) => `${style.strong(receiver)}  is told at ${url}: ${kinds.join(', ')}`,
+  );
+  return [`${style.strong(product)}  ${file}, ledger ${ledger}`, ...parts, ...told].join('\n\n');
 }

@@ -1,4 +1,4 @@
-import type { EntryRules } from './entry-rules';
+import { asksNothing, type EntryRules } from './entry-rules';
 import type { Fact, Facts, Release, ServedImage } from './facts';
 import { entryGates, naming } from './gates/entry';
 import { shortDigest, type Digest } from '../oci/digest';
@@ -145,15 +145,8 @@ export function evidenceFindings(
   const passed = release.arrived.some(
     (stay) => stay.environment === from && stay.image === image && stay.way !== 'held',
   );
-  const lasting = {
-    results: rules.results,
-    signOffs: rules.signOffs,
-    soak: 0,
-    freeze: [],
-    platforms: [],
-    annotations: [],
-    attached: [],
-  };
+  // Soak and freezes are about the moment of a promotion.
+  const lasting = { ...asksNothing, results: rules.results, signOffs: rules.signOffs };
   const entry = { release, images: [], from, to: environment, now, despiteFreeze: false };
   return [
     ...(passed
