@@ -19,6 +19,7 @@ import { showCommand } from './commands/show';
 import { stageCommand } from './commands/stage';
 import { statusCommand } from './commands/status';
 import { tagsCommand } from './commands/tags';
+import { timelineCommand } from './commands/timeline';
 import { touchedCommand } from './commands/touched';
 import { inOurWords } from './options';
 
@@ -48,6 +49,7 @@ export function buildProgram(version: string): Command {
     promoteCommand(),
     rollbackCommand(),
     statusCommand(),
+    timelineCommand(),
     proveCommand(),
     pointCommand(),
     showCommand(),

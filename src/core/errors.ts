@@ -46,6 +46,7 @@ export const errorCodes = {
     'component-unknown',
     'first-environment',
     'not-a-platform',
+    'not-a-time',
     'not-a-version',
     'not-a-line',
     'not-a-repository',

@@ -1,4 +1,4 @@
-import type { Head, SealedEntry } from '../core/release/entry';
+import type { After, Head, SealedEntry } from '../core/release/entry';
 import type { FactKey, Facts, SetFact } from '../core/release/facts';
 
 /** What a reader gets: the head and the facts as of one moment. */
@@ -15,8 +15,8 @@ export type Moment = 'newest' | 'known';
 
 /** All of a ledger, as it is at one moment. */
 export interface LedgerContent {
-  /** All entries after a head, from the first where none is named; each checked against the one before. Throws `corrupt`. */
-  entries(after?: Head): AsyncIterable<SealedEntry>;
+  /** All entries after some, from the first where none is named; each checked against the one before. Throws `corrupt`. */
+  entries(after?: After): AsyncIterable<SealedEntry>;
   /** Every fact, and the entry that set it. Throws `corrupt` for one that was changed since. */
   facts(): AsyncIterable<SetFact>;
 }

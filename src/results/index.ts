@@ -19,6 +19,7 @@ import { stageResultSchema } from './stage';
 import { statusResultSchema } from './status';
 import { rebuildResultSchema } from './rebuild';
 import { repositoriesResultSchema, tagsResultSchema } from './tags';
+import { timelineResultSchema } from './timeline';
 import { touchedResultSchema } from './touched';
 
 /** The schema of each document, by the name of its file in docs/schemas. */
@@ -37,6 +38,7 @@ export const resultSchemas = {
   'record-result': resultResultSchema,
   'sign-off': signOffResultSchema,
   status: statusResultSchema,
+  timeline: timelineResultSchema,
   prove: proveResultSchema,
   point: pointResultSchema,
   announce: announceResultSchema,

@@ -67,7 +67,8 @@ export async function readRepository(port: number, name: string): Promise<Served
     }
     return digest;
   };
-  for (const tag of tags ?? []) {
+  // Tags that are made of a digest list what belongs to an image: who reads that is `OtherClient`.
+  for (const tag of (tags ?? []).filter((each) => !/^sha256-[0-9a-f]{64}/.test(each))) {
     served.tags[tag] = await readManifest(tag);
   }
   served.blobs.sort();

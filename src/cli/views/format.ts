@@ -33,6 +33,21 @@ export function formatSeconds(seconds: number): string {
   return whole < 60 ? `${whole} s` : `${Math.floor(whole / 60)} min ${whole % 60} s`;
 }
 
+/** How long something took, roughly: `40 s`, `12 min`, `3 h 20 min`, `2 d 4 h`. */
+export function formatSpan(milliseconds: number): string {
+  const minutes = Math.floor(milliseconds / 60_000);
+  if (minutes < 2) {
+    return `${Math.round(milliseconds / 1000)} s`;
+  }
+  if (minutes < 60) {
+    return `${minutes} min`;
+  }
+  const hours = Math.floor(minutes / 60);
+  return hours < 48
+    ? [`${hours} h`, ...(minutes % 60 === 0 ? [] : [`${minutes % 60} min`])].join(' ')
+    : [`${Math.floor(hours / 24)} d`, ...(hours % 24 === 0 ? [] : [`${hours % 24} h`])].join(' ');
+}
+
 /** `1 blob`, `2 blobs`. */
 export function formatCount(count: number, noun: string, plural = `${noun}s`): string {
   return `${count} ${count === 1 ? noun : plural}`;

@@ -27,6 +27,9 @@ export interface Head {
   hash: Digest | null;
 }
 
+/** Where in a ledger somebody begins to read: after a head; or after an entry whose hash is not known, and is taken as the next one names it. */
+export type After = Head | { readonly seq: number; readonly hash: undefined };
+
 /** The head of a ledger without entries. */
 export const emptyHead: Head = { seq: 0, hash: null };
 
@@ -64,7 +67,7 @@ export function entryAfter(head: Head, entry: Omit<Entry, 'seq' | 'previous'>): 
  * Reads a stored entry back and checks that it follows `before`. Throws a `corrupt` error if its
  * text was changed or an entry is missing before it.
  */
-export function openEntry(stored: StoredEntry, before: Head): SealedEntry {
+export function openEntry(stored: StoredEntry, before: After): SealedEntry {
   const corrupt = (why: string): HodError => changedOutside(before.seq + 1, why);
   if (sha256(stored.text) !== stored.hash) {
     throw corrupt('its text does not have its hash');
@@ -73,7 +76,8 @@ export function openEntry(stored: StoredEntry, before: Head): SealedEntry {
   if (!parsed.success) {
     throw corrupt(issuesToText(parsed.error));
   }
-  if (parsed.data.seq !== before.seq + 1 || parsed.data.previous !== before.hash) {
+  const follows = before.hash === undefined || parsed.data.previous === before.hash;
+  if (parsed.data.seq !== before.seq + 1 || !follows) {
     throw corrupt('it does not follow the entry before it');
   }
   return { entry: parsed.data, ...stored };

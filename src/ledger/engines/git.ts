@@ -1,7 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises';
 import { HodError } from '../../core/errors';
 import { factsReadBy } from '../../core/release/actions';
-import { emptyHead, type Head, type SealedEntry } from '../../core/release/entry';
+import { emptyHead, type After, type Head, type SealedEntry } from '../../core/release/entry';
 import { Facts, type FactKey, type SetFact } from '../../core/release/facts';
 import { ledgerForms, stateOfForm } from '../forms';
 import {
@@ -174,7 +174,7 @@ class GitLedger implements Ledger {
     return this.remote.probePush();
   }
 
-  async *entries(after?: Head): AsyncGenerator<SealedEntry> {
+  async *entries(after?: After): AsyncGenerator<SealedEntry> {
     const commit = await this.sync();
     if (commit !== undefined) {
       yield* this.at(commit).entries(after);

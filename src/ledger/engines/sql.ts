@@ -9,6 +9,7 @@ import {
   foldInto,
   headAfter,
   openEntry,
+  type After,
   type Head,
   type SealedEntry,
 } from '../../core/release/entry';
@@ -137,7 +138,7 @@ export class SqlLedger implements Ledger {
     return this.database.mayWrite();
   }
 
-  entries(after?: Head): AsyncIterable<SealedEntry> {
+  entries(after?: After): AsyncIterable<SealedEntry> {
     return this.database.state === 'empty' ? emptyContent.entries() : this.reader.entries(after);
   }
 
@@ -194,10 +195,10 @@ class Reader implements LedgerContent {
     return state;
   }
 
-  async *entries(after: Head = emptyHead): AsyncGenerator<SealedEntry> {
+  async *entries(after: After = emptyHead): AsyncGenerator<SealedEntry> {
     const { prefix } = this.dialect;
     const select = `SELECT seq, hash, text FROM ${prefix}entries WHERE product = ? AND seq > ? ORDER BY seq LIMIT ?`;
-    let before = after;
+    let before: After = after;
     for (;;) {
       const page = rowsAs(entryRow, await this.sql.rows(select, [this.product, before.seq, pageSize]));
       for (const row of page) {

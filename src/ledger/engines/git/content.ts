@@ -5,7 +5,7 @@ import {
   foldInto,
   headAfter,
   openEntry,
-  type Head,
+  type After,
   type SealedEntry,
 } from '../../../core/release/entry';
 import { factName, Facts, type FactKey, type SetFact } from '../../../core/release/facts';
@@ -90,8 +90,8 @@ export class CommitContent implements LedgerContent {
     );
   }
 
-  async *entries(after: Head = emptyHead): AsyncGenerator<SealedEntry> {
-    let before = after;
+  async *entries(after: After = emptyHead): AsyncGenerator<SealedEntry> {
+    let before: After = after;
     const { seq: last } = this.commit.state;
     const files = after.seq === 0 ? this.filesIn(folders.entries) : this.entryFiles(after.seq + 1, last);
     for await (const [path, content] of files) {

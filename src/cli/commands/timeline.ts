@@ -1,0 +1,35 @@
+import { Option } from '@commander-js/extra-typings';
+import { eventKinds } from '../../core/release/story';
+import { answer } from '../answer';
+import { command, configOption, parseCount, quietOption, verboseOption } from '../options';
+
+/** `hod timeline`. */
+export function timelineCommand() {
+  return command('timeline', 'tell who did what, and when; or the whole life of one release', [
+    ['hod timeline', 'the newest first'],
+    ['hod timeline 2.4.0', 'from its staging to where it is now, and how long each step took'],
+    ['hod timeline --env prod --since 7d', 'what came to prod in a week'],
+    ['hod timeline --kind rolled-back --all', 'every time that something was taken back'],
+  ])
+    .argument('[release]', 'a version, or a commit')
+    .option('--env <env>', 'only what happened in this environment')
+    .option('--image <name>', 'only what this image or bundle had a part in')
+    .addOption(new Option('--kind <kind>', `only events of this kind: ${eventKinds.join(', ')}`).choices(eventKinds))
+    .option('--actor <name>', 'only what this person or job did')
+    .option('--since <time>', 'only from then on: 24h, 7d, or 2026-11-20')
+    .option('--until <time>', 'only until then')
+    .option('--most <n>', 'so many events (default: 30)', parseCount, 30)
+    .option('--all', 'every event')
+    .addOption(configOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
+    .action(async (release, { env: environment, all, most, ...options }) => {
+      const { timeline } = await import('../../operations/timeline');
+      const { timelineView } = await import('../views/timeline');
+      await answer(
+        options,
+        (run) => timeline({ release, environment, ...options, most: all === true ? undefined : most, ...run }),
+        (result, look) => timelineView(result, look, new Date()),
+      );
+    });
+}

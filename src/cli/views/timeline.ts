@@ -1,0 +1,67 @@
+import { shortCommit } from '../../core/commit';
+import type { TimelineResult } from '../../results/timeline';
+import type { Look } from '../answer';
+import { columns, formatAge, formatSpan } from './format';
+import { nameList } from './images';
+import type { Style } from './style';
+
+type Event = TimelineResult['events'][number];
+
+/** What happened, a line an event. */
+export function timelineView({ product, release, events, more }: TimelineResult, look: Look, now: Date): string {
+  const { style } = look;
+  if (events.length === 0) {
+    return `Nothing of this kind is in the ledger of ${style.strong(product)}.`;
+  }
+  const everything = new Set(events.flatMap(({ images }) => images));
+  const rows = events.map((event) => [
+    localTime(event.at),
+    release === null ? formatAge(event.at, now) : event.after === null ? '' : `+${formatSpan(event.after)}`,
+    event.kind,
+    event.environment ?? '',
+    release === null ? nameOf(event) : '',
+    [
+      ...(event.images.length > 0 && event.images.length < everything.size ? [imagesOf(event)] : []),
+      ...(event.detail === '' ? [] : [event.detail.replaceAll('\n', ' ')]),
+      `by ${event.actor}`,
+    ].join('; '),
+  ]);
+  const lines = columns(rows, '', (cell, column) => paint(cell, column, style));
+  const title =
+    release === null
+      ? []
+      : [
+          `The life of ${style.strong(`${product} ${release.version ?? shortCommit(release.commit)}`)} (${shortCommit(release.commit)}):`,
+        ];
+  return [...title, ...lines, ...(more ? [style.faint('There is more: --most N, --all, or narrow it.')] : [])].join(
+    '\n',
+  );
+}
+
+function paint(cell: string, column: number, style: Style): string {
+  switch (column) {
+    case 2:
+      return ['rolled-back', 'refused', 'failed', 'withdrawn'].includes(cell.trim())
+        ? style.bad(cell)
+        : style.strong(cell);
+    case 4:
+      return style.strong(cell);
+    case 3:
+      return cell;
+    default:
+      return style.faint(cell);
+  }
+}
+
+/** A time to the minute, UTC. */
+function localTime(at: string): string {
+  return at.slice(0, 16).replace('T', ' ');
+}
+
+function nameOf({ version, commit }: Event): string {
+  return version ?? (commit === null ? '' : shortCommit(commit));
+}
+
+function imagesOf({ images }: Event): string {
+  return nameList(images.map((image) => ({ image })));
+}

@@ -1,0 +1,160 @@
+import type { CommitId } from '../commit';
+import type { Version } from '../tags/version';
+import type { Timestamp } from '../time';
+import type { Action } from './actions';
+import type { SealedEntry } from './entry';
+import type { ReleaseId } from './release';
+
+/** What a story tells of; that receivers were told is no part of it. */
+export const eventKinds = [
+  'staged',
+  'published',
+  'promoted',
+  'rolled-back',
+  'result',
+  'signed-off',
+  'attached',
+  'failed',
+  'refused',
+] as const;
+export type EventKind = (typeof eventKinds)[number];
+
+/** Something that happened to a product, as its ledger tells it. */
+export interface StoryEvent {
+  readonly seq: number;
+  readonly at: Timestamp;
+  readonly actor: string;
+  readonly kind: EventKind;
+  readonly environment: string | undefined;
+  readonly version: Version | undefined;
+  readonly commit: CommitId | undefined;
+  readonly images: readonly string[];
+  /** What else is to be said, in a few words. */
+  readonly detail: string;
+  /** The releases that it is about. */
+  readonly releases: readonly ReleaseId[];
+  /** Those that something else took over from then, or that were withdrawn. */
+  readonly ended: readonly ReleaseId[];
+}
+
+/** Which events are meant; all where nothing is said. */
+export interface StoryFilter {
+  readonly environment?: string | undefined;
+  readonly image?: string | undefined;
+  readonly kind?: EventKind | undefined;
+  readonly actor?: string | undefined;
+  readonly commit?: CommitId | undefined;
+  readonly since?: Timestamp | undefined;
+  readonly until?: Timestamp | undefined;
+}
+
+/** The event that an entry is; undefined where it is none. */
+export function eventIn({ entry }: SealedEntry): StoryEvent | undefined {
+  const { seq, at, actor, action } = entry;
+  const told = tell(action);
+  return (
+    told && { seq, at, actor, version: undefined, commit: undefined, images: [], releases: [], ended: [], ...told }
+  );
+}
+
+type Told = Pick<StoryEvent, 'kind' | 'environment' | 'detail'> & Partial<StoryEvent>;
+
+function tell(action: Action): Told | undefined {
+  switch (action.kind) {
+    case 'staged': {
+      const { kind, environment, commit, parts } = action;
+      const platforms = [...new Set(parts.flatMap((part) => part.platforms))];
+      return {
+        kind,
+        environment,
+        commit,
+        images: unique(parts.map(({ image }) => image)),
+        detail: platforms.join(' '),
+      };
+    }
+    case 'failed': {
+      const { kind, commit, images, reason } = action;
+      return { kind, environment: undefined, commit, images, detail: reason };
+    }
+    case 'published':
+    case 'promoted': {
+      const { kind, environment, version, commit, branch, release, images, replaces = [], despite = [] } = action;
+      const ways = new Set(action.comings?.map(({ way }) => way));
+      const aside = ['beside', 'held'].filter((way) => ways.size > 0 && [...ways].every((each) => each === way));
+      const detail = [
+        ...(kind === 'published' && branch !== undefined ? [`on ${branch}`] : []),
+        ...(action.kind === 'promoted' ? [`from ${action.from}`] : []),
+        ...aside,
+        ...despite.map(({ rule, reason }) => `despite ${rule}: ${reason}`),
+      ];
+      return {
+        ...{ kind, environment, version, commit },
+        images: images.map(({ image }) => image),
+        detail: detail.join(', '),
+        releases: [release],
+        ended: replaces.filter((each) => each !== release),
+      };
+    }
+    case 'rolled-back': {
+      const { kind, environment, reason, releases, served, withdrawn } = action;
+      const [first] = served.flatMap(({ is }) => is ?? []);
+      return {
+        ...{ kind, environment, releases, version: first?.version, commit: first?.commit },
+        images: served.map(({ image }) => image),
+        detail: reason,
+        ended: withdrawn.map(({ release }) => release),
+      };
+    }
+    case 'result': {
+      const { kind, environment, name, passed, link, releases } = action;
+      const detail = `${name} ${passed ? 'passed' : 'failed'}${link === undefined ? '' : `, ${link}`}`;
+      return { kind, environment, detail, releases: releases.map(({ release }) => release) };
+    }
+    case 'signed-off':
+      return {
+        kind: action.kind,
+        environment: action.environment,
+        detail: '',
+        releases: action.releases.map(({ release }) => release),
+      };
+    case 'attached': {
+      const count = action.attached.reduce((sum, { referrers }) => sum + referrers.length, 0);
+      return { kind: action.kind, environment: action.environment, detail: `${count} brought` };
+    }
+    case 'refused': {
+      const { kind, environment, command, object, reason } = action;
+      return { kind, environment, detail: `${command} of ${object}: ${reason}` };
+    }
+    case 'announced':
+      return undefined;
+  }
+}
+
+/** Whether an event is meant. */
+export function isMeant(event: StoryEvent, filter: StoryFilter): boolean {
+  const { environment, image, kind, actor, commit, since, until } = filter;
+  return (
+    (environment === undefined || event.environment === environment) &&
+    (image === undefined || event.images.includes(image)) &&
+    (kind === undefined || event.kind === kind) &&
+    (actor === undefined || event.actor === actor) &&
+    (commit === undefined || event.commit === commit) &&
+    (since === undefined || event.at >= since) &&
+    (until === undefined || event.at <= until)
+  );
+}
+
+/** What an event is in the life of a release; undefined where it has nothing to do with it. */
+export function partOf(
+  { release, commit }: { readonly release: ReleaseId; readonly commit: CommitId },
+  event: StoryEvent,
+): 'its own' | 'its end' | undefined {
+  if (event.releases.includes(release) || (event.commit === commit && event.releases.length === 0)) {
+    return 'its own';
+  }
+  return event.ended.includes(release) ? 'its end' : undefined;
+}
+
+function unique(texts: readonly string[]): string[] {
+  return [...new Set(texts)];
+}
