@@ -116,7 +116,7 @@ try {
   const registries = [
     ...(await readFile(join(product, 'hod.yaml'), 'utf8')).matchAll(/repository: (\S+)\/skerry/g),
   ].map(([, host]) => host);
-  const [dev, , prod] = registries;
+  const [dev, uat, prod] = registries;
   await mkdir(join(root, 'docs', 'screenshots'), { recursive: true });
   const git = (...args) => execFileSync('git', ['-C', product, ...args]);
 
@@ -133,9 +133,9 @@ try {
     join(product, 'deploy', 'prod.yaml'),
     deployed
       .replace(/@sha256:[0-9a-f]{64} # 2\.4\.0/, ':2.3.0')
-      .replace(/prod(\.localhost:\d+\S+tide-watch)@\S+ # .*/, 'uat$1:uat'),
+      .replace(/\S+\/skerry\/tide-watch@\S+ # .*/, `${uat}/skerry/tide-watch:uat`),
   );
-  await shoot('point', ['hod point prod deploy/prod.yaml --check', 'hod point prod deploy/prod.yaml --quiet']);
+  await shoot('point', ['hod point prod deploy/prod.yaml --check', 'hod point prod deploy/prod.yaml']);
   await shoot('tags', ['hod tags timetable', `hod repositories ${prod}`]);
   await shoot('assemble', [
     `hod assemble ${dev}/skerry/timetable-trial:2.5.0 out/timetable-arm64.tar out/timetable-amd64`,
@@ -159,14 +159,22 @@ try {
     'hod promote prod -c strict.yaml --again --reason "the gate was stuck" --dry-run',
   ]);
   await shoot('promote', ['hod promote prod --again --reason "the gate was stuck"']);
-  await shoot('rollback', ['hod rollback prod --reason "it stays stuck"', 'hod promote prod', 'hod status prod']);
+  await shoot('rollback', [
+    'hod rollback prod --reason "it stays stuck"',
+    'hod promote prod',
+    'hod timeline --most 9',
+    'hod timeline 2.4.0',
+  ]);
   const place = `http://${prod}/v2/skerry/tide-watch/manifests`;
   const accept = { accept: 'application/vnd.oci.image.index.v1+json' };
-  const older = await (await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1')}/2.4.0`, { headers: accept })).text();
+  const older = await (await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1')}/3.0.0`, { headers: accept })).text();
   await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1')}/latest`, {
     method: 'PUT',
     body: older,
     headers: { 'content-type': accept.accept },
+  });
+  await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1').replace('tide-watch', 'boarding-gate')}/2.4`, {
+    method: 'DELETE',
   });
   await shoot('prove', ['hod prove uat', 'hod prove prod']);
   await shoot('help', ['hod --help']);

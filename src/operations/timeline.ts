@@ -1,4 +1,4 @@
-import { isCommitId } from '../core/commit';
+import { isCommitId, shortCommit } from '../core/commit';
 import { HodError } from '../core/errors';
 import { millisecondsOf } from '../core/duration';
 import type { FactKey, Release } from '../core/release/facts';
@@ -152,14 +152,26 @@ async function lifeOf(release: Release, filter: StoryFilter, product: string, le
     const part = event && partOf(release, event);
     if (event !== undefined && part !== undefined && isMeant(event, filter)) {
       const after = last === undefined ? null : Date.parse(event.at) - Date.parse(last);
-      const shown = toEvent(event, new Map([[release.release, release]]));
-      const ended = event.kind === 'rolled-back' ? 'withdrawn' : 'replaced';
-      events.push({ ...shown, kind: part === 'its end' ? ended : event.kind, after });
+      events.push({ ...toEvent(event, new Map([[release.release, release]])), ...turnIn(part, event), after });
       last = event.at;
     }
   }
   const { version, commit } = release;
   return { product, release: { version: version ?? null, commit }, more: false, events };
+}
+
+/** What an event is to a release, where that is something else than it is to the product. */
+function turnIn(
+  part: 'its own' | 'its end',
+  { kind, version, commit, detail }: StoryEvent,
+): Partial<Pick<TimelineResult['events'][number], 'kind' | 'detail'>> {
+  if (kind === 'rolled-back') {
+    return { kind: part === 'its own' ? 'returned' : 'withdrawn' };
+  }
+  const other = version ?? (commit === undefined ? 'something else' : shortCommit(commit));
+  return part === 'its own'
+    ? {}
+    : { kind: 'replaced', detail: `${other} took over${detail === '' ? '' : `, ${detail}`}` };
 }
 
 function toEvent(event: StoryEvent, known: ReadonlyMap<string, Release>): TimelineResult['events'][number] {

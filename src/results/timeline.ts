@@ -13,8 +13,11 @@ export const timelineResultSchema = z.strictObject({
       /** The number of the entry. */
       seq: z.number().int(),
       at: z.string(),
-      /** `replaced`, `withdrawn`: in the life of a release, that something else took over, or that it was taken back. */
-      kind: z.enum([...eventKinds, 'replaced', 'withdrawn']),
+      /**
+       * In the life of a release, `replaced`: something else took over; `withdrawn`: it was taken back; `returned`: it is served
+       * again, as something else was taken back.
+       */
+      kind: z.enum([...eventKinds, 'replaced', 'withdrawn', 'returned']),
       environment: z.string().nullable(),
       version: z.string().nullable(),
       commit: z.string().nullable(),

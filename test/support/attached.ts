@@ -50,7 +50,10 @@ export class OtherClient {
 
   /** Attaches many things at once. */
   async attachAll(subject: Subject, type: string, texts: readonly string[]): Promise<void> {
-    const all = await Promise.all(texts.map((text) => this.push(subject, type, text)));
+    const [first = '', ...others] = texts;
+    // The first brings what all of them share.
+    const all = [await this.push(subject, type, first)];
+    all.push(...(await Promise.all(others.map((text) => this.push(subject, type, text)))));
     if (all.some(({ listed }) => !listed)) {
       await this.list(subject.digest, [...(await this.referrers(subject.digest)), ...all.map(({ made }) => made)]);
     }
@@ -156,6 +159,9 @@ export class OtherClient {
   }
 
   private async blob(text: string): Promise<{ digest: string; size: number }> {
+    if ((await fetch(`${this.base}/blobs/${digestOf(text)}`, { method: 'HEAD' })).ok) {
+      return { digest: digestOf(text), size: Buffer.byteLength(text) };
+    }
     const begun = await fetch(`${this.base}/blobs/uploads/`, { method: 'POST' });
     const place = new URL(begun.headers.get('location') ?? '', this.base);
     const digest = digestOf(text);

@@ -69,8 +69,9 @@ test('the life of a release, from its staging to where something else took over'
     'replaced dev',
     'replaced uat',
     'replaced prod',
-    'rolled-back prod',
+    'returned prod',
   ]);
+  expect(life.events[6]).toMatchObject({ detail: '2.5.0 took over, on main' });
   expect(life.events.map(({ after }) => after === null)).toEqual([true, ...Array<boolean>(9).fill(false)]);
   const other = await timeline('HEAD');
   expect(other.release).toMatchObject({ version: '2.5.0' });
