@@ -47,7 +47,7 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   const { verdicts } = value;
   if (!dryRun) {
     const told = value.records.filter(({ item, isNew }) => isNew || settled[items.indexOf(item)] !== true);
-    await allSettled(told.map((recording) => tellRelease(recording, carrier)));
+    await allSettled(told.map((recording) => tellRelease(recording, carrier, manner.mend)));
     await listAttachments([...attached, ...told], ledger);
   }
   const decisions = dryRun
@@ -114,8 +114,12 @@ function untouched({ node }: DeliveryItem): Promise<Transfer> {
  * Brings the record of a release to an image. Where all tags of an image are written, its record was, before them: it is
  * looked for only where they are not, or the ledger has just learnt of it.
  */
-async function tellRelease({ carried: [{ node }], target, isNew }: Recording, carrier: Carrier): Promise<void> {
-  if (isNew || (await target.manifests.resolve(node.manifest.digest)) === undefined) {
+async function tellRelease(
+  { carried: [{ node }], target, isNew }: Recording,
+  carrier: Carrier,
+  mend: boolean,
+): Promise<void> {
+  if (isNew || mend || (await target.manifests.resolve(node.manifest.digest)) === undefined) {
     await carrier.carry(node, target);
   }
 }

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import type { ProveResult } from '../../src/results/prove';
 import { OtherClient } from './attached';
 import { hodJson } from './hod';
-import type { EnvironmentName, World } from './world';
+import { images, type EnvironmentName, type World } from './world';
 
 const signature = 'application/vnd.skerry.signature.v1';
 
@@ -126,6 +126,17 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
       await world.promote('prod', '--version', '2.4.0', '--mend');
       expect(await findings(0, 'prod')).toEqual([]);
     }
+  });
+
+  test('what a release record holds, which all images share', async () => {
+    const prod = at('prod');
+    const record = (await prod.referrers(digest)).find(({ artifactType }) => artifactType !== signature);
+    const [blob = ''] = await prod.layers(record?.digest ?? '');
+    await rm(tampered.blobFile('prod', blob));
+    const found = await findings(4, 'prod');
+    expect(found.sort()).toEqual(images.map((image) => `content-gone ${name(image, `@${blob}`)}`).sort());
+    await world.promote('prod', '--mend');
+    expect(await findings(0, 'prod')).toEqual([]);
   });
 
   test('evidence that was never recorded, and a repository that hod.yaml does not name any more', async () => {
