@@ -2,6 +2,7 @@ import { Command } from '@commander-js/extra-typings';
 import { accessCommand } from './commands/access';
 import { announceCommand } from './commands/announce';
 import { assembleCommand } from './commands/assemble';
+import { compareCommand } from './commands/compare';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
 import { initCommand } from './commands/init';
@@ -50,6 +51,7 @@ export function buildProgram(version: string): Command {
     rollbackCommand(),
     statusCommand(),
     timelineCommand(),
+    compareCommand(),
     proveCommand(),
     pointCommand(),
     showCommand(),

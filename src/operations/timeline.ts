@@ -1,11 +1,10 @@
-import { isCommitId, shortCommit } from '../core/commit';
+import { shortCommit } from '../core/commit';
 import { HodError } from '../core/errors';
 import { millisecondsOf } from '../core/duration';
 import type { FactKey, Release } from '../core/release/facts';
 import { eventIn, isMeant, partOf, type EventKind, type StoryEvent, type StoryFilter } from '../core/release/story';
-import { versionNamed } from '../core/tags/version';
 import { timestampOf, type Timestamp } from '../core/time';
-import { readNamed } from '../delivery/sources/choice';
+import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
 import type { TimelineResult } from '../results/timeline';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
@@ -72,27 +71,11 @@ function readTime(text: string, now: number): Timestamp {
 }
 
 async function releaseNamed(text: string, { folder }: Config, ledger: Pick<Ledger, 'read'>): Promise<Release> {
-  const version = versionNamed(text);
-  const named = version === undefined ? await readNamed(folder, { commit: text }, '--version') : { version };
-  const key: FactKey | undefined =
-    named === undefined
-      ? undefined
-      : 'version' in named
-        ? { kind: 'version', key: named.version }
-        : { kind: 'commit', key: named.commit };
-  const { facts } = await ledger.read(key === undefined ? [] : [key]);
-  const found =
-    key?.kind === 'version'
-      ? facts.get('version', key.key)
-      : key === undefined
-        ? undefined
-        : facts.get('commit', key.key);
-  const release =
-    found && (await ledger.read([{ kind: 'release', key: found.release }])).facts.get('release', found.release);
+  const release = await findRelease(text, folder, ledger);
   if (release === undefined) {
     throw new HodError('never-published', {
       what: 'this was never published',
-      object: isCommitId(text) ? `commit ${text}` : text,
+      object: text,
       why: 'the ledger has no release of it',
       next: '`hod timeline` without it lists what was',
     });

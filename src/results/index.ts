@@ -1,6 +1,7 @@
 import { accessResultSchema, storedLoginsResultSchema } from './access';
 import { announceResultSchema } from './announce';
 import { assembleResultSchema } from './assemble';
+import { compareResultSchema } from './compare';
 import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
 import { initResultSchema } from './init';
@@ -39,6 +40,7 @@ export const resultSchemas = {
   'sign-off': signOffResultSchema,
   status: statusResultSchema,
   timeline: timelineResultSchema,
+  compare: compareResultSchema,
   prove: proveResultSchema,
   point: pointResultSchema,
   announce: announceResultSchema,

@@ -236,3 +236,34 @@ const turn = pLimit(8);
 function git(folder: string, ...args: string[]): Promise<ProgramRun> {
   return turn(() => runProgram('git', ['-C', folder, ...args], { folder, env: { LC_ALL: 'C' } }));
 }
+
+/** A commit as a log tells of it. */
+export interface LoggedCommit {
+  readonly commit: string;
+  readonly author: string;
+  /** RFC 3339. */
+  readonly at: string;
+  readonly subject: string;
+}
+
+/** So many commits are told. */
+const mostLogged = 500;
+
+/** The commits that one commit contains and another does not, the newest first; or why git here cannot tell. */
+export async function commitsBetween(
+  folder: string,
+  from: CommitId,
+  to: CommitId,
+): Promise<{ readonly commits: LoggedCommit[] } | { readonly gap: string }> {
+  const format = '--format=%H%x00%an%x00%aI%x00%s';
+  const run = await git(folder, 'log', format, `--max-count=${mostLogged}`, '--end-of-options', `${from}..${to}`, '--');
+  if (run.exitCode !== 0 || (await isShallow(folder))) {
+    return { gap: await gapIn(folder, to) };
+  }
+  return {
+    commits: linesOf(run).map((line) => {
+      const [commit = '', author = '', at = '', subject = ''] = line.split('\0');
+      return { commit, author, at, subject };
+    }),
+  };
+}

@@ -68,6 +68,6 @@ function keyOf(image: string): string {
 }
 
 /** A text from outside as Markdown shows it, in a cell: nothing in it is markup, and it stays in its line. */
-function cell(text: string): string {
+export function cell(text: string): string {
   return visible(text).replace(/[\\`*_[\]<>#|&~!$]/g, (character) => `&#${character.charCodeAt(0)};`);
 }

@@ -1,7 +1,9 @@
 import { isCommitId, notACommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
 import type { NamedChoice, ReleaseChoice } from '../../core/release/promotion';
-import { parseVersion } from '../../core/tags/version';
+import type { Release } from '../../core/release/facts';
+import { parseVersion, versionNamed } from '../../core/tags/version';
+import type { Ledger } from '../../ledger/ledger';
 import { readGit } from '../../workspace/git';
 
 /** A release, by its version or its commit. */
@@ -54,4 +56,26 @@ async function readCommit(folder: string, commit: string): Promise<CommitId> {
     throw notACommit(commit, 'gap' in git ? git.gap : undefined);
   }
   return id;
+}
+
+/** The release that a version, or a commit that git here knows, names in a ledger; undefined where there is none. */
+export async function findRelease(
+  text: string,
+  folder: string,
+  ledger: Pick<Ledger, 'read'>,
+): Promise<Release | undefined> {
+  const version = versionNamed(text);
+  const git = version === undefined ? await readGit(folder, text) : undefined;
+  const commit = git !== undefined && 'commit' in git ? git.commit.id : isCommitId(text) ? text : undefined;
+  const { facts } = await ledger.read([
+    ...(version === undefined ? [] : [{ kind: 'version', key: version } as const]),
+    ...(commit === undefined ? [] : [{ kind: 'commit', key: commit } as const]),
+  ]);
+  const found =
+    version !== undefined
+      ? facts.get('version', version)
+      : commit !== undefined
+        ? facts.get('commit', commit)
+        : undefined;
+  return found && (await ledger.read([{ kind: 'release', key: found.release }])).facts.get('release', found.release);
 }

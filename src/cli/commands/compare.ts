@@ -1,0 +1,27 @@
+import { answer } from '../answer';
+import { command, configOption, quietOption, requestsOption } from '../options';
+
+/** `hod compare`. */
+export function compareCommand() {
+  return command('compare', 'tell what differs between two environments, releases or images', [
+    ['hod compare prod uat', 'what would come to prod: commits, images, layers, settings'],
+    ['hod compare 2.4.0 2.5.0 --markdown', 'for the notes of a release'],
+    ['hod compare out/timetable registry.test/skerry/timetable:2.4.0', 'two images, wherever they are'],
+  ])
+    .argument('<from>', 'an environment, a version, a commit, a reference, or the path of a build output')
+    .argument('<to>', 'another one')
+    .option('--markdown', 'answer with Markdown')
+    .option('--verbose', 'show every commit, and what did not change')
+    .addOption(configOption())
+    .addOption(requestsOption())
+    .addOption(quietOption())
+    .action(async (from, to, { markdown, ...options }) => {
+      const { compare } = await import('../../operations/compare');
+      const { compareMarkdown, compareView } = await import('../views/compare');
+      await answer(
+        options,
+        (run) => compare({ from, to, ...options, ...run }),
+        markdown === true ? compareMarkdown : compareView,
+      );
+    });
+}

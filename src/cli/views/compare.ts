@@ -1,0 +1,115 @@
+import { shortCommit } from '../../core/commit';
+import type { CompareResult } from '../../results/compare';
+import type { Look } from '../answer';
+import { cell } from './ci';
+import { formatBytes, formatCount } from './format';
+import { nameList } from './images';
+import type { Style } from './style';
+
+type Image = CompareResult['images'][number];
+type Changed = Image['platforms']['changed'][number];
+type Commit = NonNullable<CompareResult['commits']>['added'][number];
+
+/** So many commits are shown where not all are asked for. */
+const commitsShown = 12;
+
+/** What differs: commits first, then what changed, and what did not in a line. */
+export function compareView(result: CompareResult, { style, verbose }: Look): string {
+  const { from, to, commits, gap, images } = result;
+  const title = `${style.strong(nameOf(from))} → ${style.strong(nameOf(to))}`;
+  const same = images.filter(({ state }) => state === 'same');
+  const blocks = [
+    [title, ...(commits === null ? [style.faint(`  commits: ${gap ?? 'not known'}`)] : [])].join('\n'),
+    ...(commits === null ? [] : [commitLines(commits.added, 'in it now', style, verbose)]),
+    ...(commits === null || commits.left.length === 0
+      ? []
+      : [commitLines(commits.left, style.bad('not in it any more'), style, verbose)]),
+    ...images.filter(({ state }) => state !== 'same').map((image) => imageBlock(image, style)),
+    ...(same.length === 0
+      ? []
+      : [`${style.faint('the same:')} ${same.length === 1 && same[0]?.image === '' ? 'both' : nameList(same)}`]),
+  ];
+  return blocks.filter((block) => block !== '').join('\n\n');
+}
+
+function nameOf({ name, version, commit }: CompareResult['from']): string {
+  const is = version ?? (commit === null ? undefined : shortCommit(commit));
+  return is === undefined || is === name ? name : `${name} (${is})`;
+}
+
+function commitLines(commits: readonly Commit[], title: string, style: Style, verbose: boolean): string {
+  if (commits.length === 0) {
+    return '';
+  }
+  const shown = verbose ? commits : commits.slice(0, commitsShown);
+  const more = commits.length - shown.length;
+  return [
+    `${formatCount(commits.length, 'commit')} ${title}`,
+    ...shown.map(
+      ({ commit, subject, author }) => `  ${style.faint(shortCommit(commit))}  ${subject}  ${style.faint(author)}`,
+    ),
+    ...(more === 0 ? [] : [style.faint(`  and ${more} more (--verbose)`)]),
+  ].join('\n');
+}
+
+function imageBlock({ image, state, from, to, platforms }: Image, style: Style): string {
+  const mark =
+    state === 'removed' ? style.bad('removed') : state === 'added' ? style.good('added') : style.notice('changed');
+  return [
+    [...(image === '' ? [] : [style.strong(image)]), mark].join('  '),
+    ...(from === null ? [] : [style.faint(`  - ${from.reference}`)]),
+    ...(to === null ? [] : [style.faint(`  + ${to.reference}`)]),
+    ...platforms.added.map((platform) => `  ${platform}  ${style.good('added')}`),
+    ...platforms.removed.map((platform) => `  ${platform}  ${style.bad('removed')}`),
+    ...platforms.changed.flatMap((each) => platformLines(each, style)),
+  ].join('\n');
+}
+
+function platformLines({ platform, from, to, layers, says }: Changed, style: Style): string[] {
+  const bytes = layers.added.reduce((sum, { size }) => sum + size, 0);
+  const counts = [
+    `${formatBytes(from.size)} → ${formatBytes(to.size)}`,
+    `${formatCount(layers.added.length, 'layer')} new (${formatBytes(bytes)})`,
+    ...(layers.removed.length === 0 ? [] : [`${layers.removed.length} gone`]),
+    `${layers.shared} shared`,
+  ].join(', ');
+  return [
+    `  ${platform}  ${counts}`,
+    ...says.map((each) => {
+      const name = each.name === '' ? each.what : `${each.what} ${each.name}`;
+      return `    ${name}: ${style.faint(each.from ?? 'nothing')} → ${each.to ?? 'nothing'}`;
+    }),
+  ];
+}
+
+/** The same for the notes of a release. */
+export function compareMarkdown({ from, to, commits, gap, images }: CompareResult): string {
+  const list = (title: string, all: readonly Commit[]): string[] =>
+    all.length === 0
+      ? []
+      : [
+          `### ${title}`,
+          '',
+          ...all.map(
+            ({ commit, subject, author }) => `- ${cell(subject)} (\`${shortCommit(commit)}\`, ${cell(author)})`,
+          ),
+          '',
+        ];
+  const rows = images.map(({ image, state, to: placed, platforms: { added, removed, changed } }) => {
+    const sizes = changed.map(
+      ({ platform, from: was, to: is }) => `${platform}: ${formatBytes(was.size)} → ${formatBytes(is.size)}`,
+    );
+    const platforms = [...added.map((each) => `${each} added`), ...removed.map((each) => `${each} removed`), ...sizes];
+    return `| ${cell(image)} | ${state} | ${platforms.map(cell).join('<br>')} | ${placed === null ? '' : `\`${cell(placed.reference)}\``} |`;
+  });
+  return [
+    `## ${cell(nameOf(from))} → ${cell(nameOf(to))}`,
+    '',
+    ...(commits === null ? [`Commits: ${cell(gap ?? 'not known')}`, ''] : []),
+    ...list('Commits', commits?.added ?? []),
+    ...list('Not in it any more', commits?.left ?? []),
+    '| image | | platforms | pull by digest |',
+    '| --- | --- | --- | --- |',
+    ...rows,
+  ].join('\n');
+}

@@ -1,0 +1,57 @@
+import * as z from 'zod';
+import { digest } from './common';
+
+const side = z.strictObject({
+  /** As it was named. */
+  name: z.string(),
+  /** An environment, a release of the ledger, or an image by itself. */
+  kind: z.enum(['environment', 'release', 'image']),
+  version: z.string().nullable(),
+  commit: z.string().nullable(),
+});
+const commit = z.strictObject({ commit: z.string(), author: z.string(), at: z.string(), subject: z.string() });
+const layer = z.strictObject({ digest, size: z.number().int() });
+const placed = z.strictObject({
+  reference: z.string(),
+  digest,
+  version: z.string().nullable(),
+  commit: z.string().nullable(),
+});
+
+export const compareResultSchema = z.strictObject({
+  from: side,
+  to: side,
+  /** What one has and the other has not; null where git cannot tell, and why. */
+  commits: z.strictObject({ added: z.array(commit), left: z.array(commit) }).nullable(),
+  gap: z.string().nullable(),
+  images: z.array(
+    z.strictObject({
+      image: z.string(),
+      state: z.enum(['same', 'changed', 'added', 'removed']),
+      from: placed.nullable(),
+      to: placed.nullable(),
+      platforms: z.strictObject({
+        added: z.array(z.string()),
+        removed: z.array(z.string()),
+        changed: z.array(
+          z.strictObject({
+            platform: z.string(),
+            /** Bytes of all layers, as they are shipped. */
+            from: z.strictObject({ digest, size: z.number().int() }),
+            to: z.strictObject({ digest, size: z.number().int() }),
+            layers: z.strictObject({ added: z.array(layer), removed: z.array(layer), shared: z.number().int() }),
+            says: z.array(
+              z.strictObject({
+                what: z.string(),
+                name: z.string(),
+                from: z.string().nullable(),
+                to: z.string().nullable(),
+              }),
+            ),
+          }),
+        ),
+      }),
+    }),
+  ),
+});
+export type CompareResult = z.infer<typeof compareResultSchema>;

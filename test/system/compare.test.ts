@@ -1,0 +1,97 @@
+import { mkdir } from 'node:fs/promises';
+import { join } from 'node:path';
+import { layerOf, pack, writeOlderArchive } from '../support/archives';
+import { hod, hodJson } from '../support/hod';
+import { sandboxWorld, type SandboxWorld } from '../support/world';
+
+let sandbox: SandboxWorld;
+const commits: string[] = [];
+beforeAll(async () => {
+  sandbox = await sandboxWorld();
+  const { world } = sandbox;
+  await world.publish();
+  await world.promote('uat');
+  await world.promote('prod');
+  commits.push(await world.product.change('timetable', 'Show the <b>winter</b> | sailings'));
+  commits.push(await world.product.change('tide-watch', 'Read the gauge'));
+  await world.product.build();
+  await world.publish('--version', '2.5.0');
+  await world.promote('uat');
+});
+afterAll(() => sandbox.close());
+
+const compare = (from: string, to: string) => hodJson('compare', ['compare', from, to], sandbox.world.options);
+
+test('two environments: the commits between, and image by image what changed', async () => {
+  const found = await compare('prod', 'uat');
+  expect([found.from, found.to]).toMatchObject([
+    { kind: 'environment', version: '2.4.0' },
+    { kind: 'environment', version: '2.5.0' },
+  ]);
+  expect(found.commits?.added.map(({ commit, subject }) => [commit, subject])).toEqual([
+    [commits[1], 'Read the gauge'],
+    [commits[0], 'Show the <b>winter</b> | sailings'],
+  ]);
+  expect(found.commits?.left).toEqual([]);
+  expect(found.images.map(({ image, state }) => [image, state])).toEqual([
+    ['timetable', 'changed'],
+    ['boarding-gate', 'changed'],
+    ['tide-watch', 'changed'],
+    ['fare-tables', 'same'],
+  ]);
+  const [timetable] = found.images;
+  expect(timetable?.platforms.changed.map(({ platform }) => platform)).toEqual(['linux/amd64', 'linux/arm64']);
+  const [amd64] = timetable?.platforms.changed ?? [];
+  expect(amd64?.layers.shared).toBeGreaterThan(0);
+  expect(amd64?.layers.added.length).toBe(amd64?.layers.removed.length);
+  const back = await compare('2.5.0', '2.4.0');
+  expect([back.commits?.added.length, back.commits?.left.length]).toEqual([0, 2]);
+  expect((await compare('HEAD', '2.5.0')).images.every(({ state }) => state === 'same')).toBe(true);
+  const said = await sandbox.world.hod('compare', 'prod', 'uat');
+  expect(said.stdout).toContain('2 commits in it now');
+  expect(said.stdout).toContain('the same: fare-tables');
+  const notes = await sandbox.world.hod('compare', 'prod', 'uat', '--markdown');
+  expect(notes.stdout).toContain('## prod (2.4.0) → uat (2.5.0)');
+  expect(notes.stdout).toMatch(/- Show the &#60;b&#62;winter&#60;\/b&#62; &#124; sailings/);
+  expect(notes.stdout).not.toContain('<b>');
+});
+
+test('two images, wherever they are: platforms, layers, and what they say of themselves', async () => {
+  const { world } = sandbox;
+  const archive = async (name: string, config: object, ...layers: string[]): Promise<string> => {
+    const folder = join(world.product.folder, name);
+    await mkdir(folder);
+    const all = await Promise.all(layers.map((text) => layerOf('file', text)));
+    await writeOlderArchive(folder, [{ config: { architecture: 'amd64', os: 'linux', config }, layers: all }]);
+    await pack(folder, `${folder}.tar`);
+    return `${name}.tar`;
+  };
+  const one = await archive(
+    'one',
+    { Env: ['PIER=north', 'API_TOKEN=tern'], User: 'root', Labels: { team: 'boats' }, Cmd: ['serve'] },
+    'base',
+    'old',
+  );
+  const other = await archive(
+    'other',
+    { Env: ['PIER=south', 'API_TOKEN=gull'], User: '1000', Entrypoint: ['/init'], Cmd: ['serve'] },
+    'base',
+    'new',
+  );
+  const found = await compare(one, other);
+  const [changed] = found.images[0]?.platforms.changed ?? [];
+  expect(changed?.layers).toMatchObject({ shared: 1, added: [{}], removed: [{}] });
+  expect(changed?.says).toEqual([
+    { what: 'label', name: 'team', from: 'boats', to: null },
+    { what: 'environment', name: 'PIER', from: 'north', to: 'south' },
+    { what: 'environment', name: 'API_TOKEN', from: '…', to: '…' },
+    { what: 'user', name: '', from: 'root', to: '1000' },
+    { what: 'entrypoint', name: '', from: null, to: '/init' },
+  ]);
+  expect(found.commits).toBeNull();
+  const inRegistry = await compare(world.repository('dev', 'timetable') + ':2.4.0', 'out/timetable-amd64');
+  expect(inRegistry.images[0]?.platforms.removed).toEqual(['linux/arm64']);
+  expect((await hod(['compare', one, one], world.options)).stdout).toContain('the same: both');
+  await world.fails('options-conflict', 'compare', 'prod', one);
+  await world.fails('never-published', 'compare', 'prod', '9.9.9');
+});
