@@ -3,6 +3,7 @@ import { accessCommand } from './commands/access';
 import { announceCommand } from './commands/announce';
 import { assembleCommand } from './commands/assemble';
 import { compareCommand } from './commands/compare';
+import { completionCommand } from './commands/completion';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
 import { initCommand } from './commands/init';
@@ -60,6 +61,7 @@ export function buildProgram(version: string): Command {
     repositoriesCommand(),
     announceCommand(),
     ledgerCommand(),
+    completionCommand(),
     sandboxCommand(),
     demoCommand(),
   ];

@@ -99,7 +99,7 @@ async function newest(
     const begin = Math.max(0, end - count);
     const part: StoryEvent[] = [];
     let isOld = false;
-    for await (const sealed of ledger.entries({ seq: begin, hash: begin === 0 ? null : undefined })) {
+    for await (const sealed of ledger.entries({ seq: begin, hash: undefined })) {
       if (sealed.entry.seq > end) {
         break;
       }
