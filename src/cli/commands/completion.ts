@@ -16,16 +16,13 @@ export function completionCommand() {
       ]),
     )
     .argument('[words...]', 'with next: the words after `hod`, the last of which is being typed')
-    .action(async (shell, words) => {
+    .action(async (shell, words, _, own) => {
       if (shell !== 'next') {
         say(scriptFor(shell));
         return;
       }
-      const [{ buildProgram }, { productNames }] = await Promise.all([
-        import('../program'),
-        import('../../operations/product-names'),
-      ]);
-      const found = completionsOf(buildProgram(''), words, await productNames());
+      const { productNames } = await import('../../operations/product-names');
+      const found = own.parent === null ? [] : completionsOf(own.parent, words, await productNames());
       if (found.length > 0) {
         say(found.join('\n'));
       }
