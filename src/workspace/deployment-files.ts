@@ -54,7 +54,26 @@ function spotsIn(text: string, extension: string): readonly Spot[] {
       return spots;
     }
   }
-  return [{ start: 0, end: text.length }];
+  return withLineComments.includes(extension) ? lineSpots(text) : [{ start: 0, end: text.length }];
+}
+
+/** Formats in which a comment may follow `key = "value"` on its line (TOML; HCL). */
+const withLineComments = ['.toml', '.tf', '.hcl', '.nomad'];
+const assignment = /^[ \t]*"?([\w.-]+)"?[ \t]*=[ \t]*"([^"\\]*)"/;
+
+/** Every line; of one that only gives a key its value, the value. */
+function lineSpots(text: string): readonly Spot[] {
+  let start = 0;
+  return text.split('\n').map((line): Spot => {
+    const begin = start;
+    start += line.length + 1;
+    const [whole = '', key, value = ''] = assignment.exec(line) ?? [];
+    const after = begin + whole.length;
+    const comment = key === undefined ? undefined : commentAt(text, after);
+    return comment === undefined
+      ? { start: begin, end: begin + line.length }
+      : { start: after - 1 - value.length, end: after - 1, key, comment };
+  });
 }
 
 /** Every scalar of YAML or JSON documents; undefined where they cannot be read, as templates cannot. */
@@ -87,7 +106,7 @@ function documentSpots(text: string, withComments: boolean): readonly Spot[] | u
           ...range,
           key: own,
           ...(hasOther ? {} : { tag: valueOf(tagKeys), digest: valueOf(digestKeys) }),
-          comment: withComments && !inFlow && isOnOneLine(node) ? commentAfter(text, node) : undefined,
+          comment: withComments && !inFlow && isOnOneLine(node) ? commentAt(text, node.range?.[1] ?? 0) : undefined,
         });
       },
     });
@@ -125,9 +144,8 @@ function contentRange({ range, type }: Scalar): Range | undefined {
   return quoted ? { start: start + 1, end: Math.max(start + 1, end - 1) } : { start, end };
 }
 
-/** Where a comment follows a scalar on its line, or may; undefined where something else follows. */
-function commentAfter(text: string, { range }: Scalar): Spot['comment'] {
-  const end = range?.[1] ?? 0;
+/** Where a comment follows on a line, or may; undefined where something else follows. */
+function commentAt(text: string, end: number): Spot['comment'] {
   const found = /^([ \t]*)(#[^\r\n]*)?(?=\r?\n|$)/.exec(text.slice(end, end + 4096));
   if (found === null) {
     return undefined;
