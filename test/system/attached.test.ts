@@ -10,13 +10,8 @@ import { sandboxWorld } from '../support/world';
 const mediaType = 'application/vnd.oci.image.manifest.v1+json';
 const listing = z.object({ manifests: z.array(z.looseObject({ digest: z.string() })) });
 
-describe('registries that list what refers to a manifest', () => {
-  attachedSuite(() => sandboxWorld());
-});
-
-describe('registries that list nothing', () => {
-  attachedSuite(() => sandboxWorld({ withoutReferrers: true }));
-});
+// Registries that list nothing: test/real/attached.test.ts, against a real one.
+attachedSuite(() => sandboxWorld());
 
 test('what a builder writes beside an image goes up with it, staged or published, and is no image itself', async () => {
   const { world, close } = await sandboxWorld({ withoutReferrers: true });
