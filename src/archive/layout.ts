@@ -2,10 +2,9 @@ import * as z from 'zod';
 import { allBytes } from '../core/bytes';
 import { HodError } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
-import type { ContentSource } from '../core/oci/content';
+import { readManifest, type ContentSource } from '../core/oci/content';
 import { descriptorSchema, type Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
-import { parseManifest } from '../core/oci/manifest';
 import { manifestKind } from '../core/oci/media-types';
 import { readDigestTag, referrersTag, type AttachedDescriptor } from '../core/oci/referrers';
 import { isTag } from '../core/tags/tag';
@@ -65,9 +64,7 @@ async function attachedIn(
 /** What a manifest refers to. One that cannot be read is looked into when somebody opens it. */
 async function subjectOf(descriptor: Descriptor, source: ContentSource): Promise<Digest | undefined> {
   try {
-    const { mediaType, digest, size } = descriptor;
-    const label = `${source.label}@${digest}`;
-    return parseManifest(await source.readManifest(descriptor), { label, mediaType, digest, size }).subject?.digest;
+    return (await readManifest(source, descriptor)).subject?.digest;
   } catch (error) {
     if (error instanceof HodError) {
       return undefined;

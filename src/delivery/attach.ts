@@ -62,18 +62,20 @@ export async function carryAttachments(
     listed.get(subject)?.some((each) => each.tag === tag && each.descriptor.digest === digest) === true;
   const coming = attachments.filter((each) => all || !isThere(each));
   const outcomes = await allSettled(coming.map((each) => carryAttachment(each, target, carrier)));
-  const of = (wanted: string): Attachment[] => coming.filter((_, at) => outcomes[at]?.outcome === wanted);
-  of('gone').forEach(({ digest, subject }) => {
+  const of = (wanted: CarryOutcome['outcome']): Attachment[] =>
+    coming.filter((_, at) => outcomes[at]?.outcome === wanted);
+  const [gone, left] = [new Set(of('gone')), new Set(of('left'))];
+  gone.forEach(({ digest, subject }) => {
     note(`${digest} is listed with what refers to ${subject}, and is not there, or does not refer to it: left behind`);
   });
   return {
     target,
-    attachments: attachments.filter((each) => !of('gone').includes(each) && !of('left').includes(each)),
+    attachments: attachments.filter((each) => !gone.has(each) && !left.has(each)),
     carried: outcomes.flatMap((each) => (each.outcome === 'carried' ? [each.carried] : [])),
     count: {
       brought: of('carried').filter((each) => !isThere(each)).length,
       present: attachments.filter(isThere).length,
-      left: of('left').map(({ tag }) => `${target.label}:${tag ?? ''}`),
+      left: [...left].map(({ tag }) => `${target.label}:${tag ?? ''}`),
     },
     transfer: outcomes
       .flatMap((each) => (each.outcome === 'carried' ? [each.transfer] : []))

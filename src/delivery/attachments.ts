@@ -1,5 +1,12 @@
 import { HodError } from '../core/errors';
-import { nodesOf, readContent, type ContentNode, type ContentSource } from '../core/oci/content';
+import {
+  childrenThatRun,
+  commonTo,
+  nodesOf,
+  readContent,
+  type ContentNode,
+  type ContentSource,
+} from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { manifestKind } from '../core/oci/media-types';
@@ -71,21 +78,12 @@ export async function carriedWith(root: ContentNode, carrying: Carrying): Promis
 
 /** The types of what belongs to an image as a whole, or to everything in it that is not such a thing itself. */
 export function attachedTypes(root: ContentNode, all: readonly Attachment[]): string[] {
-  const typesOn = ({ manifest, children }: ContentNode): string[] => {
-    const own = all.filter(({ subject }) => subject === manifest.digest).map(({ type }) => type);
-    const [first = [], ...others] = children
-      .filter((child) => child.manifest.artifactType === undefined && runs(manifest, child))
-      .map(typesOn);
-    return [...own, ...first.filter((type) => others.every((types) => types.includes(type)))];
+  const typesOn = (node: ContentNode): string[] => {
+    const own = all.filter(({ subject }) => subject === node.manifest.digest).map(({ type }) => type);
+    const images = childrenThatRun(node).filter(({ manifest }) => manifest.artifactType === undefined);
+    return [...own, ...commonTo(images.map(typesOn))];
   };
   return [...new Set(typesOn(root))];
-}
-
-/** Whether an index lists something for a platform; attestations stand beside what they attest, for none. */
-function runs(index: ContentNode['manifest'], child: ContentNode): boolean {
-  const listed = index.kind === 'index' ? index.manifests : [];
-  const platform = listed.find(({ digest }) => digest === child.manifest.digest)?.platform;
-  return platform === undefined || platform.os !== 'unknown';
 }
 
 function keyOf({ subject, digest, tag }: Attachment): string {

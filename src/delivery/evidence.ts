@@ -1,8 +1,8 @@
 import { isCommitId } from '../core/commit';
 import { annotationKeys } from '../core/oci/annotations';
-import { readImageClaims, type ContentSource } from '../core/oci/content';
+import { readImageClaims, readManifest, type ContentSource } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { parseManifest, type Manifest } from '../core/oci/manifest';
+import type { Manifest } from '../core/oci/manifest';
 import type { Position } from '../core/tags/ordering';
 import type { Tag } from '../core/tags/tag';
 import { compareVersions, isReleaseOn, versionNamed, type Version, type VersionLine } from '../core/tags/version';
@@ -66,8 +66,7 @@ async function claimsOf(
   if (first === undefined) {
     return own;
   }
-  const { mediaType, digest, size } = first;
-  const child = parseManifest(await source.readManifest(first), { label: source.label, mediaType, digest, size });
+  const child = await readManifest(source, first);
   const claims = child.kind === 'image' ? await claimsOf(child, source) : own;
   return { revision: claims.revision, version: own.version ?? claims.version };
 }

@@ -1,7 +1,8 @@
 import { HodError } from '../core/errors';
+import { readManifest } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
-import { blobsOf, parseManifest, type Manifest } from '../core/oci/manifest';
+import { blobsOf, type Manifest } from '../core/oci/manifest';
 import type { RepositoryClient } from '../registry/repository';
 import { allSettled } from './carry';
 
@@ -54,11 +55,6 @@ export async function lookAt(client: RepositoryClient, root: Descriptor, deep: b
     ),
   );
   return { manifests: [...manifests.values()], blobs, lost };
-}
-
-async function readManifest(client: RepositoryClient, { mediaType, digest, size }: Descriptor): Promise<Manifest> {
-  const bytes = await client.manifests.read({ mediaType, digest, size });
-  return parseManifest(bytes, { label: `${client.label}@${digest}`, mediaType, digest, size });
 }
 
 /** Does work on content; that it is missing or corrupt is kept, and no failure. */

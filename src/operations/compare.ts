@@ -1,4 +1,3 @@
-import type { CommitId } from '../core/commit';
 import { HodError } from '../core/errors';
 import { compareImages, type ImageDifference } from '../core/oci/compare-images';
 import { readContent, runnableImages, type ContentNode, type RunnableImage } from '../core/oci/content';
@@ -145,16 +144,17 @@ async function commitsOf(
     return { gap: 'one of them is of several commits, or does not say which' };
   }
   const folder = config?.folder ?? process.cwd();
-  const between = async (one: string, other: string) => {
-    const commits = await Promise.all([readGit(folder, one), readGit(folder, other)]);
-    const ids = commits.flatMap((git): CommitId[] => ('commit' in git ? [git.commit.id] : []));
-    const [first, second] = ids;
-    const gap = commits.flatMap((git) => ('gap' in git ? [git.gap] : []))[0];
-    return first === undefined || second === undefined
-      ? { gap: gap ?? 'git here does not know both commits' }
-      : commitsBetween(folder, first, second);
-  };
-  const [added, left] = [await between(from, to), await between(to, from)];
+  const [one, other] = await Promise.all([readGit(folder, from), readGit(folder, to)]);
+  if ('gap' in one) {
+    return one;
+  }
+  if ('gap' in other) {
+    return other;
+  }
+  const [added, left] = await Promise.all([
+    commitsBetween(folder, one.commit.id, other.commit.id),
+    commitsBetween(folder, other.commit.id, one.commit.id),
+  ]);
   return 'gap' in added ? added : 'gap' in left ? left : { added: added.commits, left: left.commits };
 }
 

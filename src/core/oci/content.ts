@@ -67,6 +67,13 @@ export function readContentBelow(source: ContentSource, root: Manifest): Promise
   return new ContentReader(source).readBelow(root, 0);
 }
 
+/** Reads one manifest, checked against its descriptor. Throws `missing` or `corrupt`. */
+export async function readManifest(source: ContentSource, descriptor: Descriptor): Promise<Manifest> {
+  const { mediaType, digest, size } = descriptor;
+  const label = `${source.label}@${digest}`;
+  return parseManifest(await source.readManifest(descriptor), { label, mediaType, digest, size });
+}
+
 class ContentReader {
   private readonly nodes = new Map<Digest, Promise<ContentNode>>();
   private readonly checked = new Map<string, Promise<void>>();
@@ -96,7 +103,7 @@ class ContentReader {
 
   private async readNode(descriptor: Descriptor, depth: number): Promise<ContentNode> {
     this.refuseExcess(descriptor, depth);
-    return this.readBelow(await this.turn(() => this.readManifest(descriptor)), depth);
+    return this.readBelow(await this.turn(() => readManifest(this.source, descriptor)), depth);
   }
 
   async readBelow(manifest: Manifest, depth: number): Promise<ContentNode> {
@@ -109,16 +116,6 @@ class ContentReader {
     }
     const children = await Promise.all(manifest.manifests.map((child) => this.read(child, depth + 1)));
     return { manifest, source, children };
-  }
-
-  private async readManifest(descriptor: Descriptor): Promise<Manifest> {
-    const { mediaType, digest, size } = descriptor;
-    return parseManifest(await this.source.readManifest(descriptor), {
-      label: this.label(digest),
-      mediaType,
-      digest,
-      size,
-    });
   }
 
   private check(blob: Descriptor): Promise<void> {
@@ -326,12 +323,20 @@ export function sizeOf(node: ContentNode): number {
 }
 
 /** The names of the annotations that a manifest has, or that every image below it has that runs somewhere. */
-export function annotationNames({ manifest, children }: ContentNode): string[] {
+export function annotationNames(node: ContentNode): string[] {
+  return [...new Set([...node.manifest.annotations.keys(), ...commonTo(childrenThatRun(node).map(annotationNames))])];
+}
+
+/** What an index lists for a platform, or for none that it names. */
+export function childrenThatRun({ manifest, children }: ContentNode): ContentNode[] {
   const below = manifest.kind === 'index' ? manifest.manifests : [];
   const runs = new Set(
     below.filter(({ platform }) => platform === undefined || isRunnable(platform)).map(({ digest }) => digest),
   );
-  const [first = [], ...others] = children.filter((child) => runs.has(child.manifest.digest)).map(annotationNames);
-  const common = first.filter((name) => others.every((names) => names.includes(name)));
-  return [...new Set([...manifest.annotations.keys(), ...common])];
+  return children.filter((child) => runs.has(child.manifest.digest));
+}
+
+/** The texts that stand in all of some lists. */
+export function commonTo([first = [], ...others]: readonly (readonly string[])[]): string[] {
+  return first.filter((text) => others.every((texts) => texts.includes(text)));
 }
