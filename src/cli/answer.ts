@@ -4,16 +4,23 @@ import { toJsonLine, visible, visibleValues } from '../core/text';
 import type { Observer } from '../session/observer';
 import { knownSecrets } from './known-secrets';
 import type { OutputOptions } from './options';
-import { print, printDocument } from './streams';
+import { answerWidth, print, printDocument } from './streams';
 import type { Style } from './views/style';
 
 /** How a result is to look as text. */
 export interface Look {
   readonly style: Style;
+  /** How many columns there is room for. */
+  readonly width: number;
   /** Milliseconds that the work took. */
   readonly elapsed: number;
   /** Show everything, also what did not change. */
   readonly verbose: boolean;
+}
+
+/** How a result is to look, by the options and the terminal. `elapsed`: milliseconds that the work took. */
+export function lookFor({ verbose }: OutputOptions, style: Style, elapsed: number): Look {
+  return { style, width: answerWidth(), elapsed, verbose: verbose === true };
 }
 
 /** Turns a result into the text for people. No text in the result acts on a terminal any more. */
@@ -52,8 +59,8 @@ export async function answer<T extends object>(
   } else if (options.json === true) {
     await printDocument(toJsonLine(result));
   } else {
-    const look = { style: styleFor(process.stdout, options.color), elapsed: performance.now() - begun };
-    await print(view(visibleValues(result), { ...look, verbose: options.verbose === true }));
+    const look = lookFor(options, styleFor(process.stdout, options.color), performance.now() - begun);
+    await print(view(visibleValues(result), look));
   }
   return result;
 }

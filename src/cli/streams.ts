@@ -53,3 +53,9 @@ export function say(text: string): void {
 export function tell(text: string): void {
   process.stderr.write(`${text}\n`, () => undefined);
 }
+
+/** How many columns an answer has room for: those of the terminal, what COLUMNS says, or what a CI log shows well. */
+export function answerWidth(): number {
+  const said = Number(process.env['COLUMNS']);
+  return process.stdout.isTTY ? process.stdout.columns : said > 0 ? said : 120;
+}

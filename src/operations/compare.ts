@@ -1,3 +1,4 @@
+import pLimit from 'p-limit';
 import { HodError } from '../core/errors';
 import { compareImages, type ImageDifference } from '../core/oci/compare-images';
 import { readContent, runnableImages, type ContentNode, type RunnableImage } from '../core/oci/content';
@@ -8,16 +9,20 @@ import { allSettled } from '../delivery/carry';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
 import type { CompareResult } from '../results/compare';
+import { toPathDifference } from '../results/inside';
 import { isHere, locate } from '../session/locate';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitsBetween, readGit } from '../workspace/git';
+import { lookInto } from './look-into';
 
 /** What `compare` is told: environments, versions, commits, references or build outputs. */
 export interface CompareOptions extends SessionOptions {
   from: string;
   to: string;
+  /** Read every layer of what changed, and tell the paths that differ. */
+  inside?: true | undefined;
 }
 
 /** An image on one side. */
@@ -36,7 +41,7 @@ interface Side {
 }
 
 /** What differs between two environments, releases or images: commits, and image by image what is in them. */
-export async function compare({ from, to, ...options }: CompareOptions): Promise<CompareResult> {
+export async function compare({ from, to, inside, ...options }: CompareOptions): Promise<CompareResult> {
   return withProductIfAny(options, async (config, session) => {
     const [one, other] = [await readSide(from, config, session), await readSide(to, config, session)];
     if ((one.kind === 'image') !== (other.kind === 'image')) {
@@ -54,7 +59,7 @@ export async function compare({ from, to, ...options }: CompareOptions): Promise
       to: after,
       commits: 'gap' in commits ? null : commits,
       gap: 'gap' in commits ? commits.gap : null,
-      images: await compareAll(one, other),
+      images: await compareAll(one, other, inside === true),
     };
   });
 }
@@ -158,22 +163,48 @@ async function commitsOf(
   return 'gap' in added ? added : 'gap' in left ? left : { added: added.commits, left: left.commits };
 }
 
-const nothing: ImageDifference = { added: [], removed: [], changed: [] };
+type ImageComparison = CompareResult['images'][number];
 
-function compareAll(from: Side, to: Side): Promise<CompareResult['images']> {
+const nothing: ImageComparison['platforms'] = { added: [], removed: [], changed: [] };
+
+function compareAll(from: Side, to: Side, inside: boolean): Promise<ImageComparison[]> {
   const names = [...new Set([...from.images, ...to.images].map(({ image }) => image))];
+  // Of what is looked into, one image is in memory at a time.
+  const looking = pLimit(inside ? 1 : Infinity);
   return allSettled(
-    names.map(async (image) => {
-      const [one, other] = [from, to].map(({ images }) => images.find((each) => each.image === image));
-      const isSame = one?.digest === other?.digest;
-      const state = one === undefined ? 'added' : other === undefined ? 'removed' : isSame ? 'same' : 'changed';
-      const difference =
-        one === undefined || other === undefined || isSame
-          ? nothing
-          : compareImages(await imagesIn(one), await imagesIn(other));
-      return { image, state, from: toPlaced(one), to: toPlaced(other), platforms: toPlatforms(difference) } as const;
-    }),
+    names.map((image) =>
+      looking(async () => {
+        const [one, other] = [from, to].map(({ images }) => images.find((each) => each.image === image));
+        const isSame = one?.digest === other?.digest;
+        const state = one === undefined ? 'added' : other === undefined ? 'removed' : isSame ? 'same' : 'changed';
+        const platforms =
+          one === undefined || other === undefined || isSame ? nothing : await platformsOf(one, other, inside);
+        return { image, state, from: toPlaced(one), to: toPlaced(other), platforms } as const;
+      }),
+    ),
   );
+}
+
+async function platformsOf(
+  one: ComparedImage,
+  other: ComparedImage,
+  inside: boolean,
+): Promise<ImageComparison['platforms']> {
+  const [before, after] = [await imagesIn(one), await imagesIn(other)];
+  const { added, removed, changed } = compareImages(before, after);
+  const all: ImageComparison['platforms']['changed'] = [];
+  for (const each of changed) {
+    const [was, is] = [before, after].map((images, at) => {
+      const { digest } = at === 0 ? each.from : each.to;
+      return images.find(({ manifest }) => manifest.digest === digest);
+    });
+    const paths =
+      inside && was !== undefined && is !== undefined
+        ? toPathDifference(await lookInto(one.reference, was, true), await lookInto(other.reference, is, true))
+        : null;
+    all.push({ ...toPlatform(each), inside: paths });
+  }
+  return { added: [...added], removed: [...removed], changed: all };
 }
 
 async function imagesIn({ read }: ComparedImage): Promise<readonly RunnableImage[]> {
@@ -188,18 +219,19 @@ function toPlaced(image: ComparedImage | undefined): CompareResult['images'][num
   return { reference, digest, version: version ?? null, commit: commit ?? null };
 }
 
-function toPlatforms({ added, removed, changed }: ImageDifference): CompareResult['images'][number]['platforms'] {
-  const layers = (all: ImageDifference['changed'][number]['layers']['added']) =>
-    all.map(({ digest, size }) => ({ digest, size }));
+function toPlatform({
+  platform,
+  from,
+  to,
+  layers: { added, removed, shared },
+  says,
+}: ImageDifference['changed'][number]): Omit<ImageComparison['platforms']['changed'][number], 'inside'> {
+  const layers = (all: typeof added) => all.map(({ digest, size }) => ({ digest, size }));
   return {
-    added: [...added],
-    removed: [...removed],
-    changed: changed.map(({ platform, from, to, layers: { added: more, removed: fewer, shared }, says }) => ({
-      platform,
-      from: { ...from },
-      to: { ...to },
-      layers: { added: layers(more), removed: layers(fewer), shared },
-      says: says.map(({ what, name, from: was, to: is }) => ({ what, name, from: was ?? null, to: is ?? null })),
-    })),
+    platform,
+    from: { ...from },
+    to: { ...to },
+    layers: { added: layers(added), removed: layers(removed), shared },
+    says: says.map(({ what, name, from: was, to: is }) => ({ what, name, from: was ?? null, to: is ?? null })),
   };
 }

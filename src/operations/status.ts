@@ -1,47 +1,77 @@
 import { HodError } from '../core/errors';
-import { servedIn } from '../core/release/coming';
-import { driftOf, type Drift } from '../core/release/drift';
-import { tagKey, type FactKey, type Facts, type ServedImage } from '../core/release/facts';
 import { formatRepository, parseRepository } from '../core/oci/reference';
-import type { StatusResult } from '../results/status';
-import { ledgerLabel, withLedger } from '../session/open-ledger';
+import { servedIn } from '../core/release/coming';
+import { driftOf, recordedTags, tellingTag, type Drift } from '../core/release/drift';
+import { stepKey, tagKey, type FactKey, type Facts, type ServedImage, type Step } from '../core/release/facts';
+import { decideWaiting } from '../core/release/waiting';
+import { timestampOf } from '../core/time';
 import { undelivered } from '../delivery/announcing';
+import { Judge } from '../delivery/judge';
+import { commitOrders } from '../delivery/orders';
+import type { Ledger } from '../ledger/ledger';
+import type { Patience } from '../registry/http/wire';
+import { toWaiting, type StatusResult } from '../results/status';
+import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { commitsBetween } from '../workspace/git';
 import { basesOf } from './status-bases';
-import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
 /** What `status` is told. */
 export interface StatusOptions extends SessionOptions {
   /** The environments to show; all where none is named. */
   environments: readonly string[];
+  /** Ask about every tag, and not only about the one of each image that tells the most. */
+  everyTag?: boolean | undefined;
   /** Ask what the images were built on. */
   bases?: true | undefined;
 }
 
-/** What each environment serves by the ledger, and whether the registries still agree. */
+type EnvironmentStatus = StatusResult['environments'][number];
+type ImageStatus = EnvironmentStatus['images'][number];
+
+/** From so many images on, asking takes so long that it is told. */
+const toldFrom = 100;
+
+/** Who asks what is served waits for nobody long: what is not known is told as such. */
+const brief: Patience = { connect: 3_000, idle: 10_000, whole: 10_000, retry: 100 };
+
+/** What each environment serves by the ledger, what waits to come in, and whether the registries still agree. */
 export async function status(options: StatusOptions): Promise<StatusResult> {
-  return withProduct(options, async (config, session) => {
+  return withProduct({ patience: brief, ...options }, async (config, session) => {
     const environments =
       options.environments.length === 0
         ? config.environments
         : options.environments.map((name) => environmentNamed(config, name));
     return withLedger(config, session, 'read', async (ledger) => {
-      const keys = environments.map(({ name }): FactKey => ({ kind: 'environment', key: name }));
-      const { head, facts } = await ledger.read(keys);
-      const served = environments.map(({ name }) => ({ name, images: servedIn(facts, name) }));
+      const { head, facts } = await ledger.read(
+        environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
+      );
+      const served = environments.map((environment) => ({ environment, images: servedIn(facts, environment.name) }));
       const tags = served.flatMap(({ images }) =>
-        images.flatMap((image) => image.tags.map((tag) => keyOf(image, tag))),
+        images.flatMap(({ repository, tags: own }) =>
+          own.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
+        ),
       );
       const recorded = (await ledger.read(tags)).facts;
+      const count = served.reduce((sum, { images }) => sum + images.length, 0);
+      if (count > toldFrom) {
+        session.observer.note(`asking about ${count} images in ${environments.map(({ name }) => name).join(', ')}`);
+      }
+      const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
       const rows = await Promise.all(
-        served.map(async ({ name, images }) => ({
-          environment: name,
-          images: await Promise.all(images.map((image) => rowOf(image, name, recorded, config, session))),
-        })),
+        served.map(async ({ environment, images }) => {
+          const [looked, waiting] = await Promise.all([
+            lookAtEnvironment(environment, images, question),
+            waitingFor(environment, config, ledger),
+          ]);
+          return { environment: environment.name, after: environment.after ?? null, ...looked, waiting };
+        }),
       );
       return {
         product: config.product,
         ledger: { place: ledgerLabel(config), entries: head.seq },
+        everyTag: question.everyTag,
         environments: rows,
         bases: options.bases === true ? await basesOf(rows, config, session) : null,
         announcements: await undelivered(config, ledger),
@@ -50,13 +80,72 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
   });
 }
 
-async function rowOf(served: ServedImage, environment: string, recorded: Facts, config: Config, session: Session) {
+/** What registries are asked with. */
+interface Question {
+  readonly recorded: Facts;
+  readonly steps: Steps;
+  readonly everyTag: boolean;
+  readonly session: Session;
+}
+
+/** The steps of environments, each read once, where one is asked for. */
+class Steps {
+  private readonly read = new Map<string, Promise<Step | undefined>>();
+
+  constructor(private readonly ledger: Pick<Ledger, 'read'>) {}
+
+  of(environment: string, step: number): Promise<Step | undefined> {
+    const key = stepKey(environment, step);
+    const found =
+      this.read.get(key) ?? this.ledger.read([{ kind: 'step', key }]).then(({ facts }) => facts.get('step', key));
+    this.read.set(key, found);
+    return found;
+  }
+}
+
+/** Asks the registry of an environment about one image, and about the others where it answers. */
+async function lookAtEnvironment(
+  environment: EnvironmentConfig,
+  [first, ...others]: readonly ServedImage[],
+  question: Question,
+): Promise<Pick<EnvironmentStatus, 'images' | 'silent'>> {
+  if (first === undefined) {
+    return { images: [], silent: null };
+  }
+  const look = async (served: ServedImage) => rowOf(served, await driftIn(environment, served, question));
+  const one = await driftIn(environment, first, question);
+  if (!one.isSilent) {
+    return { images: [rowOf(first, one), ...(await Promise.all(others.map(look)))], silent: null };
+  }
+  const { registry } = parseRepository(first.repository);
+  const rows = others.map(async (served) =>
+    parseRepository(served.repository).registry === registry ? rowOf(served, one) : look(served),
+  );
+  return { images: [rowOf(first, one), ...(await Promise.all(rows))], silent: one.detail };
+}
+
+function rowOf(served: ServedImage, { state, detail }: Drift): ImageStatus {
   const { image, repository, version, commit, digest, since, by } = served;
+  return { image, repository, version: version ?? null, commit, digest, since, by, drift: { state, detail } };
+}
+
+/** How a registry stands to the ledger; `isSilent`: it does not answer at all. */
+type Looked = Drift & { readonly isSilent: boolean };
+
+async function driftIn(environment: EnvironmentConfig, served: ServedImage, question: Question): Promise<Looked> {
   // A host that only the ledger names is not asked: whoever can write there must not send us anywhere.
-  const drift: Drift = isNamed(served, environmentNamed(config, environment))
-    ? await findDrift(served, recorded, session)
-    : { state: 'unknown', detail: `hod.yaml no longer names ${repository}; it was not asked` };
-  return { image, repository, version: version ?? null, commit, digest, since, by, drift: { ...drift } };
+  if (!isNamed(served, environment)) {
+    const detail = `hod.yaml no longer names ${served.repository}; it was not asked`;
+    return { state: 'unknown', detail, isSilent: false };
+  }
+  try {
+    return { ...(await findDrift(environment.name, served, question)), isSilent: false };
+  } catch (error) {
+    if (error instanceof HodError) {
+      return { state: 'unknown', detail: error.message, isSilent: error.fault === 'unavailable' };
+    }
+    throw error;
+  }
 }
 
 /** Whether hod.yaml leads to the repository that the ledger names. */
@@ -71,29 +160,44 @@ function isNamed({ image, repository }: ServedImage, environment: EnvironmentCon
   }
 }
 
-function keyOf({ repository }: ServedImage, tag: ServedImage['tags'][number]): FactKey {
-  return { kind: 'tag', key: tagKey(repository, tag) };
+/** Asks about the one tag of an image that tells the most, and about everything where that is astray, or all is asked for. */
+async function findDrift(environment: string, served: ServedImage, question: Question): Promise<Drift> {
+  const { recorded, steps, everyTag, session } = question;
+  const { manifests } = session.client(parseRepository(served.repository));
+  const tags = recordedTags(served, (tag) => recorded.get('tag', tagKey(served.repository, tag)));
+  const telling = everyTag ? undefined : tellingTag(served.digest, tags);
+  if (telling !== undefined && (await manifests.resolve(telling.tag)) === telling.recorded) {
+    return { state: 'none', detail: '' };
+  }
+  const [content, ...found] = await Promise.all([
+    manifests.resolve(served.digest),
+    ...tags.map(({ tag }) => manifests.resolve(tag)),
+  ]);
+  const compared = tags.map((tag, at) => ({ ...tag, served: found[at] }));
+  const isAstray = compared.some(({ recorded: wanted, served: is }) => wanted !== is);
+  const step = isAstray ? await steps.of(environment, served.step) : undefined;
+  return driftOf(served, content !== undefined, compared, step);
 }
 
-/** Asks the registry about an image that an environment serves. */
-async function findDrift(served: ServedImage, recorded: Facts, session: Session): Promise<Drift> {
-  const { manifests } = session.client(parseRepository(served.repository));
-  try {
-    const [content, ...tags] = await Promise.all([
-      manifests.resolve(served.digest),
-      ...served.tags.map((tag) => manifests.resolve(tag)),
-    ]);
-    const comparisons = served.tags.flatMap((tag, at) => {
-      const target = recorded.get('tag', keyOf(served, tag).key);
-      // What is gone by decision may stand there still, where a registry removes no tags.
-      const wanted = target?.gone === true ? undefined : (target?.digest ?? served.digest);
-      return wanted === undefined ? [] : [{ tag, recorded: wanted, served: tags[at] }];
-    });
-    return driftOf(served.digest, content !== undefined, comparisons);
-  } catch (error) {
-    if (error instanceof HodError) {
-      return { state: 'unknown', detail: error.message };
-    }
-    throw error;
+/** What waits to come into an environment; null for the first one. */
+async function waitingFor(
+  { name, after }: EnvironmentConfig,
+  config: Config,
+  ledger: Ledger,
+): Promise<EnvironmentStatus['waiting']> {
+  if (after === undefined) {
+    return null;
   }
+  const { from, to } = passageInto(config, name);
+  const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
+  const entrance = { from: from.name, to: to.name, entryRules: to.entryRules };
+  const now = timestampOf(new Date());
+  const { value, facts } = await judge.decide((known) => decideWaiting(entrance, now, known));
+  const [newest] = servedIn(facts, from.name).filter(({ image }) => value.images.includes(image));
+  const served = servedIn(facts, to.name).find(({ image }) => image === newest?.image);
+  const between =
+    newest === undefined || served === undefined
+      ? undefined
+      : await commitsBetween(config.folder, served.commit, newest.commit);
+  return toWaiting(value, between === undefined || 'gap' in between ? null : between.commits.length);
 }

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { digest } from './common';
+import { pathDifference } from './inside';
 
 const side = z.strictObject({
   /** As it was named. */
@@ -48,6 +49,8 @@ export const compareResultSchema = z.strictObject({
                 to: z.string().nullable(),
               }),
             ),
+            /** The paths that differ; null where they were not asked for. */
+            inside: pathDifference.nullable(),
           }),
         ),
       }),

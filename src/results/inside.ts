@@ -62,9 +62,8 @@ export const insideResultSchema = z.strictObject({
 export type InsideResult = z.infer<typeof insideResultSchema>;
 export type InsideEntry = z.infer<typeof entry>;
 
-export const insideDifferenceSchema = z.strictObject({
-  from: z.strictObject({ reference: z.string(), platform: z.string(), digest }),
-  to: z.strictObject({ reference: z.string(), platform: z.string(), digest }),
+/** The paths that differ between two images. */
+export const pathDifference = z.strictObject({
   added: z.array(entry),
   removed: z.array(entry),
   changed: z.array(
@@ -75,6 +74,12 @@ export const insideDifferenceSchema = z.strictObject({
       to: entry,
     }),
   ),
+});
+export type PathDifference = z.infer<typeof pathDifference>;
+
+export const insideDifferenceSchema = pathDifference.extend({
+  from: z.strictObject({ reference: z.string(), platform: z.string(), digest }),
+  to: z.strictObject({ reference: z.string(), platform: z.string(), digest }),
 });
 export type InsideDifference = z.infer<typeof insideDifferenceSchema>;
 
@@ -156,11 +161,16 @@ export function toInsideResult(
 
 /** What differs from one image to another, each looked into with the content of its files. */
 export function toInsideDifference(from: LookedInto, to: LookedInto): InsideDifference {
-  const [before, after] = [entriesOf(from.tree), entriesOf(to.tree)];
   const name = ({ reference, image }: LookedInto) => {
     return { reference, platform: platformKey(image.platform), digest: image.manifest.digest };
   };
-  const changed: InsideDifference['changed'] = [];
+  return { from: name(from), to: name(to), ...toPathDifference(from, to) };
+}
+
+/** The paths that differ from one image to another. */
+export function toPathDifference(from: LookedInto, to: LookedInto): PathDifference {
+  const [before, after] = [entriesOf(from.tree), entriesOf(to.tree)];
+  const changed: PathDifference['changed'] = [];
   for (const [path, { entry, node }] of after) {
     const old = before.get(path);
     if (old !== undefined) {
@@ -176,8 +186,6 @@ export function toInsideDifference(from: LookedInto, to: LookedInto): InsideDiff
     }
   }
   return {
-    from: name(from),
-    to: name(to),
     added: [...after].filter(([path]) => !before.has(path)).map(([, { entry }]) => entry),
     removed: [...before].filter(([path]) => !after.has(path)).map(([, { entry }]) => entry),
     changed,

@@ -1,6 +1,20 @@
 import * as z from 'zod';
 import { driftStates } from '../core/release/drift';
-import { digest } from './common';
+import type { Waiting } from '../core/release/waiting';
+import { digest, gateResult, toGateResult } from './common';
+
+/** What waits to come into an environment: what the one before serves, and it does not. */
+const waitingResult = z.strictObject({
+  images: z.array(z.string()),
+  /** Those that took over in the environment before and never came here, the newest first, each with the time since when it waits. */
+  releases: z.array(z.strictObject({ version: z.string().nullable(), commit: z.string(), since: z.string() })),
+  /** There are more releases than those. */
+  more: z.boolean(),
+  /** How many commits they are; null where git does not know. */
+  commits: z.number().int().nullable(),
+  /** The rules that say no now, as far as ledger and clock decide. */
+  unmet: z.array(gateResult.extend({ of: z.string() })),
+});
 
 export const statusResultSchema = z.strictObject({
   /** Who is told of what happens, and what each was not told yet; counted through a thousand entries. */
@@ -10,9 +24,16 @@ export const statusResultSchema = z.strictObject({
   product: z.string(),
   /** The record that this was read from, and how many entries it has. */
   ledger: z.strictObject({ place: z.string(), entries: z.number().int() }),
+  /** Whether every tag was asked about, or one of each image: the one that tells the most. */
+  everyTag: z.boolean(),
   environments: z.array(
     z.strictObject({
       environment: z.string(),
+      /** The one that its releases come from; null for the first. */
+      after: z.string().nullable(),
+      /** Why its registry could not be asked; null where it answers. */
+      silent: z.string().nullable(),
+      waiting: waitingResult.nullable(),
       images: z.array(
         z.strictObject({
           image: z.string(),
@@ -48,3 +69,17 @@ export const statusResultSchema = z.strictObject({
     .nullable(),
 });
 export type StatusResult = z.infer<typeof statusResultSchema>;
+
+/** What waits to come into an environment, as a document tells it. */
+export function toWaiting(
+  { images, releases, more, gates }: Waiting,
+  commits: number | null,
+): z.infer<typeof waitingResult> {
+  return {
+    images: [...images],
+    releases: releases.map(({ version, commit, since }) => ({ version: version ?? null, commit, since })),
+    more,
+    commits,
+    unmet: gates.map((gate) => ({ ...toGateResult(gate), of: gate.of })),
+  };
+}

@@ -95,3 +95,18 @@ test('two images, wherever they are: platforms, layers, and what they say of the
   await world.fails('options-conflict', 'compare', 'prod', one);
   await world.fails('never-published', 'compare', 'prod', '9.9.9');
 });
+
+test('--inside tells the paths that differ, of every platform that changed', async () => {
+  const { world } = sandbox;
+  const { images } = await hodJson('compare', ['compare', 'prod', 'uat', '--inside'], world.options);
+  const gate = images.find(({ image }) => image === 'boarding-gate')?.platforms.changed ?? [];
+  expect(gate.map(({ platform }) => platform)).toEqual(['linux/amd64', 'linux/arm64', 'linux/arm/v7']);
+  for (const { inside } of gate) {
+    expect(inside?.added).toEqual([]);
+    expect(inside?.changed.map(({ path, what }) => [path, what])).toContainEqual([expect.any(String), ['content']]);
+  }
+  expect((await compare('prod', 'uat')).images[0]?.platforms.changed[0]?.inside).toBeNull();
+  expect((await world.hod('compare', 'prod', 'uat', '--inside')).stdout).toMatch(
+    /^ {4}0 paths added, 0 removed, \d changed\n {6}changed .* content$/m,
+  );
+});

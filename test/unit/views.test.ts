@@ -5,7 +5,7 @@ import type { PublishResult } from '../../src/results/publish';
 
 const digest = `sha256:${'0'.repeat(64)}`;
 type Outcome = DeliveredResult['tags'][number]['outcome'];
-const look = (verbose: boolean) => ({ style: styleFor({ isTTY: false }, false), elapsed: 1000, verbose });
+const look = (verbose: boolean) => ({ style: styleFor({ isTTY: false }, false), elapsed: 1000, width: 120, verbose });
 
 /** What publishing answers where each image's one tag fared so. */
 function published(outcomes: readonly Outcome[]): PublishResult {

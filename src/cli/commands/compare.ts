@@ -1,3 +1,4 @@
+import { Option } from '@commander-js/extra-typings';
 import { answer } from '../answer';
 import { command, configOption, quietOption, requestsOption } from '../options';
 
@@ -10,7 +11,8 @@ export function compareCommand() {
   ])
     .argument('<from>', 'an environment, a version, a commit, a reference, or the path of a build output')
     .argument('<to>', 'another one')
-    .option('--markdown', 'answer with Markdown')
+    .option('--inside', 'read every layer of what changed, and tell the paths that differ')
+    .addOption(new Option('--markdown', 'answer with Markdown').conflicts('inside'))
     .option('--verbose', 'show every commit, and what did not change')
     .addOption(configOption())
     .addOption(requestsOption())

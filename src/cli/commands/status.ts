@@ -1,32 +1,56 @@
+import { Option } from '@commander-js/extra-typings';
 import { exitCodes } from '../../core/errors';
+import { visibleValues } from '../../core/text';
 import type { StatusResult } from '../../results/status';
-import { command, configsOption, quietOption, requestsOption, verboseOption } from '../options';
+import {
+  command,
+  configsOption,
+  quietOption,
+  requestsOption,
+  verboseChangesOption,
+  type OutputOptions,
+} from '../options';
+import { lookFor } from '../answer';
+import { knownSecrets } from '../known-secrets';
 import { answerForProducts } from '../products';
+import { errorOf } from '../report';
 
 /** `hod status`. */
 export function statusCommand() {
-  return command('status', 'show what each environment serves: version, commit, age and drift of every image', [
-    ['hod status', 'all environments'],
-    ['hod status uat prod', 'two of them'],
-    ['hod status prod --bases', 'which releases stand on a base that moved?'],
-    ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
-  ])
+  return command(
+    'status',
+    'show what each environment serves, what waits to come in, and what is not as it should be',
+    [
+      ['hod status', 'all environments'],
+      ['hod status uat prod', 'two of them'],
+      ['hod status prod --bases', 'which releases stand on a base that moved?'],
+      ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
+      ['hod status --watch', 'stay, and show it again every five seconds'],
+    ],
+  )
     .argument('[env...]', 'the environments to show (default: all)')
     .addOption(configsOption())
     .option('--bases', 'ask whether what the images were built on is something else now, and list what to build again')
     .option(
       '--check',
-      'end with exit 4 where a registry disagrees with the ledger or a base moved, 6 where one does not answer',
+      'ask about every tag; end with exit 4 where a registry disagrees with the ledger or a base moved, 6 where one does not answer',
+    )
+    .addOption(
+      new Option('--watch', 'show it again every five seconds, until Ctrl-C').conflicts(['json', 'field', 'check']),
     )
     .addOption(requestsOption())
     .addOption(quietOption())
-    .addOption(verboseOption())
-    .action(async (environments, { check, ...options }) => {
+    .addOption(verboseChangesOption())
+    .action(async (environments, { check, watch, ...options }) => {
       const { status } = await import('../../operations/status');
       const { statusView } = await import('../views/status');
+      const everyTag = check === true;
+      if (watch === true) {
+        return watchStatus(options, () => status({ environments, everyTag, ...options, secrets: knownSecrets }));
+      }
       const done = await answerForProducts(
         options,
-        (run) => status({ environments, ...options, ...run }),
+        (run) => status({ environments, everyTag, ...options, ...run }),
         (found, look) => statusView(found, look, new Date()),
       );
       if (check === true) {
@@ -35,13 +59,33 @@ export function statusCommand() {
     });
 }
 
+/** Milliseconds between two looks. */
+const watchInterval = 5_000;
+
+/** Shows the status again and again. That it cannot be known for a while is shown, and no end. */
+async function watchStatus(options: OutputOptions, look: () => Promise<StatusResult>): Promise<void> {
+  const { showAgain } = await import('../watch');
+  const { statusView } = await import('../views/status');
+  const { styleFor } = await import('../views/style');
+  const { errorView } = await import('../views/error');
+  const style = styleFor(process.stdout, options.color);
+  await showAgain(async () => {
+    try {
+      const found = visibleValues(await look());
+      return statusView(found, lookFor(options, style, 0), new Date());
+    } catch (error) {
+      return errorView(await errorOf(error), style);
+    }
+  }, watchInterval);
+}
+
 /** Drift goes before what is not known: it is certain. */
 function endWithDrift(results: readonly StatusResult[]): void {
   const states = results.flatMap(({ environments, bases }) => [
     ...environments.flatMap(({ images }) => images.map(({ drift }) => drift.state)),
     ...(bases ?? []).map(({ state }) => (state === 'moved' ? 'drifted' : state)),
   ]);
-  if (states.includes('drifted')) {
+  if (states.includes('drifted') || states.includes('unfinished')) {
     process.exitCode = exitCodes.missing;
   } else if (states.includes('unknown')) {
     process.exitCode = exitCodes.unavailable;

@@ -4,6 +4,7 @@ import type { Look } from '../answer';
 import { cell } from './ci';
 import { formatBytes, formatCount } from './format';
 import { nameList } from './images';
+import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';
 
 type Image = CompareResult['images'][number];
@@ -12,6 +13,8 @@ type Commit = NonNullable<CompareResult['commits']>['added'][number];
 
 /** So many commits are shown where not all are asked for. */
 const commitsShown = 12;
+/** So many paths of a platform. */
+const pathsShown = 12;
 
 /** What differs: commits first, then what changed, and what did not in a line. */
 export function compareView(result: CompareResult, { style, verbose }: Look): string {
@@ -24,7 +27,7 @@ export function compareView(result: CompareResult, { style, verbose }: Look): st
     ...(commits === null || commits.left.length === 0
       ? []
       : [commitLines(commits.left, style.bad('not in it any more'), style, verbose)]),
-    ...images.filter(({ state }) => state !== 'same').map((image) => imageBlock(image, style)),
+    ...images.filter(({ state }) => state !== 'same').map((image) => imageBlock(image, style, verbose)),
     ...(same.length === 0
       ? []
       : [`${style.faint('the same:')} ${same.length === 1 && same[0]?.image === '' ? 'both' : nameList(same)}`]),
@@ -52,7 +55,7 @@ function commitLines(commits: readonly Commit[], title: string, style: Style, ve
   ].join('\n');
 }
 
-function imageBlock({ image, state, from, to, platforms }: Image, style: Style): string {
+function imageBlock({ image, state, from, to, platforms }: Image, style: Style, verbose: boolean): string {
   const mark =
     state === 'removed' ? style.bad('removed') : state === 'added' ? style.good('added') : style.notice('changed');
   return [
@@ -61,11 +64,15 @@ function imageBlock({ image, state, from, to, platforms }: Image, style: Style):
     ...(to === null ? [] : [style.faint(`  + ${to.reference}`)]),
     ...platforms.added.map((platform) => `  ${platform}  ${style.good('added')}`),
     ...platforms.removed.map((platform) => `  ${platform}  ${style.bad('removed')}`),
-    ...platforms.changed.flatMap((each) => platformLines(each, style)),
+    ...platforms.changed.flatMap((each) => platformLines(each, style, verbose)),
   ].join('\n');
 }
 
-function platformLines({ platform, from, to, layers, says }: Changed, style: Style): string[] {
+function platformLines(
+  { platform, from, to, layers, says, inside }: Changed,
+  style: Style,
+  verbose: boolean,
+): string[] {
   const bytes = layers.added.reduce((sum, { size }) => sum + size, 0);
   const counts = [
     `${formatBytes(from.size)} → ${formatBytes(to.size)}`,
@@ -79,6 +86,12 @@ function platformLines({ platform, from, to, layers, says }: Changed, style: Sty
       const name = each.name === '' ? each.what : `${each.what} ${each.name}`;
       return `    ${name}: ${style.faint(each.from ?? 'nothing')} → ${each.to ?? 'nothing'}`;
     }),
+    ...(inside === null
+      ? []
+      : [
+          `    ${pathCounts(inside)}`,
+          ...pathLines(inside, style, verbose ? Infinity : pathsShown).map((line) => `    ${line}`),
+        ]),
   ];
 }
 

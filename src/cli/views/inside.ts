@@ -1,4 +1,4 @@
-import type { InsideDifference, InsideEntry, InsideResult } from '../../results/inside';
+import type { InsideDifference, InsideEntry, InsideResult, PathDifference } from '../../results/inside';
 import type { Look } from '../answer';
 import { columns, formatBytes, formatCount } from './format';
 import type { Style } from './style';
@@ -117,7 +117,22 @@ const marks: Readonly<Record<InsideEntry['kind'], string>> = {
 };
 
 /** What `inside` answers of two images. */
-export function insideDifferenceView({ from, to, added, removed, changed }: InsideDifference, { style }: Look): string {
+export function insideDifferenceView({ from, to, ...paths }: InsideDifference, { style }: Look): string {
+  const lines = pathLines(paths, style, Infinity);
+  return [
+    `${style.strong(from.reference)} → ${style.strong(to.reference)}  ${to.platform}`,
+    `  ${pathCounts(paths)}`,
+    ...(lines.length === 0 ? [] : ['', ...lines]),
+  ].join('\n');
+}
+
+/** How many paths differ, and how. */
+export function pathCounts({ added, removed, changed }: PathDifference): string {
+  return `${formatCount(added.length, 'path')} added, ${removed.length} removed, ${changed.length} changed`;
+}
+
+/** A line for each path that differs, at most so many. */
+export function pathLines({ added, removed, changed }: PathDifference, style: Style, most: number): string[] {
   const rows = [
     ...added.map((entry) => [style.good('added'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),
     ...removed.map((entry) => [style.notice('removed'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),
@@ -128,14 +143,8 @@ export function insideDifferenceView({ from, to, added, removed, changed }: Insi
       what.join(', '),
     ]),
   ].sort((a, b) => ((a[2] ?? '') < (b[2] ?? '') ? -1 : 1));
-  const head = [
-    `${style.strong(from.reference)} → ${style.strong(to.reference)}  ${to.platform}`,
-    `  ${formatCount(added.length, 'path')} added, ${removed.length} removed, ${changed.length} changed`,
-  ];
   return [
-    ...head,
-    ...(rows.length === 0
-      ? []
-      : ['', ...columns(rows, '  ', (cell, column) => (column === 3 ? style.faint(cell) : cell))]),
-  ].join('\n');
+    ...columns(rows.slice(0, most), '  ', (cell, column) => (column === 3 ? style.faint(cell) : cell)),
+    ...andMore(rows.length, most, style),
+  ];
 }

@@ -1,45 +1,233 @@
 import Table from 'cli-table3';
+import stringWidth from 'string-width';
 import { shortCommit } from '../../core/commit';
 import type { StatusResult } from '../../results/status';
 import type { Look } from '../answer';
-import { formatAge, formatCount } from './format';
+import { columns, formatAge, formatCount, grouped } from './format';
+import { nameList } from './images';
 import type { Style } from './style';
 
-/** What each environment serves: a row for each image, a column for each environment. */
-export function statusView(result: StatusResult, { style }: Look, now: Date): string {
-  const environments = result.environments.map(({ environment }) => environment);
-  const images = [...new Set(result.environments.flatMap(({ images: all }) => all.map(({ image }) => image)))];
-  if (images.length === 0) {
+type Environment = StatusResult['environments'][number];
+type Image = Environment['images'][number];
+
+/** One image, or several that stand alike everywhere: what each environment serves of them, in their order. */
+interface Row {
+  readonly images: readonly string[];
+  readonly cells: readonly (Image | undefined)[];
+}
+
+/** What each environment serves, what waits, and what is not as it should be. */
+export function statusView(result: StatusResult, look: Look, now: Date): string {
+  const { style } = look;
+  const rows = rowsOf(result, look.verbose);
+  if (rows.length === 0) {
     const { place, entries } = result.ledger;
+    const names = result.environments.map(({ environment }) => environment);
     return entries === 0
       ? `This ledger is empty: ${place}\nNothing was recorded of ${style.strong(result.product)} here; whatever its registries serve was recorded elsewhere.`
-      : `Nothing is served of ${style.strong(result.product)} yet: ${environments.join(', ')} are empty.`;
+      : `Nothing is served of ${style.strong(result.product)} yet: ${names.join(', ')} are empty.`;
   }
-  const table = new Table({
-    head: [style.strong(result.product), ...environments.map((name) => style.strong(name))],
-    style: { head: [], border: [] },
-  });
-  for (const image of images) {
-    const cells = result.environments.map(({ images: all }) => {
-      const found = all.find((each) => each.image === image);
-      if (found === undefined) {
-        return style.faint('–');
-      }
-      const { version, commit, since, drift } = found;
-      const mark =
-        drift.state === 'none' ? '' : ` ${drift.state === 'drifted' ? style.bad('drift') : style.notice('?')}`;
-      const name = version === null ? style.strong(shortCommit(commit)) : style.strong(version);
-      const detail = version === null ? '' : `${shortCommit(commit)}  `;
-      return `${name}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
-    });
-    table.push([image, ...cells]);
-  }
+  const across = acrossTable(result, rows, style, now);
+  const fits = across.split('\n').every((line) => stringWidth(line) <= look.width);
+  const asked = result.everyTag ? [] : [style.faint('Asked for drift: one tag of each image; --check asks for all.')];
   return [
-    table.toString(),
+    fits ? across : environmentBlocks(result, rows, style, now),
+    ...silentLines(result, style),
     ...driftLines(result, style),
+    ...waitingLines(result, look, now),
     ...baseLines(result, style),
     ...announcementLines(result, style, now),
+    ...asked,
   ].join('\n');
+}
+
+/** What differs comes first; images that stand alike everywhere share a row, unless every one is asked for. */
+function rowsOf({ environments }: StatusResult, verbose: boolean): Row[] {
+  const names = [...new Set(environments.flatMap(({ images }) => images.map(({ image }) => image)))];
+  const found = environments.map(({ images }) => new Map(images.map((each) => [each.image, each])));
+  const all = names.map((image): Row => ({ images: [image], cells: found.map((each) => each.get(image)) }));
+  const rows = verbose
+    ? all
+    : grouped(all, ({ cells }) => cells.map((cell) => cell && [releaseOf(cell), cell.drift.state])).map((group) => ({
+        images: group.flatMap(({ images }) => images),
+        cells: group[0].cells.map((_, at) => oldest(group.flatMap(({ cells }) => cells[at] ?? []))),
+      }));
+  return rows.sort((a, b) => weightOf(a) - weightOf(b) || a.images.length - b.images.length);
+}
+
+function oldest(images: readonly Image[]): Image | undefined {
+  return [...images].sort((a, b) => a.since.localeCompare(b.since))[0];
+}
+
+function releaseOf({ version, commit }: Pick<Image, 'version' | 'commit'>): string {
+  return `${version ?? ''} ${commit}`;
+}
+
+function weightOf({ cells }: Row): number {
+  if (cells.some((cell) => cell !== undefined && ['drifted', 'unfinished'].includes(cell.drift.state))) {
+    return 0;
+  }
+  return new Set(cells.map((cell) => cell && releaseOf(cell))).size > 1 ? 1 : 2;
+}
+
+/** Environments across, images down. */
+function acrossTable({ product, environments }: StatusResult, rows: readonly Row[], style: Style, now: Date): string {
+  const table = new Table({
+    head: [style.strong(product), ...environments.map(({ environment }) => style.strong(environment))],
+    style: { head: [], border: [] },
+  });
+  for (const { images, cells } of rows) {
+    table.push([
+      labelOf(images, style),
+      ...cells.map((cell, at) => {
+        if (cell === undefined) {
+          return style.faint('–');
+        }
+        const { version, commit, since } = cell;
+        const mark = markOf(cell, environments[at], style);
+        const detail = version === null ? '' : `${shortCommit(commit)}  `;
+        return `${style.strong(version ?? shortCommit(commit))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
+      }),
+    ]);
+  }
+  return table.toString();
+}
+
+/** One or two names, or how many there are and how they begin. */
+function labelOf(images: readonly string[], style: Style): string {
+  return images.length <= 2
+    ? images.join('\n')
+    : `${formatCount(images.length, 'image')}\n${style.faint(`${images[0] ?? ''} …`)}`;
+}
+
+/** The other way round, where the terminal is narrow: each environment with its releases. */
+function environmentBlocks(
+  { product, environments }: StatusResult,
+  rows: readonly Row[],
+  style: Style,
+  now: Date,
+): string {
+  const blocks = environments.map((environment, at) => {
+    const served = rows.flatMap(({ images, cells }) => {
+      const cell = cells[at];
+      return cell === undefined ? [] : [{ images, cell }];
+    });
+    const groups = grouped(served, ({ cell }) => [releaseOf(cell), cell.drift.state]);
+    const lines = groups.map((group) => {
+      const [{ cell }] = group;
+      const images = group.flatMap((each) => each.images);
+      const { version, commit, since } = cell;
+      const label = images.length <= 2 ? images.join(', ') : formatCount(images.length, 'image');
+      return [
+        version ?? shortCommit(commit),
+        version === null ? '' : shortCommit(commit),
+        formatAge(since, now),
+        `${label}${markOf(cell, environment, style)}`,
+      ];
+    });
+    return [
+      style.strong(environment.environment),
+      ...(lines.length === 0
+        ? [style.faint('  nothing')]
+        : columns(lines, '  ', (cell, column) =>
+            column === 0 ? style.strong(cell) : column === 3 ? cell : style.faint(cell),
+          )),
+    ].join('\n');
+  });
+  return [style.strong(product), ...blocks, ''].join('\n\n').trimEnd() + '\n';
+}
+
+/** What is wrong with what an environment serves of an image, in a word; that nobody answers is told once. */
+function markOf({ drift: { state } }: Image, environment: Environment | undefined, style: Style): string {
+  switch (state) {
+    case 'none':
+      return '';
+    case 'drifted':
+      return ` ${style.bad('drift')}`;
+    case 'unfinished':
+      return ` ${style.notice('unfinished')}`;
+    case 'unknown':
+      return environment?.silent === null ? ` ${style.notice('?')}` : '';
+  }
+}
+
+/** Environments that do not answer: what is shown of them is what the ledger says. */
+function silentLines({ environments }: StatusResult, style: Style): string[] {
+  return environments.flatMap(({ environment, silent }) =>
+    silent === null ? [] : [`${style.notice('silent')}  ${environment}: ${silent}; shown is what the ledger says`],
+  );
+}
+
+/** What registries serve otherwise, the same of several images once. */
+function driftLines({ environments }: StatusResult, style: Style): string[] {
+  return environments.flatMap(({ environment, after, silent, images }) => {
+    const astray = images.filter(({ drift }) => drift.state !== 'none' && drift.detail !== silent);
+    return grouped(astray, ({ drift, version, commit }) => [
+      drift,
+      drift.state === 'unfinished' && [version, commit],
+    ]).map((group) => {
+      const [{ drift, version, commit }] = group;
+      const about = `${environment} ${nameList(group)}: ${drift.detail}`;
+      switch (drift.state) {
+        case 'unfinished': {
+          const naming = version === null ? `--commit ${shortCommit(commit)}` : `--version ${version}`;
+          const again = after === null ? 'its `hod publish`' : `\`hod promote ${environment} ${naming}\``;
+          return `${style.notice('unfinished')}  ${about}; ${again}, run again, finishes it`;
+        }
+        case 'unknown':
+          return `${style.notice('unknown')}  ${about}`;
+        default:
+          return `${style.bad('drift')}  ${about}`;
+      }
+    });
+  });
+}
+
+/** So many releases that wait are named. */
+const namedWaiting = 3;
+
+/** What waits to come into each environment, and the rules that say no now. */
+function waitingLines({ environments }: StatusResult, { style, verbose }: Look, now: Date): string[] {
+  return environments.flatMap(({ environment, after, waiting }) => {
+    if (waiting === null || waiting.images.length === 0) {
+      return [];
+    }
+    const { releases, more, commits, unmet } = waiting;
+    const names = releases.slice(0, namedWaiting).map(({ version, commit }) => version ?? shortCommit(commit));
+    const rest = releases.length > namedWaiting || more ? ', …' : '';
+    const oldestWaiting = releases.at(-1);
+    const count = `${more ? 'more than ' : ''}${formatCount(releases.length, 'release')}`;
+    const facts = [
+      ...(commits === null || commits === 0 ? [] : [formatCount(commits, 'commit')]),
+      ...(oldestWaiting === undefined
+        ? []
+        : [`${releases.length > 1 ? 'the oldest ' : ''}${formatWait(oldestWaiting.since, now)}`]),
+    ];
+    const what =
+      releases.length === 0
+        ? `what ${after ?? ''} serves was here before`
+        : `${count} (${names.join(', ')}${rest}), ${facts.join(', ')}`;
+    const rules = grouped(unmet, ({ gate, detail }) => [gate, detail]).flatMap((group) => {
+      const [{ gate, detail, remedy, of }] = group;
+      const about = releases.length > 1 ? `${gate} of ${isCommit(of) ? shortCommit(of) : of}` : gate;
+      return [
+        `  ${style.notice('unmet')}  ${about}: ${style.faint(detail.replaceAll('\n', '; '))}`,
+        ...(verbose && remedy !== null ? [`         ${remedy}`] : []),
+      ];
+    });
+    const hint = unmet.length === 0 ? style.faint(`  \`hod promote ${environment}\``) : '';
+    return [`${style.good('waits')}  for ${environment}: ${what}${hint}`, ...rules];
+  });
+}
+
+/** How long something has waited: `for 3 h`. */
+function formatWait(since: string, now: Date): string {
+  const age = formatAge(since, now);
+  return age === 'just now' ? age : `for ${age}`;
+}
+
+function isCommit(text: string): boolean {
+  return /^[0-9a-f]{40,64}$/.test(text);
 }
 
 /** Who was not told of something yet. */
@@ -70,15 +258,4 @@ function baseLines({ bases }: StatusResult, style: Style): string[] {
       ? style.faint('No image says what it was built on (org.opencontainers.image.base.name and .digest).')
       : style.faint(`${current} of ${bases.length} images stand on what their base is now.`),
   ];
-}
-
-function driftLines(result: StatusResult, style: Style): string[] {
-  return result.environments.flatMap(({ environment, images }) =>
-    images
-      .filter(({ drift }) => drift.state !== 'none')
-      .map(({ image, drift }) => {
-        const word = drift.state === 'drifted' ? style.bad('drift') : style.notice('unknown');
-        return `${word}  ${environment} ${image}: ${drift.detail}`;
-      }),
-  );
 }

@@ -1,8 +1,13 @@
 import { shortDigest, type Digest } from '../oci/digest';
+import type { TagKind } from '../tags/rules';
 import type { Tag } from '../tags/tag';
+import { targetOf, type Fact, type ServedImage, type Step } from './facts';
 
-/** Whether a registry agrees with the ledger. `unknown`: it could not be asked. */
-export const driftStates = ['none', 'drifted', 'unknown'] as const;
+/**
+ * Whether a registry agrees with the ledger. `unfinished`: its tags still stand where they stood before, so whoever moves them
+ * was ended, or is not done. `unknown`: it could not be asked.
+ */
+export const driftStates = ['none', 'unfinished', 'drifted', 'unknown'] as const;
 
 /** How a registry stands to what the ledger says of one image. */
 export interface Drift {
@@ -11,23 +16,68 @@ export interface Drift {
   readonly detail: string;
 }
 
-/** A tag as the ledger recorded it, and as the registry serves it; undefined where there is no such tag. */
-export interface TagComparison {
+/** A tag as the ledger recorded it. */
+export interface RecordedTag {
   readonly tag: Tag;
+  readonly kind: TagKind;
   readonly recorded: Digest;
+}
+
+/** A tag as the ledger recorded it, and as the registry serves it; undefined where there is no such tag. */
+export interface TagComparison extends RecordedTag {
   readonly served: Digest | undefined;
 }
 
-/** Compares what the ledger says of an image with what its registry serves. `content`: whether it is still there. */
-export function driftOf(digest: Digest, content: boolean, tags: readonly TagComparison[]): Drift {
+/** The tags that an image was given, as the ledger wants them now. `find`: what the ledger knows of a tag. */
+export function recordedTags(
+  { digest, tags }: Pick<ServedImage, 'digest' | 'tags'>,
+  find: (tag: Tag) => Fact<'tag'> | undefined,
+): RecordedTag[] {
+  return tags.flatMap((tag) => {
+    const known = find(tag);
+    // What is gone by decision may stand there still, where a registry removes no tags.
+    const gone = known?.gone === true;
+    return gone ? [] : [{ tag, kind: known?.kind ?? 'moving', recorded: targetOf(known)?.digest ?? digest }];
+  });
+}
+
+/** The one tag that tells the most: it shows that the content is there, and it is the likeliest to be moved. */
+export function tellingTag(digest: Digest, tags: readonly RecordedTag[]): RecordedTag | undefined {
+  const own = tags.filter(({ recorded }) => recorded === digest);
+  return own.find(({ kind }) => kind === 'moving') ?? own[0];
+}
+
+/**
+ * Compares what the ledger says of an image with what its registry serves.
+ *
+ * @param content Whether it is still there.
+ * @param step What the environment changed when the image took over; undefined where that is not known.
+ */
+export function driftOf(
+  { digest, repository }: Pick<ServedImage, 'digest' | 'repository'>,
+  content: boolean,
+  tags: readonly TagComparison[],
+  step: Pick<Step, 'tags'> | undefined,
+): Drift {
+  const astray = tags.filter(({ recorded, served }) => served !== recorded);
+  const moving = astray.filter(({ kind }) => kind === 'moving');
+  const stayed = moving.filter(({ tag, served }) => {
+    const changed = step?.tags.find((each) => each.repository === repository && each.tag === tag);
+    return changed !== undefined && changed.was?.digest === served;
+  });
+  const others = astray.filter(({ kind, served }) => kind === 'fixed' && served !== undefined);
+  if (content && stayed.length > 0 && stayed.length === moving.length && others.length === 0) {
+    const names = stayed.map(({ tag }) => tag).join(', ');
+    const detail = `${names}: not where the ledger decided yet; a run is not done, or was ended`;
+    return { state: 'unfinished', detail };
+  }
   const findings = [
     ...(content ? [] : [`${shortDigest(digest)} is gone`]),
-    ...tags.flatMap(({ tag, recorded, served }) => {
-      if (served === undefined) {
-        return [`the tag ${tag} is gone`];
-      }
-      return served === recorded ? [] : [`${tag} points to ${shortDigest(served)}, not to ${shortDigest(recorded)}`];
-    }),
+    ...astray.map(({ tag, recorded, served }) =>
+      served === undefined
+        ? `the tag ${tag} is gone`
+        : `${tag} points to ${shortDigest(served)}, not to ${shortDigest(recorded)}`,
+    ),
   ];
   return { state: findings.length === 0 ? 'none' : 'drifted', detail: findings.join('; ') };
 }

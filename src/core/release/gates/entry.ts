@@ -19,10 +19,10 @@ export interface EnteringImage extends ImageDigest {
   readonly attached: readonly string[];
 }
 
-/** A release that asks to enter an environment. */
-export interface Entry {
+/** A release that asks to enter an environment: `I` is what is known of its images. */
+export interface Entry<I extends ImageDigest = ImageDigest> {
   readonly release: Release;
-  readonly images: readonly EnteringImage[];
+  readonly images: readonly I[];
   readonly from: string;
   readonly to: string;
   readonly now: Timestamp;
@@ -33,6 +33,21 @@ export interface Entry {
 /** Asks every rule of an environment about a release. */
 export function entryGates(
   rules: EntryRules,
+  entry: Entry<EnteringImage>,
+  facts: Facts,
+  evidence: Fact<'evidence'> | undefined,
+): Gate[] {
+  return [
+    ...evidenceGates(rules, entry, facts, evidence),
+    ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, entry)] : []),
+    ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, entry)] : []),
+    ...(rules.attached.length > 0 ? [hasAttached(rules.attached, entry)] : []),
+  ];
+}
+
+/** Asks the rules that ledger and clock alone decide about; the others need the content. */
+export function evidenceGates(
+  rules: EntryRules,
   entry: Entry,
   facts: Facts,
   evidence: Fact<'evidence'> | undefined,
@@ -42,9 +57,6 @@ export function entryGates(
     ...(rules.signOffs > 0 ? [signedOff(rules.signOffs, entry, evidence)] : []),
     ...(rules.soak > 0 ? [soaked(rules.soak, entry, facts)] : []),
     ...(rules.freeze.length > 0 ? [notFrozen(rules, entry)] : []),
-    ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, entry)] : []),
-    ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, entry)] : []),
-    ...(rules.attached.length > 0 ? [hasAttached(rules.attached, entry)] : []),
   ];
 }
 
@@ -141,7 +153,7 @@ function notFrozen({ freeze }: EntryRules, entry: Entry): Gate {
   });
 }
 
-function hasPlatforms(platforms: readonly string[], entry: Entry): Gate {
+function hasPlatforms(platforms: readonly string[], entry: Entry<EnteringImage>): Gate {
   const gate = 'platforms';
   const lacking = entry.images
     .filter(({ kind }) => kind === 'image')
@@ -159,7 +171,7 @@ function hasPlatforms(platforms: readonly string[], entry: Entry): Gate {
       });
 }
 
-function hasAnnotations(annotations: readonly string[], entry: Entry): Gate {
+function hasAnnotations(annotations: readonly string[], entry: Entry<EnteringImage>): Gate {
   const gate = 'annotations';
   // A bundle is of our own making, and has none.
   const images = entry.images.filter(({ kind }) => kind === 'image');
@@ -177,7 +189,7 @@ function hasAnnotations(annotations: readonly string[], entry: Entry): Gate {
       });
 }
 
-function hasAttached(types: readonly string[], entry: Entry): Gate {
+function hasAttached(types: readonly string[], entry: Entry<EnteringImage>): Gate {
   const gate = 'attached';
   const images = entry.images.filter(({ kind }) => kind === 'image');
   const lacking = images.flatMap((each) => {

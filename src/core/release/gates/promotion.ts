@@ -100,8 +100,7 @@ export function comesIn(
   }
   const object = `${describePosition(release)} to ${to}`;
   if (withdrawal !== undefined) {
-    const remedy = 'promote a newer one; --again --reason "…" brings it back on purpose';
-    return takenBack(gate, to, withdrawal, object, remedy);
+    return withdrawnFrom(release, to, withdrawal);
   }
   const was = release.arrived.some(({ environment, way }) => environment === to && way === 'takes-over');
   const latest = latestIn(facts, to);
@@ -126,6 +125,12 @@ export function comesIn(
   };
 }
 
+/** The rule that says no to a release that an environment was taken back from. */
+export function withdrawnFrom(release: Release, to: string, withdrawal: Withdrawal): Gate {
+  const remedy = 'promote a newer one; --again --reason "…" brings it back on purpose';
+  return takenBack('comes-in', to, withdrawal, `${describePosition(release)} to ${to}`, remedy);
+}
+
 /** Why images are held: once, where it is the same for all. */
 function heldBecause(held: readonly Coming[]): string {
   const reasons = new Set(held.map(({ reason }) => reason));
@@ -146,5 +151,13 @@ function takenBack(
   remedy: string,
 ): Gate {
   const what = `${environment} was taken back from this release`;
-  return { gate, outcome: 'unmet', code: 'withdrawn', what, object, detail: `${by} did at ${at}: ${reason}`, remedy };
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'withdrawn',
+    what,
+    object,
+    detail: `${by} took ${environment} back from it at ${at}: ${reason}`,
+    remedy,
+  };
 }

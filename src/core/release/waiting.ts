@@ -1,0 +1,150 @@
+import type { CommitId } from '../commit';
+import type { Version } from '../tags/version';
+import type { Timestamp } from '../time';
+import { servedIn } from './coming';
+import type { EntryRules } from './entry-rules';
+import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedImage } from './facts';
+import { evidenceGates } from './gates/entry';
+import { unmetAmong, type UnmetGate } from './gates/gate';
+import { withdrawnFrom } from './gates/promotion';
+import { factNeed, type Decision, type Knowledge, type Need } from './knowledge';
+import { contentId, type ReleaseId } from './release';
+
+/** The way into an environment from the one before it. */
+export interface Entrance {
+  readonly from: string;
+  readonly to: string;
+  readonly entryRules: EntryRules;
+}
+
+/** A release that an environment took over, and that was never in the one after it. */
+export interface WaitingRelease {
+  readonly release: ReleaseId;
+  readonly version: Version | undefined;
+  readonly commit: CommitId;
+  /** Since when it waits: when the environment before took it over. */
+  readonly since: Timestamp;
+}
+
+/** What waits to come into an environment. */
+export interface Waiting {
+  /** The images that the environment before serves with other content. */
+  readonly images: readonly string[];
+  /** The newest first. */
+  readonly releases: readonly WaitingRelease[];
+  /** There are more than those. */
+  readonly more: boolean;
+  /** The rules that ledger and clock alone decide about, and that say no to what the environment before serves now. */
+  readonly gates: readonly (UnmetGate & { readonly of: string })[];
+}
+
+/** So many releases of an image are followed back, and so many steps are asked for at once. */
+const [mostFollowed, window] = [24, 8];
+
+/** Finds what waits to come into an environment. Nothing waits where it serves all that the one before serves. */
+export function decideWaiting(entrance: Entrance, now: Timestamp, known: Knowledge): Decision<Waiting> {
+  const { from, to } = entrance;
+  const unknown = known.missing([factNeed('environment', from), factNeed('environment', to)]);
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const there = servedIn(known.facts, to);
+  const waiting = servedIn(known.facts, from).filter(
+    (served) => there.find(({ image }) => image === served.image)?.digest !== served.digest,
+  );
+  const followed = waiting.map((served) => follow(served, entrance, known));
+  const gates = gatesOf(waiting, entrance, now, known);
+  const needs = [...followed, gates].flatMap((each) => (each.kind === 'needs' ? each.needs : []));
+  if (needs.length > 0 || gates.kind !== 'decided') {
+    return { kind: 'needs', needs };
+  }
+  const all = followed.flatMap((each) => (each.kind === 'decided' ? [each.value] : []));
+  const oldestFirst = all.flatMap((each) => each.releases).sort((a, b) => a.since.localeCompare(b.since));
+  const releases = new Map<ReleaseId, WaitingRelease>();
+  for (const { release, version, commit, since } of oldestFirst) {
+    releases.set(release, releases.get(release) ?? { release, version, commit, since });
+  }
+  return {
+    kind: 'decided',
+    value: {
+      images: waiting.map(({ image }) => image),
+      releases: [...releases.values()].reverse(),
+      more: all.some(({ more }) => more),
+      gates: gates.value,
+    },
+  };
+}
+
+/** Follows back what an environment served of an image, as far as it was never in the environment after. */
+function follow(
+  served: ServedImage,
+  { from, to }: Entrance,
+  known: Knowledge,
+): Decision<{ releases: readonly ServedImage[]; more: boolean }> {
+  const releases: ServedImage[] = [];
+  for (let at: ServedImage | null = served; at !== null; at = before(at, from, known.facts)) {
+    if (releases.length === mostFollowed) {
+      return { kind: 'decided', value: { releases, more: true } };
+    }
+    const unknown = known.missing([factNeed('release', at.release), ...stepsFrom(at.step, from)]);
+    if (unknown !== undefined) {
+      return unknown;
+    }
+    const { image } = at;
+    const stays = known.facts.get('release', at.release)?.arrived ?? [];
+    if (stays.some((stay) => stay.environment === to && stay.image === image && stay.way !== 'held')) {
+      break;
+    }
+    releases.push(at);
+  }
+  return { kind: 'decided', value: { releases, more: false } };
+}
+
+/** Steps are asked for in windows that begin at fixed numbers, so that one question answers many. */
+function stepsFrom(step: number, environment: string): Need[] {
+  const first = step - (step % window);
+  return Array.from({ length: window }, (_, at) => first + at)
+    .filter((each) => each > 0)
+    .map((each) => factNeed('step', stepKey(environment, each)));
+}
+
+/** What an environment served of an image before. */
+function before({ image, step }: ServedImage, environment: string, facts: Facts): ServedImage | null {
+  const changed = facts.get('step', stepKey(environment, step))?.served.find((each) => each.image === image);
+  return changed?.was ?? null;
+}
+
+/** Asks the rules, as far as ledger and clock decide about them. */
+function gatesOf(
+  waiting: readonly ServedImage[],
+  { from, to, entryRules }: Entrance,
+  now: Timestamp,
+  known: Knowledge,
+): Decision<Waiting['gates']> {
+  const ids = [...new Set(waiting.map(({ release }) => release))];
+  const unknown = known.missing(ids.map((id) => factNeed('release', id)));
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const releases = ids.flatMap((id) => known.facts.get('release', id) ?? []);
+  const lacking = known.missing(
+    releases
+      .map(({ images }) => contentId(images))
+      .flatMap((content) => [factNeed('evidence', content), factNeed('withdrawn', withdrawnKey(to, content))]),
+  );
+  if (lacking !== undefined) {
+    return lacking;
+  }
+  const value = releases.flatMap((release) => {
+    const content = contentId(release.images);
+    const images = waiting.filter((each) => each.release === release.release);
+    const withdrawal = withdrawalOf(known.facts, to, content);
+    const entry = { release, images, from, to, now, despiteFreeze: false };
+    const gates = [
+      ...(withdrawal === undefined ? [] : [withdrawnFrom(release, to, withdrawal)]),
+      ...evidenceGates(entryRules, entry, known.facts, known.facts.get('evidence', content)),
+    ];
+    return unmetAmong(gates).map((gate) => ({ ...gate, of: release.version ?? release.commit }));
+  });
+  return { kind: 'decided', value };
+}

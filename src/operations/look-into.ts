@@ -1,0 +1,56 @@
+import { readLayer } from '../archive/layer-entries';
+import { unpacked } from '../archive/unpack';
+import { HodError } from '../core/errors';
+import { concernsOf, type Concern } from '../core/oci/concerns';
+import { verified, type RunnableImage } from '../core/oci/content';
+import type { Descriptor } from '../core/oci/descriptor';
+import { LayerTree } from '../core/oci/layer-tree';
+import type { LookedInto } from '../results/inside';
+
+/** The most entries that the layers of one image may have in all. */
+const entryLimit = 1_000_000;
+
+/** Reads all layers of an image; each is read once, and nothing of them is kept. `hashing`: with the content of each file. */
+export async function lookInto(reference: string, image: RunnableImage, hashing: boolean): Promise<LookedInto> {
+  const { manifest, node } = image;
+  const { source } = node;
+  const tree = new LayerTree();
+  const layers: LookedInto['layers'][number][] = [];
+  const found: LookedInto['found'][number][] = [];
+  let count = 0;
+  for (const [at, layer] of manifest.layers.entries()) {
+    const number = at + 1;
+    const label = `layer ${number} of ${source.label}`;
+    tree.nextLayer();
+    const before = count;
+    const size = await readLayer(unpacked(await openLayer(layer, source), label), {
+      label,
+      hashing,
+      entry: ({ secret, leadsOut, ...entry }) => {
+        count += 1;
+        if (count > entryLimit) {
+          throw new HodError('archive-corrupt', {
+            what: 'an image has too many files',
+            object: source.label,
+            why: `Hod looks at up to ${entryLimit} in its layers`,
+            next: 'build it with less in it',
+          });
+        }
+        tree.add(entry);
+        const all: Concern[] = [
+          ...(secret ? (['secret'] as const) : []),
+          ...(leadsOut ? (['leads-out'] as const) : []),
+          ...concernsOf(entry),
+        ];
+        found.push(...all.map((concern) => ({ concern, path: entry.path, layer: number })));
+      },
+    });
+    layers.push({ number, digest: layer.digest, size: layer.size, unpacked: size, entries: count - before });
+  }
+  return { reference, image, tree, layers, found };
+}
+
+/** The bytes of a layer, checked against its digest while they pass. */
+async function openLayer(layer: Descriptor, source: RunnableImage['node']['source']) {
+  return source.openPlain?.(layer) ?? verified(await source.openBlob(layer), layer, source.label);
+}
