@@ -3,6 +3,9 @@ import { commitSchema, type CommitId } from '../../src/core/commit';
 import { HodError } from '../../src/core/errors';
 import type { Digest } from '../../src/core/oci/digest';
 import { latestIn } from '../../src/core/release/coming';
+import { Knowledge } from '../../src/core/release/knowledge';
+import { decideWaiting } from '../../src/core/release/waiting';
+import { timestampOf } from '../../src/core/time';
 import { asksNothing } from '../../src/core/release/entry-rules';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
 import { parseTemplate } from '../../src/core/tags/template';
@@ -38,6 +41,8 @@ interface Stay {
 class Model {
   stays: Stay[] = [];
   readonly withdrawn = new Set<string>();
+  /** What was ever there, taken back or not: `release image`. */
+  readonly ever = new Set<string>();
 
   constructor(readonly environment: Environment) {}
 
@@ -83,10 +88,23 @@ class Model {
       return { step, release, image, takes, tags, way };
     });
     this.stays.push(...stays);
+    stays.filter(({ way }) => way !== 'held').forEach(({ image }) => this.ever.add(`${release.name} ${image}`));
     if (stays.some(({ takes }) => takes)) {
       this.withdrawn.delete(contentOf(release));
     }
     return stays.map(({ image, way }) => `${image} ${way}`);
+  }
+
+  /** The releases that the environment before has taken over since something of it was here. */
+  waiting(before: Model): Set<string> {
+    const waiting = new Set<string>();
+    for (const image of images) {
+      const [here, there] = [this, before].map((model) => model.serves(image)?.commit.content[image]);
+      const taken = before.stays.filter((stay) => stay.image === image && stay.takes && here !== there).reverse();
+      const known = taken.findIndex(({ release }) => this.ever.has(`${release.name} ${image}`));
+      taken.slice(0, known === -1 ? undefined : known).forEach(({ release }) => waiting.add(release.name));
+    }
+    return waiting;
   }
 
   /** Goes back to what was served before something else was: what took over since is withdrawn. */
@@ -170,9 +188,26 @@ function replay(world: DeliveryWorld, commits: readonly Commit[]): Record<Enviro
   return models;
 }
 
+/** What waits for an environment, by the ledger. */
+function waitingIn(world: DeliveryWorld, [from, to]: readonly [Environment, Environment]) {
+  const known = new Knowledge();
+  known.facts = world.facts;
+  const now = timestampOf(new Date(0));
+  const decision = decideWaiting({ from, to, entryRules: worldEnvironments[to].entryRules }, now, known);
+  if (decision.kind !== 'decided') {
+    throw new Error('all facts are there');
+  }
+  return decision.value;
+}
+
 /** What everything is like: what the ledger says is served, and where every moving tag is in the registries. */
 function expectAsModelled(world: DeliveryWorld, commits: readonly Commit[]): void {
   const models = replay(world, commits);
+  for (const passage of [steps.uat, steps.prod]) {
+    const expected = models[passage[1]].waiting(models[passage[0]]);
+    const { releases } = waitingIn(world, passage);
+    expect([passage, new Set(releases.map(({ release }) => release))]).toEqual([passage, expected]);
+  }
   for (const environment of environments) {
     const served = world.facts.get('environment', environment)?.images ?? [];
     for (const image of images) {
@@ -450,4 +485,16 @@ test('whoever publishes, promotes, rolls back and is killed: environments are wh
     expect([name, (seen.get(name) ?? 0) > 5]).toEqual([name, true]);
   }
   expect([...refused.keys()]).toEqual(expect.arrayContaining(['nothing-before', 'withdrawn', 'result-missing']));
+});
+
+test('of what waits, so many releases are followed, and it is said that there are more', async () => {
+  const changes = Array.from({ length: 30 }, () => ({ on: 'main', released: true, touches: [...images] }));
+  const commits = historyOf(changes);
+  const world = new DeliveryWorld(commits, worldEnvironments, () => Promise.resolve(), ['main', 'support-*']);
+  for (const commit of commits) {
+    await world.publish(commit);
+  }
+  const { releases, more } = waitingIn(world, steps.uat);
+  expect([releases.length, more]).toEqual([24, true]);
+  expect(releases[0]?.commit).toBe(commits.at(-1)?.id);
 });
