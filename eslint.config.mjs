@@ -13,6 +13,7 @@ const mayImport = {
   results: ['core', 'delivery'],
   operations: ['core', 'registry', 'archive', 'ledger', 'workspace', 'session', 'delivery', 'results'],
   sandbox: ['core'],
+  page: ['core', 'results'],
   cli: ['core', 'session', 'results', 'operations', 'sandbox'],
 };
 const folders = Object.keys(mayImport);

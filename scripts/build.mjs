@@ -67,7 +67,17 @@ const thread = await build({
   entryPoints: ['src/archive/gzip/thread.ts'],
   outfile: 'dist/deflate-thread.js',
 });
-await writeFile(`${dist}/LICENCES.txt`, await licencesOf(root, [metafile, thread.metafile]));
+// What `hod board` writes into its page.
+const page = await build({
+  ...common,
+  entryPoints: { board: 'src/page/main.ts' },
+  outdir: 'dist',
+  format: 'iife',
+  platform: 'browser',
+  target: 'es2022',
+});
+await build({ ...common, entryPoints: { board: 'src/page/style.css' }, outdir: 'dist' });
+await writeFile(`${dist}/LICENCES.txt`, await licencesOf(root, [metafile, thread.metafile, page.metafile]));
 await chmod(`${dist}/hod.js`, 0o755);
 execFileSync(process.execPath, [`${root}scripts/compile.mjs`, `${dist}/${name}`], {
   stdio: ['ignore', 'ignore', 'inherit'],

@@ -2,6 +2,7 @@ import { Command } from '@commander-js/extra-typings';
 import { accessCommand } from './commands/access';
 import { announceCommand } from './commands/announce';
 import { assembleCommand } from './commands/assemble';
+import { boardCommand } from './commands/board';
 import { compareCommand } from './commands/compare';
 import { completionCommand } from './commands/completion';
 import { configCommand } from './commands/config';
@@ -59,6 +60,7 @@ export function buildProgram(version: string): Command {
     insideCommand(),
     tagsCommand(),
     repositoriesCommand(),
+    boardCommand(),
     announceCommand(),
     ledgerCommand(),
     completionCommand(),

@@ -1,4 +1,4 @@
-import { formatBytes, formatCount, formatSeconds } from './views/format';
+import { formatBytes, formatCount, formatSeconds } from '../core/amounts';
 
 /** How much has been sent, and how much is on its way. Times are in milliseconds. */
 export class Progress {

@@ -3,6 +3,7 @@ import { formatRepository, parseRepository } from '../core/oci/reference';
 import { servedIn } from '../core/release/coming';
 import { driftOf, recordedTags, tellingTag, type Drift } from '../core/release/drift';
 import { stepKey, tagKey, type FactKey, type Facts, type ServedImage, type Step } from '../core/release/facts';
+import type { PlacedImage } from '../core/release/release';
 import { decideWaiting } from '../core/release/waiting';
 import { timestampOf } from '../core/time';
 import { undelivered } from '../delivery/announcing';
@@ -23,6 +24,8 @@ export interface StatusOptions extends SessionOptions {
   environments: readonly string[];
   /** Ask about every tag, and not only about the one of each image that tells the most. */
   everyTag?: boolean | undefined;
+  /** Ask no registry: what is served is what the ledger says. */
+  ledgerOnly?: true | undefined;
   /** Ask what the images were built on. */
   bases?: true | undefined;
 }
@@ -55,14 +58,16 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
       );
       const recorded = (await ledger.read(tags)).facts;
       const count = served.reduce((sum, { images }) => sum + images.length, 0);
-      if (count > toldFrom) {
+      if (count > toldFrom && options.ledgerOnly !== true) {
         session.observer.note(`asking about ${count} images in ${environments.map(({ name }) => name).join(', ')}`);
       }
       const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
       const rows = await Promise.all(
         served.map(async ({ environment, images }) => {
           const [looked, waiting] = await Promise.all([
-            lookAtEnvironment(environment, images, question),
+            options.ledgerOnly === true
+              ? { images: images.map((each) => rowOf(each, notAsked)), silent: null }
+              : lookAtEnvironment(environment, images, question),
             waitingFor(environment, config, ledger),
           ]);
           return { environment: environment.name, after: environment.after ?? null, ...looked, waiting };
@@ -79,6 +84,8 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
     });
   });
 }
+
+const notAsked: Drift = { state: 'unknown', detail: 'its registry was not asked' };
 
 /** What registries are asked with. */
 interface Question {
@@ -149,7 +156,10 @@ async function driftIn(environment: EnvironmentConfig, served: ServedImage, ques
 }
 
 /** Whether hod.yaml leads to the repository that the ledger names. */
-function isNamed({ image, repository }: ServedImage, environment: EnvironmentConfig): boolean {
+export function isNamed(
+  { image, repository }: Pick<PlacedImage, 'image' | 'repository'>,
+  environment: EnvironmentConfig,
+): boolean {
   try {
     return formatRepository(environment.repositoryOf(image)) === repository;
   } catch (error) {

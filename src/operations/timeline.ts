@@ -1,7 +1,7 @@
 import { shortCommit } from '../core/commit';
 import { HodError } from '../core/errors';
 import { millisecondsOf } from '../core/duration';
-import type { FactKey, Release } from '../core/release/facts';
+import type { Release } from '../core/release/facts';
 import { eventIn, isMeant, partOf, type EventKind, type StoryEvent, type StoryFilter } from '../core/release/story';
 import { timestampOf, type Timestamp } from '../core/time';
 import { findRelease } from '../delivery/sources/choice';
@@ -9,6 +9,7 @@ import type { Ledger } from '../ledger/ledger';
 import type { TimelineResult } from '../results/timeline';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
+import { toEvent, toEvents } from './events';
 import { chosenComponents, environmentNamed, type Config } from '../workspace/config';
 
 /** What `timeline` is told. */
@@ -37,8 +38,7 @@ export async function timeline(options: TimelineOptions): Promise<TimelineResult
         return lifeOf(release, filter, config.product, ledger);
       }
       const { events, more } = await newest(ledger, filter, options.most);
-      const known = await releasesOf(events, ledger);
-      return { product: config.product, release: null, more, events: events.map((each) => toEvent(each, known)) };
+      return { product: config.product, release: null, more, events: await toEvents(events, ledger) };
     });
   });
 }
@@ -115,18 +115,6 @@ async function newest(
   return { events: found.slice(0, most), more: found.length > most };
 }
 
-/** Evidence names releases, and people names of them. */
-async function releasesOf(events: readonly StoryEvent[], ledger: Pick<Ledger, 'read'>): Promise<Map<string, Release>> {
-  const ids = [...new Set(events.filter(({ commit }) => commit === undefined).flatMap(({ releases }) => releases))];
-  const { facts } = await ledger.read(ids.map((key): FactKey => ({ kind: 'release', key })));
-  return new Map(
-    ids.flatMap((id): [string, Release][] => {
-      const release = facts.get('release', id);
-      return release === undefined ? [] : [[id, release]];
-    }),
-  );
-}
-
 async function lifeOf(release: Release, filter: StoryFilter, product: string, ledger: Ledger): Promise<TimelineResult> {
   const events: TimelineResult['events'] = [];
   let last: string | undefined;
@@ -155,17 +143,4 @@ function turnIn(
   return part === 'its own'
     ? {}
     : { kind: 'replaced', detail: `${other} took over${detail === '' ? '' : `, ${detail}`}` };
-}
-
-function toEvent(event: StoryEvent, known: ReadonlyMap<string, Release>): TimelineResult['events'][number] {
-  const { seq, at, actor, kind, environment, images, detail, releases } = event;
-  const [first] = releases.flatMap((id) => known.get(id) ?? []);
-  return {
-    ...{ seq, at, actor, kind, detail },
-    environment: environment ?? null,
-    version: event.version ?? (event.commit === undefined ? first?.version : undefined) ?? null,
-    commit: event.commit ?? first?.commit ?? null,
-    images: [...images],
-    after: null,
-  };
 }

@@ -1,6 +1,7 @@
 import { accessResultSchema, storedLoginsResultSchema } from './access';
 import { announceResultSchema } from './announce';
 import { assembleResultSchema } from './assemble';
+import { boardResultSchema } from './board';
 import { compareResultSchema } from './compare';
 import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
@@ -41,6 +42,7 @@ export const resultSchemas = {
   status: statusResultSchema,
   timeline: timelineResultSchema,
   compare: compareResultSchema,
+  board: boardResultSchema,
   prove: proveResultSchema,
   point: pointResultSchema,
   announce: announceResultSchema,

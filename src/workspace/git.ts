@@ -234,7 +234,12 @@ const turn = pLimit(8);
 
 /** Runs git; what it says of an error is read, so it speaks in its own words whatever the locale. */
 function git(folder: string, ...args: string[]): Promise<ProgramRun> {
-  return turn(() => runProgram('git', ['-C', folder, ...args], { folder, env: { LC_ALL: 'C' } }));
+  return gitReading('', folder, ...args);
+}
+
+/** The same, with something on its standard input. */
+function gitReading(input: string, folder: string, ...args: string[]): Promise<ProgramRun> {
+  return turn(() => runProgram('git', ['-C', folder, ...args], { folder, input, env: { LC_ALL: 'C' } }));
 }
 
 /** A commit as a log tells of it. */
@@ -266,4 +271,16 @@ export async function commitsBetween(
       return { commit, author, at, subject };
     }),
   };
+}
+
+/** When commits were made, of those that git has here. */
+export async function commitTimes(folder: string, commits: readonly CommitId[]): Promise<Map<CommitId, Timestamp>> {
+  const args = ['log', '--no-walk=unsorted', '--ignore-missing', '--format=%H %ct', '--stdin'];
+  const run = await gitReading(commits.map((id) => `${id}\n`).join(''), folder, ...args);
+  return new Map(
+    linesOf(run).flatMap((line): [CommitId, Timestamp][] => {
+      const [id = '', seconds = ''] = line.split(' ');
+      return isCommitId(id) ? [[id, timestampOf(new Date(Number(seconds) * 1000))]] : [];
+    }),
+  );
 }

@@ -9,6 +9,8 @@ export interface ProgramOptions {
   folder: string;
   /** How long it may take, in milliseconds; for ever where it is not given. */
   timeout?: number;
+  /** What it reads from its standard input; nothing where it is not given. */
+  input?: string;
   /** Variables besides those of this process. */
   env?: Record<string, string>;
 }
@@ -34,11 +36,12 @@ const failure = z.object({
   stderr: z.string().catch(''),
 });
 
-/** Runs a program without a shell, its standard input closed. Never throws for how it ends. */
+/** Runs a program without a shell. Never throws for how it ends. */
 export async function runProgram(file: string, args: readonly string[], options: ProgramOptions): Promise<ProgramRun> {
-  const { folder, timeout = 0, env = {} } = options;
+  const { folder, timeout = 0, input = '', env = {} } = options;
   const running = run(file, args, { cwd: folder, timeout, maxBuffer: outputLimit, env: { ...process.env, ...env } });
-  running.child.stdin?.end();
+  // One that ends without reading is told of by how it ends.
+  running.child.stdin?.on('error', () => undefined).end(input);
   try {
     return { exitCode: 0, cause: undefined, ...(await running) };
   } catch (error) {

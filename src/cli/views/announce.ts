@@ -1,6 +1,6 @@
+import { formatCount } from '../../core/amounts';
 import type { AnnounceResult } from '../../results/announce';
 import type { Look } from '../answer';
-import { formatCount } from './format';
 
 /** What each receiver was told. */
 export function announceView({ product, receivers }: AnnounceResult, { style }: Look): string {

@@ -1,7 +1,8 @@
+import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { AssembleResult } from '../../results/assemble';
 import type { Look } from '../answer';
-import { columns, formatBytes, formatCount } from './format';
+import { columns } from './format';
 import { tagLines } from './images';
 import { transferLine } from './transfer';
 

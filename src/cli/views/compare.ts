@@ -1,8 +1,8 @@
+import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { CompareResult } from '../../results/compare';
 import type { Look } from '../answer';
 import { cell } from './ci';
-import { formatBytes, formatCount } from './format';
 import { nameList } from './images';
 import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';

@@ -1,7 +1,8 @@
+import { formatCount } from '../../core/amounts';
 import { describeDuration } from '../../core/duration';
 import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
 import type { Look } from '../answer';
-import { columns, formatCount } from './format';
+import { columns } from './format';
 
 /** What `config check` answers to people. */
 export function configView(

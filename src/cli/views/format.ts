@@ -1,58 +1,5 @@
 import stringWidth from 'string-width';
 
-/** Bytes as people read them: `512 B`, `48.2 kB`, `1.07 GB`. */
-export function formatBytes(bytes: number): string {
-  const units = ['B', 'kB', 'MB', 'GB', 'TB'];
-  let value = bytes;
-  let unit = 0;
-  while (value >= 1000 && unit < units.length - 1) {
-    value /= 1000;
-    unit += 1;
-  }
-  return `${unit === 0 ? value : value.toPrecision(3)} ${units[unit] ?? ''}`;
-}
-
-/** How long ago something was: `just now`, `5 min`, `3 h`, `2 d`. */
-export function formatAge(since: string, now: Date): string {
-  const minutes = Math.floor((now.getTime() - Date.parse(since)) / 60_000);
-  if (minutes < 1) {
-    return 'just now';
-  }
-  if (minutes < 60) {
-    return `${minutes} min`;
-  }
-  return minutes < 48 * 60 ? `${Math.floor(minutes / 60)} h` : `${Math.floor(minutes / (24 * 60))} d`;
-}
-
-/** `0.4 s`, `12 s`, `2 min 5 s`. */
-export function formatSeconds(seconds: number): string {
-  if (seconds < 10) {
-    return `${seconds.toFixed(1)} s`;
-  }
-  const whole = Math.ceil(seconds);
-  return whole < 60 ? `${whole} s` : `${Math.floor(whole / 60)} min ${whole % 60} s`;
-}
-
-/** How long something took, roughly: `40 s`, `12 min`, `3 h 20 min`, `2 d 4 h`. */
-export function formatSpan(milliseconds: number): string {
-  const minutes = Math.floor(milliseconds / 60_000);
-  if (minutes < 2) {
-    return `${Math.round(milliseconds / 1000)} s`;
-  }
-  if (minutes < 60) {
-    return `${minutes} min`;
-  }
-  const hours = Math.floor(minutes / 60);
-  return hours < 48
-    ? [`${hours} h`, ...(minutes % 60 === 0 ? [] : [`${minutes % 60} min`])].join(' ')
-    : [`${Math.floor(hours / 24)} d`, ...(hours % 24 === 0 ? [] : [`${hours % 24} h`])].join(' ');
-}
-
-/** `1 blob`, `2 blobs`. */
-export function formatCount(count: number, noun: string, plural = `${noun}s`): string {
-  return `${count} ${count === 1 ? noun : plural}`;
-}
-
 /** Lines with columns of equal width; the last column is not padded. */
 export function columns(
   rows: readonly (readonly string[])[],

@@ -1,9 +1,10 @@
+import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
 import { staysAsItIs } from '../../core/release/tag-decisions';
 import type { ContentResult, TagResult } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { Look } from '../answer';
-import { columns, formatCount, grouped } from './format';
+import { columns, grouped } from './format';
 import type { Style } from './style';
 import { transferLine } from './transfer';
 

@@ -1,6 +1,7 @@
+import { formatBytes, formatCount } from '../../core/amounts';
 import type { InsideDifference, InsideEntry, InsideResult, PathDifference } from '../../results/inside';
 import type { Look } from '../answer';
-import { columns, formatBytes, formatCount } from './format';
+import { columns } from './format';
 import type { Style } from './style';
 
 /** So many concerns and hidden files are told of one kind; the document has all. */

@@ -1,9 +1,10 @@
+import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
 import type { LedgerCopyResult, LedgerResult } from '../../results/ledger';
 import type { Look } from '../answer';
 import { shortCommit } from '../../core/commit';
 import type { RebuildResult } from '../../results/rebuild';
-import { formatCount, grouped } from './format';
+import { grouped } from './format';
 
 /** What `ledger verify` answers to people. */
 export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, { style }: Look): string {

@@ -1,6 +1,6 @@
+import { formatCount } from '../../core/amounts';
 import type { PointResult } from '../../results/point';
 import type { Look } from '../answer';
-import { formatCount } from './format';
 
 /** What was pointed, file by file, as a diff. */
 export function pointView({ product, environment, check, files }: PointResult, { style, verbose }: Look): string {

@@ -1,9 +1,10 @@
+import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import { isDigest } from '../../core/oci/digest';
 import type { ProveResult } from '../../results/prove';
 import type { Look } from '../answer';
-import { formatBytes, formatCount, grouped } from './format';
+import { grouped } from './format';
 
 type Proof = ProveResult['environments'][number];
 

@@ -1,7 +1,8 @@
+import { formatCount, formatSeconds } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { RollbackResult } from '../../results/rollback';
 import type { Look } from '../answer';
-import { formatCount, formatSeconds, grouped } from './format';
+import { grouped } from './format';
 import { astrayBlock, nameList, tagCounts, tagLines } from './images';
 import type { Style } from './style';
 

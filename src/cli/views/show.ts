@@ -1,8 +1,9 @@
+import { formatAge, formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { ShowResult } from '../../results/show';
 import type { Look } from '../answer';
-import { columns, formatAge, formatBytes, formatCount } from './format';
+import { columns } from './format';
 import type { Style } from './style';
 
 /** What `show` answers to people. */

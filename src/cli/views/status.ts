@@ -1,9 +1,10 @@
+import { formatAge, formatCount } from '../../core/amounts';
 import Table from 'cli-table3';
 import stringWidth from 'string-width';
 import { shortCommit } from '../../core/commit';
 import type { StatusResult } from '../../results/status';
 import type { Look } from '../answer';
-import { columns, formatAge, formatCount, grouped } from './format';
+import { columns, grouped } from './format';
 import { nameList } from './images';
 import type { Style } from './style';
 

@@ -1,7 +1,8 @@
+import { formatAge, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { RepositoriesResult, TagsResult } from '../../results/tags';
 import type { Look } from '../answer';
-import { columns, formatAge, formatCount } from './format';
+import { columns } from './format';
 
 /** What `tags` answers to people: what tags lead to, a line each, the highest version first. */
 export function tagsView({ repositories }: TagsResult, { style }: Look, now: Date): string {

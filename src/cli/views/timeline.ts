@@ -1,7 +1,8 @@
+import { formatAge, formatSpan } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { TimelineResult } from '../../results/timeline';
 import type { Look } from '../answer';
-import { columns, formatAge, formatSpan } from './format';
+import { columns } from './format';
 import { nameList } from './images';
 import type { Style } from './style';
 

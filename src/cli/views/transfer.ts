@@ -1,6 +1,6 @@
+import { formatBytes, formatCount, formatSeconds } from '../../core/amounts';
 import type { TransferResult } from '../../results/common';
 import type { Look } from '../answer';
-import { formatBytes, formatCount, formatSeconds } from './format';
 
 /** What a transfer took, in one line. */
 export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent, requests }: TransferResult): string {

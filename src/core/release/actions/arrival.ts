@@ -65,10 +65,10 @@ export const arrivalFields = {
 /** A release that comes into an environment. */
 export type Arrival = z.infer<z.ZodObject<typeof arrivalFields>>;
 
-type ImageComing = NonNullable<Arrival['comings']>[number];
+export type ImageComing = NonNullable<Arrival['comings']>[number];
 
 /** How each image came. Older entries do not say it in so many words. */
-function comingsOf({ comings, current, images, tags, version, branch }: Arrival): readonly ImageComing[] {
+export function comingsOf({ comings, current, images, tags, version, branch }: Arrival): readonly ImageComing[] {
   const moved = tags.some(({ kind }) => kind === 'moving');
   const way: Way = current === true ? 'takes-over' : moved ? 'beside' : 'held';
   const lanes = way === 'held' ? [] : lanesOf({ version, branch });

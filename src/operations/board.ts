@@ -1,0 +1,104 @@
+import pLimit from 'p-limit';
+import { HodError } from '../core/errors';
+import { runnableImages, readContent } from '../core/oci/content';
+import type { Digest } from '../core/oci/digest';
+import { parseRepository } from '../core/oci/reference';
+import { figuresOf, History, type ReleaseLife } from '../core/release/figures';
+import type { PlacedImage } from '../core/release/release';
+import { eventIn, type StoryEvent } from '../core/release/story';
+import { timestampOf } from '../core/time';
+import { toBoardRelease, toFigures, type BoardData } from '../results/board';
+import { refuseEmpty, withLedger } from '../session/open-ledger';
+import { withProduct, type Session, type SessionOptions } from '../session/session';
+import type { Config } from '../workspace/config';
+import { commitTimes } from '../workspace/git';
+import { toEvents } from './events';
+import { isNamed, status } from './status';
+
+/** What `board` is told. */
+export interface BoardOptions extends SessionOptions {
+  /** Ask no registry: neither for drift, nor for sizes. */
+  ledgerOnly?: true | undefined;
+}
+
+/** Everything that the page shows, from the ledger, git and the registries. */
+export async function board(options: BoardOptions): Promise<BoardData> {
+  const { environments, announcements, ledger: record } = await status({ environments: [], ...options });
+  return withProduct(options, async (config, session) =>
+    withLedger(config, session, 'read', async (ledger) => {
+      await refuseEmpty(config, ledger);
+      const history = new History();
+      const events: StoryEvent[] = [];
+      for await (const sealed of ledger.entries()) {
+        history.add(sealed);
+        const event = eventIn(sealed);
+        events.push(...(event === undefined ? [] : [event]));
+      }
+      const releases = [...history.releases.values()];
+      const committed = await commitTimes(
+        config.folder,
+        releases.map(({ commit }) => commit),
+      );
+      const names = config.environments.map(({ name }) => name);
+      const asked = options.ledgerOnly !== true;
+      return {
+        product: config.product,
+        written: timestampOf(new Date()),
+        ledger: record,
+        asked,
+        environments,
+        announcements,
+        releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
+        figures: toFigures(figuresOf(history, names, committed)),
+        sizes: asked ? await sizesOf(releases, config, session) : [],
+        events: await toEvents(events.reverse(), ledger),
+      };
+    }),
+  );
+}
+
+/** So many versions of each image are measured, and never more than so many images in all. */
+const [mostVersions, mostMeasured] = [20, 400];
+
+/** How large images were, over the latest versions. What cannot be read is left out. */
+async function sizesOf(
+  releases: readonly ReleaseLife[],
+  config: Config,
+  session: Session,
+): Promise<BoardData['sizes']> {
+  const names = config.components.map(({ name }) => name);
+  const count = Math.max(2, Math.min(mostVersions, Math.floor(mostMeasured / Math.max(1, names.length))));
+  const versions = releases.filter(({ version }) => version !== undefined).slice(-count);
+  const [first] = config.environments;
+  const known = new Map<Digest, Promise<number | undefined>>();
+  const turn = pLimit(16);
+  const sizes = names.map(async (image) => {
+    const points = versions.map(async ({ version = '', images }) => {
+      const placed = images.find((each) => each.image === image);
+      if (placed === undefined || !isNamed(placed, first)) {
+        return [];
+      }
+      const measured = known.get(placed.digest) ?? turn(() => sizeOf(placed, session));
+      known.set(placed.digest, measured);
+      const bytes = await measured;
+      return bytes === undefined ? [] : [{ version, bytes }];
+    });
+    return { image, points: (await Promise.all(points)).flat() };
+  });
+  return (await Promise.all(sizes)).filter(({ points }) => points.length > 0);
+}
+
+/** Bytes of the layers of an image, for the platform for which it is largest; undefined where that cannot be read. */
+async function sizeOf(placed: PlacedImage, session: Session): Promise<number | undefined> {
+  try {
+    const node = await readContent(session.client(parseRepository(placed.repository)), placed);
+    const images = await runnableImages(node);
+    const own = images.map(({ manifest }) => manifest.layers.reduce((sum, { size }) => sum + size, 0));
+    return own.length === 0 ? undefined : Math.max(...own);
+  } catch (error) {
+    if (error instanceof HodError) {
+      return undefined;
+    }
+    throw error;
+  }
+}

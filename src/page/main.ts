@@ -1,0 +1,169 @@
+import { formatAge, formatCount, formatSpan } from '../core/amounts';
+import type { BoardData } from '../results/board';
+import { flowChart, leadChart, sizesChart, weeksChart, type Chart } from './charts';
+import { element, minuteOf, scrollingTable, section, time } from './dom';
+import { findingsOf, statusTable } from './status';
+import { searchableTable } from './table';
+
+const board = JSON.parse(document.getElementById('data')?.textContent ?? '') as BoardData;
+const written = new Date(board.written);
+
+/** Figures of each environment, as a table. */
+function figuresTable({ figures }: BoardData): HTMLElement {
+  const heads = [
+    'environment',
+    'releases',
+    'taken back',
+    'from the commit (median)',
+    'half lie within',
+    'from publication (median)',
+  ];
+  const rows = figures.environments.map(({ environment, releases, withdrawn, sinceCommit, sincePublished }) => {
+    const share = releases === 0 ? '' : ` (${((100 * withdrawn) / releases).toFixed(1)} %)`;
+    return [
+      `${releases}`,
+      `${withdrawn}${share}`,
+      sinceCommit === null ? '–' : formatSpan(sinceCommit.median),
+      sinceCommit === null ? '–' : `${formatSpan(sinceCommit.lower)} to ${formatSpan(sinceCommit.upper)}`,
+      sincePublished === null ? '–' : formatSpan(sincePublished.median),
+    ].reduce(
+      (row, text) => {
+        row.append(element('td', {}, text));
+        return row;
+      },
+      element('tr', { 'data-environment': environment }, element('th', { scope: 'row' }, environment)),
+    );
+  });
+  const { publishing } = figures;
+  const says =
+    publishing === null
+      ? 'How long publishing takes in a build is not known: nothing was staged before it was published.'
+      : `Publishing took ${formatSpan(publishing.median)} in a build (median of ${publishing.count}), from its first staging to its tags.`;
+  return element(
+    'div',
+    {},
+    scrollingTable(
+      undefined,
+      'Figures of each environment',
+      heads.map((head) => element('th', { scope: 'col' }, head)),
+      element('tbody', {}, ...rows),
+    ),
+    element('p', { id: 'publishing' }, says),
+  );
+}
+
+/** The flow, of as many releases as the reader chooses. */
+function flow(draw: (chart: Chart) => void): HTMLElement {
+  const select = element(
+    'select',
+    { id: 'flow-count' },
+    ...[30, 100, 300].map((count) => element('option', { value: `${count}` }, `the last ${count} releases`)),
+  );
+  const room = element('div', {});
+  const show = (): void => {
+    const chart = flowChart(board, Number(select.value));
+    room.replaceChildren(chart.figure);
+    draw(chart);
+  };
+  select.addEventListener('change', show);
+  show();
+  return element(
+    'div',
+    {},
+    element('p', { class: 'tools' }, element('label', { for: select.id }, 'Show '), select),
+    room,
+  );
+}
+
+const charts = new Map<HTMLElement, Chart>();
+const sizes = new ResizeObserver((entries) => {
+  for (const { target } of entries) {
+    if (target instanceof HTMLElement && target.isConnected) {
+      charts.get(target)?.draw();
+    } else if (target instanceof HTMLElement) {
+      sizes.unobserve(target);
+      charts.delete(target);
+    }
+  }
+});
+/** Draws a chart as soon as it has room, and again where that changes. */
+const drawing = (chart: Chart): HTMLElement => {
+  charts.set(chart.figure, chart);
+  sizes.observe(chart.figure);
+  return chart.figure;
+};
+
+const releaseName = ({ version, commit }: { version: string | null; commit: string | null }): string =>
+  version ?? commit?.slice(0, 12) ?? '';
+const environments = board.environments.map(({ environment }) => environment);
+const newestFirst = [...board.releases].reverse();
+const arrivalIn = ({ arrivals }: BoardData['releases'][number], environment: string): string | undefined =>
+  arrivals.find((each) => each.environment === environment && each.way !== 'held')?.at;
+
+const page = element(
+  'main',
+  { id: 'board' },
+  section('status', 'What each environment serves', statusTable(board, written), findingsOf(board, written)),
+  section(
+    'figures',
+    'How it goes',
+    figuresTable(board),
+    flow(drawing),
+    element('div', { class: 'charts' }, drawing(leadChart(board)), drawing(weeksChart(board))),
+    drawing(sizesChart(board)),
+  ),
+  section(
+    'releases',
+    'Releases',
+    searchableTable('releases-table', 'Releases, the newest first', newestFirst, [
+      { title: 'release', text: releaseName },
+      { title: 'commit', text: ({ commit }) => commit.slice(0, 12) },
+      { title: 'branch', text: ({ branch }) => branch ?? '' },
+      { title: 'committed', text: ({ committed }) => (committed === null ? '' : minuteOf(committed)) },
+      ...environments.map((environment) => ({
+        title: `came to ${environment}`,
+        text: (each: (typeof newestFirst)[number]) => minuteOf(arrivalIn(each, environment) ?? ''),
+      })),
+      {
+        title: 'taken back',
+        long: true,
+        text: ({ withdrawn }) => withdrawn.map(({ environment, reason }) => `${environment}: ${reason}`).join('; '),
+      },
+    ]),
+  ),
+  section(
+    'ledger',
+    'The ledger',
+    searchableTable('events-table', 'Everything that happened, the newest first', board.events, [
+      { title: 'entry', text: ({ seq }) => `${seq}`, value: ({ seq }) => seq },
+      { title: 'when (UTC)', text: ({ at }) => minuteOf(at), cell: ({ at }) => time(at) },
+      { title: 'what', text: ({ kind }) => kind },
+      { title: 'environment', text: ({ environment }) => environment ?? '' },
+      { title: 'release', text: releaseName },
+      { title: 'who', text: ({ actor }) => actor },
+      { title: 'more', text: ({ detail }) => detail, long: true },
+    ]),
+  ),
+);
+const links = [
+  ['#status', 'serves'],
+  ['#figures', 'figures'],
+  ['#releases', 'releases'],
+  ['#ledger', 'ledger'],
+].map(([to, text]) => element('a', { href: to }, text));
+document.body.prepend(
+  element(
+    'header',
+    {},
+    element('h1', {}, board.product),
+    element(
+      'p',
+      {},
+      'Written ',
+      time(board.written),
+      ` UTC, ${formatAge(board.written, new Date())} ago, from ${board.ledger.place}: ${formatCount(board.ledger.entries, 'entry', 'entries')}, ${formatCount(board.releases.length, 'release')}. ${board.asked ? 'The registries were asked.' : 'No registry was asked.'}`,
+    ),
+    element('nav', { 'aria-label': 'Parts of this page' }, ...links),
+  ),
+  page,
+);

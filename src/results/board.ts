@@ -1,0 +1,102 @@
+import * as z from 'zod';
+import type { Figures, ReleaseLife, Spread } from '../core/release/figures';
+import { ways } from '../core/release/way';
+import { statusResultSchema } from './status';
+import { timelineResultSchema } from './timeline';
+
+/** How values lie, in milliseconds: a quarter of them lie below `lower`, half below `median`, three quarters below `upper`. */
+const spread = z
+  .strictObject({ count: z.number().int(), lower: z.number(), median: z.number(), upper: z.number() })
+  .nullable();
+
+/** What is on the page. */
+const boardFields = {
+  product: z.string(),
+  written: z.string(),
+  /** The record that this was read from, and how many entries it has. */
+  ledger: z.strictObject({ place: z.string(), entries: z.number().int() }),
+  /** Whether registries were asked: for drift, and for the sizes of images. */
+  asked: z.boolean(),
+  environments: statusResultSchema.shape.environments,
+  announcements: statusResultSchema.shape.announcements,
+  /** The oldest first. */
+  releases: z.array(
+    z.strictObject({
+      version: z.string().nullable(),
+      commit: z.string(),
+      branch: z.string().nullable(),
+      /** When the commit was made; null where git does not know it. */
+      committed: z.string().nullable(),
+      /** How it came into environments for the first time. */
+      arrivals: z.array(z.strictObject({ environment: z.string(), at: z.string(), way: z.enum(ways) })),
+      withdrawn: z.array(z.strictObject({ environment: z.string(), at: z.string(), reason: z.string() })),
+    }),
+  ),
+  figures: z.strictObject({
+    environments: z.array(
+      z.strictObject({
+        environment: z.string(),
+        /** How many releases came in, and how many of them it was taken back from. */
+        releases: z.number().int(),
+        withdrawn: z.number().int(),
+        /** Publications or promotions by week, each by its Monday (UTC); weeks without any are left out. */
+        weeks: z.array(z.strictObject({ week: z.string(), count: z.number().int() })),
+        /** From the commit, and from the publication, until a release came in. */
+        sinceCommit: spread,
+        sincePublished: spread,
+      }),
+    ),
+    /** From the first staging of a build until it was published. */
+    publishing: spread,
+  }),
+  /** Bytes of an image as it is shipped, for the platform for which it is largest; the oldest first. */
+  sizes: z.array(
+    z.strictObject({
+      image: z.string(),
+      points: z.array(z.strictObject({ version: z.string(), bytes: z.number().int() })),
+    }),
+  ),
+  /** The newest first. */
+  events: timelineResultSchema.shape.events,
+};
+
+/** What the page is made of. */
+export const boardDataSchema = z.strictObject(boardFields);
+export type BoardData = z.infer<typeof boardDataSchema>;
+
+export const boardResultSchema = z.strictObject({
+  /** The page that was written. */
+  file: z.string(),
+  bytes: z.number().int(),
+  ...boardFields,
+});
+export type BoardResult = z.infer<typeof boardResultSchema>;
+
+/** Figures as a document tells them. */
+export function toFigures({ environments, publishing }: Figures): BoardData['figures'] {
+  const told = (each: Spread | undefined): z.infer<typeof spread> => (each === undefined ? null : { ...each });
+  return {
+    environments: environments.map(({ weeks, sinceCommit, sincePublished, ...counts }) => ({
+      ...counts,
+      weeks: weeks.map((week) => ({ ...week })),
+      sinceCommit: told(sinceCommit),
+      sincePublished: told(sincePublished),
+    })),
+    publishing: told(publishing),
+  };
+}
+
+/** A release as a document tells it. */
+export function toBoardRelease(
+  { version, commit, branch, arrivals, withdrawn }: ReleaseLife,
+  committed: string | undefined,
+): BoardData['releases'][number] {
+  return {
+    version: version ?? null,
+    commit,
+    branch: branch ?? null,
+    committed: committed ?? null,
+    arrivals: arrivals.map((each) => ({ ...each })),
+    withdrawn: withdrawn.map((each) => ({ ...each })),
+  };
+}
