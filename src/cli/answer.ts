@@ -18,9 +18,21 @@ export interface Look {
   readonly verbose: boolean;
 }
 
-/** How a result is to look, by the options and the terminal. `elapsed`: milliseconds that the work took. */
-export function lookFor({ verbose }: OutputOptions, style: Style, elapsed: number): Look {
-  return { style, width: answerWidth(), elapsed, verbose: verbose === true };
+/** Where nobody says how wide a line may be, a table is as a log shows it well. */
+const logWidth = 120;
+
+/** The text of a result, as it fits the terminal. `elapsed`: milliseconds that the work took. */
+export async function textOf<T>(
+  view: View<T>,
+  result: T,
+  { verbose }: OutputOptions,
+  style: Style,
+  elapsed: number,
+): Promise<string> {
+  const width = answerWidth();
+  const text = view(visibleValues(result), { style, width: width ?? logWidth, elapsed, verbose: verbose === true });
+  // Lines of a log are looked for: they stay whole.
+  return width === undefined ? text : (await import('./views/wrap')).wrapped(text, width);
 }
 
 /** Turns a result into the text for people. No text in the result acts on a terminal any more. */
@@ -59,8 +71,9 @@ export async function answer<T extends object>(
   } else if (options.json === true) {
     await printDocument(toJsonLine(result));
   } else {
-    const look = lookFor(options, styleFor(process.stdout, options.color), performance.now() - begun);
-    await print(view(visibleValues(result), look));
+    await print(
+      await textOf(view, result, options, styleFor(process.stdout, options.color), performance.now() - begun),
+    );
   }
   return result;
 }

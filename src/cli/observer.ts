@@ -1,4 +1,5 @@
 import type { MultiBar, SingleBar } from 'cli-progress';
+import { formatCount } from '../core/amounts';
 import type { Digest } from '../core/oci/digest';
 import { visible } from '../core/text';
 import type { Observer } from '../session/observer';
@@ -26,17 +27,27 @@ export async function observerFor(options: OutputOptions, style: Style): Promise
   const stop = (): void => live?.stop();
   // However the run ends, the cursor is to be seen again.
   process.once('exit', stop);
+  let [asked, told] = [0, 0];
+  let host = '';
+  const askedLine = (): string => `${formatCount(asked, 'request')} answered, the last by ${shown(host)}`;
   const timer = setInterval(() => {
     if (telling && live === undefined && progress.running > 0) {
       tell(progressLine(progress, performance.now()));
+    } else if (telling && live === undefined && asked > told) {
+      tell(askedLine());
     }
+    told = asked;
   }, lineInterval);
   timer.unref();
   return {
-    exchange({ method, host, path, outcome, milliseconds }) {
+    exchange({ method, host: by, path, outcome, milliseconds }) {
+      asked += 1;
+      host = by;
       if (verbose) {
         const time = style.faint(new Date().toISOString().slice(11, 23));
         tell(`${time} ${shown(`${method} ${host}${path} ${outcome} ${Math.round(milliseconds)} ms`)}`);
+      } else if (progress.running === 0) {
+        live?.asked(askedLine());
       }
     },
     transfer: {
@@ -140,6 +151,11 @@ class LiveLines {
       this.bars.remove(line);
       this.lines.delete(digest);
     }
+  }
+
+  /** Nothing is sent: who is asked is what people wait for. */
+  asked(label: string): void {
+    this.total.update({ label });
   }
 
   stop(): void {

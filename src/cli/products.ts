@@ -1,5 +1,5 @@
 import { toJsonLine, visibleValues } from '../core/text';
-import { answer, lookFor, printField, type Run, type View } from './answer';
+import { answer, printField, textOf, type Run, type View } from './answer';
 import type { OutputOptions } from './options';
 import { errorOf, tellError } from './report';
 import { print, printDocument } from './streams';
@@ -45,10 +45,8 @@ export async function answerForProducts<T extends object>(
       if (options.field !== undefined) {
         await printField(result, options.field);
       } else if (options.json !== true) {
-        const look = lookFor(options, style, performance.now() - begun);
-        await print(
-          `${products.length > 1 ? '\n' : ''}${style.strong(visibleValues(file))}\n${view(visibleValues(result), look)}`,
-        );
+        const text = await textOf(view, result, options, style, performance.now() - begun);
+        await print(`${products.length > 1 ? '\n' : ''}${style.strong(visibleValues(file))}\n${text}`);
       }
     } catch (thrown) {
       const error = await errorOf(thrown);

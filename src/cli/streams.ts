@@ -54,8 +54,8 @@ export function tell(text: string): void {
   process.stderr.write(`${text}\n`, () => undefined);
 }
 
-/** How many columns an answer has room for: those of the terminal, what COLUMNS says, or what a CI log shows well. */
-export function answerWidth(): number {
+/** How many columns an answer has room for: those of the terminal, or what COLUMNS says; undefined where nobody says. */
+export function answerWidth(): number | undefined {
   const said = Number(process.env['COLUMNS']);
-  return process.stdout.isTTY ? process.stdout.columns : said > 0 ? said : 120;
+  return process.stdout.isTTY ? process.stdout.columns : said > 0 ? said : undefined;
 }

@@ -1,6 +1,5 @@
 import { Option } from '@commander-js/extra-typings';
 import { exitCodes } from '../../core/errors';
-import { visibleValues } from '../../core/text';
 import type { StatusResult } from '../../results/status';
 import {
   command,
@@ -10,7 +9,7 @@ import {
   verboseChangesOption,
   type OutputOptions,
 } from '../options';
-import { lookFor } from '../answer';
+import { textOf } from '../answer';
 import { knownSecrets } from '../known-secrets';
 import { answerForProducts } from '../products';
 import { errorOf } from '../report';
@@ -71,8 +70,7 @@ async function watchStatus(options: OutputOptions, look: () => Promise<StatusRes
   const style = styleFor(process.stdout, options.color);
   await showAgain(async () => {
     try {
-      const found = visibleValues(await look());
-      return statusView(found, lookFor(options, style, 0), new Date());
+      return await textOf((found, how) => statusView(found, how, new Date()), await look(), options, style, 0);
     } catch (error) {
       return errorView(await errorOf(error), style);
     }

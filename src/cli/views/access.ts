@@ -1,32 +1,46 @@
 import Table from 'cli-table3';
+import stringWidth from 'string-width';
 import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
 import type { Look } from '../answer';
 import { columns } from './format';
 import type { Style } from './style';
 
 /** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
-export function accessView(result: AccessResult, { style }: Look): string {
+export function accessView(result: AccessResult, { style, width }: Look): string {
+  const rows = rightRows(result, style);
   const table = new Table({
     head: [style.strong(result.product), 'repository', 'read', 'write', 'mount'],
     style: { head: [], border: [] },
   });
-  for (const { environment, needs, repositories } of result.environments) {
-    for (const { repository, read, write, mount } of repositories) {
-      table.push([
-        style.strong(environment),
-        repository,
-        // A repository that is made by the first push cannot be read before.
-        cell(read, needs === 'read' || (needs === 'write' && write.allowed !== 'yes'), style),
-        cell(write, needs === 'write', style),
-        mount === null ? style.faint('–') : cell(mount, false, style),
-      ]);
-    }
-  }
+  rows.forEach((row) => table.push(row));
+  const text = table.toString();
+  const fits = text.split('\n').every((line) => stringWidth(line) <= width);
+  const narrow = rows.flatMap(([place, repository, read, write, mount]) => [
+    `${place}  ${repository}`,
+    `  read ${read}  write ${write}  mount ${mount}`,
+  ]);
+  const warnings = result.warnings.map((warning) => `${style.notice('more than needed')}  ${warning}`);
+  return [...(fits ? [text] : narrow), ...findings(result, style), ...warnings].join('\n');
+}
+
+type Row = [place: string, repository: string, read: string, write: string, mount: string];
+
+/** A row for each repository, and one for the ledger. */
+function rightRows(result: AccessResult, style: Style): Row[] {
+  const rows = result.environments.flatMap(({ environment, needs, repositories }) =>
+    repositories.map(({ repository, read, write, mount }): Row => [
+      style.strong(environment),
+      repository,
+      // A repository that is made by the first push cannot be read before.
+      cell(read, needs === 'read' || (needs === 'write' && write.allowed !== 'yes'), style),
+      cell(write, needs === 'write', style),
+      mount === null ? style.faint('–') : cell(mount, false, style),
+    ]),
+  );
   const { ledger, read, append } = result.ledger;
   const adds = result.environments.some(({ needs }) => needs === 'write');
-  table.push([style.strong('ledger'), ledger, cell(read, true, style), cell(append, adds, style), style.faint('–')]);
-  const warnings = result.warnings.map((warning) => `${style.notice('more than needed')}  ${warning}`);
-  return [table.toString(), ...findings(result, style), ...warnings].join('\n');
+  const own = [cell(read, true, style), cell(append, adds, style)] as const;
+  return [...rows, [style.strong('ledger'), ledger, ...own, style.faint('–')]];
 }
 
 function cell(right: RightResult, needed: boolean, style: Style): string {

@@ -1,5 +1,6 @@
 import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
+import { shortDigest } from '../../core/oci/digest';
 import type { CompareResult } from '../../results/compare';
 import type { Look } from '../answer';
 import { cell } from './ci';
@@ -60,12 +61,17 @@ function imageBlock({ image, state, from, to, platforms }: Image, style: Style, 
     state === 'removed' ? style.bad('removed') : state === 'added' ? style.good('added') : style.notice('changed');
   return [
     [...(image === '' ? [] : [style.strong(image)]), mark].join('  '),
-    ...(from === null ? [] : [style.faint(`  - ${from.reference}`)]),
-    ...(to === null ? [] : [style.faint(`  + ${to.reference}`)]),
+    ...(from === null ? [] : [style.faint(`  - ${shortReference(from)}`)]),
+    ...(to === null ? [] : [style.faint(`  + ${shortReference(to)}`)]),
     ...platforms.added.map((platform) => `  ${platform}  ${style.good('added')}`),
     ...platforms.removed.map((platform) => `  ${platform}  ${style.bad('removed')}`),
     ...platforms.changed.flatMap((each) => platformLines(each, style, verbose)),
   ].join('\n');
+}
+
+/** A reference with its digest in short. */
+function shortReference({ reference, digest }: NonNullable<Image['from']>): string {
+  return reference.replace(digest, shortDigest(digest));
 }
 
 function platformLines(

@@ -11,6 +11,35 @@ import { transferLine } from './transfer';
 /** How many names a line lists before it counts the rest. */
 const namesListed = 6;
 
+/** So many images that fared alike have a line each. */
+export const imagesListed = 6;
+
+/** A line for each image or bundle, the rest counted, and where they are: what runs, and which content it is. */
+export function imageLines(images: readonly ContentResult[], style: Style): string[] {
+  const rows = images
+    .slice(0, imagesListed)
+    .map(({ image, kind, digest, platforms }) => [
+      image,
+      shortDigest(digest),
+      kind === 'bundle' ? 'bundle of files' : platforms.join(' '),
+    ]);
+  const rest = images.length - rows.length;
+  const places = new Set(images.map((each) => placeOf(each, images.length > 1)));
+  return [
+    ...columns(rows, '', (cell, column) =>
+      column === 0 ? style.strong(cell) : column === 1 ? style.faint(cell) : cell,
+    ),
+    ...(rest === 0 ? [] : [`and ${rest} more`]),
+    ...(places.size === 1 ? [`  ${style.faint(`in ${[...places].join('')}`)}`] : []),
+  ];
+}
+
+/** The repository of an image; that of several with the place of their names. */
+function placeOf({ repository, image }: Pick<ContentResult, 'repository' | 'image'>, several: boolean): string {
+  const parts = repository.split('/');
+  return parts.map((part, at) => (several && at > 0 && part === image ? '{image}' : part)).join('/');
+}
+
 /** What an image or bundle is, and how to pull it. */
 export function imageHead({ image, kind, platforms, repository, digest }: ContentResult, style: Style): string[] {
   const runs = kind === 'bundle' ? style.faint('bundle of files') : platforms.join('  ');
@@ -54,13 +83,7 @@ export function imageBlocks(images: readonly DeliveredResult[], { style, verbose
   const weighing = (weight: Weight): DeliveredResult[] => ordered.filter((image) => weightOf(image) === weight);
   const unchanged = weighing('unchanged');
   return [
-    ...alike(weighing('changed')).map((group) =>
-      groupText(
-        group,
-        group.flatMap((image) => imageHead(image, style)),
-        style,
-      ),
-    ),
+    ...alike(weighing('changed')).map((group) => groupText(group, imageLines(group, style), style)),
     ...alike(weighing('held')).map((group) => groupText(group, [style.strong(nameList(group))], style)),
     ...(unchanged.length === 0 ? [] : [style.faint(`unchanged: ${nameList(unchanged)}`)]),
   ];
@@ -69,7 +92,7 @@ export function imageBlocks(images: readonly DeliveredResult[], { style, verbose
 /** Images whose tags fared alike: their heads, and what became of the tags of each. */
 function groupText(group: readonly DeliveredResult[], heads: readonly string[], style: Style): string {
   const fate = group.slice(0, 1).flatMap((image) => fateLines(image, style));
-  const each = group.length > 1 ? [style.faint(`each of these ${group.length}:`)] : [];
+  const each = group.length > 1 ? [style.faint(`  each of these ${group.length}:`)] : [];
   return [...heads, ...each, ...fate].join('\n');
 }
 

@@ -1,7 +1,6 @@
 import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
-import { isDigest } from '../../core/oci/digest';
 import type { ProveResult } from '../../results/prove';
 import type { Look } from '../answer';
 import { grouped } from './format';
@@ -46,16 +45,12 @@ function proofBlock(
       `  ${style.bad(finding)}  ${image === '' ? '' : `${image}  `}${shorten(object)}: ${detail}`,
       `      ${remedy}`,
     ]),
-    ...(verbose
-      ? images.map(({ image, digest }) => style.faint(`  ${image} ${isDigest(digest) ? shortDigest(digest) : digest}`))
-      : []),
+    ...(verbose ? images.map(({ image, digest }) => style.faint(`  ${image} ${shortDigest(digest)}`)) : []),
     `${style.strong('Looked at:')} ${counts}`,
   ].join('\n');
 }
 
 /** A digest in short. */
 function shorten(object: string): string {
-  return object.replace(/@(sha(?:256|512):[0-9a-f]+)$/, (whole, text: string) =>
-    isDigest(text) ? `@${shortDigest(text)}` : whole,
-  );
+  return object.replace(/@(sha(?:256|512):[0-9a-f]+)$/, (_, text: string) => `@${shortDigest(text)}`);
 }

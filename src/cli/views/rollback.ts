@@ -1,9 +1,10 @@
 import { formatCount, formatSeconds } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
+import { shortDigest } from '../../core/oci/digest';
 import type { RollbackResult } from '../../results/rollback';
 import type { Look } from '../answer';
-import { grouped } from './format';
-import { astrayBlock, nameList, tagCounts, tagLines } from './images';
+import { columns, grouped } from './format';
+import { astrayBlock, imagesListed, tagCounts, tagLines } from './images';
 import type { Style } from './style';
 
 type RolledBackImage = RollbackResult['images'][number];
@@ -28,8 +29,12 @@ export function rollbackView(result: RollbackResult, { style, elapsed, verbose }
     ].join('\n'),
     ...grouped(shown, ({ tags }) => tags).map((group) =>
       [
-        style.strong(nameList(group)),
-        ...group.map((image) => placeLine(image, style)),
+        ...columns(
+          group.slice(0, verbose ? undefined : imagesListed).map((image) => placeCells(image, verbose)),
+          '',
+          (cell, column) => (column === 0 ? style.strong(cell) : cell),
+        ),
+        ...(verbose || group.length <= imagesListed ? [] : [`and ${group.length - imagesListed} more`]),
         ...tagLines(group[0].tags, style),
       ].join('\n'),
     ),
@@ -51,6 +56,7 @@ function releasesOf(images: readonly RolledBackImage[]): string {
   return [...new Set(names)].join(', ');
 }
 
-function placeLine({ repository, digest }: RolledBackImage, style: Style): string {
-  return digest === null ? `  ${repository}  ${style.notice('serves nothing')}` : `  ${repository}@${digest}`;
+/** What is served of an image again. Verbose: how to pull it. */
+function placeCells({ image, repository, digest }: RolledBackImage, verbose: boolean): string[] {
+  return [image, digest === null ? 'serves nothing' : verbose ? `${repository}@${digest}` : shortDigest(digest)];
 }

@@ -1,7 +1,7 @@
 import { shortCommit } from '../../core/commit';
 import type { StageResult } from '../../results/stage';
 import type { Look } from '../answer';
-import { imageHead, nameList } from './images';
+import { imageHead, imageLines, nameList } from './images';
 import { totalLine, transferLine } from './transfer';
 
 /** What `stage` answers to people. */
@@ -15,12 +15,15 @@ export function stageView(result: StageResult, look: Look): string {
     staged.length === 0
       ? `Nothing to do: ${result.environment} has all this of ${build} already`
       : `${verb} for ${build} in ${style.strong(result.environment)}; no tag was moved`;
-  const shown = (verbose ? [...staged, ...unchanged] : staged).map((image) => {
-    const paint = image.outcome === 'staged' ? style.good : style.faint;
-    return [...imageHead(image, style), `  ${paint(image.outcome)}  ${style.faint(transferLine(image.transfer))}`].join(
-      '\n',
-    );
-  });
+  const shown = verbose
+    ? [...staged, ...unchanged].map((image) => {
+        const paint = image.outcome === 'staged' ? style.good : style.faint;
+        const transfer = style.faint(transferLine(image.transfer));
+        return [...imageHead(image, style), `  ${paint(image.outcome)}  ${transfer}`].join('\n');
+      })
+    : staged.length === 0
+      ? []
+      : [imageLines(staged, style).join('\n')];
   const counted = verbose || unchanged.length === 0 ? [] : [style.faint(`unchanged: ${nameList(unchanged)}`)];
   const missing = result.missing.map(({ image, missing: what }) => `  ${image}: ${what.join(', ')}`);
   const rest =
