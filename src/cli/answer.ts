@@ -14,6 +14,8 @@ export interface Look {
   readonly width: number;
   /** Milliseconds that the work took. */
   readonly elapsed: number;
+  /** Somebody may want to know what to do next; in a pipeline that is written down already. */
+  readonly guiding: boolean;
   /** Show everything, also what did not change. */
   readonly verbose: boolean;
 }
@@ -25,12 +27,16 @@ const logWidth = 120;
 export async function textOf<T>(
   view: View<T>,
   result: T,
-  { verbose }: OutputOptions,
+  { verbose, quiet }: OutputOptions,
   style: Style,
   elapsed: number,
 ): Promise<string> {
   const width = answerWidth();
-  const text = view(visibleValues(result), { style, width: width ?? logWidth, elapsed, verbose: verbose === true });
+  const text = view(visibleValues(result), {
+    ...{ style, width: width ?? logWidth, elapsed },
+    guiding: (process.env['CI'] ?? '') === '' && quiet !== true,
+    verbose: verbose === true,
+  });
   // Lines of a log are looked for: they stay whole.
   return width === undefined ? text : (await import('./views/wrap')).wrapped(text, width);
 }

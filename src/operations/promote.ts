@@ -17,6 +17,7 @@ import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { chosenComponents, passageInto, type Config, type Passage } from '../workspace/config';
 import { readGit } from '../workspace/git';
+import { stepsAfterDelivery } from './next-steps';
 
 /** What `promote` is told. */
 export interface PromoteOptions extends SessionOptions, NamedRelease, DespiteOptions {
@@ -75,7 +76,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
         context,
       );
       const releases = chosen.map(({ release }) => release);
-      return toPromoteResult(
+      const result = toPromoteResult(
         { product: config.product, releases, from: from.name, to: to.name, dryRun },
         delivered,
         ({ image }) => {
@@ -83,6 +84,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
           return { repository: source.label, requests: source.requests };
         },
       );
+      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, to.name, result.images) };
     });
   });
 }

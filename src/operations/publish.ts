@@ -24,6 +24,7 @@ import { actorOf } from '../session/actor';
 import { withProduct, type SessionOptions } from '../session/session';
 import { chosenComponents, type Config } from '../workspace/config';
 import { tagsUpTo } from '../workspace/git';
+import { stepsAfterDelivery } from './next-steps';
 
 /** What `publish` is told. */
 export interface PublishOptions extends SessionOptions, BuildOptions, DespiteOptions {
@@ -82,7 +83,8 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         );
       }
       const leftovers = dryRun ? [] : await unprotect(items);
-      return toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
+      const result = toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
+      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, environment.name, result.images) };
     });
   });
 }

@@ -11,6 +11,7 @@ import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
+import { stepsAfterRollback } from './next-steps';
 
 /** What `rollback` is told. */
 export interface RollbackOptions extends SessionOptions {
@@ -47,12 +48,14 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
       });
       const requests = items.reduce((sum, { target }) => sum + target.requests, 0);
       const about = { product, environment: name, reason, dryRun, requests };
-      return toRollbackResult(
+      const result = toRollbackResult(
         about,
         wayBack,
         decisions,
         (image) => session.client(environment.repositoryOf(image)).label,
       );
+      const changed = !dryRun && result.images.some((image) => image.changed);
+      return { ...result, next: changed ? stepsAfterRollback() : [] };
     });
   });
 }

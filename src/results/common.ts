@@ -51,6 +51,10 @@ export const contentFields = {
 };
 export type ContentResult = z.infer<z.ZodObject<typeof contentFields>>;
 
+/** A command to run now, and what it does. */
+export const nextStep = z.strictObject({ command: z.string(), does: z.string() });
+export type NextStep = z.infer<typeof nextStep>;
+
 /** What a release is. */
 export const releaseFields = {
   product: z.string(),

@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { ways } from '../core/release/way';
 import { describePosition } from '../core/tags/ordering';
 import type { DeliveredItem } from '../delivery/delivery';
-import { contentFields, tagResult, toContentResult, toTagResult, transferResult } from './common';
+import { contentFields, nextStep, tagResult, toContentResult, toTagResult, transferResult } from './common';
 
 /** What became of one image or bundle that was published or promoted. */
 export const deliveredFields = {
@@ -25,6 +25,8 @@ export type DeliveredResult = z.infer<z.ZodObject<typeof deliveredFields>>;
 export const outcomeFields = {
   /** True where nothing was written: the document says what would have been. */
   dryRun: z.boolean(),
+  /** What people do now; nothing where nothing changed. */
+  next: z.array(nextStep),
 };
 
 export function toDeliveredResult(item: DeliveredItem): DeliveredResult {

@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { nextStep } from './common';
 
 export const initResultSchema = z.strictObject({
   file: z.string(),
@@ -13,7 +14,7 @@ export const initResultSchema = z.strictObject({
   /** The registry that was named; null for the stand-in on this machine. */
   registry: z.string().nullable(),
   /** What to run now, in this order. */
-  next: z.array(z.strictObject({ command: z.string(), does: z.string() })),
+  next: z.array(nextStep),
   /** What the file holds. */
   lines: z.array(z.string()),
   dryRun: z.boolean(),

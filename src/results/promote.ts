@@ -45,7 +45,7 @@ export function toPromoteResult(
   },
   { verdicts, items }: Delivered<Plan>,
   sourceOf: (item: DeliveredItem) => { repository: string; requests: number },
-): PromoteResult {
+): Omit<PromoteResult, 'next'> {
   const [first, ...others] = releases;
   const only = others.length === 0 ? first : undefined;
   return {

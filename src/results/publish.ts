@@ -25,7 +25,7 @@ export function toPublishResult(
   { product, environment, build, dryRun }: { product: string; environment: string; build: Build; dryRun: boolean },
   { verdicts, items }: Delivered<PublicationPlan>,
   leftovers: string[],
-): PublishResult {
+): Omit<PublishResult, 'next'> {
   const [verdict] = verdicts;
   if (verdict === undefined) {
     throw new Error('a publication was decided about nothing');

@@ -37,7 +37,7 @@ export function toRollbackResult(
   { serves, served, withdrawn }: WayBack,
   decisions: readonly TagDecision[],
   repositoryOf: (image: string) => string,
-): RollbackResult {
+): Omit<RollbackResult, 'next'> {
   const gone = served.filter(({ is }) => is === null).map(({ image }) => image);
   const names = [...new Set([...serves.map(({ image }) => image), ...gone, ...decisions.map(({ image }) => image)])];
   return {

@@ -29,39 +29,69 @@ const sample = (name: string, ...platforms: string[]) =>
     platforms.map((platform) => ({ platform, revision: 'a'.repeat(40), layers: [{ app: platform }] })),
   );
 
-test('from an empty repository with one build output: what is printed is what is to be done', async () => {
+/** The commands under `Next:` of an answer. */
+function commandsIn(answer: string): string[] {
+  expect(answer).toContain('Next:');
+  const lines = answer.slice(answer.indexOf('Next:')).split('\n').slice(1);
+  return lines.map((line) => line.trim().split(/ {2,}/)[0] ?? '').filter((line) => line !== '');
+}
+
+test('who never saw Hod comes from an empty repository to a release that was promoted, compared and taken back', async () => {
   const registry = await startSandboxRegistry({ port: 0 });
   try {
     git('init', '--quiet', '--initial-branch', 'main');
-    await mkdir(inside('image'));
-    await writeOlderArchive(inside('image'), [
-      { config: { architecture: 'amd64', os: 'linux' }, layers: [await layerOf('app', 'a timetable')] },
-    ]);
-    await mkdir(inside('out'));
-    await pack(inside('image'), inside('out', 'timetable.tar'));
-    const made = await hod(['init', '--registry', `sandbox.localhost:${registry.port}/skerry`], options());
-    expect(made).toMatchObject({ code: 0, stderr: '' });
-    // Nothing else was added.
-    expect((await readdir(folder)).sort()).toEqual(['.git', 'hod.yaml', 'out']);
-
-    const lines = made.stdout.slice(made.stdout.indexOf('Next:')).split('\n').slice(1);
-    const commands = lines.map((line) => line.trim().split(/ {2,}/)[0] ?? '').filter((line) => line !== '');
-    expect(commands).toEqual([
-      expect.stringMatching(/^git add /),
-      'hod access check',
-      'hod publish',
-      'hod promote uat',
-    ]);
-    for (const command of commands) {
+    const build = async (text: string): Promise<void> => {
+      await rm(inside('image'), { recursive: true, force: true });
+      await mkdir(inside('image'));
+      const layers = [await layerOf('app', text)];
+      await writeOlderArchive(inside('image'), [{ config: { architecture: 'amd64', os: 'linux' }, layers }]);
+      await mkdir(inside('out'), { recursive: true });
+      await pack(inside('image'), inside('out', 'timetable.tar'));
+    };
+    /** Runs a line as somebody would who sits there. */
+    const run = async (command: string): Promise<string> => {
       const line = command.replace(/^hod /, `'${process.execPath}' '${program}' `);
       const env = { ...process.env, ...options().env, CI: '' };
-      await promisify(execFile)('sh', ['-c', line], { cwd: folder, env });
+      return (await promisify(execFile)('sh', ['-c', line], { cwd: folder, env })).stdout;
+    };
+    await build('a timetable');
+    const made = await run(`hod init --registry sandbox.localhost:${registry.port}/skerry`);
+    // Nothing else was added.
+    expect((await readdir(folder)).sort()).toEqual(['.git', 'hod.yaml', 'out']);
+    const first = commandsIn(made);
+    expect(first).toEqual([expect.stringMatching(/^git add /), 'hod access check', 'hod publish', 'hod promote uat']);
+    for (const command of first) {
+      await run(command);
     }
     const { tags } = await readRepository(registry.port, 'skerry/uat/timetable');
     expect(Object.keys(tags)).toEqual(['uat']);
     // No run makes the working copy dirty.
     expect(String(git('status', '--porcelain', '--untracked-files=no'))).toBe('');
     expect((await hodFails('config-exists', ['init'], options())).next).toContain('--config');
+
+    // Their work goes on; from here each line is one that was printed.
+    git('commit', '--quiet', '--allow-empty', '--message', 'Show the winter sailings');
+    await build('a better timetable');
+    const taken: string[] = [];
+    const follow = async (answer: string, wanted: RegExp): Promise<string> => {
+      const command = commandsIn(answer).find((each) => wanted.test(each)) ?? `nothing of ${commandsIn(answer).join()}`;
+      taken.push(command);
+      return run(command);
+    };
+    const published = await run(first.find((each) => each.startsWith('hod publish')) ?? '');
+    expect(await follow(published, /compare/)).toContain('1 commit in it now');
+    const promoted = await follow(published, /promote/);
+    expect(Object.keys((await readRepository(registry.port, 'skerry/uat/timetable')).tags)).toEqual(['uat']);
+    const back = await follow(promoted, /rollback/);
+    expect(await follow(back, /status/)).toMatch(/unmet {2}comes-in|hod promote/);
+    expect(await follow(back, /timeline/)).toMatch(/^.* rolled-back +uat/);
+    expect(taken).toEqual([
+      'hod compare uat dev',
+      'hod promote uat',
+      'hod rollback uat --reason "…"',
+      'hod status',
+      'hod timeline',
+    ]);
   } finally {
     await registry.close();
   }

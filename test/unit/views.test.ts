@@ -5,7 +5,13 @@ import type { PublishResult } from '../../src/results/publish';
 
 const digest = `sha256:${'0'.repeat(64)}`;
 type Outcome = DeliveredResult['tags'][number]['outcome'];
-const look = (verbose: boolean) => ({ style: styleFor({ isTTY: false }, false), elapsed: 1000, width: 120, verbose });
+const look = (verbose: boolean) => ({
+  style: styleFor({ isTTY: false }, false),
+  elapsed: 1000,
+  width: 120,
+  guiding: false,
+  verbose,
+});
 
 /** What publishing answers where each image's one tag fared so. */
 function published(outcomes: readonly Outcome[]): PublishResult {
@@ -18,6 +24,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
     build: null,
     environment: 'dev',
     dryRun: false,
+    next: [],
     gates: [],
     leftovers: [],
     images: outcomes.map((outcome, at) => ({

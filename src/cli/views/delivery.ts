@@ -1,4 +1,4 @@
-import type { GateResult } from '../../results/common';
+import type { GateResult, NextStep } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
@@ -15,6 +15,7 @@ import {
   tagCounts,
 } from './images';
 import { grouped } from './format';
+import { nextLines } from './next';
 import type { Style } from './style';
 import { totalLine } from './transfer';
 
@@ -41,6 +42,7 @@ export function publishView(result: PublishResult, look: Look): string {
     // Told by the run that published, and not by each that finds everything as it was.
     changesNothing(images) && !look.verbose ? [] : leftoverLines(result.leftovers, style),
     [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
+    nextBlock(result.next, look),
   );
 }
 
@@ -67,6 +69,7 @@ export function promoteView(result: PromoteResult, look: Look): string {
     wayLines(images, result.to, style),
     attachedLines(images, dryRun, style),
     [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
+    nextBlock(result.next, look),
   );
 }
 
@@ -110,6 +113,11 @@ function titleOf(
       : `${doneWord(dryRun, 'mend')} ${name} in ${environment}; no tag changes`;
   }
   return onlyRestores(images) ? `${doneWord(dryRun, 'restore')} tags of ${name} in ${environment}` : done;
+}
+
+/** What to run now, where somebody may want to know. */
+function nextBlock(next: readonly NextStep[], { style, guiding }: Look): string[] {
+  return guiding && next.length > 0 ? [nextLines(next, style).join('\n')] : [];
 }
 
 /** A head, and blocks around it, with an empty line between each. */

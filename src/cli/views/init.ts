@@ -1,6 +1,7 @@
 import type { InitResult } from '../../results/init';
 import type { Look } from '../answer';
 import { columns } from './format';
+import { nextLines } from './next';
 
 /** What `init` answers to people. */
 export function initView(result: InitResult, { style }: Look): string {
@@ -21,11 +22,6 @@ export function initView(result: InitResult, { style }: Look): string {
     ...(ciFile === null ? [] : [`  ${style.faint(`steps for ${ciFile} are in docs/pipelines.md`)}`]),
     ...(dryRun ? ['', ...result.lines.map((line) => `  ${line}`)] : []),
     '',
-    'Next:',
-    ...columns(
-      next.map(({ command, does }) => [command, does]),
-      '  ',
-      (cell, column) => (column === 0 ? style.strong(cell) : style.faint(cell)),
-    ),
+    ...nextLines(next, style),
   ].join('\n');
 }

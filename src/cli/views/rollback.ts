@@ -5,12 +5,13 @@ import type { RollbackResult } from '../../results/rollback';
 import type { Look } from '../answer';
 import { columns, grouped } from './format';
 import { astrayBlock, imagesListed, tagCounts, tagLines } from './images';
+import { nextLines } from './next';
 import type { Style } from './style';
 
 type RolledBackImage = RollbackResult['images'][number];
 
 /** What `rollback` answers to people. */
-export function rollbackView(result: RollbackResult, { style, elapsed, verbose }: Look): string {
+export function rollbackView(result: RollbackResult, { style, elapsed, verbose, guiding }: Look): string {
   const { images, withdrawn, reason, requests } = result;
   const left = withdrawn.map(
     ({ version, commit }) => `${version === null ? '' : `${version} `}(${shortCommit(commit)})`,
@@ -39,6 +40,7 @@ export function rollbackView(result: RollbackResult, { style, elapsed, verbose }
       ].join('\n'),
     ),
     `${tagCounts(images, style)}\n${style.faint(`${formatCount(requests, 'request')}, ${formatSeconds(elapsed / 1000)}`)}`,
+    ...(guiding && result.next.length > 0 ? [nextLines(result.next, style).join('\n')] : []),
   ].join('\n\n');
 }
 
