@@ -71,7 +71,7 @@ const usualJobs = Math.max(4, availableParallelism());
 export function jobsOption() {
   return new Option(
     '--jobs <n>',
-    `move up to this many blobs at once, and send up to four times as many small requests (default: ${usualJobs})`,
+    'move up to this many blobs at once, and send up to four times as many small requests (default: one for each processor, 4 at least)',
   )
     .argParser(parseCount)
     .default(usualJobs);
@@ -79,7 +79,10 @@ export function jobsOption() {
 
 /** `--jobs`, of a command that moves none. */
 export function requestsOption() {
-  return new Option('--jobs <n>', `send up to four times this many requests at once (default: ${usualJobs})`)
+  return new Option(
+    '--jobs <n>',
+    'send up to four times this many requests at once (default: one for each processor, 4 at least)',
+  )
     .argParser(parseCount)
     .default(usualJobs);
 }

@@ -2,7 +2,8 @@ import Table from 'cli-table3';
 import stringWidth from 'string-width';
 import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
 import type { Look } from '../answer';
-import { columns } from './format';
+import { columns, grouped } from './format';
+import { imagesListed, nameList, placeOf } from './images';
 import type { Style } from './style';
 
 /** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
@@ -25,18 +26,28 @@ export function accessView(result: AccessResult, { style, width }: Look): string
 
 type Row = [place: string, repository: string, read: string, write: string, mount: string];
 
-/** A row for each repository, and one for the ledger. */
+/** A row for each repository, for those of an environment that are alike in all of it one; and one for the ledger. */
 function rightRows(result: AccessResult, style: Style): Row[] {
-  const rows = result.environments.flatMap(({ environment, needs, repositories }) =>
-    repositories.map(({ repository, read, write, mount }): Row => [
-      style.strong(environment),
-      repository,
+  const rows = result.environments.flatMap(({ environment, needs, repositories }) => {
+    const all = repositories.map(({ image, repository, read, write, mount }) => ({
+      ...{ image, repository },
       // A repository that is made by the first push cannot be read before.
-      cell(read, needs === 'read' || (needs === 'write' && write.allowed !== 'yes'), style),
-      cell(write, needs === 'write', style),
-      mount === null ? style.faint('–') : cell(mount, false, style),
-    ]),
-  );
+      cells: [
+        cell(read, needs === 'read' || (needs === 'write' && write.allowed !== 'yes'), style),
+        cell(write, needs === 'write', style),
+        mount === null ? style.faint('–') : cell(mount, false, style),
+      ] as const,
+    }));
+    const groups = grouped(all, ({ image, repository, cells }) => [
+      cells,
+      all.length <= imagesListed ? repository : placeOf({ image, repository }, true),
+    ]);
+    return groups.map((group): Row => {
+      const [{ repository, cells }] = group;
+      const place = group.length === 1 ? repository : `${placeOf(group[0], true)} (${group.length})`;
+      return [style.strong(environment), place, ...cells];
+    });
+  });
   const { ledger, read, append } = result.ledger;
   const adds = result.environments.some(({ needs }) => needs === 'write');
   const own = [cell(read, true, style), cell(append, adds, style)] as const;
@@ -56,30 +67,24 @@ function wordsOf({ code }: RightResult): string {
 
 /** Each different finding once, with the repositories that it concerns. */
 function findings(result: AccessResult, style: Style): string[] {
-  const byText = new Map<string, { right: RightResult; where: string[] }>();
-  const find = (place: string, right: RightResult): void => {
-    if (right.allowed !== 'yes') {
-      const key = `${right.why ?? ''} ${right.next ?? ''}`;
-      const known = byText.get(key) ?? { right, where: [] };
-      known.where.push(place);
-      byText.set(key, known);
-    }
-  };
-  for (const { needs, repositories } of result.environments) {
-    for (const { repository, read, write } of needs === null ? [] : repositories) {
-      find(repository, needs === 'write' && (read.allowed === 'yes' || write.allowed === 'yes') ? write : read);
-    }
-  }
-  const { ledger, read, append } = result.ledger;
   const adds = result.environments.some(({ needs }) => needs === 'write');
-  find(ledger, adds && read.allowed === 'yes' ? append : read);
-  return [...byText.values()].map(({ right, where }) =>
-    [
-      `${style.bad(wordsOf(right))}  ${where.join(', ')}`,
+  const { ledger, read: reads, append } = result.ledger;
+  const asked = result.environments.flatMap(({ needs, repositories }) =>
+    (needs === null ? [] : repositories).map(({ repository, read, write }) => ({
+      place: repository,
+      right: needs === 'write' && (read.allowed === 'yes' || write.allowed === 'yes') ? write : read,
+    })),
+  );
+  const all = [...asked, { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads }];
+  const lacking = all.filter(({ right }) => right.allowed !== 'yes');
+  return grouped(lacking, ({ right: { why, next } }) => [why, next]).map((group) => {
+    const [{ right }] = group;
+    return [
+      `${style.bad(wordsOf(right))}  ${nameList(group.map(({ place }) => ({ image: place })))}`,
       `  ${style.faint('why ')} ${right.why ?? ''}`,
       `  ${style.faint('next')} ${right.next ?? ''}`,
-    ].join('\n'),
-  );
+    ].join('\n');
+  });
 }
 
 /** What `access store`, `forget` and `list` answer to people: whose logins are stored, never the secrets. */

@@ -4,7 +4,7 @@ import { shortDigest } from '../../core/oci/digest';
 import type { CompareResult } from '../../results/compare';
 import type { Look } from '../answer';
 import { cell } from './ci';
-import { nameList } from './images';
+import { imagesListed, nameList } from './images';
 import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';
 
@@ -22,13 +22,18 @@ export function compareView(result: CompareResult, { style, verbose }: Look): st
   const { from, to, commits, gap, images } = result;
   const title = `${style.strong(nameOf(from))} → ${style.strong(nameOf(to))}`;
   const same = images.filter(({ state }) => state === 'same');
+  const changed = images.filter(({ state }) => state !== 'same');
+  const shown = verbose ? changed : changed.slice(0, imagesListed);
   const blocks = [
     [title, ...(commits === null ? [style.faint(`  commits: ${gap ?? 'not known'}`)] : [])].join('\n'),
     ...(commits === null ? [] : [commitLines(commits.added, 'in it now', style, verbose)]),
     ...(commits === null || commits.left.length === 0
       ? []
       : [commitLines(commits.left, style.bad('not in it any more'), style, verbose)]),
-    ...images.filter(({ state }) => state !== 'same').map((image) => imageBlock(image, style, verbose)),
+    ...shown.map((image) => imageBlock(image, style, verbose)),
+    ...(changed.length === shown.length
+      ? []
+      : [`and ${changed.length - shown.length} more: ${nameList(changed.slice(shown.length))} (--verbose)`]),
     ...(same.length === 0
       ? []
       : [`${style.faint('the same:')} ${same.length === 1 && same[0]?.image === '' ? 'both' : nameList(same)}`]),

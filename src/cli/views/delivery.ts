@@ -144,7 +144,8 @@ function wayLines(images: readonly DeliveredResult[], environment: string, style
   return grouped(aside, ({ way, wayReason, serves }) => [way, wayReason, serves]).map((group) => {
     const [{ way, wayReason, serves }] = group;
     const what = group.length === images.length ? 'this release' : nameList(group);
-    const came = way === 'beside' ? 'came beside it' : 'is held';
+    const are = group.length === images.length || group.length === 1 ? 'is' : 'are';
+    const came = way === 'beside' ? 'came beside it' : `${are} held`;
     const going = style.notice(`${environment} goes on serving ${serves ?? 'nothing of it'}`);
     return `${going}: ${what} ${came}.\n  ${style.faint(wayReason)}`;
   });

@@ -11,10 +11,11 @@ export function columns(
     row.forEach((cell, column) => (widths[column] = Math.max(widths[column] ?? 0, stringWidth(cell))));
   }
   return rows.map((row, at) => {
-    const cells = row.flatMap((cell, column) => {
+    const last = row.findLastIndex((cell) => cell !== '');
+    const cells = row.slice(0, last + 1).flatMap((cell, column) => {
       const padding = ' '.repeat((widths[column] ?? 0) - stringWidth(cell));
       // A column in which nothing stands takes no room.
-      return widths[column] === 0 ? [] : [paint(cell, column, at) + (column === row.length - 1 ? '' : padding)];
+      return widths[column] === 0 ? [] : [paint(cell, column, at) + (column === last ? '' : padding)];
     });
     return `${indent}${cells.join('  ')}`.trimEnd();
   });

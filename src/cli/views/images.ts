@@ -35,7 +35,7 @@ export function imageLines(images: readonly ContentResult[], style: Style): stri
 }
 
 /** The repository of an image; that of several with the place of their names. */
-function placeOf({ repository, image }: Pick<ContentResult, 'repository' | 'image'>, several: boolean): string {
+export function placeOf({ repository, image }: Pick<ContentResult, 'repository' | 'image'>, several: boolean): string {
   const parts = repository.split('/');
   return parts.map((part, at) => (several && at > 0 && part === image ? '{image}' : part)).join('/');
 }

@@ -4,6 +4,7 @@ import { shortDigest } from '../../core/oci/digest';
 import type { ProveResult } from '../../results/prove';
 import type { Look } from '../answer';
 import { grouped } from './format';
+import { nameList } from './images';
 
 type Proof = ProveResult['environments'][number];
 
@@ -26,7 +27,7 @@ function proofBlock(
   const releases = grouped(images, ({ version, commit }) => [version, commit]).map((group) => {
     const [{ version, commit }] = group;
     const what = version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`;
-    return `${what}: ${group.map(({ image }) => image).join(', ')}`;
+    return `${what}: ${nameList(group)}`;
   });
   const counts = [
     formatCount(looked.manifests, 'manifest'),
@@ -42,7 +43,7 @@ function proofBlock(
     title,
     ...releases.map((text) => `  ${product} ${text}`),
     ...findings.flatMap(({ finding, image, object, detail, remedy }) => [
-      `  ${style.bad(finding)}  ${image === '' ? '' : `${image}  `}${shorten(object)}: ${detail}`,
+      `  ${style.bad(finding)}  ${image === '' ? '' : `${image}  `}${shorten(object)}: ${shorten(detail)}`,
       `      ${remedy}`,
     ]),
     ...(verbose ? images.map(({ image, digest }) => style.faint(`  ${image} ${shortDigest(digest)}`)) : []),
@@ -50,7 +51,7 @@ function proofBlock(
   ].join('\n');
 }
 
-/** A digest in short. */
-function shorten(object: string): string {
-  return object.replace(/@(sha(?:256|512):[0-9a-f]+)$/, (_, text: string) => `@${shortDigest(text)}`);
+/** A text with its digests in short. */
+function shorten(text: string): string {
+  return text.replace(/\bsha(?:256|512):[0-9a-f]{64,128}\b/g, shortDigest);
 }

@@ -1,0 +1,424 @@
+import type { AccessResult } from '../../src/results/access';
+import type { CompareResult } from '../../src/results/compare';
+import type { DeliveredResult } from '../../src/results/delivery';
+import type { InitResult } from '../../src/results/init';
+import type { InsideResult } from '../../src/results/inside';
+import type { PointResult } from '../../src/results/point';
+import type { PromoteResult } from '../../src/results/promote';
+import type { ProveResult } from '../../src/results/prove';
+import type { PublishResult } from '../../src/results/publish';
+import type { RollbackResult } from '../../src/results/rollback';
+import type { ShowResult } from '../../src/results/show';
+import type { StageResult } from '../../src/results/stage';
+import type { StatusResult } from '../../src/results/status';
+import type { TagsResult } from '../../src/results/tags';
+import type { TimelineResult } from '../../src/results/timeline';
+
+/** Documents as commands answer with them, of so many images, the same each time. */
+
+const digest = (of: number): string => `sha256:${of.toString(16).padStart(4, '0').repeat(16)}`;
+const commit = (of: number): string => of.toString(16).padStart(4, 'a').repeat(10);
+const at = (hour: number): string =>
+  `2026-11-${String(20 + Math.floor(hour / 24)).padStart(2, '0')}T${String(hour % 24).padStart(2, '0')}:30:00.000Z`;
+/** The moment at which all this is looked at. */
+export const now = new Date('2026-11-26T12:00:00Z');
+
+const product = 'skerry-line';
+const platforms = ['linux/amd64', 'linux/arm64'];
+const names = (count: number): string[] =>
+  Array.from(
+    { length: count },
+    (_, place) => ['timetable', 'boarding-gate', 'tide-watch'][place] ?? `pier-${place + 1}`,
+  );
+const repository = (environment: string, image: string): string => `${environment}.registry.test/skerry/${image}`;
+const transfer = { blobsSent: 2, blobsMounted: 0, blobsPresent: 5, bytesSent: 48_200_000, requests: 12 };
+const content = (image: string, environment: string, of: number) => ({
+  ...{ image, kind: 'image' as const, repository: repository(environment, image), digest: digest(of), platforms },
+  mediaType: 'application/vnd.oci.image.index.v1+json',
+});
+
+type TagOf = DeliveredResult['tags'][number];
+const tag = (name: string, outcome: TagOf['outcome'], reason = ''): TagOf => ({
+  ...{ tag: name, kind: /^\d+\.\d+\.\d+/.test(name) ? 'fixed' : 'moving', outcome, reason, astray: null },
+});
+
+/** Of every seven images one is held, and of every three one is as it was. */
+function delivered(count: number, environment: string): DeliveredResult[] {
+  return names(count).map((image, place) => {
+    const held = place % 7 === 5;
+    const outcome = held ? 'held' : place % 3 === 2 ? 'unchanged' : 'moved';
+    return {
+      ...content(image, environment, place + 1),
+      way: held ? 'held' : 'takes-over',
+      wayReason: held ? '2.5.1 is there, which is newer' : 'it comes after 2.4.0',
+      serves: held ? '2.5.1' : '2.5.0',
+      tags: [
+        tag('2.5.0', outcome === 'moved' ? 'created' : 'unchanged', 'it is there'),
+        tag('latest', outcome, outcome === 'held' ? '2.5.1 is there, which is newer' : 'it comes after 2.4.0'),
+      ],
+      omitted: [],
+      attached: { brought: place === 0 ? 2 : 0, present: 1, left: [] },
+      transfer,
+    };
+  });
+}
+
+export const published = (count: number): PublishResult => ({
+  ...{ product, version: '2.5.0', commit: commit(7), branch: 'main', build: '118', environment: 'dev', dryRun: false },
+  versioning: { outcome: 'next', reason: 'the next minor version after 2.4.0, which the ledger knows' },
+  gates: [],
+  leftovers: [],
+  images: delivered(count, 'dev'),
+  next: [{ command: 'hod promote uat', does: 'brings it to uat, through its gates' }],
+});
+
+export const promoted = (count: number): PromoteResult => ({
+  ...{ product, version: '2.5.0', commit: commit(7), from: 'uat', to: 'prod', dryRun: false },
+  gates: [
+    { gate: 'result smoke', outcome: 'met', detail: `passed in uat at ${at(7)}, says ci`, remedy: null, of: '2.5.0' },
+    {
+      gate: 'soak',
+      outcome: 'met',
+      detail: `served by uat since ${at(1)}, for 24 h at least`,
+      remedy: null,
+      of: '2.5.0',
+    },
+  ],
+  images: delivered(count, 'prod').map((image) => ({
+    ...image,
+    version: '2.5.0',
+    commit: commit(7),
+    sourceRepository: repository('uat', image.image),
+  })),
+  next: [],
+});
+
+/** What a promotion is refused with, rehearsed. */
+export const notPromoted = (count: number): PromoteResult => ({
+  ...promoted(count),
+  dryRun: true,
+  gates: [
+    {
+      ...{
+        gate: 'sign-offs',
+        outcome: 'unmet',
+        detail: '1 of 2 signed off: siv; that of una does not count, who published it',
+        of: '2.5.0',
+      },
+      remedy: 'let one more person run `hod record sign-off --for prod --version 2.5.0`',
+    },
+  ],
+});
+
+export const staged = (count: number): StageResult => ({
+  ...{ product, commit: commit(7), environment: 'dev', dryRun: false },
+  images: names(count).map((image, place) => ({
+    ...content(image, 'dev', place + 1),
+    outcome: place % 3 === 2 ? 'unchanged' : 'staged',
+    transfer,
+  })),
+  missing: [{ image: 'boarding-gate', missing: ['linux/arm/v7'] }],
+});
+
+export const rolledBack = (count: number): RollbackResult => ({
+  ...{ product, environment: 'prod', reason: 'turnstiles stay shut', dryRun: false, requests: 14 * count },
+  withdrawn: [{ version: '2.5.0', commit: commit(7) }],
+  images: names(count).map((image, place) => ({
+    ...{
+      image,
+      repository: repository('prod', image),
+      digest: place === 1 ? null : digest(place + 100),
+      changed: true,
+    },
+    ...{ version: place === 1 ? null : '2.4.0', commit: place === 1 ? null : commit(4) },
+    tags: [tag('latest', place === 1 ? 'removed' : 'moved', 'back to 2.4.0, was 2.5.0')],
+  })),
+  next: [{ command: 'hod status', does: 'shows what every environment serves' }],
+});
+
+/** @param silent Whether one environment does not answer. */
+export function statusOf(count: number, silent = false): StatusResult {
+  const environments = ['dev', 'uat', 'prod'].map((environment, place): StatusResult['environments'][number] => {
+    const quiet =
+      silent && environment === 'uat' ? 'could not read a manifest: uat.registry.test does not answer' : null;
+    return {
+      environment,
+      after: ['dev', 'uat'][place - 1] ?? null,
+      silent: quiet,
+      waiting:
+        place === 0
+          ? null
+          : {
+              images: names(count),
+              releases: [5, 4, 3, 2].map((minor) => ({
+                version: `2.${minor}.0`,
+                commit: commit(minor),
+                since: at(minor * 20),
+              })),
+              more: place === 2,
+              commits: 11,
+              unmet:
+                place === 1
+                  ? []
+                  : [
+                      {
+                        gate: 'sign-offs',
+                        outcome: 'unmet',
+                        detail: '1 of 2 signed off: siv',
+                        remedy: 'let one more person sign off',
+                        of: '2.5.0',
+                      },
+                    ],
+            },
+      images: names(count).map((image, at2) => {
+        const late = place === 2 && at2 === 0;
+        const state = quiet !== null ? 'unknown' : late ? 'drifted' : place === 2 && at2 === 1 ? 'unfinished' : 'none';
+        return {
+          ...{ image, repository: repository(environment, image), digest: digest(at2 + 1), by: 'una' },
+          version: late ? '2.4.0' : `2.${6 - place}.0`,
+          commit: commit(late ? 4 : 6 - place),
+          since: at(140 - place * 40),
+          drift: {
+            state,
+            detail: {
+              none: '',
+              unknown: quiet ?? '',
+              drifted: 'latest points to sha256:000000000000, not to sha256:000100010001',
+              unfinished: 'latest, 2: not where the ledger decided yet; a run is not done, or was ended',
+            }[state],
+          },
+        };
+      }),
+    };
+  });
+  return {
+    ...{ product, ledger: { place: '.hod/ledger.db', entries: 124 }, everyTag: false, environments },
+    bases: [
+      {
+        ...{ environment: 'prod', image: 'timetable', version: '2.4.0', commit: commit(4), platform: 'linux/arm64' },
+        ...{ name: 'registry.test/base/harbour:12', digest: digest(900), now: digest(901), state: 'moved' },
+        detail: 'it leads elsewhere now',
+      },
+    ],
+    announcements: [{ receiver: 'board', undelivered: 3, since: at(120) }],
+  };
+}
+
+const happened: readonly (readonly [TimelineResult['events'][number]['kind'], string, string, string])[] = [
+  ['rolled-back', 'prod', 'turnstiles stay shut', 'ole'],
+  ['promoted', 'prod', 'from uat', 'una'],
+  ['result', 'uat', 'smoke passed, https://ci.skerry.test/pipelines/skerry-line/runs/118', 'ci'],
+  ['published', 'dev', 'on main', 'ci'],
+];
+
+export const timelineOf = (count: number): TimelineResult => ({
+  ...{ product, release: null, more: true },
+  events: happened.map(([kind, environment, detail, actor], place) => ({
+    ...{ seq: 124 - place, at: at(150 - place * 30), kind, environment, detail, actor },
+    ...{ version: '2.5.0', commit: commit(7), after: null },
+    images: kind === 'result' ? [] : names(count).slice(place),
+  })),
+});
+
+export const compared = (count: number): CompareResult => ({
+  from: { name: 'prod', kind: 'environment', version: '2.4.0', commit: commit(4) },
+  to: { name: 'uat', kind: 'environment', version: '2.5.0', commit: commit(7) },
+  commits: {
+    added: [
+      'Show the winter sailings',
+      'Read the gauge at Gull Rock, and say which one it is where there are several',
+    ].map((subject, place) => ({ commit: commit(7 - place), author: 'Una Skerry', at: at(10), subject })),
+    left: [],
+  },
+  gap: null,
+  images: names(count).map((image, place) => {
+    const placed = (environment: string, of: number) => ({
+      ...{
+        reference: `${repository(environment, image)}@${digest(of)}`,
+        digest: digest(of),
+        version: '2.5.0',
+        commit: commit(7),
+      },
+    });
+    const same = place % 4 !== 0;
+    return {
+      ...{
+        image,
+        state: same ? 'same' : 'changed',
+        from: placed('prod', place),
+        to: placed('uat', same ? place : place + 500),
+      },
+      platforms: {
+        added: same ? [] : ['linux/riscv64'],
+        removed: [],
+        changed: same
+          ? []
+          : [
+              {
+                platform: 'linux/amd64',
+                from: { digest: digest(1), size: 154_000_000 },
+                to: { digest: digest(2), size: 161_000_000 },
+                layers: { added: [{ digest: digest(3), size: 9_000_000 }], removed: [], shared: 4 },
+                says: [{ what: 'environment', name: 'PIER', from: 'north', to: 'south' }],
+                inside: null,
+              },
+            ],
+      },
+    };
+  }),
+});
+
+export const accessOf = (count: number): AccessResult => {
+  const yes = { allowed: 'yes', code: null, why: null, next: null } as const;
+  const no = {
+    allowed: 'no',
+    code: 'no-right',
+    why: 'una may read prod.registry.test/skerry/timetable, and not write to it',
+    next: 'ask whoever runs prod.registry.test for the right to write there',
+  } as const;
+  return {
+    product,
+    environments: ['dev', 'prod'].map((environment, place) => ({
+      environment,
+      needs: 'write',
+      repositories: names(count).map((image) => ({
+        ...{ image, repository: repository(environment, image), read: yes, mount: null },
+        write: place === 0 ? yes : no,
+      })),
+    })),
+    ledger: { ledger: 'refs/hod/skerry-line in origin', read: yes, append: yes },
+    warnings: ['una may delete dev.registry.test/skerry/timetable, which no command needs'],
+  };
+};
+
+export const proved = (count: number): ProveResult => ({
+  ...{ product, deep: true },
+  environments: [
+    {
+      environment: 'prod',
+      images: names(count).map((image, place) => ({
+        image,
+        digest: digest(place + 1),
+        version: '2.5.0',
+        commit: commit(7),
+      })),
+      looked: { manifests: 3 * count, blobs: 9 * count, bytes: 48_200_000 * count, tags: 2 * count, attached: count },
+      findings: [
+        {
+          ...{ finding: 'moving-tag-moved', image: 'timetable', object: `${repository('prod', 'timetable')}:latest` },
+          detail: `it leads to ${digest(900)}, and the ledger says ${digest(1)}`,
+          remedy: '`hod rollback prod --to 2.5.0 --reason "…"` puts it right',
+        },
+      ],
+    },
+  ],
+});
+
+export const pointed: PointResult = {
+  ...{ product, environment: 'prod', check: true },
+  files: [
+    {
+      ...{ file: 'deploy/timetable.yaml', written: false, right: 3, left: [] },
+      changes: [
+        {
+          ...{ image: 'timetable', line: 12, reason: 'stale', from: digest(4), to: digest(7) },
+          before: `        image: prod.registry.test/skerry/timetable@${digest(4)} # 2.4.0`,
+          after: `        image: prod.registry.test/skerry/timetable@${digest(7)} # 2.5.0`,
+        },
+      ],
+    },
+  ],
+};
+
+export const tagsOf = (count: number): TagsResult => ({
+  repositories: [
+    {
+      repository: repository('prod', 'timetable'),
+      count: count + 40,
+      digests: Array.from({ length: Math.min(count, 30) }, (_, place) => ({
+        ...{
+          digest: digest(place + 1),
+          mediaType: 'm',
+          platforms,
+          created: at(place),
+          revision: commit(place),
+          version: null,
+        },
+        tags: [
+          { tag: `2.5.${count - place}`, kind: 'fixed', known: true },
+          ...(place === 0 ? ([{ tag: 'latest', kind: 'moving', known: true }] as const) : []),
+        ],
+        servedBy: place === 0 ? ['prod'] : [],
+      })),
+    },
+  ],
+});
+
+export const shown: ShowResult = {
+  ...{
+    reference: 'prod.registry.test/skerry/timetable:2.5.0',
+    repository: repository('prod', 'timetable'),
+    kind: 'index',
+  },
+  ...{ digest: digest(1), mediaType: 'application/vnd.oci.image.index.v1+json', size: 154_000_000, shared: 2_000_000 },
+  ...{
+    pull: `${repository('prod', 'timetable')}@${digest(1)}`,
+    annotations: { 'org.opencontainers.image.revision': commit(7) },
+  },
+  platforms: platforms.map((platform, place) => ({
+    ...{
+      platform,
+      digest: digest(place + 2),
+      size: 77_000_000,
+      unpacked: null,
+      layers: 5,
+      created: at(3),
+      revision: commit(7),
+    },
+    ...{ version: '2.5.0', base: { name: 'registry.test/base/harbour:12', digest: digest(900) } },
+  })),
+  attached: [{ digest: digest(9), type: 'application/vnd.skerry.signature.v1', size: 420, about: null }],
+  image: null,
+  deep: false,
+};
+
+export const lookedInside: InsideResult = {
+  ...{
+    reference: 'out/harbour-lights.tar',
+    platform: 'linux/arm64',
+    digest: digest(1),
+    files: 24,
+    size: 5_100_000,
+    narrowed: false,
+  },
+  layers: [1, 2].map((number) => ({
+    number,
+    digest: digest(number),
+    size: 2_000_000,
+    unpacked: 5_000_000,
+    entries: 12,
+    hidden: number === 1 ? 900_000 : 0,
+  })),
+  wasted: { files: 1, bytes: 900_000 },
+  concerns: [{ concern: 'secret', path: 'etc/ssl/deploy.key', layer: 1, hidden: true }],
+  largest: [{ path: 'usr/bin/lights', kind: 'file', size: 4_200_000, mode: '0755', link: null, layer: 1 }],
+  entries: [{ path: 'app', kind: 'folder', size: 100, mode: '0755', link: null, layer: 2 }],
+  hidden: [{ path: 'app/tides.cache', size: 900_000, layer: 1, by: 2, how: 'deleted' }],
+};
+
+export const begun: InitResult = {
+  ...{
+    file: 'hod.yaml',
+    product,
+    environments: ['dev', 'uat'],
+    ledger: 'the git remote origin',
+    ciFile: null,
+    registry: null,
+  },
+  images: [{ name: 'timetable', from: ['out/timetable-amd64', 'out/timetable-arm64.tar'], platforms }],
+  next: [
+    { command: 'git add hod.yaml && git commit -m "Describe how this is released"', does: 'a release is of a commit' },
+    { command: 'hod publish', does: 'into dev' },
+  ],
+  ...{ lines: [], dryRun: false },
+};

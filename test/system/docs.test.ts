@@ -1,0 +1,99 @@
+import { execFile } from 'node:child_process';
+import { readdir, readFile, writeFile } from 'node:fs/promises';
+import { join, resolve } from 'node:path';
+import { promisify } from 'node:util';
+import type { CommandUnknownOpts } from '@commander-js/extra-typings';
+import { buildProgram } from '../../src/cli/program';
+import { program, plainEnvironment } from '../support/hod';
+import { sandboxWorld } from '../support/world';
+
+const root = resolve(__dirname, '../..');
+const run = promisify(execFile);
+
+/** Every block of shell lines in a page. */
+function shellBlocks(page: string): string[] {
+  return [...page.matchAll(/^```sh\n([^]*?)^```$/gm)].map(([, text = '']) => text);
+}
+
+/** The words of a command, as a shell takes its line apart, up to where it leads its output; what a shell would put in stands as it is. */
+function wordsOf(line: string): string[] {
+  const text = line.replace(/(^|\s)#.*$/, '');
+  const words = [...text.matchAll(/'([^']*)'|"([^"]*)"|(\S+)/g)];
+  const end = words.findIndex(([whole]) => ['<', '>', '>>', '|', '&&'].includes(whole));
+  return words.slice(0, end === -1 ? undefined : end).map(([, one, two, bare]) => one ?? two ?? bare ?? '');
+}
+
+/** Replaces what commands do by nothing, and their errors by exceptions. */
+function disarmed<T extends CommandUnknownOpts>(command: T): T {
+  command.exitOverride().configureOutput({ writeOut: () => undefined, writeErr: () => undefined });
+  command.commands.forEach((each) => disarmed(each));
+  if (command.commands.length === 0) {
+    command.action(() => undefined);
+  }
+  return command;
+}
+
+test('every line in the docs that calls Hod is one that Hod takes', async () => {
+  const folders = ['', 'docs', 'docs/commands'];
+  const pages = (
+    await Promise.all(
+      folders.map(async (folder) =>
+        (await readdir(join(root, folder))).filter((name) => name.endsWith('.md')).map((name) => join(folder, name)),
+      ),
+    )
+  ).flat();
+  const refused: string[] = [];
+  let count = 0;
+  for (const page of pages) {
+    const lines = shellBlocks(await readFile(join(root, page), 'utf8')).flatMap((block) => block.split('\n'));
+    for (const line of lines.filter((each) => /^hod /.test(each))) {
+      count += 1;
+      try {
+        await disarmed(buildProgram('0')).parseAsync(wordsOf(line).slice(1), { from: 'user' });
+      } catch (error) {
+        refused.push(`${page}: ${line}: ${error instanceof Error ? error.message : String(error)}`);
+      }
+    }
+  }
+  expect(refused).toEqual([]);
+  expect(count).toBeGreaterThan(150);
+});
+
+test('the pages of the commands are what the program says of itself', async () => {
+  await run(process.execPath, ['scripts/command-pages.mjs', '--check'], { cwd: root });
+});
+
+test('the guide is played, line by line, as it stands', async () => {
+  const { world, close } = await sandboxWorld();
+  try {
+    const guide = await readFile(join(root, 'docs', 'guide.md'), 'utf8');
+    const [before = '', after = ''] = guide.split('<!-- A newer release comes here');
+    await world.configure('after: uat\n', 'after: uat\n    gates: { results: [smoke], sign-offs: 1 }\n');
+    await writeFile(join(world.product.folder, 'deploy.yaml'), `image: ${world.repository('prod', 'timetable')}:old\n`);
+    const play = async (page: string): Promise<string> => {
+      const script = shellBlocks(page)
+        .join('')
+        .replaceAll(/\b(dev|uat)\.registry\.test\b/g, (_, name: 'dev' | 'uat') => world.host(name));
+      const shell = `set -e\nhod() { printf '%s\\n' "== $*"; '${process.execPath}' '${program}' "$@"; }\n${script}`;
+      const env = { ...plainEnvironment, ...world.env };
+      return (await run('sh', ['-c', shell], { cwd: world.product.folder, env })).stdout;
+    };
+    const said = await play(before);
+    expect(said).toMatch(/== publish\nPublished .*2\.4\.0/);
+    expect(said).toMatch(/== publish\nNothing to do/);
+    expect(said).toMatch(/== promote prod\nPromoted .*2\.4\.0/);
+    expect(said).toMatch(/== point prod deploy\.yaml\nPointed 1 reference/);
+    expect(said).toMatch(/== prove prod\nProved: prod/);
+    // The newer release, and that it was tested.
+    await world.product.change('timetable', 'Show the winter sailings');
+    await world.product.build();
+    await world.publish('--next', 'minor');
+    await world.promote('uat');
+    await world.hod('record', 'result', 'smoke', '--passed', '--in', 'uat');
+    await world.hod('record', 'sign-off', '--for', 'prod', '--actor', 'siv');
+    await world.promote('prod');
+    expect(await play(after)).toMatch(/== rollback prod .*\nTook prod back to 2\.4\.0[^]*== status prod\n[^]*2\.4\.0/);
+  } finally {
+    await close();
+  }
+});
