@@ -1,5 +1,6 @@
 // Takes docs/screenshots: what the main commands print in a terminal, on the demo's data.
-// Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core.
+// The page of `hod board` is drawn of a made-up quarter of a year, for the demo takes a minute.
+// Needs Debian's xvfb, xterm, imagemagick, fonts-dejavu-core and chromium.
 import { execFileSync, spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { createHash } from 'node:crypto';
@@ -9,6 +10,8 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { fileURLToPath } from 'node:url';
+import { build } from 'esbuild';
+import { chromium } from 'playwright-core';
 import { writeLargeLayout } from './large-layout.mjs';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
@@ -46,7 +49,7 @@ async function shoot(name, lines, ready = (done) => appears(done)) {
     '-fa',
     'DejaVu Sans Mono',
     '-fs',
-    '9',
+    '12',
     '-bg',
     '#10151c',
     '-fg',
@@ -58,13 +61,45 @@ async function shoot(name, lines, ready = (done) => appears(done)) {
     '+sb',
   ];
   const colors = ['color1: #ff7b72', 'color2: #7ee787', 'color3: #e3b341'].flatMap((each) => ['-xrm', `XTerm*${each}`]);
-  const line = [...look, ...colors, '-geometry', '180x54+0+0', '-e', 'bash', '-c', script];
+  const line = [...look, ...colors, '-geometry', '126x40+0+0', '-e', 'bash', '-c', script];
   const xterm = spawn('xterm', line, { env, stdio: 'ignore' });
   await ready(done);
   const file = join(root, 'docs', 'screenshots', `${name}.png`);
   execFileSync('bash', ['-c', 'sleep 1; import -window root +dither -colors 48 -strip "$0"', file], { env });
   xterm.kill();
   await once(xterm, 'exit');
+}
+
+/** Takes the page of a made-up quarter of a year: light, dark, and on a phone. */
+async function shootBoard() {
+  const outfile = join(root, 'dist', 'made-up-board.cjs');
+  const contents = [
+    "export { madeUpBoard } from './test/support/made-up-board';",
+    "export { writeBoard } from './src/cli/board-file';",
+  ];
+  await build({
+    stdin: { contents: contents.join('\n'), resolveDir: root },
+    ...{ outfile, bundle: true, format: 'cjs', platform: 'node', logLevel: 'error' },
+  });
+  const { madeUpBoard, writeBoard } = (await import(outfile)).default;
+  await rm(outfile);
+  const page = join(folder, 'board.html');
+  await writeBoard(madeUpBoard({ images: 6, releases: 240, days: 90 }, new Date()), page, join(root, 'dist'));
+  const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--no-sandbox'] });
+  for (const [name, colorScheme, width, part] of [
+    ['board', 'light', 1280, 'header'],
+    ['board-dark', 'dark', 1280, '#figures'],
+    ['board-phone', 'light', 390, 'header'],
+  ]) {
+    const tab = await browser.newPage({ colorScheme, viewport: { width, height: 800 } });
+    await tab.goto(`file://${page}`);
+    await tab.locator('#figures svg').first().waitFor();
+    await tab.locator(part).evaluate((each) => each.scrollIntoView());
+    const file = join(root, 'docs', 'screenshots', `${name}.png`);
+    await tab.screenshot({ path: file });
+    execFileSync('convert', [file, '+dither', '-colors', '128', '-strip', file]);
+  }
+  await browser.close();
 }
 
 /** An image archive of three layers, one of which hides a key that an earlier one brought. */
@@ -120,14 +155,12 @@ try {
   await mkdir(join(root, 'docs', 'screenshots'), { recursive: true });
   const git = (...args) => execFileSync('git', ['-C', product, ...args]);
 
-  await shoot('status', ['hod status']);
-  await shoot('refused', ['hod publish --version 2.4.0', 'hod promote prod --commit HEAD']);
   await shoot('show', [
     `hod show ${prod}/skerry/boarding-gate:latest --deep`,
     `hod show out/tide-watch --platform linux/arm64`,
   ]);
   writeArchive();
-  await shoot('inside', ['hod inside out/harbour-lights', `hod inside out/harbour-lights --find '*.key'`]);
+  await shoot('inside', ['hod inside out/harbour-lights']);
   const deployed = execFileSync('sh', ['-c', 'cat deploy/prod.yaml'], { cwd: product }).toString();
   writeFileSync(
     join(product, 'deploy', 'prod.yaml'),
@@ -135,14 +168,22 @@ try {
       .replace(/@sha256:[0-9a-f]{64} # 2\.4\.0/, ':2.3.0')
       .replace(/\S+\/skerry\/tide-watch@\S+ # .*/, `${uat}/skerry/tide-watch:uat`),
   );
-  await shoot('point', ['hod point prod deploy/prod.yaml --check', 'hod point prod deploy/prod.yaml']);
-  await shoot('tags', ['hod tags timetable', `hod repositories ${prod}`]);
+  await shoot('point', ['hod point prod deploy/prod.yaml --check']);
   await shoot('assemble', [
     `hod assemble ${dev}/skerry/timetable-trial:2.5.0 out/timetable-arm64.tar out/timetable-amd64`,
+    'hod tags timetable',
   ]);
   const config = await readFile(join(product, 'hod.yaml'), 'utf8');
   await writeFile(join(product, 'late.yaml'), config.replaceAll('out/', '.hod/builds/older/'));
-  await shoot('held', ['hod publish -c late.yaml --commit HEAD~3 --branch main --next minor']);
+  await writeFile(
+    join(product, 'wrong.yaml'),
+    config.replace('images:', 'imges:').replace('after: uat', 'after: uta').replace('"c-{commit:12}"', 'latest'),
+  );
+  await shoot('refused', [
+    'hod publish --version 2.4.0',
+    'hod publish -c late.yaml --commit HEAD~3 --branch main --next minor',
+    'hod config check -c wrong.yaml',
+  ]);
   await shoot('stage', [
     'hod touched --since v2.4.0',
     'hod stage timetable --from out/timetable-arm64.tar --platform linux/arm64',
@@ -150,21 +191,17 @@ try {
   ]);
   git('tag', 'v3.0.0');
   await shoot('publish', ['hod publish']);
+  await shoot('compare', ['hod compare prod dev --inside']);
   const gates = '{ results: [smoke, regression], sign-offs: 2, soak: 24h, platforms: [linux/amd64] }';
   await writeFile(join(product, 'strict.yaml'), config.replace(/gates: .*/, `gates: ${gates}`));
   await shoot('gates', [
     'hod promote uat > /dev/null',
     'hod record result smoke --passed --in uat',
     'hod record sign-off --for prod --actor ole',
-    'hod promote prod -c strict.yaml --again --reason "the gate was stuck" --dry-run',
+    'hod promote prod -c strict.yaml',
   ]);
   await shoot('promote', ['hod promote prod --again --reason "the gate was stuck"']);
-  await shoot('rollback', [
-    'hod rollback prod --reason "it stays stuck"',
-    'hod promote prod',
-    'hod timeline --most 9',
-    'hod timeline 2.4.0',
-  ]);
+  await shoot('rollback', ['hod rollback prod --reason "it stays stuck"', 'hod promote prod', 'hod timeline --most 6']);
   const place = `http://${prod}/v2/skerry/tide-watch/manifests`;
   const accept = { accept: 'application/vnd.oci.image.index.v1+json' };
   const older = await (await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1')}/3.0.0`, { headers: accept })).text();
@@ -176,28 +213,19 @@ try {
   await fetch(`${place.replace(/\/\/[^:]*/, '//127.0.0.1').replace('tide-watch', 'boarding-gate')}/2.4`, {
     method: 'DELETE',
   });
+  await shoot('status', ['hod status -c strict.yaml --check']);
   await shoot('prove', ['hod prove uat', 'hod prove prod']);
-  await shoot('help', ['hod --help']);
   await shoot('access-check', ['hod access check dev']);
-  writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);
+  await writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);
   const large = config
     .replace(/from: out\/tide-watch\n.*/, 'from: large')
     .replace('skerry-line', 'skerry-large')
     .replaceAll('/skerry/', '/large/');
   await writeFile(join(product, 'large.yaml'), large);
   await shoot('progress', ['hod publish -c large.yaml --version 3.0.0'], () => uploaded('dev', 400 * 1024 * 1024));
-  await writeFile(
-    join(product, 'hod.yaml'),
-    config
-      .replace('images:', 'imges:')
-      .replace('after: uat', 'after: uta')
-      .replace(/repository: (dev|\S+)/, 'repository: http://$1')
-      .replace('"c-{commit:12}"', 'latest')
-      .concat('registries:\n  registry.test: { credentials: { username: una, password: tern-and-gull } }\n'),
-  );
-  await shoot('config-check', ['hod config check']);
   await rm(join(product, 'hod.yaml'));
-  await shoot('init', ['hod init --registry registry.test/skerry', 'head -34 hod.yaml']);
+  await shoot('init', ['hod init --registry registry.test/skerry', 'head -22 hod.yaml']);
+  await shootBoard();
 } finally {
   demo.kill('SIGTERM');
   xvfb.kill();

@@ -16,7 +16,9 @@ export async function errorOf(thrown: unknown): Promise<HodError> {
 export async function tellError(error: HodError, color: boolean): Promise<void> {
   const { errorView } = await import('./views/error');
   const { styleFor } = await import('./views/style');
-  tell(errorView(error, styleFor(process.stderr, color)));
+  const text = errorView(error, styleFor(process.stderr, color));
+  // What others read for something stays as it is.
+  tell(process.stderr.isTTY ? (await import('./views/wrap')).wrapped(text, process.stderr.columns) : text);
 }
 
 /** Tells of what was thrown, in the one form of errors. Answers the exit code. */

@@ -51,11 +51,15 @@ export async function board(options: BoardOptions): Promise<BoardData> {
         releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
         figures: toFigures(figuresOf(history, names, committed)),
         sizes: asked ? await sizesOf(releases, config, session) : [],
-        events: await toEvents(events.reverse(), ledger),
+        events: await toEvents(events.slice(-mostEvents).reverse(), ledger),
+        more: events.length > mostEvents,
       };
     }),
   );
 }
+
+/** So many events are on the page: more would keep a browser busy. */
+const mostEvents = 20_000;
 
 /** So many versions of each image are measured, and never more than so many images in all. */
 const [mostVersions, mostMeasured] = [20, 400];

@@ -2,9 +2,19 @@ import type { DeliveredResult } from '../results/delivery';
 import type { NextStep } from '../results/common';
 import type { Config } from '../workspace/config';
 
-/** What people do after a release took over in an environment, with the names of this product. */
+/** A command with the configuration that it is to read, where that was named, as a shell takes it. */
+function withConfig(command: string, named: string | undefined): string {
+  if (named === undefined) {
+    return command;
+  }
+  const quoted = /^[\w./-]+$/.test(named) ? named : `'${named.replaceAll("'", String.raw`'\''`)}'`;
+  return `${command} -c ${quoted}`;
+}
+
+/** What people do after a release took over in an environment. `named`: the configuration, where it was named. */
 export function stepsAfterDelivery(
   { environments }: Config,
+  named: string | undefined,
   environment: string,
   images: readonly Pick<DeliveredResult, 'way' | 'tags'>[],
 ): NextStep[] {
@@ -15,24 +25,25 @@ export function stepsAfterDelivery(
   ) {
     return [];
   }
+  const run = (command: string): string => withConfig(command, named);
   const after = environments.find((each) => each.after === environment)?.name;
   return [
     ...(after === undefined
-      ? [{ command: 'hod status', does: 'shows what every environment serves' }]
+      ? [{ command: run('hod status'), does: 'shows what every environment serves' }]
       : [
-          { command: `hod compare ${after} ${environment}`, does: `tells what would change in ${after}` },
-          { command: `hod promote ${after}`, does: `brings it to ${after}, through its gates` },
+          { command: run(`hod compare ${after} ${environment}`), does: `tells what would change in ${after}` },
+          { command: run(`hod promote ${after}`), does: `brings it to ${after}, through its gates` },
         ]),
     ...(outcomes.includes('moved')
-      ? [{ command: `hod rollback ${environment} --reason "…"`, does: 'goes back, where it is wrong' }]
+      ? [{ command: run(`hod rollback ${environment} --reason "…"`), does: 'goes back, where it is wrong' }]
       : []),
   ];
 }
 
 /** What people do after an environment was taken back. */
-export function stepsAfterRollback(): NextStep[] {
+export function stepsAfterRollback(named: string | undefined): NextStep[] {
   return [
-    { command: 'hod status', does: 'shows what every environment serves' },
-    { command: 'hod timeline', does: 'tells who did what, and when' },
+    { command: withConfig('hod status', named), does: 'shows what every environment serves' },
+    { command: withConfig('hod timeline', named), does: 'tells who did what, and when' },
   ];
 }

@@ -84,7 +84,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
           return { repository: source.label, requests: source.requests };
         },
       );
-      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, to.name, result.images) };
+      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result.images) };
     });
   });
 }

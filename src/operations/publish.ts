@@ -84,7 +84,10 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       }
       const leftovers = dryRun ? [] : await unprotect(items);
       const result = toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
-      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, environment.name, result.images) };
+      return {
+        ...result,
+        next: dryRun ? [] : stepsAfterDelivery(config, options.config, environment.name, result.images),
+      };
     });
   });
 }

@@ -55,7 +55,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
         (image) => session.client(environment.repositoryOf(image)).label,
       );
       const changed = !dryRun && result.images.some((image) => image.changed);
-      return { ...result, next: changed ? stepsAfterRollback() : [] };
+      return { ...result, next: changed ? stepsAfterRollback(options.config) : [] };
     });
   });
 }

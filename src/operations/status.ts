@@ -4,6 +4,7 @@ import { servedIn } from '../core/release/coming';
 import { driftOf, recordedTags, tellingTag, type Drift } from '../core/release/drift';
 import { stepKey, tagKey, type FactKey, type Facts, type ServedImage, type Step } from '../core/release/facts';
 import type { PlacedImage } from '../core/release/release';
+import { together } from '../core/release/knowledge';
 import { decideWaiting } from '../core/release/waiting';
 import { timestampOf } from '../core/time';
 import { undelivered } from '../delivery/announcing';
@@ -62,17 +63,20 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
         session.observer.note(`asking about ${count} images in ${environments.map(({ name }) => name).join(', ')}`);
       }
       const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
-      const rows = await Promise.all(
-        served.map(async ({ environment, images }) => {
-          const [looked, waiting] = await Promise.all([
+      const [looked, waiting] = await Promise.all([
+        Promise.all(
+          served.map(async ({ environment, images }) =>
             options.ledgerOnly === true
               ? { images: images.map((each) => rowOf(each, notAsked)), silent: null }
               : lookAtEnvironment(environment, images, question),
-            waitingFor(environment, config, ledger),
-          ]);
-          return { environment: environment.name, after: environment.after ?? null, ...looked, waiting };
-        }),
-      );
+          ),
+        ),
+        waitingFor(environments, config, ledger),
+      ]);
+      const rows = environments.flatMap(({ name, after = null }, at) => {
+        const found = looked[at];
+        return found === undefined ? [] : [{ environment: name, after, ...found, waiting: waiting.get(name) ?? null }];
+      });
       return {
         product: config.product,
         ledger: { place: ledgerLabel(config), entries: head.seq },
@@ -189,25 +193,31 @@ async function findDrift(environment: string, served: ServedImage, question: Que
   return driftOf(served, content !== undefined, compared, step);
 }
 
-/** What waits to come into an environment; null for the first one. */
+/** What waits to come into environments, all as of one moment, by their names; the first one has nothing before it. */
 async function waitingFor(
-  { name, after }: EnvironmentConfig,
+  environments: readonly EnvironmentConfig[],
   config: Config,
   ledger: Ledger,
-): Promise<EnvironmentStatus['waiting']> {
-  if (after === undefined) {
-    return null;
-  }
-  const { from, to } = passageInto(config, name);
+): Promise<Map<string, EnvironmentStatus['waiting']>> {
+  const passages = environments.flatMap(({ name, after }) => (after === undefined ? [] : [passageInto(config, name)]));
+  const entrances = passages.map(({ from, to }) => ({ from: from.name, to: to.name, entryRules: to.entryRules }));
   const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
-  const entrance = { from: from.name, to: to.name, entryRules: to.entryRules };
   const now = timestampOf(new Date());
-  const { value, facts } = await judge.decide((known) => decideWaiting(entrance, now, known));
-  const [newest] = servedIn(facts, from.name).filter(({ image }) => value.images.includes(image));
-  const served = servedIn(facts, to.name).find(({ image }) => image === newest?.image);
-  const between =
-    newest === undefined || served === undefined
-      ? undefined
-      : await commitsBetween(config.folder, served.commit, newest.commit);
-  return toWaiting(value, between === undefined || 'gap' in between ? null : between.commits.length);
+  const { value, facts } = await judge.decide((known) =>
+    together(entrances.map((entrance) => decideWaiting(entrance, now, known))),
+  );
+  const told = entrances.map(async ({ from, to }, at): Promise<[string, EnvironmentStatus['waiting']]> => {
+    const waiting = value[at];
+    if (waiting === undefined) {
+      return [to, null];
+    }
+    const newest = servedIn(facts, from).find(({ image }) => image === waiting.images[0]);
+    const served = servedIn(facts, to).find(({ image }) => image === newest?.image);
+    const between =
+      newest === undefined || served === undefined
+        ? undefined
+        : await commitsBetween(config.folder, served.commit, newest.commit);
+    return [to, toWaiting(waiting, between === undefined || 'gap' in between ? null : between.commits.length)];
+  });
+  return new Map(await Promise.all(told));
 }

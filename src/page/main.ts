@@ -93,6 +93,12 @@ const drawing = (chart: Chart): HTMLElement => {
   return chart.figure;
 };
 
+/** How long ago something was, as people say it. */
+function agoOf(at: string): string {
+  const age = formatAge(at, new Date());
+  return age === 'just now' ? age : `${age} ago`;
+}
+
 const releaseName = ({ version, commit }: { version: string | null; commit: string | null }): string =>
   version ?? commit?.slice(0, 12) ?? '';
 const environments = board.environments.map(({ environment }) => environment);
@@ -134,15 +140,20 @@ const page = element(
   section(
     'ledger',
     'The ledger',
-    searchableTable('events-table', 'Everything that happened, the newest first', board.events, [
-      { title: 'entry', text: ({ seq }) => `${seq}`, value: ({ seq }) => seq },
-      { title: 'when (UTC)', text: ({ at }) => minuteOf(at), cell: ({ at }) => time(at) },
-      { title: 'what', text: ({ kind }) => kind },
-      { title: 'environment', text: ({ environment }) => environment ?? '' },
-      { title: 'release', text: releaseName },
-      { title: 'who', text: ({ actor }) => actor },
-      { title: 'more', text: ({ detail }) => detail, long: true },
-    ]),
+    searchableTable(
+      'events-table',
+      board.more ? 'The latest that happened, the newest first' : 'Everything that happened, the newest first',
+      board.events,
+      [
+        { title: 'entry', text: ({ seq }) => `${seq}`, value: ({ seq }) => seq },
+        { title: 'when (UTC)', text: ({ at }) => minuteOf(at), cell: ({ at }) => time(at) },
+        { title: 'what', text: ({ kind }) => kind },
+        { title: 'environment', text: ({ environment }) => environment ?? '' },
+        { title: 'release', text: releaseName },
+        { title: 'who', text: ({ actor }) => actor },
+        { title: 'more', text: ({ detail }) => detail, long: true },
+      ],
+    ),
   ),
 );
 const links = [
@@ -161,7 +172,7 @@ document.body.prepend(
       {},
       'Written ',
       time(board.written),
-      ` UTC, ${formatAge(board.written, new Date())} ago, from ${board.ledger.place}: ${formatCount(board.ledger.entries, 'entry', 'entries')}, ${formatCount(board.releases.length, 'release')}. ${board.asked ? 'The registries were asked.' : 'No registry was asked.'}`,
+      ` UTC (${agoOf(board.written)}), from ${board.ledger.place}: ${formatCount(board.ledger.entries, 'entry', 'entries')}, ${formatCount(board.releases.length, 'release')}. ${board.asked ? 'The registries were asked.' : 'No registry was asked.'}`,
     ),
     element('nav', { 'aria-label': 'Parts of this page' }, ...links),
   ),

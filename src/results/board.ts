@@ -56,8 +56,9 @@ const boardFields = {
       points: z.array(z.strictObject({ version: z.string(), bytes: z.number().int() })),
     }),
   ),
-  /** The newest first. */
+  /** The newest first; `more`: there are older ones, which `hod timeline --all` has. */
   events: timelineResultSchema.shape.events,
+  more: z.boolean(),
 };
 
 /** What the page is made of. */

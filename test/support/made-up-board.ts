@@ -119,6 +119,7 @@ export function madeUpBoard(count: { images: number; releases: number; days: num
     releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
     figures: toFigures(figuresOf(history, environments, committed)),
     sizes,
+    more: false,
     events: events.reverse().map((each) => toEvent(each, new Map())),
   };
 }

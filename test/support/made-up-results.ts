@@ -184,7 +184,8 @@ export function statusOf(count: number, silent = false): StatusResult {
               none: '',
               unknown: quiet ?? '',
               drifted: 'latest points to sha256:000000000000, not to sha256:000100010001',
-              unfinished: 'latest, 2: not where the ledger decided yet; a run is not done, or was ended',
+              unfinished:
+                'latest, 2: as before the last decision; a run is not done or was ended, or somebody put it back',
             }[state],
           },
         };

@@ -138,6 +138,14 @@ describe('the sample product', () => {
     const { stdout } = await world.hod('status');
     expect(stdout).toMatch(/^waits {2}for prod: 1 release \(2\.4\.0\), just now$/m);
     expect(stdout).toMatch(/^ {2}unmet {2}result smoke: no result of smoke in uat/m);
+    // One tag of three that somebody removed is no run that was ended.
+    await world.hod('record', 'result', 'smoke', '--passed', '--in', 'uat');
+    await world.promote('prod');
+    const prod = `http://127.0.0.1:${world.ports.prod}/v2/skerry/timetable/manifests/2.4`;
+    expect((await fetch(prod, { method: 'DELETE' })).ok).toBe(true);
+    expect((await world.hod('status', 'prod', '--check')).stdout).toMatch(
+      /^drift {2}prod timetable: the tag 2\.4 is gone$/m,
+    );
     // A fixed tag that somebody moved.
     const repository = `http://127.0.0.1:${world.ports.dev}/v2/skerry/timetable/manifests`;
     const accept = 'application/vnd.oci.image.index.v1+json';

@@ -4,6 +4,7 @@ import { shortDigest } from '../../core/oci/digest';
 import type { CompareResult } from '../../results/compare';
 import type { Look } from '../answer';
 import { cell } from './ci';
+import { grouped } from './format';
 import { imagesListed, nameList } from './images';
 import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';
@@ -70,7 +71,13 @@ function imageBlock({ image, state, from, to, platforms }: Image, style: Style, 
     ...(to === null ? [] : [style.faint(`  + ${shortReference(to)}`)]),
     ...platforms.added.map((platform) => `  ${platform}  ${style.good('added')}`),
     ...platforms.removed.map((platform) => `  ${platform}  ${style.bad('removed')}`),
-    ...platforms.changed.flatMap((each) => platformLines(each, style, verbose)),
+    ...grouped(
+      platforms.changed.map((each) => ({ platform: each.platform, lines: platformLines(each, style, verbose) })),
+      ({ lines }) => lines,
+    ).flatMap((group) => {
+      const [counts = '', ...lines] = group[0].lines;
+      return [`  ${group.map(({ platform }) => platform).join(' ')}  ${counts}`, ...lines];
+    }),
   ].join('\n');
 }
 
@@ -79,11 +86,8 @@ function shortReference({ reference, digest }: NonNullable<Image['from']>): stri
   return reference.replace(digest, shortDigest(digest));
 }
 
-function platformLines(
-  { platform, from, to, layers, says, inside }: Changed,
-  style: Style,
-  verbose: boolean,
-): string[] {
+/** What changed for a platform: the same of several is told once. */
+function platformLines({ from, to, layers, says, inside }: Changed, style: Style, verbose: boolean): string[] {
   const bytes = layers.added.reduce((sum, { size }) => sum + size, 0);
   const counts = [
     `${formatBytes(from.size)} → ${formatBytes(to.size)}`,
@@ -92,7 +96,7 @@ function platformLines(
     `${layers.shared} shared`,
   ].join(', ');
   return [
-    `  ${platform}  ${counts}`,
+    counts,
     ...says.map((each) => {
       const name = each.name === '' ? each.what : `${each.what} ${each.name}`;
       return `    ${name}: ${style.faint(each.from ?? 'nothing')} → ${each.to ?? 'nothing'}`;

@@ -75,9 +75,11 @@ export function imageBlocks(images: readonly DeliveredResult[], { style, verbose
   const ordered = [...images].sort((a, b) => weights.indexOf(weightOf(a)) - weights.indexOf(weightOf(b)));
   if (verbose) {
     return ordered.map((image) =>
-      [...imageHead(image, style), ...fateLines(image, style), `  ${style.faint(transferLine(image.transfer))}`].join(
-        '\n',
-      ),
+      [
+        ...imageHead(image, style),
+        ...fateLines(image, image.tags, style),
+        `  ${style.faint(transferLine(image.transfer))}`,
+      ].join('\n'),
     );
   }
   const weighing = (weight: Weight): DeliveredResult[] => ordered.filter((image) => weightOf(image) === weight);
@@ -91,7 +93,7 @@ export function imageBlocks(images: readonly DeliveredResult[], { style, verbose
 
 /** Images whose tags fared alike: their heads, and what became of the tags of each. */
 function groupText(group: readonly DeliveredResult[], heads: readonly string[], style: Style): string {
-  const fate = group.slice(0, 1).flatMap((image) => fateLines(image, style));
+  const fate = group.slice(0, 1).flatMap((image) => fateLines(image, toldTags(image), style));
   const each = group.length > 1 ? [style.faint(`  each of these ${group.length}:`)] : [];
   return [...heads, ...each, ...fate].join('\n');
 }
@@ -172,8 +174,13 @@ function weightOf({ tags, omitted }: DeliveredResult): Weight {
   return tags.some(({ outcome }) => outcome === 'held') || omitted.length > 0 ? 'held' : 'unchanged';
 }
 
-/** What became of the tags of an image, and which rules gave none. */
-function fateLines({ tags, omitted }: DeliveredResult, style: Style): string[] {
+/** The tags of an image of which something is to be told: what is as it was is counted. */
+export function toldTags({ tags }: { readonly tags: readonly TagResult[] }): TagResult[] {
+  return tags.filter(({ outcome }) => outcome !== 'unchanged');
+}
+
+/** What became of tags of an image, and which rules gave none. */
+function fateLines({ omitted }: DeliveredResult, tags: readonly TagResult[], style: Style): string[] {
   return [
     ...tagLines(tags, style),
     ...omitted.map(({ rule, missing }) => `  ${style.faint(`no tag from ${rule}: there is no ${missing}`)}`),
@@ -182,5 +189,5 @@ function fateLines({ tags, omitted }: DeliveredResult, style: Style): string[] {
 
 /** Groups images whose tags fared alike, for the same reasons. */
 function alike(images: readonly DeliveredResult[]): DeliveredResult[][] {
-  return grouped(images, ({ tags, omitted }) => [tags, omitted]);
+  return grouped(images, (image) => [toldTags(image), image.omitted]);
 }

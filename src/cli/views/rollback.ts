@@ -4,7 +4,7 @@ import { shortDigest } from '../../core/oci/digest';
 import type { RollbackResult } from '../../results/rollback';
 import type { Look } from '../answer';
 import { columns, grouped } from './format';
-import { astrayBlock, imagesListed, tagCounts, tagLines } from './images';
+import { astrayBlock, imagesListed, tagCounts, tagLines, toldTags } from './images';
 import { nextLines } from './next';
 import type { Style } from './style';
 
@@ -28,7 +28,7 @@ export function rollbackView(result: RollbackResult, { style, elapsed, verbose, 
             `  ${style.notice('withdrawn')} ${left.join(', ')}  ${style.faint('does not come back here but with --again')}`,
           ]),
     ].join('\n'),
-    ...grouped(shown, ({ tags }) => tags).map((group) =>
+    ...grouped(shown, (image) => (verbose ? image.tags : toldTags(image))).map((group) =>
       [
         ...columns(
           group.slice(0, verbose ? undefined : imagesListed).map((image) => placeCells(image, verbose)),
@@ -36,7 +36,7 @@ export function rollbackView(result: RollbackResult, { style, elapsed, verbose, 
           (cell, column) => (column === 0 ? style.strong(cell) : cell),
         ),
         ...(verbose || group.length <= imagesListed ? [] : [`and ${group.length - imagesListed} more`]),
-        ...tagLines(group[0].tags, style),
+        ...tagLines(verbose ? group[0].tags : toldTags(group[0]), style),
       ].join('\n'),
     ),
     `${tagCounts(images, style)}\n${style.faint(`${formatCount(requests, 'request')}, ${formatSeconds(elapsed / 1000)}`)}`,

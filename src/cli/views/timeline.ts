@@ -23,7 +23,7 @@ export function timelineView({ product, release, events, more }: TimelineResult,
     release === null ? nameOf(event) : '',
     [
       ...(event.images.length > 0 && event.images.length < everything.size ? [imagesOf(event)] : []),
-      ...(event.detail === '' ? [] : [event.detail.replaceAll('\n', ' ')]),
+      ...(event.detail === '' ? [] : [inShort(event.detail.replaceAll('\n', ' '), look.verbose)]),
       `by ${event.actor}`,
     ].join('; '),
   ]);
@@ -52,6 +52,13 @@ function paint(cell: string, column: number, style: Style): string {
     default:
       return style.faint(cell);
   }
+}
+
+/** So much of what is said of an event is shown where not all is asked for. */
+const detailShown = 90;
+
+function inShort(text: string, verbose: boolean): string {
+  return verbose || text.length <= detailShown ? text : `${text.slice(0, detailShown - 1).trimEnd()}…`;
 }
 
 /** A time to the minute, UTC. */

@@ -66,9 +66,12 @@ export function driftOf(
     return changed !== undefined && changed.was?.digest === served;
   });
   const others = astray.filter(({ kind, served }) => kind === 'fixed' && served !== undefined);
-  if (content && stayed.length > 0 && stayed.length === moving.length && others.length === 0) {
+  // A tag that is not there may be one that was removed; that none is there, or one stands where it stood, is no coincidence.
+  const all = tags.filter(({ kind }) => kind === 'moving');
+  const told = stayed.some(({ served }) => served !== undefined) || stayed.length === all.length;
+  if (content && told && stayed.length > 0 && stayed.length === moving.length && others.length === 0) {
     const names = stayed.map(({ tag }) => tag).join(', ');
-    const detail = `${names}: not where the ledger decided yet; a run is not done, or was ended`;
+    const detail = `${names}: as before the last decision; a run is not done or was ended, or somebody put it back`;
     return { state: 'unfinished', detail };
   }
   const findings = [
