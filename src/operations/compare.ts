@@ -1,7 +1,8 @@
 import pLimit from 'p-limit';
 import { HodError } from '../core/errors';
+import { kindOf } from '../core/oci/bundle';
 import { compareImages, type ImageDifference } from '../core/oci/compare-images';
-import { readContent, runnableImages, type ContentNode, type RunnableImage } from '../core/oci/content';
+import { readContent, runnableImages, type ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, parseRepository } from '../core/oci/reference';
 import { servedIn } from '../core/release/coming';
@@ -15,7 +16,7 @@ import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitsBetween, readGit } from '../workspace/git';
-import { lookInto } from './look-into';
+import { lookInto, readLayers } from './look-into';
 
 /** What `compare` is told: environments, versions, commits, references or build outputs. */
 export interface CompareOptions extends SessionOptions {
@@ -177,20 +178,36 @@ function compareAll(from: Side, to: Side, inside: boolean): Promise<ImageCompari
         const [one, other] = [from, to].map(({ images }) => images.find((each) => each.image === image));
         const isSame = one?.digest === other?.digest;
         const state = one === undefined ? 'added' : other === undefined ? 'removed' : isSame ? 'same' : 'changed';
-        const platforms =
-          one === undefined || other === undefined || isSame ? nothing : await platformsOf(one, other, inside);
-        return { image, state, from: toPlaced(one), to: toPlaced(other), platforms } as const;
+        const about = { image, state, from: toPlaced(one), to: toPlaced(other) } as const;
+        if (one === undefined || other === undefined || isSame) {
+          return { ...about, files: null, platforms: nothing };
+        }
+        const [before, after] = [await one.read(), await other.read()];
+        return {
+          ...about,
+          files: inside ? await bundledFiles(before, after) : null,
+          platforms: await platformsOf([one.reference, before], [other.reference, after], inside),
+        };
       }),
     ),
   );
 }
 
+/** The files that differ between two bundles; null for anything else. */
+async function bundledFiles(from: ContentNode, to: ContentNode): Promise<ImageComparison['files']> {
+  const [one, other] = [from.manifest, to.manifest];
+  if (one.kind !== 'image' || other.kind !== 'image' || [one, other].some((each) => kindOf(each) !== 'bundle')) {
+    return null;
+  }
+  return toPathDifference(await readLayers(one, from.source, true), await readLayers(other, to.source, true));
+}
+
 async function platformsOf(
-  one: ComparedImage,
-  other: ComparedImage,
+  [one, from]: readonly [reference: string, node: ContentNode],
+  [other, to]: readonly [reference: string, node: ContentNode],
   inside: boolean,
 ): Promise<ImageComparison['platforms']> {
-  const [before, after] = [await imagesIn(one), await imagesIn(other)];
+  const [before, after] = [await runnableImages(from), await runnableImages(to)];
   const { added, removed, changed } = compareImages(before, after);
   const all: ImageComparison['platforms']['changed'] = [];
   for (const each of changed) {
@@ -200,15 +217,11 @@ async function platformsOf(
     });
     const paths =
       inside && was !== undefined && is !== undefined
-        ? toPathDifference(await lookInto(one.reference, was, true), await lookInto(other.reference, is, true))
+        ? toPathDifference(await lookInto(one, was, true), await lookInto(other, is, true))
         : null;
     all.push({ ...toPlatform(each), inside: paths });
   }
   return { added: [...added], removed: [...removed], changed: all };
-}
-
-async function imagesIn({ read }: ComparedImage): Promise<readonly RunnableImage[]> {
-  return runnableImages(await read());
 }
 
 function toPlaced(image: ComparedImage | undefined): CompareResult['images'][number]['from'] {

@@ -2,9 +2,10 @@ import { readLayer } from '../archive/layer-entries';
 import { unpacked } from '../archive/unpack';
 import { HodError } from '../core/errors';
 import { concernsOf, type Concern } from '../core/oci/concerns';
-import { verified, type RunnableImage } from '../core/oci/content';
+import { verified, type ContentNode, type RunnableImage } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import { LayerTree } from '../core/oci/layer-tree';
+import type { ImageManifest } from '../core/oci/manifest';
 import type { LookedInto } from '../results/inside';
 
 /** The most entries that the layers of one image may have in all. */
@@ -13,12 +14,20 @@ const entryLimit = 1_000_000;
 /** Reads all layers of an image; each is read once, and nothing of them is kept. `hashing`: with the content of each file. */
 export async function lookInto(reference: string, image: RunnableImage, hashing: boolean): Promise<LookedInto> {
   const { manifest, node } = image;
-  const { source } = node;
+  return { reference, image, ...(await readLayers(manifest, node.source, hashing)) };
+}
+
+/** Reads all layers of a manifest: of an image, or of a bundle. */
+export async function readLayers(
+  { layers: descriptors }: Pick<ImageManifest, 'layers'>,
+  source: ContentNode['source'],
+  hashing: boolean,
+): Promise<Pick<LookedInto, 'tree' | 'layers' | 'found'>> {
   const tree = new LayerTree();
   const layers: LookedInto['layers'][number][] = [];
   const found: LookedInto['found'][number][] = [];
   let count = 0;
-  for (const [at, layer] of manifest.layers.entries()) {
+  for (const [at, layer] of descriptors.entries()) {
     const number = at + 1;
     const label = `layer ${number} of ${source.label}`;
     tree.nextLayer();
@@ -47,10 +56,10 @@ export async function lookInto(reference: string, image: RunnableImage, hashing:
     });
     layers.push({ number, digest: layer.digest, size: layer.size, unpacked: size, entries: count - before });
   }
-  return { reference, image, tree, layers, found };
+  return { tree, layers, found };
 }
 
 /** The bytes of a layer, checked against its digest while they pass. */
-async function openLayer(layer: Descriptor, source: RunnableImage['node']['source']) {
+async function openLayer(layer: Descriptor, source: ContentNode['source']) {
   return source.openPlain?.(layer) ?? verified(await source.openBlob(layer), layer, source.label);
 }

@@ -31,6 +31,8 @@ export const compareResultSchema = z.strictObject({
       state: z.enum(['same', 'changed', 'added', 'removed']),
       from: placed.nullable(),
       to: placed.nullable(),
+      /** The files of a bundle that differ; null for an image, and where they were not asked for. */
+      files: pathDifference.nullable(),
       platforms: z.strictObject({
         added: z.array(z.string()),
         removed: z.array(z.string()),

@@ -168,7 +168,7 @@ export function toInsideDifference(from: LookedInto, to: LookedInto): InsideDiff
 }
 
 /** The paths that differ from one image to another. */
-export function toPathDifference(from: LookedInto, to: LookedInto): PathDifference {
+export function toPathDifference(from: Pick<LookedInto, 'tree'>, to: Pick<LookedInto, 'tree'>): PathDifference {
   const [before, after] = [entriesOf(from.tree), entriesOf(to.tree)];
   const changed: PathDifference['changed'] = [];
   for (const [path, { entry, node }] of after) {

@@ -249,6 +249,7 @@ export const compared = (count: number): CompareResult => ({
         from: placed('prod', place),
         to: placed('uat', same ? place : place + 500),
       },
+      files: null,
       platforms: {
         added: same ? [] : ['linux/riscv64'],
         removed: [],

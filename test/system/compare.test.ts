@@ -105,6 +105,15 @@ test('--inside tells the paths that differ, of every platform that changed', asy
     expect(inside?.added).toEqual([]);
     expect(inside?.changed.map(({ path, what }) => [path, what])).toContainEqual([expect.any(String), ['content']]);
   }
+  // Of a bundle, its files.
+  await world.product.edit('data/fares/night.csv', 'zone,fare\n');
+  await world.product.build();
+  await world.publish('--version', '2.6.0');
+  const fares = (await hodJson('compare', ['compare', 'uat', 'dev', '--inside'], world.options)).images.find(
+    ({ image }) => image === 'fare-tables',
+  );
+  expect(fares?.files?.added.map(({ path }) => path)).toEqual(['night.csv']);
+  expect([fares?.files?.changed, fares?.files?.removed, fares?.platforms.changed]).toEqual([[], [], []]);
   expect((await compare('prod', 'uat')).images[0]?.platforms.changed[0]?.inside).toBeNull();
   expect((await world.hod('compare', 'prod', 'uat', '--inside')).stdout).toMatch(
     /^ {4}0 paths added, 0 removed, \d changed\n {6}changed .* content$/m,

@@ -2,6 +2,7 @@ import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { CompareResult } from '../../results/compare';
+import type { PathDifference } from '../../results/inside';
 import type { Look } from '../answer';
 import { cell } from './ci';
 import { grouped } from './format';
@@ -62,13 +63,14 @@ function commitLines(commits: readonly Commit[], title: string, style: Style, ve
   ].join('\n');
 }
 
-function imageBlock({ image, state, from, to, platforms }: Image, style: Style, verbose: boolean): string {
+function imageBlock({ image, state, from, to, files, platforms }: Image, style: Style, verbose: boolean): string {
   const mark =
     state === 'removed' ? style.bad('removed') : state === 'added' ? style.good('added') : style.notice('changed');
   return [
     [...(image === '' ? [] : [style.strong(image)]), mark].join('  '),
     ...(from === null ? [] : [style.faint(`  - ${shortReference(from)}`)]),
     ...(to === null ? [] : [style.faint(`  + ${shortReference(to)}`)]),
+    ...(files === null ? [] : differingPaths(files, style, verbose).map((line) => `  ${line}`)),
     ...platforms.added.map((platform) => `  ${platform}  ${style.good('added')}`),
     ...platforms.removed.map((platform) => `  ${platform}  ${style.bad('removed')}`),
     ...grouped(
@@ -101,13 +103,12 @@ function platformLines({ from, to, layers, says, inside }: Changed, style: Style
       const name = each.name === '' ? each.what : `${each.what} ${each.name}`;
       return `    ${name}: ${style.faint(each.from ?? 'nothing')} → ${each.to ?? 'nothing'}`;
     }),
-    ...(inside === null
-      ? []
-      : [
-          `    ${pathCounts(inside)}`,
-          ...pathLines(inside, style, verbose ? Infinity : pathsShown).map((line) => `    ${line}`),
-        ]),
+    ...(inside === null ? [] : differingPaths(inside, style, verbose).map((line) => `    ${line}`)),
   ];
+}
+
+function differingPaths(paths: PathDifference, style: Style, verbose: boolean): string[] {
+  return [pathCounts(paths), ...pathLines(paths, style, verbose ? Infinity : pathsShown)];
 }
 
 /** The same for the notes of a release. */

@@ -32,6 +32,8 @@ import { GitStore, type NewCommit } from './git/store';
 const attempts = { raced: 6, broken: 3, refused: 1 } as const;
 /** The longest wait after somebody else was first, in milliseconds. */
 const longestWait = 10_000;
+/** Who was not first so often does not wait longer any more. */
+const patientFor = 6;
 
 /** Where a git ledger is, and what for. */
 export interface GitLedgerOptions extends LedgerOptions {
@@ -224,12 +226,14 @@ class GitLedger implements Ledger {
 
   /**
    * Waits a while, by chance, and longer the more often somebody else was first. Many who decide at the same
-   * time would keep each other from it: of all that they do, one thing counts.
+   * time would keep each other from it: of all that they do, one thing counts. Who lost very often comes before
+   * those who only begin, and waits less and less.
    */
   private async giveWay(): Promise<void> {
     this.lost += 1;
     const turn = performance.now() - this.askedAt;
-    await delay(Math.min(longestWait, turn * 2 ** Math.min(this.lost - 1, 4)) * Math.random());
+    const turns = 2 ** Math.min(this.lost - 1, 4) / Math.max(1, this.lost - patientFor);
+    await delay(Math.min(longestWait, turn * turns) * Math.random());
   }
 
   /** Asks the remote where the ledger stands. Throws `ledger-rewritten` where it stands behind what was seen. */
