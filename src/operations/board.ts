@@ -13,7 +13,7 @@ import { withProduct, type Session, type SessionOptions } from '../session/sessi
 import type { Config } from '../workspace/config';
 import { commitTimes } from '../workspace/git';
 import { toEvents } from './events';
-import { isNamed, status } from './status';
+import { brief, isNamed, status } from './status';
 
 /** What `board` is told. */
 export interface BoardOptions extends SessionOptions {
@@ -24,7 +24,7 @@ export interface BoardOptions extends SessionOptions {
 /** Everything that the page shows, from the ledger, git and the registries. */
 export async function board(options: BoardOptions): Promise<BoardData> {
   const { environments, announcements, ledger: record } = await status({ environments: [], ...options });
-  return withProduct(options, async (config, session) =>
+  return withProduct({ patience: brief, ...options }, async (config, session) =>
     withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
       const history = new History();
@@ -50,7 +50,8 @@ export async function board(options: BoardOptions): Promise<BoardData> {
         announcements,
         releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
         figures: toFigures(figuresOf(history, names, committed)),
-        sizes: asked ? await sizesOf(releases, config, session) : [],
+        // Where its registry does not answer, nobody waits for it once for each image.
+        sizes: asked && environments[0]?.silent === null ? await sizesOf(releases, config, session) : [],
         events: await toEvents(events.slice(-mostEvents).reverse(), ledger),
         more: events.length > mostEvents,
       };

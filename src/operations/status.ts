@@ -38,7 +38,7 @@ type ImageStatus = EnvironmentStatus['images'][number];
 const toldFrom = 100;
 
 /** Who asks what is served waits for nobody long: what is not known is told as such. */
-const brief: Patience = { connect: 3_000, idle: 10_000, whole: 10_000, retry: 100 };
+export const brief: Patience = { connect: 3_000, idle: 10_000, whole: 10_000, retry: 100 };
 
 /** What each environment serves by the ledger, what waits to come in, and whether the registries still agree. */
 export async function status(options: StatusOptions): Promise<StatusResult> {

@@ -217,7 +217,8 @@ function waitingLines({ environments }: StatusResult, { style, verbose }: Look, 
       ];
     });
     const hint = unmet.length === 0 ? style.faint(`  \`hod promote ${environment}\``) : '';
-    return [`${style.good('waits')}  for ${environment}: ${what}${hint}`, ...rules];
+    const word = unmet.length === 0 ? style.good('waits') : style.notice('waits');
+    return [`${word}  for ${environment}: ${what}${hint}`, ...rules];
   });
 }
 
