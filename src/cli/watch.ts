@@ -2,8 +2,8 @@ import { once } from 'node:events';
 import { setTimeout as delay } from 'node:timers/promises';
 import { print } from './streams';
 
-/** Moves to the upper left, and forgets everything on the screen. */
-const clear = '\u001b[H\u001b[2J\u001b[3J';
+/** Moves to the upper left, and empties the screen; what was above it can be scrolled to still. */
+const clear = '\u001b[H\u001b[2J';
 
 /**
  * Shows a text again and again until Ctrl-C: in place on a terminal, elsewhere each time that it changed.
@@ -25,7 +25,12 @@ export async function showAgain(draw: () => Promise<string>, interval: number): 
       await print(text);
     }
     last = text;
-    if ((await Promise.race([delay(interval, 'again'), ended])) === undefined) {
+    const pause = new AbortController();
+    const again = delay(interval, 'again', { signal: pause.signal }).catch(() => undefined);
+    const next = await Promise.race([again, ended]);
+    // Who ended it does not wait for the rest of the pause.
+    pause.abort();
+    if (next === undefined) {
       return;
     }
   }
