@@ -1,4 +1,12 @@
-import type { AccessResult } from '../../src/results/access';
+import type { AnnounceResult } from '../../src/results/announce';
+import type { AssembleResult } from '../../src/results/assemble';
+import type { ConfigCheckResult, ConfigShowResult } from '../../src/results/config';
+import type { LedgerCopyResult, LedgerResult } from '../../src/results/ledger';
+import type { RebuildResult } from '../../src/results/rebuild';
+import type { ResultResult } from '../../src/results/record';
+import type { SandboxResult } from '../../src/results/sandbox';
+import type { TouchedResult } from '../../src/results/touched';
+import type { AccessResult, StoredLoginsResult } from '../../src/results/access';
 import type { CompareResult } from '../../src/results/compare';
 import type { DeliveredResult } from '../../src/results/delivery';
 import type { InitResult } from '../../src/results/init';
@@ -11,7 +19,7 @@ import type { RollbackResult } from '../../src/results/rollback';
 import type { ShowResult } from '../../src/results/show';
 import type { StageResult } from '../../src/results/stage';
 import type { StatusResult } from '../../src/results/status';
-import type { TagsResult } from '../../src/results/tags';
+import type { RepositoriesResult, TagsResult } from '../../src/results/tags';
 import type { TimelineResult } from '../../src/results/timeline';
 
 /** Documents as commands answer with them, of so many images, the same each time. */
@@ -423,4 +431,107 @@ export const begun: InitResult = {
     { command: 'hod publish', does: 'into dev' },
   ],
   ...{ lines: [], dryRun: false },
+};
+
+export const announced: AnnounceResult = {
+  product,
+  receivers: [
+    { receiver: 'board', delivered: 3, failed: null },
+    { receiver: 'pager', delivered: 0, failed: 'https://pager.skerry.test/events answered 503 for three seconds' },
+  ],
+};
+
+export const assembled: AssembleResult = {
+  ...{
+    repository: repository('dev', 'timetable'),
+    digest: digest(1),
+    dryRun: false,
+    companions: 1,
+    changed: null,
+    transfer,
+  },
+  mediaType: 'application/vnd.oci.image.index.v1+json',
+  members: platforms.map((platform, place) => ({
+    platform,
+    digest: digest(place + 2),
+    size: 77_000_000,
+    revision: commit(7),
+  })),
+  tags: [tag('2.5.0', 'created')],
+};
+
+export const checked: ConfigCheckResult = {
+  ...{ file: 'hod.yaml', product, images: names(3), bundles: ['fare-tables'], environments: ['dev', 'uat', 'prod'] },
+  warnings: ['the ledger is a file in the clone, which jobs of a CI do not share: docs/ledger.md, "Which ledger"'],
+};
+
+export const configured = (count: number): ConfigShowResult => ({
+  ...{ file: 'hod.yaml', product, ledger: 'refs/hod/skerry-line in origin' },
+  announce: [{ receiver: 'board', url: 'https://board.skerry.test/events', kinds: ['promoted', 'rolled-back'] }],
+  environments: ['dev', 'prod'].map((environment, place) => ({
+    ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },
+    follows: place === 0 ? { branches: ['main', 'release/*'], usual: false } : null,
+    gates: {
+      ...{ results: ['smoke'], signOffs: 2, soak: 86_400_000, freeze: ['fri 16:00 to mon 08:00, Europe/Dublin'] },
+      ...{ platforms, annotations: [], attached: [] },
+    },
+    images: names(count).map((image) => ({
+      ...{ image, repository: repository(environment, image) },
+      tags: [{ rule: '{version}', kind: 'fixed', follows: null }],
+    })),
+  })),
+});
+
+export const verified: LedgerResult = { product, ledger: '.hod/ledger.db', entries: 124, head: digest(9), facts: 310 };
+export const copied: LedgerCopyResult = {
+  ...{ product, from: 'ledger.jsonl', to: 'refs/hod/skerry-line in origin', dryRun: false, written: 124, present: 3 },
+};
+export const rebuilt = (count: number): RebuildResult => ({
+  ...{ product, ledger: '.hod/ledger.db', dryRun: true, entries: 12, releases: 4 },
+  environments: [
+    {
+      environment: 'prod',
+      serves: names(count).map((image, place) => ({
+        image,
+        digest: digest(place),
+        version: '2.5.0',
+        commit: commit(7),
+      })),
+    },
+  ],
+  notRecovered: [{ what: 'who did what', detail: 'records name nobody, for registries may be public' }],
+});
+
+export const recorded: ResultResult = {
+  ...{ product, environment: 'uat', by: 'ci', dryRun: false, isNew: true, name: 'smoke', passed: true },
+  link: 'https://ci.skerry.test/pipelines/skerry-line/runs/118',
+  releases: [{ version: '2.5.0', commit: commit(7), images: names(3) }],
+};
+
+export const touchedOf = (count: number): TouchedResult => ({
+  ...{ product, since: 'v2.4.0', commit: commit(7) },
+  images: names(count).map((image, place) => ({
+    ...{
+      image,
+      kind: 'image',
+      touched: place % 2 === 0,
+      files: [`services/${image}/main.ts`],
+      reason: 'its inputs changed',
+    },
+  })),
+});
+
+export const listed = (count: number): RepositoriesResult => ({
+  ...{ registry: 'prod.registry.test', source: 'registry', whole: false },
+  repositories: names(count).map((image) => `skerry/${image}`),
+});
+
+export const stored: StoredLoginsResult = {
+  ...{ file: '/home/una/.config/hod/logins.json', dryRun: false },
+  logins: [{ registry: 'dev.registry.test', username: 'una' }],
+};
+
+export const stands: SandboxResult = {
+  registries: [{ name: 'dev', registry: 'dev.localhost:5510', folder: null }],
+  ...{ identity: null, receiver: { url: 'http://127.0.0.1:5520/events', key: 'tern' } },
 };
