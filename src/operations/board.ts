@@ -13,7 +13,7 @@ import { withProduct, type Session, type SessionOptions } from '../session/sessi
 import type { Config } from '../workspace/config';
 import { commitTimes } from '../workspace/git';
 import { toEvents } from './events';
-import { brief, isNamed, status } from './status';
+import { brief, isNamed, statusIn } from './status';
 
 /** What `board` is told. */
 export interface BoardOptions extends SessionOptions {
@@ -23,10 +23,11 @@ export interface BoardOptions extends SessionOptions {
 
 /** Everything that the page shows, from the ledger, git and the registries. */
 export async function board(options: BoardOptions): Promise<BoardData> {
-  const { environments, announcements, ledger: record } = await status({ environments: [], ...options });
   return withProduct({ patience: brief, ...options }, async (config, session) =>
     withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
+      const found = await statusIn({ environments: [], ...options }, config, session, ledger);
+      const { environments, announcements, ledger: record } = found;
       const history = new History();
       const events: StoryEvent[] = [];
       for await (const sealed of ledger.entries()) {

@@ -211,10 +211,8 @@ async function platformsOf(
   const { added, removed, changed } = compareImages(before, after);
   const all: ImageComparison['platforms']['changed'] = [];
   for (const each of changed) {
-    const [was, is] = [before, after].map((images, at) => {
-      const { digest } = at === 0 ? each.from : each.to;
-      return images.find(({ manifest }) => manifest.digest === digest);
-    });
+    const was = before.find(({ manifest }) => manifest.digest === each.from.digest);
+    const is = after.find(({ manifest }) => manifest.digest === each.to.digest);
     const paths =
       inside && was !== undefined && is !== undefined
         ? toPathDifference(await lookInto(one, was, true), await lookInto(other, is, true))

@@ -42,51 +42,59 @@ export const brief: Patience = { connect: 3_000, idle: 10_000, whole: 10_000, re
 
 /** What each environment serves by the ledger, what waits to come in, and whether the registries still agree. */
 export async function status(options: StatusOptions): Promise<StatusResult> {
-  return withProduct({ patience: brief, ...options }, async (config, session) => {
-    const environments =
-      options.environments.length === 0
-        ? config.environments
-        : options.environments.map((name) => environmentNamed(config, name));
-    return withLedger(config, session, 'read', async (ledger) => {
-      const { head, facts } = await ledger.read(
-        environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
-      );
-      const served = environments.map((environment) => ({ environment, images: servedIn(facts, environment.name) }));
-      const tags = served.flatMap(({ images }) =>
-        images.flatMap(({ repository, tags: own }) =>
-          own.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
-        ),
-      );
-      const recorded = (await ledger.read(tags)).facts;
-      const count = served.reduce((sum, { images }) => sum + images.length, 0);
-      if (count > toldFrom && options.ledgerOnly !== true) {
-        session.observer.note(`asking about ${count} images in ${environments.map(({ name }) => name).join(', ')}`);
-      }
-      const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
-      const [looked, waiting] = await Promise.all([
-        Promise.all(
-          served.map(async ({ environment, images }) =>
-            options.ledgerOnly === true
-              ? { images: images.map((each) => rowOf(each, notAsked)), silent: null }
-              : lookAtEnvironment(environment, images, question),
-          ),
-        ),
-        waitingFor(environments, config, ledger),
-      ]);
-      const rows = environments.flatMap(({ name, after = null }, at) => {
-        const found = looked[at];
-        return found === undefined ? [] : [{ environment: name, after, ...found, waiting: waiting.get(name) ?? null }];
-      });
-      return {
-        product: config.product,
-        ledger: { place: ledgerLabel(config), entries: head.seq },
-        everyTag: question.everyTag,
-        environments: rows,
-        bases: options.bases === true ? await basesOf(rows, config, session) : null,
-        announcements: await undelivered(config, ledger),
-      };
-    });
+  return withProduct({ patience: brief, ...options }, (config, session) =>
+    withLedger(config, session, 'read', (ledger) => statusIn(options, config, session, ledger)),
+  );
+}
+
+/** The same, for who has the ledger open. */
+export async function statusIn(
+  options: Pick<StatusOptions, 'environments' | 'everyTag' | 'ledgerOnly' | 'bases'>,
+  config: Config,
+  session: Session,
+  ledger: Ledger,
+): Promise<StatusResult> {
+  const environments =
+    options.environments.length === 0
+      ? config.environments
+      : options.environments.map((name) => environmentNamed(config, name));
+  const { head, facts } = await ledger.read(
+    environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
+  );
+  const served = environments.map((environment) => ({ environment, images: servedIn(facts, environment.name) }));
+  const tags = served.flatMap(({ images }) =>
+    images.flatMap(({ repository, tags: own }) =>
+      own.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
+    ),
+  );
+  const recorded = (await ledger.read(tags)).facts;
+  const count = served.reduce((sum, { images }) => sum + images.length, 0);
+  if (count > toldFrom && options.ledgerOnly !== true) {
+    session.observer.note(`asking about ${count} images in ${environments.map(({ name }) => name).join(', ')}`);
+  }
+  const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
+  const [looked, waiting] = await Promise.all([
+    Promise.all(
+      served.map(async ({ environment, images }) =>
+        options.ledgerOnly === true
+          ? { images: images.map((each) => rowOf(each, notAsked)), silent: null }
+          : lookAtEnvironment(environment, images, question),
+      ),
+    ),
+    waitingFor(environments, config, ledger),
+  ]);
+  const rows = environments.flatMap(({ name, after = null }, at) => {
+    const found = looked[at];
+    return found === undefined ? [] : [{ environment: name, after, ...found, waiting: waiting.get(name) ?? null }];
   });
+  return {
+    product: config.product,
+    ledger: { place: ledgerLabel(config), entries: head.seq },
+    everyTag: question.everyTag,
+    environments: rows,
+    bases: options.bases === true ? await basesOf(rows, config, session) : null,
+    announcements: await undelivered(config, ledger),
+  };
 }
 
 const notAsked: Drift = { state: 'unknown', detail: 'its registry was not asked' };

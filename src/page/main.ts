@@ -20,18 +20,18 @@ function figuresTable({ figures }: BoardData): HTMLElement {
   ];
   const rows = figures.environments.map(({ environment, releases, withdrawn, sinceCommit, sincePublished }) => {
     const share = releases === 0 ? '' : ` (${((100 * withdrawn) / releases).toFixed(1)} %)`;
-    return [
+    const cells = [
       `${releases}`,
       `${withdrawn}${share}`,
       sinceCommit === null ? '–' : formatSpan(sinceCommit.median),
       sinceCommit === null ? '–' : `${formatSpan(sinceCommit.lower)} to ${formatSpan(sinceCommit.upper)}`,
       sincePublished === null ? '–' : formatSpan(sincePublished.median),
-    ].reduce(
-      (row, text) => {
-        row.append(element('td', {}, text));
-        return row;
-      },
-      element('tr', { 'data-environment': environment }, element('th', { scope: 'row' }, environment)),
+    ];
+    return element(
+      'tr',
+      { 'data-environment': environment },
+      element('th', { scope: 'row' }, environment),
+      ...cells.map((text) => element('td', {}, text)),
     );
   });
   const { publishing } = figures;

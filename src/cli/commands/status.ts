@@ -53,7 +53,7 @@ export function statusCommand() {
         (found, look) => statusView(found, look, new Date()),
       );
       if (check === true) {
-        endWithDrift(done.map(({ result }) => result));
+        await endWithDrift(done.map(({ result }) => result));
       }
     });
 }
@@ -78,14 +78,13 @@ async function watchStatus(options: OutputOptions, look: () => Promise<StatusRes
 }
 
 /** Drift goes before what is not known: it is certain. */
-function endWithDrift(results: readonly StatusResult[]): void {
-  const states = results.flatMap(({ environments, bases }) => [
-    ...environments.flatMap(({ images }) => images.map(({ drift }) => drift.state)),
-    ...(bases ?? []).map(({ state }) => (state === 'moved' ? 'drifted' : state)),
-  ]);
-  if (states.includes('drifted') || states.includes('unfinished')) {
+async function endWithDrift(results: readonly StatusResult[]): Promise<void> {
+  const { isAstray } = await import('../../results/status-rows');
+  const images = results.flatMap(({ environments }) => environments.flatMap((each) => each.images));
+  const bases = results.flatMap((each) => each.bases ?? []);
+  if (images.some(isAstray) || bases.some(({ state }) => state === 'moved')) {
     process.exitCode = exitCodes.missing;
-  } else if (states.includes('unknown')) {
+  } else if ([...images.map(({ drift }) => drift), ...bases].some(({ state }) => state === 'unknown')) {
     process.exitCode = exitCodes.unavailable;
   }
 }

@@ -1,8 +1,9 @@
+import { grouped } from '../../core/grouped';
 import Table from 'cli-table3';
 import stringWidth from 'string-width';
 import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
 import type { Look } from '../answer';
-import { columns, grouped } from './format';
+import { columns } from './format';
 import { imagesListed, nameList, placeOf } from './images';
 import type { Style } from './style';
 

@@ -1,3 +1,4 @@
+import { grouped } from '../../core/grouped';
 import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
@@ -5,7 +6,6 @@ import type { CompareResult } from '../../results/compare';
 import type { PathDifference } from '../../results/inside';
 import type { Look } from '../answer';
 import { cell } from './ci';
-import { grouped } from './format';
 import { imagesListed, nameList } from './images';
 import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';

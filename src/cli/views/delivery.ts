@@ -1,3 +1,4 @@
+import { grouped } from '../../core/grouped';
 import type { GateResult, NextStep } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { PromoteResult } from '../../results/promote';
@@ -14,7 +15,6 @@ import {
   onlyRestores,
   tagCounts,
 } from './images';
-import { grouped } from './format';
 import { nextLines } from './next';
 import type { Style } from './style';
 import { totalLine } from './transfer';

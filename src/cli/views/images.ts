@@ -1,10 +1,11 @@
+import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
 import { staysAsItIs } from '../../core/release/tag-decisions';
 import type { ContentResult, TagResult } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { Look } from '../answer';
-import { columns, grouped } from './format';
+import { columns } from './format';
 import type { Style } from './style';
 import { transferLine } from './transfer';
 

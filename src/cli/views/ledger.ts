@@ -1,10 +1,10 @@
+import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
 import type { LedgerCopyResult, LedgerResult } from '../../results/ledger';
 import type { Look } from '../answer';
 import { shortCommit } from '../../core/commit';
 import type { RebuildResult } from '../../results/rebuild';
-import { grouped } from './format';
 
 /** What `ledger verify` answers to people. */
 export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, { style }: Look): string {

@@ -1,9 +1,9 @@
+import { grouped } from '../../core/grouped';
 import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { ProveResult } from '../../results/prove';
 import type { Look } from '../answer';
-import { grouped } from './format';
 import { nameList } from './images';
 
 type Proof = ProveResult['environments'][number];

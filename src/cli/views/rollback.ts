@@ -1,9 +1,10 @@
+import { grouped } from '../../core/grouped';
 import { formatCount, formatSeconds } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { RollbackResult } from '../../results/rollback';
 import type { Look } from '../answer';
-import { columns, grouped } from './format';
+import { columns } from './format';
 import { astrayBlock, imagesListed, tagCounts, tagLines, toldTags } from './images';
 import { nextLines } from './next';
 import type { Style } from './style';

@@ -1,26 +1,28 @@
+import { grouped } from '../../core/grouped';
 import { formatAge, formatCount } from '../../core/amounts';
 import Table from 'cli-table3';
 import stringWidth from 'string-width';
 import { shortCommit } from '../../core/commit';
 import type { StatusResult } from '../../results/status';
+import {
+  releaseKey,
+  releaseName,
+  statusRows,
+  waitingReleases,
+  type ServedImage,
+  type StatusRow,
+} from '../../results/status-rows';
 import type { Look } from '../answer';
-import { columns, grouped } from './format';
+import { columns } from './format';
 import { nameList } from './images';
 import type { Style } from './style';
 
 type Environment = StatusResult['environments'][number];
-type Image = Environment['images'][number];
-
-/** One image, or several that stand alike everywhere: what each environment serves of them, in their order. */
-interface Row {
-  readonly images: readonly string[];
-  readonly cells: readonly (Image | undefined)[];
-}
 
 /** What each environment serves, what waits, and what is not as it should be. */
 export function statusView(result: StatusResult, look: Look, now: Date): string {
   const { style } = look;
-  const rows = rowsOf(result, look.verbose);
+  const rows = statusRows(result.environments, look.verbose);
   if (rows.length === 0) {
     const { place, entries } = result.ledger;
     const names = result.environments.map(({ environment }) => environment);
@@ -42,37 +44,13 @@ export function statusView(result: StatusResult, look: Look, now: Date): string 
   ].join('\n');
 }
 
-/** What differs comes first; images that stand alike everywhere share a row, unless every one is asked for. */
-function rowsOf({ environments }: StatusResult, verbose: boolean): Row[] {
-  const names = [...new Set(environments.flatMap(({ images }) => images.map(({ image }) => image)))];
-  const found = environments.map(({ images }) => new Map(images.map((each) => [each.image, each])));
-  const all = names.map((image): Row => ({ images: [image], cells: found.map((each) => each.get(image)) }));
-  const rows = verbose
-    ? all
-    : grouped(all, ({ cells }) => cells.map((cell) => cell && [releaseOf(cell), cell.drift.state])).map((group) => ({
-        images: group.flatMap(({ images }) => images),
-        cells: group[0].cells.map((_, at) => oldest(group.flatMap(({ cells }) => cells[at] ?? []))),
-      }));
-  return rows.sort((a, b) => weightOf(a) - weightOf(b) || a.images.length - b.images.length);
-}
-
-function oldest(images: readonly Image[]): Image | undefined {
-  return [...images].sort((a, b) => a.since.localeCompare(b.since))[0];
-}
-
-function releaseOf({ version, commit }: Pick<Image, 'version' | 'commit'>): string {
-  return `${version ?? ''} ${commit}`;
-}
-
-function weightOf({ cells }: Row): number {
-  if (cells.some((cell) => cell !== undefined && ['drifted', 'unfinished'].includes(cell.drift.state))) {
-    return 0;
-  }
-  return new Set(cells.map((cell) => cell && releaseOf(cell))).size > 1 ? 1 : 2;
-}
-
 /** Environments across, images down. */
-function acrossTable({ product, environments }: StatusResult, rows: readonly Row[], style: Style, now: Date): string {
+function acrossTable(
+  { product, environments }: StatusResult,
+  rows: readonly StatusRow[],
+  style: Style,
+  now: Date,
+): string {
   const table = new Table({
     head: [style.strong(product), ...environments.map(({ environment }) => style.strong(environment))],
     style: { head: [], border: [] },
@@ -87,7 +65,7 @@ function acrossTable({ product, environments }: StatusResult, rows: readonly Row
         const { version, commit, since } = cell;
         const mark = markOf(cell, environments[at], style);
         const detail = version === null ? '' : `${shortCommit(commit)}  `;
-        return `${style.strong(version ?? shortCommit(commit))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
+        return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
       }),
     ]);
   }
@@ -104,7 +82,7 @@ function labelOf(images: readonly string[], style: Style): string {
 /** The other way round, where the terminal is narrow: each environment with its releases. */
 function environmentBlocks(
   { product, environments }: StatusResult,
-  rows: readonly Row[],
+  rows: readonly StatusRow[],
   style: Style,
   now: Date,
 ): string {
@@ -113,7 +91,7 @@ function environmentBlocks(
       const cell = cells[at];
       return cell === undefined ? [] : [{ images, cell }];
     });
-    const groups = grouped(served, ({ cell }) => [releaseOf(cell), cell.drift.state]);
+    const groups = grouped(served, ({ cell }) => [releaseKey(cell), cell.drift.state]);
     const lines = groups.map((group) => {
       const [{ cell }] = group;
       const images = group.flatMap((each) => each.images);
@@ -139,7 +117,7 @@ function environmentBlocks(
 }
 
 /** What is wrong with what an environment serves of an image, in a word; that nobody answers is told once. */
-function markOf({ drift: { state } }: Image, environment: Environment | undefined, style: Style): string {
+function markOf({ drift: { state } }: ServedImage, environment: Environment | undefined, style: Style): string {
   switch (state) {
     case 'none':
       return '';
@@ -184,20 +162,14 @@ function driftLines({ environments }: StatusResult, style: Style): string[] {
   });
 }
 
-/** So many releases that wait are named. */
-const namedWaiting = 3;
-
 /** What waits to come into each environment, and the rules that say no now. */
 function waitingLines({ environments }: StatusResult, { style, verbose }: Look, now: Date): string[] {
   return environments.flatMap(({ environment, after, waiting }) => {
     if (waiting === null || waiting.images.length === 0) {
       return [];
     }
-    const { releases, more, commits, unmet } = waiting;
-    const names = releases.slice(0, namedWaiting).map(({ version, commit }) => version ?? shortCommit(commit));
-    const rest = releases.length > namedWaiting || more ? ', …' : '';
+    const { releases, commits, unmet } = waiting;
     const oldestWaiting = releases.at(-1);
-    const count = `${more ? 'more than ' : ''}${formatCount(releases.length, 'release')}`;
     const facts = [
       ...(commits === null || commits === 0 ? [] : [formatCount(commits, 'commit')]),
       ...(oldestWaiting === undefined
@@ -207,10 +179,10 @@ function waitingLines({ environments }: StatusResult, { style, verbose }: Look, 
     const what =
       releases.length === 0
         ? `what ${after ?? ''} serves was here before`
-        : `${count} (${names.join(', ')}${rest}), ${facts.join(', ')}`;
+        : `${waitingReleases(waiting)}, ${facts.join(', ')}`;
     const rules = grouped(unmet, ({ gate, detail }) => [gate, detail]).flatMap((group) => {
       const [{ gate, detail, remedy, of }] = group;
-      const about = releases.length > 1 ? `${gate} of ${isCommit(of) ? shortCommit(of) : of}` : gate;
+      const about = releases.length > 1 ? `${gate} of ${of}` : gate;
       return [
         `  ${style.notice('unmet')}  ${about}: ${style.faint(detail.replaceAll('\n', '; '))}`,
         ...(verbose && remedy !== null ? [`         ${remedy}`] : []),
@@ -226,10 +198,6 @@ function waitingLines({ environments }: StatusResult, { style, verbose }: Look, 
 function formatWait(since: string, now: Date): string {
   const age = formatAge(since, now);
   return age === 'just now' ? age : `for ${age}`;
-}
-
-function isCommit(text: string): boolean {
-  return /^[0-9a-f]{40,64}$/.test(text);
 }
 
 /** Who was not told of something yet. */

@@ -1,4 +1,5 @@
 import type { CommitId } from '../commit';
+import { describePosition } from '../tags/ordering';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import { servedIn } from './coming';
@@ -144,7 +145,7 @@ function gatesOf(
       ...(withdrawal === undefined ? [] : [withdrawnFrom(release, to, withdrawal)]),
       ...evidenceGates(entryRules, entry, known.facts, known.facts.get('evidence', content)),
     ];
-    return unmetAmong(gates).map((gate) => ({ ...gate, of: release.version ?? release.commit }));
+    return unmetAmong(gates).map((gate) => ({ ...gate, of: describePosition(release) }));
   });
   return { kind: 'decided', value };
 }
