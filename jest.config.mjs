@@ -15,6 +15,7 @@ export default {
     displayName: name,
     roots: [`<rootDir>/test/${name}`],
     testMatch: ['**/*.test.ts'],
-    setupFilesAfterEnv: name === 'unit' ? [] : ['<rootDir>/test/support/setup.ts'],
+    setupFiles: ['unit', 'system'].includes(name) ? ['<rootDir>/test/support/setup-fixed.ts'] : [],
+    setupFilesAfterEnv: ['<rootDir>/test/support/setup.ts'],
   })),
 };

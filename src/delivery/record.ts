@@ -50,11 +50,13 @@ export async function record<P extends Plan>(
   const { product, environment, items, manner } = delivery;
   return appendDeciding({ ...context, product }, async (at) => {
     const { value: verdicts, head, facts } = await judging();
-    const parts = verdicts.map((verdict, index) => {
+    let arrivals = 0;
+    const parts = verdicts.map((verdict) => {
       const own = items.filter(({ image }) => verdict.comings.some((coming) => coming.image === image));
       const arrival = isKnown(environment, verdict, facts)
         ? undefined
-        : delivery.action(verdict, own.map(placed), index > 0);
+        : delivery.action(verdict, own.map(placed), arrivals > 0);
+      arrivals += arrival === undefined ? 0 : 1;
       const release = facts.get('release', verdict.plan.release) ?? fresh(arrival, { at, actor: context.actor });
       const records = manner.records ? own.map((item) => recordingOf(item, recordOf(product, release), facts)) : [];
       const along = attaching.filter((_, which) => own.some((item) => item === items[which]));

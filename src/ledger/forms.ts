@@ -51,4 +51,6 @@ export const ledgerForms: readonly ((prefix: string) => string)[] = [
   (prefix) => `DELETE FROM ${prefix}facts;`,
   // Releases say when and by which run they were published; what came along with them became facts.
   (prefix) => `DELETE FROM ${prefix}facts;`,
+  // Moving tags say what they pointed to before.
+  (prefix) => `DELETE FROM ${prefix}facts;`,
 ];

@@ -7,6 +7,7 @@ import { median, publishesAsAFleet, type FleetReport } from '../support/fleet';
 import { git, GitRemoteRepository } from '../support/git-remote';
 import { hod, hodJson } from '../support/hod';
 import { passOn } from '../support/pass-on';
+import { chance } from '../support/random';
 import { RealPostgres } from '../support/real-postgres';
 import { SmallProduct } from '../support/small-product';
 import { sandboxWorld } from '../support/world';
@@ -62,7 +63,8 @@ test('16 promotions and rollbacks of one product at once: one after the other, a
     ...Array.from({ length: 10 }, (_, minor) => ['promote', 'uat', '--version', `1.${minor}.0`]),
     ...Array.from({ length: 6 }, (_, at) => ['rollback', 'uat', '--reason', `reason ${at}`]),
   ];
-  const shuffled = lines.map((line) => ({ line, key: Math.random() })).sort((a, b) => a.key - b.key);
+  const random = chance();
+  const shuffled = lines.map((line) => ({ line, key: random() })).sort((a, b) => a.key - b.key);
   const runs = await Promise.all(shuffled.map(({ line }) => hod(line, options)));
   // Done, or refused by a rule: nothing else.
   expect(runs.filter(({ code }) => code !== 0 && code !== 3).map(({ stderr }) => stderr)).toEqual([]);

@@ -5,7 +5,10 @@ import { join } from 'node:path';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
 import { hod, hodJson } from './hod';
+import { chance } from './random';
 import { readRepository } from './registry-reader';
+
+const random = chance();
 
 /** A build of the fleet: a commit on its branch, and the version that it asks for. */
 interface Build {
@@ -74,10 +77,10 @@ export async function publishesAsAFleet(
     if (first !== undefined) {
       await run(first, false);
     }
-    const queue = others.map((build) => ({ build, key: build.at + 40 * Math.random() })).sort((a, b) => a.key - b.key);
+    const queue = others.map((build) => ({ build, key: build.at + 40 * random() })).sort((a, b) => a.key - b.key);
     const lane = async (): Promise<void> => {
       for (let next = queue.shift(); next !== undefined; next = queue.shift()) {
-        await run(next.build, Math.random() < 0.2);
+        await run(next.build, random() < 0.2);
       }
     };
     const ended = await Promise.allSettled(Array.from({ length: processes }, lane));
@@ -95,7 +98,7 @@ export async function publishesAsAFleet(
 
 /** Ends a process the hard way, at any moment of its life. */
 function killSoon(child: ChildProcess): void {
-  setTimeout(() => child.kill('SIGKILL'), 200 + 4000 * Math.random());
+  setTimeout(() => child.kill('SIGKILL'), 200 + 4000 * random());
 }
 
 /** A history with a main line that takes the next versions, and a support line with versions of its own. */

@@ -1,5 +1,6 @@
 import type { ChildProcess } from 'node:child_process';
 import { hod, hodJson } from './hod';
+import { chance, seed } from './random';
 import { SmallProduct } from './small-product';
 
 /** How often commands were really killed, and for how long tags belonged to two releases. */
@@ -23,6 +24,7 @@ export async function survivesKills(
   moments: readonly number[] = [],
 ): Promise<KillReport> {
   const report: KillReport = { killed: 0, mixed: [] };
+  const random = chance();
   const product = await SmallProduct.create(ports);
   const { images, options } = product;
   /** How many lines each command wrote to its log, undisturbed. */
@@ -43,13 +45,13 @@ export async function survivesKills(
       report.mixed.push(Math.max(...own) - Math.min(...own));
       return;
     }
-    const last = Math.floor(Math.random() * length);
+    const last = Math.floor(random() * length);
     const killed = await hod(args, { ...options, started: (child) => killAtLine(child, last) });
     report.killed += killed.code === null ? 1 : 0;
     // Whatever a tag leads to now is whole.
     await product.tags();
     const again = await hod(args, options);
-    said = [`killed at line ${last}: ${killed.stdout}${killed.stderr}`, again.stdout, again.stderr];
+    said = [`HOD_SEED=${seed}, killed at line ${last}: ${killed.stdout}${killed.stderr}`, again.stdout, again.stderr];
     if (again.code !== 0) {
       throw new Error(`hod ${args.join(' ')}, run again, ended with ${again.code ?? 'a signal'}:\n${said.join('\n')}`);
     }

@@ -1,2 +1,6 @@
+import fc from 'fast-check';
+import { seed } from './random';
+
 // What a hang may cost, not how fast a test must be: machines differ.
 jest.setTimeout(600_000);
+fc.configureGlobal({ seed });

@@ -105,8 +105,16 @@ const factSchemas = {
   lane: z.array(laneHeadSchema),
   /** Key: {@link withdrawnKey}. Content that an environment was taken back from; null where it came back on purpose. */
   withdrawn: z.object({ release: releaseIdSchema, at: timestampSchema, by: z.string(), reason: z.string() }).nullable(),
-  /** Key: `registry/name:tag`. What the tag points to by decision of the ledger; `gone`: what it must not point to any more. */
-  tag: tagTargetSchema.extend({ kind: z.enum(tagKinds), gone: z.boolean().optional(), seq: z.number().int() }),
+  /**
+   * Key: `registry/name:tag`. What the tag points to by decision of the ledger; `gone`: what it must not point to any
+   * more; `earlier`: what a moving tag pointed to before, the latest first, as far as it is kept.
+   */
+  tag: tagTargetSchema.extend({
+    kind: z.enum(tagKinds),
+    gone: z.boolean().optional(),
+    earlier: z.array(digestSchema).optional(),
+    seq: z.number().int(),
+  }),
   /** Key: the id of a release. */
   release: z.object({
     release: releaseIdSchema,
@@ -309,6 +317,16 @@ export function withdrawnKey(environment: string, content: ContentId): string {
 /** That content was withdrawn in an environment; undefined where it was not, or came back on purpose. */
 export function withdrawalOf(facts: Facts, environment: string, content: ContentId): Withdrawal | undefined {
   return facts.get('withdrawn', withdrawnKey(environment, content)) ?? undefined;
+}
+
+/** So many earlier targets of a tag are kept: more than runs that are slow or killed can still write. */
+const earlierKept = 16;
+
+/** What a moving tag pointed to before, once it points to a digest: what a run that was slow or killed may still write. */
+export function earlierThan(digest: Digest, known: Fact<'tag'> | undefined): { earlier?: Digest[] } {
+  const all = known === undefined ? [] : [known.digest, ...(known.earlier ?? [])];
+  const earlier = all.filter((each) => each !== digest).slice(0, earlierKept);
+  return earlier.length === 0 ? {} : { earlier };
 }
 
 /** Where a tag stands by the ledger; undefined where it stands nowhere, any more or yet. */

@@ -94,22 +94,33 @@ export function decideTags(
         : { outcome: 'held', reason: never, heldBy: 'kind' };
     // What is gone by the ledger may be removed at any moment: it is written, also where it still stands there.
     const decided = { ...base, served: outcome.outcome === 'held' ? request.served : served, ...outcome };
-    return outcome.outcome === 'held' && recorded !== undefined
-      ? { ...decided, ...putRight(asked, follows, outcome.reason, { position, recorded, ancestry }) }
+    return outcome.outcome === 'held'
+      ? { ...decided, ...putRight(request, follows, outcome.reason, { position, facts, ancestry }) }
       : decided;
   });
 }
 
 /**
- * A tag that is held, and is gone, or stands at something that is known to be older than what the
- * ledger has there, is put right.
+ * A tag that is held is put right where a run of Hod left it: where it is missing, or stands at something that the ledger
+ * had there before, or at something that is known to be older. A run that was slow writes its tags late, and where it was
+ * killed then, it is this run again that must find them.
  */
 function putRight(
-  { digest, served, evidence }: TagRequest,
+  { repository, wanted, digest, served, evidence }: TagRequest,
   follows: Parameters<typeof decideMoving>[0],
   reason: string,
-  { position, recorded, ancestry }: { position: Position; recorded: Fact<'tag'>; ancestry: Ancestry },
+  { position, facts, ancestry }: { position: Position; facts: Facts; ancestry: Ancestry },
 ): Partial<TagDecision> {
+  const recorded = facts.get('tag', tagKey(repository, wanted.tag));
+  if (recorded === undefined) {
+    return {};
+  }
+  if (recorded.gone === true) {
+    const never = hadThere(recorded);
+    return served !== undefined && never.includes(served)
+      ? { outcome: 'removed', digest: recorded.digest, served, never, reason: `it was rolled back; ${reason}` }
+      : {};
+  }
   if (served === recorded.digest) {
     return {};
   }
@@ -117,6 +128,7 @@ function putRight(
   const isOlder =
     served === undefined ||
     served === digest ||
+    hadThere(recorded).includes(served) ||
     (there !== undefined && decideMoving(follows, { ...position, digest }, there, ancestry).outcome !== 'held');
   return isOlder
     ? { outcome: 'restored', digest: recorded.digest, reason: `${astrayReason(served, recorded.digest)}; ${reason}` }
@@ -127,8 +139,13 @@ function putRight(
 function standingOf({ repository, wanted, served }: TagRequest, facts: Facts) {
   const recorded = facts.get('tag', tagKey(repository, wanted.tag));
   return recorded?.gone === true
-    ? { recorded: undefined, served: served === recorded.digest ? undefined : served }
+    ? { recorded: undefined, served: served !== undefined && hadThere(recorded).includes(served) ? undefined : served }
     : { recorded, served };
+}
+
+/** Everything that a tag points to, or pointed to before, by decision of the ledger. */
+function hadThere({ digest, earlier = [] }: Fact<'tag'>): Digest[] {
+  return [digest, ...earlier];
 }
 
 /** A tag that shows what an environment serves is held where the release does not take over. */
@@ -160,8 +177,10 @@ function decideMovingTag(
   if (decision.outcome === 'held') {
     return { outcome: 'held', reason: decision.reason, heldBy: decision.by };
   }
-  // Somebody without a part in this ledger may have moved it on.
-  const elsewhere = recorded && there?.position && decideMoving(follows, candidate, there, ancestry);
+  // Somebody without a part in this ledger may have moved it on. What the ledger had there before, a run wrote late.
+  const isForeign = recorded !== undefined && there !== undefined && !hadThere(recorded).includes(there.digest);
+  const elsewhere =
+    isForeign && there.position !== undefined ? decideMoving(follows, candidate, there, ancestry) : undefined;
   if (elsewhere?.outcome === 'held') {
     const reason = `${elsewhere.reason} (in the registry; the ledger has not)`;
     return { outcome: 'held', reason, heldBy: 'order' };
@@ -172,8 +191,9 @@ function decideMovingTag(
 /** The tags whose target the ledger does not know, so that what it says of itself is needed. */
 export function evidenceWanted(requests: readonly TagRequest[], facts: Facts): TagRequest[] {
   return requests.filter(({ repository, wanted, digest, served }) => {
-    const recorded = facts.get('tag', tagKey(repository, wanted.tag))?.digest;
-    return wanted.rule.kind === 'moving' && served !== undefined && ![digest, recorded].includes(served);
+    const recorded = facts.get('tag', tagKey(repository, wanted.tag));
+    const known = recorded === undefined ? [digest] : [digest, ...hadThere(recorded)];
+    return wanted.rule.kind === 'moving' && served !== undefined && !known.includes(served);
   });
 }
 

@@ -193,12 +193,12 @@ function changesSince(
       return { key: tagKey(repository, tag), of: { image, repository, tag }, is, was };
     }),
   );
-  // What else leads to what is served then: a run that was ended may never have written it.
-  const kept = serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag })));
-  const removed = removedBefore(back, steps).filter(
-    ({ image, repository, tag }) =>
-      places.get(image) === repository && !tags.some(({ key }) => key === tagKey(repository, tag)),
-  );
+  // Runs that were killed may never have written what leads to the releases that are served then, nor what rollbacks moved.
+  const moved = new Set(tags.map(({ key }) => key));
+  const unmoved = uniqueTags([
+    ...serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag }))),
+    ...movedByRollbacks(back, steps).filter(({ image, repository }) => places.get(image) === repository),
+  ]).filter(({ repository, tag }) => !moved.has(tagKey(repository, tag)));
   const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
     ({ image, repository }) => places.get(image) !== repository,
   );
@@ -214,7 +214,7 @@ function changesSince(
   const unknown = known.missing([
     ...[...left, ...serves.map(({ release }) => release)].map((release) => factNeed('release', release)),
     ...lanes.map(({ of }) => factNeed('lane', laneKey(environment, of.lane))),
-    ...[...tags.map(({ of }) => of), ...kept, ...removed].flatMap(({ repository, tag }): Need[] => [
+    ...[...tags.map(({ of }) => of), ...unmoved].flatMap(({ repository, tag }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
       { kind: 'served', repository, tag },
     ]),
@@ -229,13 +229,9 @@ function changesSince(
   const staying = new Set<ContentId>(
     serves.flatMap(({ release }) => releaseOf(release)).map(({ images }) => contentId(images)),
   );
-  const moved = new Set(tags.map(({ key }) => key));
   const decisions = [
     ...tags.flatMap(({ key, of, is }) => decideTag(of, is, stoodSince(key, back, steps), known)),
-    ...kept.filter(({ repository, tag }) => !moved.has(tagKey(repository, tag))).flatMap((of) => restoreTag(of, known)),
-    ...removed
-      .filter(({ repository, tag }) => known.facts.get('tag', tagKey(repository, tag))?.gone === true)
-      .flatMap((of) => decideTag(of, null, stoodSince(tagKey(of.repository, of.tag), 0, steps), known)),
+    ...unmoved.flatMap((of) => restoreTag(of, steps, known)),
   ];
   return {
     kind: 'decided',
@@ -257,19 +253,20 @@ function changesSince(
   };
 }
 
+type TagPlace = Pick<TagDecision, 'image' | 'repository' | 'tag'>;
+
 /**
- * Tags that rollbacks removed before a step, each once. One that was ended may have left them there, and where something
- * came since it is not found again by its reason.
+ * Tags that rollbacks moved or removed before a step. A rollback that was killed may have left them as they were, and
+ * where something came since it is not found again by its reason.
  */
-function removedBefore(back: number, steps: Steps): Pick<TagDecision, 'image' | 'repository' | 'tag'>[] {
-  const removed = [...steps]
+function movedByRollbacks(back: number, steps: Steps): TagPlace[] {
+  return [...steps]
     .filter(([number, step]) => number <= back && step.back !== undefined)
-    .flatMap(([, step]) => step.tags.filter(({ is }) => is === null));
-  return [
-    ...new Map(
-      removed.map(({ image, repository, tag }) => [tagKey(repository, tag), { image, repository, tag }]),
-    ).values(),
-  ];
+    .flatMap(([, { tags }]) => tags.map(({ image, repository, tag }) => ({ image, repository, tag })));
+}
+
+function uniqueTags(places: readonly TagPlace[]): TagPlace[] {
+  return [...new Map(places.map((place) => [tagKey(place.repository, place.tag), place])).values()];
 }
 
 /** What must be there for a rollback: what is served again, and what tags lead to. */
@@ -341,12 +338,7 @@ function stoodSince(key: string, back: number, steps: Steps): Digest[] {
 }
 
 /** @param stood What the tag has led to since then: runs that were ended may have left any of it there. */
-function decideTag(
-  of: Pick<TagDecision, 'image' | 'repository' | 'tag'>,
-  is: TagTarget | null,
-  stood: readonly Digest[],
-  known: Knowledge,
-): TagDecision[] {
+function decideTag(of: TagPlace, is: TagTarget | null, stood: readonly Digest[], known: Knowledge): TagDecision[] {
   const target = known.facts.get('tag', tagKey(of.repository, of.tag));
   const recorded = targetOf(target);
   const served = known.servedUnder(of.repository, of.tag);
@@ -364,11 +356,15 @@ function decideTag(
   return [{ ...of, kind: 'moving', digest: is.digest, outcome, reason, served }];
 }
 
-/** A tag that a rollback has no part in, where it stands elsewhere than the ledger says. */
-function restoreTag(of: Pick<TagDecision, 'image' | 'repository' | 'tag'>, known: Knowledge): TagDecision[] {
-  const target = known.facts.get('tag', tagKey(of.repository, of.tag));
+/** A tag that a rollback does not move, where it stands elsewhere than the ledger says. */
+function restoreTag(of: TagPlace, steps: Steps, known: Knowledge): TagDecision[] {
+  const key = tagKey(of.repository, of.tag);
+  const target = known.facts.get('tag', key);
+  if (target?.gone === true) {
+    return decideTag(of, null, stoodSince(key, 0, steps), known);
+  }
   const served = known.servedUnder(of.repository, of.tag);
-  if (target === undefined || target.gone === true || target.digest === served) {
+  if (target === undefined || target.digest === served) {
     return [];
   }
   const { kind, digest } = target;

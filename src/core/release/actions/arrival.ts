@@ -3,6 +3,7 @@ import { commitSchema } from '../../commit';
 import { linesOf, versionSchema } from '../../tags/version';
 import { lanesOf, servedIn } from '../coming';
 import {
+  earlierThan,
   laneKey,
   stepKey,
   tagKey,
@@ -134,7 +135,8 @@ function foldTags(
     const key = tagKey(repository, tag);
     const known = before.get('tag', key);
     if (kind === 'moving' || known?.digest !== digest) {
-      after.set('tag', key, { kind, digest, commit, version, seq });
+      const earlier = kind === 'moving' ? earlierThan(digest, known) : {};
+      after.set('tag', key, { kind, digest, commit, version, ...earlier, seq });
     }
     const is = { digest, commit, version };
     return kind === 'fixed' ? [] : [{ image, repository, tag, is, was: targetOf(known) ?? null }];

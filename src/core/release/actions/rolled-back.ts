@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import {
   changesBackSchema,
+  earlierThan,
   laneKey,
   stepKey,
   tagKey,
@@ -92,7 +93,9 @@ function foldTags({ tags }: RolledBack, { seq }: Circumstances, before: Facts, a
     if (known === undefined) {
       return [];
     }
-    after.set('tag', key, is === null ? { ...known, gone: true, seq } : { kind: 'moving', ...is, seq });
+    const target =
+      is === null ? { ...known, gone: true } : { kind: 'moving' as const, ...is, ...earlierThan(is.digest, known) };
+    after.set('tag', key, { ...target, seq });
     return [{ image, repository, tag, is, was: targetOf(known) ?? null }];
   });
 }

@@ -1,3 +1,4 @@
+import { ok } from 'node:assert';
 import type { CommitId } from '../../src/core/commit';
 import { readContent, type ContentNode } from '../../src/core/oci/content';
 import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
@@ -9,7 +10,7 @@ import { inSpiteOfNothing, type Despite } from '../../src/core/release/despite';
 import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/release/entry';
 import type { EntryRules } from '../../src/core/release/entry-rules';
 import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
-import { Facts } from '../../src/core/release/facts';
+import { factName, Facts, type StoredFact } from '../../src/core/release/facts';
 import { chooseEntering, type ReleaseChoice } from '../../src/core/release/promotion';
 import type { VersionRequest } from '../../src/core/release/versions';
 import type { BackTo } from '../../src/core/release/way-back';
@@ -48,16 +49,6 @@ export interface WorldEnvironment {
   readonly entryRules: EntryRules;
 }
 
-/** How many random worlds a test plays, and which; `.ci/run` asks for the same ones each time. */
-export function modelRuns(usual: number): { numRuns: number; seed?: number; path?: string } {
-  const { HOD_MODEL_RUNS: runs, HOD_MODEL_SEED: seed, HOD_MODEL_PATH: path } = process.env;
-  return {
-    numRuns: Number(runs ?? usual),
-    ...(seed === undefined ? {} : { seed: Number(seed) }),
-    ...(path === undefined ? {} : { path }),
-  };
-}
-
 export class Killed extends Error {}
 
 interface Registry {
@@ -74,6 +65,8 @@ type Turn = () => Promise<unknown>;
 export class DeliveryWorld {
   readonly entries: SealedEntry[] = [];
   readonly facts = new Facts();
+  /** The same, for reading: by name. */
+  private readonly stored = new Map<string, StoredFact>();
   private head: Head = emptyHead;
   private readonly registries = new Map<string, Registry>();
   private minutes = 0;
@@ -220,9 +213,7 @@ export class DeliveryWorld {
       fork.registries.set(key, { tags: new Map(tags), manifests: new Map(manifests), blobs: new Map(blobs) });
     });
     for (const sealed of entries) {
-      foldInto(fork.facts, sealed.entry);
-      fork.entries.push(sealed);
-      fork.head = headAfter(sealed);
+      fork.fold(sealed);
     }
     fork.minutes = this.minutes;
     return fork;
@@ -281,6 +272,12 @@ export class DeliveryWorld {
       actor: 'rebuilt',
       now: this.now(),
     };
+  }
+
+  private fold(sealed: SealedEntry): void {
+    foldInto(this.facts, sealed.entry).forEach((fact) => this.stored.set(factName(fact.key), fact));
+    this.entries.push(sealed);
+    this.head = headAfter(sealed);
   }
 
   private environment(name: string): WorldEnvironment {
@@ -346,7 +343,7 @@ export class DeliveryWorld {
       if (!isDigest(reference)) {
         const before = tags.get(reference);
         // A fixed tag is never written with anything else.
-        expect(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference)).toBe(true);
+        ok(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference));
         tags.set(reference, manifest.digest);
       }
     };
@@ -408,8 +405,12 @@ export class DeliveryWorld {
       read: async (keys) => {
         await step();
         const facts = new Facts(keys);
-        const wanted = new Set(keys.map(({ kind, key }) => `${kind} ${key}`));
-        this.facts.all().forEach(({ key, text }) => wanted.has(`${key.kind} ${key.key}`) && facts.load(key, text));
+        for (const key of keys) {
+          const stored = this.stored.get(factName(key));
+          if (stored !== undefined) {
+            facts.load(key, stored.text);
+          }
+        }
         return { head: this.head, facts };
       },
       mayAppend: () => Promise.resolve(),
@@ -419,9 +420,7 @@ export class DeliveryWorld {
           return undefined;
         }
         for (const sealed of entries) {
-          foldInto(this.facts, sealed.entry);
-          this.entries.push(sealed);
-          this.head = headAfter(sealed);
+          this.fold(sealed);
         }
         return 0;
       },
@@ -432,7 +431,16 @@ export class DeliveryWorld {
   }
 }
 
+const nodes = new Map<string, ContentNode>();
+
+/** What a build holds. Made once: worlds share what never changes. */
 function nodeOf(content: string): ContentNode {
+  const known = nodes.get(content) ?? makeNode(content);
+  nodes.set(content, known);
+  return known;
+}
+
+function makeNode(content: string): ContentNode {
   const config = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256(`config ${content}`), size: 2 };
   const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers: [], annotations: { content } };
   const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { label: content });

@@ -1,0 +1,524 @@
+import { deepStrictEqual as same, ok } from 'node:assert';
+import fc from 'fast-check';
+import { commitSchema, type CommitId } from '../../src/core/commit';
+import { HodError } from '../../src/core/errors';
+import type { Digest } from '../../src/core/oci/digest';
+import { latestIn } from '../../src/core/release/coming';
+import { Knowledge } from '../../src/core/release/knowledge';
+import { decideWaiting } from '../../src/core/release/waiting';
+import { timestampOf } from '../../src/core/time';
+import { asksNothing } from '../../src/core/release/entry-rules';
+import { followedBy, type TagRule } from '../../src/core/tags/rules';
+import { parseTemplate } from '../../src/core/tags/template';
+import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
+import { DeliveryWorld, Killed, type Commit } from './delivery-world';
+import { modelOf, type Model } from './model';
+
+export const images = ['timetable', 'tide-watch'] as const;
+const environments = ['dev', 'uat', 'prod'] as const;
+type Environment = (typeof environments)[number];
+export const steps = { uat: ['dev', 'uat'], prod: ['uat', 'prod'] } as const;
+
+/** A release as the model knows it. */
+interface Release {
+  readonly name: string;
+  readonly commit: Commit;
+  readonly version: Version | undefined;
+  readonly images: readonly string[];
+}
+
+/** What a release did to an image in an environment: the tags that lead to it since, and whether it is served. */
+interface Stay {
+  readonly step: number;
+  readonly release: Release;
+  readonly image: string;
+  readonly takes: boolean;
+  readonly tags: readonly string[];
+}
+
+/**
+ * The model: what an environment is, in as few words as there can be. Stays are in the order in which
+ * they came; what was withdrawn is taken out. Whatever is asked for is the newest stay that has it.
+ */
+class EnvironmentModel {
+  stays: Stay[] = [];
+  readonly withdrawn = new Set<string>();
+  /** What was ever there, taken back or not: `release image`. */
+  readonly ever = new Set<string>();
+
+  constructor(readonly environment: Environment) {}
+
+  serves(image: string): Release | undefined {
+    return this.stays.filter((stay) => stay.image === image && stay.takes).at(-1)?.release;
+  }
+
+  tag(tag: string, image: string): Release | undefined {
+    return this.stays.filter((stay) => stay.image === image && stay.tags.includes(tag)).at(-1)?.release;
+  }
+
+  /** A release comes: each image takes over, comes beside, or is held. */
+  come(release: Release, of: readonly string[], step: number): string[] {
+    const { commit, version } = release;
+    const out = this.withdrawn.has(contentOf(release));
+    const follows = this.environment !== 'dev' || isFollowed(commit);
+    const stays = of.map((image) => {
+      const served = this.serves(image);
+      const takes = !out && follows && (served === undefined || isAfter(release, served));
+      const line = version === undefined ? undefined : lineOf(version);
+      const branch = `branch ${commit.branch}`;
+      const newest = (lane: string): boolean => {
+        const head = this.tag(lane, image);
+        return head === undefined || (lane === branch ? contains(head, release) : isAfter(release, head));
+      };
+      const lanes = [...(line === undefined ? [] : [`line ${line}`]), branch];
+      const way = takes ? 'takes-over' : !out && newest(lanes[0] ?? '') ? 'beside' : 'held';
+      const below =
+        version !== undefined && served?.version !== undefined && compareVersions(version, served.version) < 0;
+      const higher = (tag: string): boolean => {
+        const there = this.tag(tag, image)?.version;
+        return version !== undefined && (there === undefined || compareVersions(version, there) >= 0);
+      };
+      const releases = !out && (follows || (below && commit.pullRequest !== true));
+      const tags = [
+        ...(out ? [] : lanes.filter(newest)),
+        ...(this.environment === 'dev' && !out && newest(branch) ? [commit.branch] : []),
+        ...(line !== undefined && this.environment !== 'uat'
+          ? [line, 'latest'].filter((tag) => releases && higher(tag))
+          : []),
+        ...(this.environment === 'uat' && takes ? ['uat'] : []),
+      ];
+      return { step, release, image, takes, tags, way };
+    });
+    this.stays.push(...stays);
+    stays.filter(({ way }) => way !== 'held').forEach(({ image }) => this.ever.add(`${release.name} ${image}`));
+    if (stays.some(({ takes }) => takes)) {
+      this.withdrawn.delete(contentOf(release));
+    }
+    return stays.map(({ image, way }) => `${image} ${way}`);
+  }
+
+  /** The releases that the environment before has taken over since something of it was here. */
+  waiting(before: EnvironmentModel): Set<string> {
+    const waiting = new Set<string>();
+    for (const image of images) {
+      const [here, there] = [this, before].map((model) => model.serves(image)?.commit.content[image]);
+      const taken = before.stays.filter((stay) => stay.image === image && stay.takes && here !== there).reverse();
+      const known = taken.findIndex(({ release }) => this.ever.has(`${release.name} ${image}`));
+      taken.slice(0, known === -1 ? undefined : known).forEach(({ release }) => waiting.add(release.name));
+    }
+    return waiting;
+  }
+
+  /** Goes back to what was served before something else was: what took over since is withdrawn. */
+  back(): boolean {
+    const taken = [...new Set(this.stays.filter(({ takes }) => takes).map(({ step }) => step))].reverse();
+    const now = this.digests();
+    const before = taken.slice(1).find((step) => this.without(taken.filter((each) => each > step)).digests() !== now);
+    if (before === undefined) {
+      return false;
+    }
+    const left = taken.filter((step) => step > before);
+    const gone = this.stays.filter(({ step }) => left.includes(step));
+    this.stays = this.without(left).stays;
+    const kept = images.flatMap((image) => this.serves(image) ?? []).map(contentOf);
+    gone
+      .map(({ release }) => contentOf(release))
+      .filter((each) => !kept.includes(each))
+      .forEach((each) => this.withdrawn.add(each));
+    return true;
+  }
+
+  private without(left: readonly number[]): EnvironmentModel {
+    const model = new EnvironmentModel(this.environment);
+    model.stays = this.stays.filter(({ step }) => !left.includes(step));
+    return model;
+  }
+
+  private digests(): string {
+    return images.map((image) => this.serves(image)?.commit.content[image] ?? '').join();
+  }
+}
+
+const contentOf = ({ commit, images: own }: Release): string =>
+  own
+    .map((image) => `${image} ${commit.content[image] ?? ''}`)
+    .sort()
+    .join();
+const lineOf = (version: Version): string => version.split('.').slice(0, 2).join('.');
+const isFollowed = ({ branch, pullRequest }: Commit): boolean =>
+  pullRequest !== true && /^(main|support-.*)$/.test(branch);
+const contains = (older: Release, newer: Release): boolean =>
+  older.commit.id === newer.commit.id || newer.commit.ancestors.has(older.commit.id);
+const isAfter = (release: Release, other: Release): boolean => {
+  if (release.version !== undefined && other.version !== undefined) {
+    return compareVersions(release.version, other.version) >= 0;
+  }
+  return release.commit.id === other.commit.id ? other.version === undefined : contains(other, release);
+};
+
+/** Reads a ledger as the model would: what each entry says that it did must be what the model says. */
+class Replay {
+  readonly models = {
+    dev: new EnvironmentModel('dev'),
+    uat: new EnvironmentModel('uat'),
+    prod: new EnvironmentModel('prod'),
+  };
+  private readonly releases = new Map<string, Release>();
+  private step = 0;
+  private read = 0;
+
+  constructor(
+    private readonly world: DeliveryWorld,
+    private readonly commits: readonly Commit[],
+  ) {}
+
+  /** Goes on from where it was. */
+  advance(): void {
+    for (const { entry } of this.world.entries.slice(this.read)) {
+      const { action } = entry;
+      if (action.kind === 'published' || action.kind === 'promoted') {
+        this.step += action.together === true ? 0 : 1;
+        const commit = this.commits.find(({ id }) => id === action.commit);
+        if (commit === undefined) {
+          throw new Error(`nobody committed ${action.commit}`);
+        }
+        const of = action.images.map(({ image }) => image);
+        const release = this.releases.get(action.release) ?? {
+          name: action.release,
+          commit,
+          version: action.version,
+          images: of,
+        };
+        this.releases.set(action.release, release);
+        const expected = this.modelOf(action.environment).come(release, of, this.step);
+        same(
+          action.comings?.map(({ image, way }) => `${image} ${way}`),
+          expected,
+          `entry ${entry.seq}`,
+        );
+        if (action.kind === 'promoted') {
+          same(
+            expected.filter((each) => each.endsWith('held')),
+            [],
+          );
+        }
+      } else if (action.kind === 'rolled-back') {
+        ok(this.modelOf(action.environment).back());
+      }
+    }
+    this.read = this.world.entries.length;
+  }
+
+  private modelOf(name: string): EnvironmentModel {
+    return this.models[environments.find((each) => each === name) ?? 'dev'];
+  }
+}
+
+/** What waits for an environment, by the ledger. */
+export function waitingIn(world: DeliveryWorld, [from, to]: readonly [Environment, Environment]) {
+  const known = new Knowledge();
+  known.facts = world.facts;
+  const now = timestampOf(new Date(0));
+  const decision = decideWaiting({ from, to, entryRules: worldEnvironments[to].entryRules }, now, known);
+  if (decision.kind !== 'decided') {
+    throw new Error('all facts are there');
+  }
+  return decision.value;
+}
+
+/** What everything is like: what the ledger says is served, and where every moving tag is in the registries. */
+function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
+  replay.advance();
+  const { models } = replay;
+  for (const passage of [steps.uat, steps.prod]) {
+    const expected = models[passage[1]].waiting(models[passage[0]]);
+    const { releases } = waitingIn(world, passage);
+    same([passage, new Set(releases.map(({ release }) => release))], [passage, expected]);
+  }
+  for (const environment of environments) {
+    const served = world.facts.get('environment', environment)?.images ?? [];
+    for (const image of images) {
+      const model = models[environment];
+      const digest = (release: Release | undefined): Digest | undefined =>
+        release && world.digestOf(release.commit, image);
+      same(
+        [environment, image, served.find((each) => each.image === image)?.release],
+        [environment, image, model.serves(image)?.name],
+      );
+      const names = new Set(model.stays.flatMap(({ tags }) => tags).filter((tag) => !tag.includes(' ')));
+      const expected = [...names]
+        .map((tag) => [tag, digest(model.tag(tag, image))])
+        .filter(([, target]) => target !== undefined);
+      const moving = [...world.tagsOf(environment, image)].filter(([tag]) => !/^c-|^\d+\.\d+\.\d+/.test(tag));
+      same([environment, image, Object.fromEntries(moving)], [environment, image, Object.fromEntries(expected)]);
+    }
+  }
+}
+
+const rule = (text: string, kind: TagRule['kind'], environment: string): TagRule => {
+  const template = parseTemplate(text);
+  return kind === 'fixed' ? { kind, template } : { kind, template, follows: followedBy(template, environment) };
+};
+const rulesOf = (environment: string, fixed: string[], moving: string[]): TagRule[] => [
+  ...fixed.map((text) => rule(text, 'fixed', environment)),
+  ...moving.map((text) => rule(text, 'moving', environment)),
+];
+const open = asksNothing;
+export const worldEnvironments = {
+  dev: {
+    rules: rulesOf('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', 'latest']),
+    entryRules: open,
+  },
+  uat: { rules: rulesOf('uat', ['c-{commit:12}', '{version}'], ['uat']), entryRules: open },
+  prod: {
+    rules: rulesOf('prod', ['c-{commit:12}', '{version}'], ['{major}.{minor}', 'latest']),
+    entryRules: { ...open, results: ['smoke'], signOffs: 1 },
+  },
+};
+
+/** A commit on one of four branches; some are releases, some change nothing in what is built. */
+const change = fc.record({
+  on: fc.constantFrom('main', 'main', 'main', 'work', 'support-1.1', 'theirs'),
+  released: fc.boolean(),
+  touches: fc.subarray([...images]),
+});
+
+export function historyOf(changes: readonly { on: string; released: boolean; touches: readonly string[] }[]): Commit[] {
+  const commits: Commit[] = [];
+  const tips = new Map<string, Commit>();
+  const patches = new Map<string, number>();
+  let minor = 0;
+  for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...images] }, ...changes]) {
+    const parent = tips.get(on) ?? tips.get('main');
+    const at = commits.length;
+    const id = commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
+    const ancestors = new Set(parent === undefined ? [] : [parent.id, ...parent.ancestors]);
+    // Branches of others release too, and should not.
+    minor += on === 'main' && released ? 1 : 0;
+    const line = on === 'support-1.1' ? '1.1' : on === 'main' ? `1.${minor}` : '7.0';
+    const patch = (patches.get(line) ?? -1) + 1;
+    const version = released ? parseVersion(`${line}.${patch}`) : undefined;
+    patches.set(line, released ? patch : patch - 1);
+    const content = Object.fromEntries(
+      images.map((image) => [
+        image,
+        touches.includes(image) || parent === undefined ? `${image} ${at}` : (parent.content[image] ?? ''),
+      ]),
+    );
+    const commit: Commit = {
+      id,
+      ancestors,
+      branch: on,
+      version: version === undefined ? { kind: 'none', near: [] } : { kind: 'given', version, source: 'git' },
+      content,
+      pullRequest: on === 'theirs',
+    };
+    commits.push(commit);
+    tips.set(on, commit);
+  }
+  return commits;
+}
+
+type Event =
+  /** The next commit, or an earlier one, late or again. */
+  | { kind: 'publish'; late: number | null; only: boolean }
+  | { kind: 'promote'; to: 'uat' | 'prod'; named: number | null }
+  | { kind: 'rollback'; environment: Environment }
+  | { kind: 'evidence' };
+const event: fc.Arbitrary<Event> = fc.oneof(
+  {
+    weight: 6,
+    arbitrary: fc.record({
+      kind: fc.constant('publish' as const),
+      late: fc.oneof({ weight: 4, arbitrary: fc.constant(null) }, { weight: 1, arbitrary: fc.nat(11) }),
+      only: fc.constantFrom(false, false, true),
+    }),
+  },
+  {
+    weight: 6,
+    arbitrary: fc.record({
+      kind: fc.constant('promote' as const),
+      to: fc.constantFrom('uat' as const, 'prod' as const),
+      named: fc.oneof({ weight: 3, arbitrary: fc.constant(null) }, { weight: 1, arbitrary: fc.nat(11) }),
+    }),
+  },
+  {
+    weight: 2,
+    arbitrary: fc.record({ kind: fc.constant('rollback' as const), environment: fc.constantFrom(...environments) }),
+  },
+  { weight: 3, arbitrary: fc.record({ kind: fc.constant('evidence' as const) }) },
+);
+
+/** The commits that promotions brought into an environment since so many entries. */
+function broughtSince(world: DeliveryWorld, count: number, environment: string): CommitId[] {
+  const actions = world.entries.slice(count).map(({ entry }) => entry.action);
+  return actions.flatMap((action) =>
+    action.kind === 'promoted' && action.environment === environment ? [action.commit] : [],
+  );
+}
+
+/** Plays what happens, a few things at a time, some of them killed on the way and run again. Answers what was refused. */
+async function play(
+  world: DeliveryWorld,
+  scheduler: fc.Scheduler,
+  commits: readonly Commit[],
+  batches: readonly (readonly { event: Event; kill: number | null }[])[],
+  refused: Map<string, number>,
+): Promise<void> {
+  const replay = new Replay(world, commits);
+  let count = 0;
+  let next = 0;
+  const act = async (each: Event, at: number, reason: string, kill: number): Promise<void> => {
+    switch (each.kind) {
+      case 'publish': {
+        const commit = commits[at];
+        // By itself a version would stand for something else.
+        const only = each.only && commit?.version.kind === 'none' ? ['timetable'] : [...images];
+        if (commit !== undefined) {
+          await world.publish(commit, kill, only);
+        }
+        return;
+      }
+      case 'promote': {
+        const commit = each.named === null ? undefined : commits[each.named % (at + 1)];
+        await world.promote(steps[each.to], commit && { commit: commit.id }, kill);
+        return;
+      }
+      case 'rollback':
+        await world.rollback(each.environment, reason, undefined, kill);
+        return;
+      case 'evidence':
+        await world.record(
+          {
+            choice: { servedBy: 'uat', isFirst: false },
+            environment: 'uat',
+            said: { kind: 'result', name: 'smoke', passed: true, link: undefined },
+          },
+          'ci',
+        );
+        await world.record(
+          { choice: { servedBy: 'uat', isFirst: false }, environment: 'prod', said: { kind: 'signed-off' } },
+          'ole',
+        );
+    }
+  };
+  const expectedRefusal = (error: unknown): boolean => {
+    if (error instanceof HodError && error.fault === 'refused') {
+      refused.set(error.code, (refused.get(error.code) ?? 0) + 1);
+      return true;
+    }
+    return false;
+  };
+  const refusalOnly = (error: unknown): void => {
+    if (!expectedRefusal(error)) {
+      throw error;
+    }
+  };
+  for (const batch of batches) {
+    const again: [Event, () => Promise<void>][] = [];
+    const begun = world.entries.length;
+    const runs = batch.map(async ({ event: each, kill }) => {
+      count += 1;
+      const reason = `reason ${count}`;
+      next += each.kind === 'publish' && each.late === null ? 1 : 0;
+      const newest = Math.min(next, commits.length - 1);
+      const at = each.kind === 'publish' && each.late !== null ? each.late % (newest + 1) : newest;
+      await act(each, at, reason, kill ?? Infinity).catch((error: unknown) => {
+        if (error instanceof Killed) {
+          again.push([each, () => act(each, at, reason, Infinity)]);
+        } else if (!expectedRefusal(error)) {
+          throw error;
+        }
+      });
+    });
+    await scheduler.waitFor(Promise.all(runs));
+    // What a killed run was to bring in may not be there to be brought in any more. The remedy that is named finishes its tags.
+    const finish = async (name: string, error: unknown): Promise<void> => {
+      refusalOnly(error);
+      const served = latestIn(world.facts, name);
+      if (served !== undefined) {
+        await world.rollback(name, 'finish', { commit: served.commit });
+      }
+    };
+    const runAgain = async (each: Event, run: () => Promise<void>): Promise<void> => {
+      const name = each.kind === 'promote' ? each.to : each.kind === 'rollback' ? each.environment : 'none';
+      try {
+        await run();
+      } catch (error) {
+        await finish(name, error);
+        return;
+      }
+      // What was named by where it is served may be something else by now. What was killed is finished under its name.
+      if (each.kind === 'promote' && each.named === null) {
+        for (const commit of broughtSince(world, begun, each.to)) {
+          await world.promote(steps[each.to], { commit }).catch((error: unknown) => finish(name, error));
+        }
+      }
+    };
+    for (const [each, run] of again) {
+      await scheduler.waitFor(runAgain(each, run));
+    }
+    expectAsModelled(world, replay);
+  }
+}
+
+/** Whoever publishes, promotes, rolls back and is killed: environments are what the model says, after every step. */
+export function environmentsModel(): Model {
+  const refused = new Map<string, number>();
+  const seen = new Map<string, number>();
+  return modelOf(
+    'environments',
+    fc.asyncProperty(
+      fc.scheduler(),
+      fc.array(change, { minLength: 12, maxLength: 12 }),
+      fc.array(
+        fc.array(fc.record({ event, kill: fc.option(fc.nat(60), { freq: 3 }) }), { minLength: 1, maxLength: 3 }),
+        {
+          minLength: 14,
+          maxLength: 24,
+          size: 'max',
+        },
+      ),
+      async (scheduler, changes, batches) => {
+        const commits = historyOf(changes);
+        const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()), [
+          'main',
+          'support-*',
+        ]);
+        // Something is served everywhere from the start.
+        const first: Event[] = [
+          { kind: 'publish', late: 0, only: false },
+          { kind: 'promote', to: 'uat', named: null },
+          { kind: 'evidence' },
+          { kind: 'promote', to: 'prod', named: null },
+        ];
+        const all = [...first.map((each) => [{ event: each, kill: null }]), ...batches];
+        await play(world, scheduler, commits, all, refused);
+        for (const { entry } of world.entries) {
+          const ways = 'comings' in entry.action ? (entry.action.comings ?? []).map(({ way }) => way) : [];
+          for (const name of new Set([entry.action.kind, ...ways])) {
+            seen.set(name, (seen.get(name) ?? 0) + 1);
+          }
+        }
+      },
+    ),
+    () => {
+      // Everything that can happen did, and often.
+      for (const name of [
+        'published',
+        'promoted',
+        'rolled-back',
+        'result',
+        'signed-off',
+        'takes-over',
+        'beside',
+        'held',
+      ]) {
+        ok((seen.get(name) ?? 0) > 5, name);
+      }
+      for (const code of ['nothing-before', 'withdrawn', 'result-missing']) {
+        ok(refused.has(code), code);
+      }
+    },
+  );
+}

@@ -1,0 +1,14 @@
+import { attachModel } from './attach';
+import { environmentsModel } from './environments';
+import type { Model } from './model';
+import { orderModel, versionsModel } from './order';
+import { rebuildModel } from './rebuild';
+
+/** Every model. What waits for an environment is compared in the worlds of `environments`. */
+export const models: readonly (() => Model)[] = [
+  orderModel,
+  versionsModel,
+  environmentsModel,
+  rebuildModel,
+  attachModel,
+];

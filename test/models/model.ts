@@ -1,0 +1,35 @@
+import fc from 'fast-check';
+
+/** A model that random worlds are compared with. */
+export interface Model {
+  readonly name: string;
+  /** Plays the world of a seed. Throws where it is not as the model says. */
+  play(seed: WorldSeed): Promise<void>;
+  /** Throws where the worlds that were played so far did not show everything that can happen. */
+  expectCovered(): void;
+}
+
+/** Names a world: the seed that it is made of, and which of its worlds it is. */
+export interface WorldSeed {
+  readonly seed: number;
+  readonly path?: string;
+}
+
+/** Makes a model of a property that plays one world. */
+export function modelOf<T extends [unknown, ...unknown[]]>(
+  name: string,
+  world: fc.IAsyncPropertyWithHooks<T>,
+  expectCovered: () => void = () => undefined,
+): Model {
+  return {
+    name,
+    expectCovered,
+    play: async ({ seed, path = '0' }) => {
+      // What fails has dozens of events, and would be made smaller for hours.
+      const { errorInstance } = await fc.check(world, { seed, path, numRuns: 1, endOnFailure: true });
+      if (errorInstance !== null) {
+        throw errorInstance instanceof Error ? errorInstance : new Error(String(errorInstance));
+      }
+    },
+  };
+}

@@ -1,0 +1,214 @@
+import { deepStrictEqual as same, ok } from 'node:assert';
+import fc from 'fast-check';
+import { commitSchema } from '../../src/core/commit';
+import { HodError } from '../../src/core/errors';
+import { asksNothing } from '../../src/core/release/entry-rules';
+import { servedIn } from '../../src/core/release/coming';
+import { withdrawalOf, withdrawnKey } from '../../src/core/release/facts';
+import { contentId } from '../../src/core/release/release';
+import { followedBy, type TagRule } from '../../src/core/tags/rules';
+import { parseTemplate } from '../../src/core/tags/template';
+import { parseVersion } from '../../src/core/tags/version';
+import { rebuild } from '../../src/delivery/rebuild';
+import { DeliveryWorld, type Commit } from './delivery-world';
+import { modelOf, type Model } from './model';
+
+const images = ['timetable', 'tide-watch'] as const;
+const names = ['dev', 'uat', 'prod'] as const;
+type Name = (typeof names)[number];
+const before: Record<'uat' | 'prod', Name> = { uat: 'dev', prod: 'uat' };
+
+const rule = (text: string, kind: TagRule['kind'], environment: string): TagRule => {
+  const template = parseTemplate(text);
+  return kind === 'fixed' ? { kind, template } : { kind, template, follows: followedBy(template, environment) };
+};
+const environmentOf = (name: string, moving: string[]) => ({
+  rules: [
+    ...['c-{commit:12}', '{version}'].map((text) => rule(text, 'fixed', name)),
+    ...moving.map((text) => rule(text, 'moving', name)),
+  ],
+  entryRules: asksNothing,
+});
+const environments = {
+  dev: environmentOf('dev', ['{branch}', '{major}.{minor}', 'latest']),
+  uat: environmentOf('uat', ['uat']),
+  prod: environmentOf('prod', ['{major}.{minor}', 'latest']),
+};
+
+/** Commits on a main line, on a line of maintenance and on a branch that nobody follows. */
+const change = fc.record({
+  on: fc.constantFrom('main', 'main', 'main', 'support-1.1', 'work'),
+  released: fc.boolean(),
+  touches: fc.subarray([...images], { minLength: 1 }),
+});
+
+function historyOf(changes: readonly { on: string; released: boolean; touches: readonly string[] }[]): Commit[] {
+  const commits: Commit[] = [];
+  const tips = new Map<string, Commit>();
+  const patches = new Map<string, number>();
+  let minor = 0;
+  for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...images] }, ...changes]) {
+    const parent = tips.get(on) ?? tips.get('main');
+    const at = commits.length;
+    const id = commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
+    minor += on === 'main' && released ? 1 : 0;
+    const line = on === 'support-1.1' ? '1.1' : `1.${minor}`;
+    const takes = released && on !== 'work';
+    const patch = (patches.get(line) ?? -1) + 1;
+    patches.set(line, takes ? patch : patch - 1);
+    const commit: Commit = {
+      id,
+      ancestors: new Set(parent === undefined ? [] : [parent.id, ...parent.ancestors]),
+      branch: on,
+      version: takes
+        ? { kind: 'given', version: parseVersion(`${line}.${patch}`), source: 'git' }
+        : { kind: 'none', near: [] },
+      content: Object.fromEntries(
+        images.map((image) => [image, touches.includes(image) ? `${image} ${at}` : (parent?.content[image] ?? image)]),
+      ),
+    };
+    commits.push(commit);
+    tips.set(on, commit);
+  }
+  return commits;
+}
+
+const event = fc.oneof(
+  { weight: 6, arbitrary: fc.record({ kind: fc.constant('publish' as const), late: fc.nat(3) }) },
+  {
+    weight: 4,
+    arbitrary: fc.record({
+      kind: fc.constant('promote' as const),
+      to: fc.constantFrom('uat' as const, 'prod' as const),
+      named: fc.option(fc.nat(9), { freq: 4 }),
+    }),
+  },
+  { weight: 1, arbitrary: fc.record({ kind: fc.constant('rollback' as const), of: fc.constantFrom(...names) }) },
+);
+
+/** What becomes of something: a refusal by its code, or nothing of note. */
+async function outcome(work: Promise<unknown>): Promise<string> {
+  try {
+    await work;
+    return 'done';
+  } catch (error) {
+    if (error instanceof HodError && error.fault === 'refused') {
+      return error.code;
+    }
+    throw error;
+  }
+}
+
+/** What a world looks like from outside: every tag of every environment, and what each serves. */
+function looks(world: DeliveryWorld): object {
+  return names.map((name) => ({
+    tags: images.map((image) => [...world.tagsOf(name, image)].filter(([tag]) => !tag.startsWith('sha256-')).sort()),
+    served: servedIn(world.facts, name)
+      .map(({ image, digest, version, commit }) => [image, digest, version, commit])
+      .sort(),
+  }));
+}
+
+/** Whether releases came into an environment as they were published, each taking over, and none was taken back: then its way back is known. */
+function hasKnownWay(world: DeliveryWorld, name: Name): boolean {
+  const published = world.entries.flatMap(({ entry: { action } }) =>
+    action.kind === 'published' ? [action.release] : [],
+  );
+  const came = world.entries.flatMap(({ entry: { action } }) =>
+    (action.kind === 'published' || action.kind === 'promoted') && action.environment === name ? [action.release] : [],
+  );
+  const order = came.map((release) => published.indexOf(release));
+  const back = world.entries.some(
+    ({ entry: { action } }) => action.kind === 'rolled-back' && action.environment === name,
+  );
+  return !back && order.every((at, which) => which === 0 || at > (order[which - 1] ?? 0));
+}
+
+/** Whether something came into an environment after it was taken back, or once more, or no tag tells of that: it cannot be made out, and is said. */
+function isSaid(world: DeliveryWorld): boolean {
+  const back = new Set<string>();
+  const came = new Set<string>();
+  return world.entries.some(({ entry: { action } }) => {
+    if (action.kind === 'rolled-back') {
+      back.add(action.environment);
+      return action.tags.length === 0;
+    }
+    if (action.kind !== 'published' && action.kind !== 'promoted') {
+      return false;
+    }
+    const key = `${action.environment} ${action.release}`;
+    const again = came.has(key);
+    came.add(key);
+    return again || back.has(action.environment);
+  });
+}
+
+/** With a ledger that was lost and made again, what comes next is decided as it would have been. */
+export function rebuildModel(): Model {
+  const counts = { compared: 0, withBack: 0, wayBack: 0, unexplained: 0, unknown: 0, worlds: 0 };
+  return modelOf(
+    'rebuild',
+    fc.asyncProperty(
+      fc.array(change, { minLength: 10, maxLength: 10 }),
+      fc.array(event, { minLength: 4, maxLength: 18 }),
+      async (changes, events) => {
+        const commits = historyOf(changes);
+        const world = new DeliveryWorld(commits, environments, () => Promise.resolve(), ['main', 'support-*']);
+        let next = 0;
+        for (const [count, each] of [{ kind: 'publish' as const, late: 0 }, ...events].entries()) {
+          if (each.kind === 'publish') {
+            const commit = commits[Math.max(0, next - each.late)];
+            next = each.late === 0 ? Math.min(next + 1, commits.length - 2) : next;
+            await outcome(commit === undefined ? Promise.resolve() : world.publish(commit));
+          } else if (each.kind === 'promote') {
+            const commit = each.named === null ? undefined : commits[each.named % (next + 1)];
+            await outcome(world.promote([before[each.to], each.to], commit && { commit: commit.id }));
+          } else {
+            await outcome(world.rollback(each.of, `reason ${count}`, undefined));
+          }
+        }
+        counts.worlds += 1;
+        const rebuilt = await rebuild(world.remains());
+        counts.unexplained += rebuilt.unexplained.length;
+        const said = new Set(rebuilt.unexplained.map(({ environment }) => environment));
+        counts.withBack += rebuilt.entries.some(({ entry }) => entry.action.kind === 'rolled-back') ? 1 : 0;
+        const both = async (work: (fork: DeliveryWorld) => Promise<unknown>): Promise<void> => {
+          const [old, made] = [world.fork(world.entries), world.fork(rebuilt.entries)];
+          const [one, other] = [await outcome(work(old)), await outcome(work(made))];
+          same({ outcome: other, ...looks(made) }, { outcome: one, ...looks(old) });
+          counts.compared += 1;
+        };
+        counts.unknown += isSaid(world) ? 1 : 0;
+        if (said.size === 0 && !isSaid(world)) {
+          await both(() => Promise.resolve());
+          for (const commit of [commits[next], commits[next + 1], commits[Math.max(0, next - 2)]]) {
+            // What was withdrawn, and something newer came since: that is said.
+            const release = commit && world.facts.get('commit', commit.id)?.release;
+            const held = release && world.facts.get('release', release);
+            const isWithdrawn =
+              held &&
+              names.some(
+                (name) =>
+                  world.facts.has({ kind: 'withdrawn', key: withdrawnKey(name, contentId(held.images)) }) &&
+                  withdrawalOf(world.facts, name, contentId(held.images)) !== undefined,
+              );
+            if (commit !== undefined && isWithdrawn !== true) {
+              await both((fork) => fork.publish(commit));
+            }
+          }
+          await both((fork) => fork.promote(['dev', 'uat']));
+          await both((fork) => fork.promote(['uat', 'prod']));
+          for (const name of names.filter((each) => hasKnownWay(world, each))) {
+            counts.wayBack += 1;
+            await both((fork) => fork.rollback(name, 'it leaks', undefined));
+          }
+        }
+      },
+    ),
+    () => {
+      ok(counts.compared > 100);
+      ok(counts.withBack > 0);
+      ok(counts.wayBack > 20);
+    },
+  );
+}

@@ -1,0 +1,1 @@
+process.env['HOD_TESTS'] = 'fixed';
