@@ -1,9 +1,9 @@
 import { createHash } from 'node:crypto';
 import { readFile } from 'node:fs/promises';
-import { join, resolve } from 'node:path';
-import writeFileAtomic from 'write-file-atomic';
+import { join } from 'node:path';
 import { HodError, messageOf } from '../core/errors';
 import type { BoardData, BoardResult } from '../results/board';
+import { writeFile } from '../system/write-file';
 
 /** Writes the page to a file, whole or not at all. `assets`: where its script and its style are. Throws `file-unusable`. */
 export async function writeBoard(data: BoardData, file: string, assets = __dirname): Promise<BoardResult> {
@@ -12,7 +12,7 @@ export async function writeBoard(data: BoardData, file: string, assets = __dirna
   );
   const page = boardPage(data, script ?? '', style ?? '');
   try {
-    await writeFileAtomic(resolve(file), page);
+    await writeFile(file, page);
   } catch (error) {
     throw new HodError(
       'file-unusable',
@@ -20,7 +20,7 @@ export async function writeBoard(data: BoardData, file: string, assets = __dirna
         what: 'the page could not be written',
         object: file,
         why: messageOf(error),
-        next: 'name a file in a folder that is there with --out',
+        next: 'mend that, or name another file with --out',
       },
       { cause: error },
     );

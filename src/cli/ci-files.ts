@@ -1,5 +1,5 @@
-import { appendFile } from 'node:fs/promises';
 import { HodError, messageOf } from '../core/errors';
+import { appendToFile } from '../system/write-file';
 import { outputLines, summaryTable, type CiReport } from './views/ci';
 
 /** Where a CI wants to be told what was done. */
@@ -19,7 +19,7 @@ async function append(file: string | undefined, option: string, text: () => stri
     return;
   }
   try {
-    await appendFile(file, `${text()}\n`);
+    await appendToFile(file, `${text()}\n`);
   } catch (error) {
     throw new HodError(
       'file-unusable',

@@ -1,4 +1,6 @@
+import { fstatSync } from 'node:fs';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
+import { writeAll } from '../system/write-file';
 
 /** Makes a reader that goes away harmless: whoever writes is told, and nobody else. */
 export function outliveReaders(): void {
@@ -9,6 +11,16 @@ export function outliveReaders(): void {
 
 /** Writes to standard output. Answers why it could not, once all of it was taken or some of it was not. */
 function write(text: string): Promise<Error | undefined> {
+  const { fd } = process.stdout;
+  if (fstatSync(fd).isFile()) {
+    // Node.js does not look at how much of it a file took.
+    try {
+      writeAll(fd, Buffer.from(text));
+      return Promise.resolve(undefined);
+    } catch (error) {
+      return Promise.resolve(error instanceof Error ? error : new Error(String(error)));
+    }
+  }
   return new Promise((resolve) => {
     process.stdout.write(text, (error) => resolve(error ?? undefined));
   });

@@ -2,7 +2,7 @@ import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { parseRegistry } from '../core/oci/reference';
 import { toStoredLoginsResult, type StoredLoginsResult } from '../results/access';
-import { readStored, storedFile, writeStored } from '../workspace/stored-logins';
+import { changeStored, readStored, storedFile, type StoredLogin } from '../workspace/stored-logins';
 
 /** What `access forget` is told. */
 export interface ForgetOptions {
@@ -13,17 +13,17 @@ export interface ForgetOptions {
 /** Removes the stored login of a registry. Throws `missing` where there is none. */
 export async function forgetLogin({ registry, dryRun }: ForgetOptions, secrets: Secrets): Promise<StoredLoginsResult> {
   const host = parseRegistry(registry);
-  const logins = await readStored(secrets);
-  if (!logins.delete(host)) {
-    throw new HodError('login-not-stored', {
-      what: 'no login is stored for this registry',
-      object: host,
-      why: `${storedFile()} holds ${[...logins.keys()].join(', ') || 'none'}`,
-      next: '`hod access list` shows what is stored',
-    });
-  }
-  if (dryRun !== true) {
-    await writeStored(logins);
-  }
+  const forget = (logins: Map<string, StoredLogin>): Map<string, StoredLogin> => {
+    if (!logins.delete(host)) {
+      throw new HodError('login-not-stored', {
+        what: 'no login is stored for this registry',
+        object: host,
+        why: `${storedFile()} holds ${[...logins.keys()].join(', ') || 'none'}`,
+        next: '`hod access list` shows what is stored',
+      });
+    }
+    return logins;
+  };
+  const logins = dryRun === true ? forget(await readStored(secrets)) : await changeStored(secrets, forget);
   return toStoredLoginsResult(storedFile(), logins, dryRun === true);
 }

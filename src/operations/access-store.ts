@@ -5,7 +5,7 @@ import type { Observer } from '../session/observer';
 import { configIfAny } from '../session/session';
 import { tryLogin } from '../session/try-login';
 import { toStoredLoginsResult, type StoredLoginsResult } from '../results/access';
-import { readStored, storedFile, writeStored } from '../workspace/stored-logins';
+import { changeStored, readStored, storedFile, type StoredLogin } from '../workspace/stored-logins';
 
 /** What `access store` is told. */
 export interface StoreOptions {
@@ -32,15 +32,13 @@ export async function storeLogin(
       next: `give it on standard input: hod access store ${host} --user ${username} < FILE`,
     });
   }
-  const logins = await readStored(secrets);
+  await readStored(secrets);
   const login = { username, password: secrets.keep(password, host, username) };
   const asked = await tryLogin(host, login, await configIfAny(options), { secrets, observer });
   if (!asked) {
     observer.note(`${host} asks for no login at its front: whether this one is good is seen where it is used`);
   }
-  logins.set(host, login);
-  if (!dryRun) {
-    await writeStored(logins);
-  }
+  const store = (logins: Map<string, StoredLogin>): Map<string, StoredLogin> => logins.set(host, login);
+  const logins = dryRun ? store(await readStored(secrets)) : await changeStored(secrets, store);
   return toStoredLoginsResult(storedFile(), logins, dryRun);
 }

@@ -1,4 +1,4 @@
-import { mkdir, writeFile } from 'node:fs/promises';
+import { mkdir } from 'node:fs/promises';
 import { basename, dirname, relative, resolve } from 'node:path';
 import { outputEntries } from '../archive/output';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
@@ -7,6 +7,7 @@ import { platformsOf, readContent } from '../core/oci/content';
 import { parseRepository } from '../core/oci/reference';
 import type { InitResult } from '../results/init';
 import { packedLayers } from '../workspace/user-memory';
+import { writeFile } from '../system/write-file';
 import { isCiAtWork } from '../workspace/ci-at-work';
 import { configName } from '../workspace/config';
 import { readClone } from '../workspace/git';
@@ -97,7 +98,7 @@ async function findImages(folder: string): Promise<FoundImage[]> {
 async function writeNew(file: string, text: string): Promise<void> {
   try {
     await mkdir(dirname(file), { recursive: true });
-    await writeFile(file, text, { flag: 'wx' });
+    await writeFile(file, text, { isNew: true });
   } catch (error) {
     const exists = systemErrorCode(error) === 'EEXIST';
     throw new HodError(

@@ -1,9 +1,8 @@
-import { createWriteStream } from 'node:fs';
-import { pipeline } from 'node:stream/promises';
 import { emptyHead, endLine, headAfter, type Head } from '../core/release/entry';
 import type { LedgerCopyResult } from '../results/ledger';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
+import { writeFile } from '../system/write-file';
 import { fileUnusable } from '../workspace/files';
 
 /** What `ledger export` is told. */
@@ -24,7 +23,7 @@ export async function exportLedger({ file, ...options }: ExportOptions): Promise
         }
         yield `${endLine(head)}\n`;
       }
-      await pipeline(lines(), createWriteStream(file)).catch((error: unknown) => {
+      await writeFile(file, lines()).catch((error: unknown) => {
         throw fileUnusable(file, error);
       });
       return {

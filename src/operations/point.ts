@@ -8,7 +8,7 @@ import type { PointResult } from '../results/point';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
-import { readDeploymentFile } from '../workspace/deployment-files';
+import { readDeploymentFile, writeDeploymentFiles } from '../workspace/deployment-files';
 
 /** What `point` is told. */
 export interface PointOptions extends SessionOptions {
@@ -41,11 +41,7 @@ export async function pointFiles({ files, check, ...options }: PointOptions): Pr
     );
     refuseNothing(pointed, environment);
     if (check !== true) {
-      for (const { file, text, changes } of pointed) {
-        if (changes.length > 0) {
-          await file.write(text);
-        }
-      }
+      await writeDeploymentFiles(pointed.filter(({ changes }) => changes.length > 0));
     }
     return {
       product: config.product,

@@ -1,16 +1,19 @@
 import { extname } from 'node:path';
-import { realpath, stat } from 'node:fs/promises';
-import writeFileAtomic from 'write-file-atomic';
+import { realpath } from 'node:fs/promises';
 import { isMap, isScalar, parseAllDocuments, visit, type Pair, type Scalar } from 'yaml';
 import type { Range, Spot } from '../core/deployment/pointing';
+import { HodError } from '../core/errors';
+import { NotWritten, writeTogether } from '../system/write-file';
 import { fileUnusable, readSmallFile } from './files';
 
 /** A deployment file: its text, and the parts of it in which references may stand. */
 export interface DeploymentFile {
   readonly text: string;
   readonly spots: readonly Spot[];
-  /** Writes another text in its place, at once or not at all; its mode stays. */
-  write(text: string): Promise<void>;
+  /** The file that its path leads to, what is in it, and how that is read as text. */
+  readonly path: string;
+  readonly bytes: Uint8Array;
+  readonly encoding: 'utf8' | 'latin1';
 }
 
 /** Reads a deployment file. Throws `file-unusable`. */
@@ -21,16 +24,48 @@ export async function readDeploymentFile(path: string): Promise<DeploymentFile> 
     // What is no UTF-8 keeps its bytes in latin-1: references are ASCII in both.
     const encoding = isUtf8(bytes) ? 'utf8' : 'latin1';
     const text = bytes.toString(encoding);
-    return {
-      text,
-      spots: spotsIn(text, extname(path).toLowerCase()),
-      write: async (changed) => {
-        const { mode } = await stat(file);
-        await writeFileAtomic(file, Buffer.from(changed, encoding), { mode: mode & 0o7777 });
-      },
-    };
+    return { text, spots: spotsIn(text, extname(path).toLowerCase()), path: file, bytes, encoding };
   } catch (error) {
     throw fileUnusable(path, error);
+  }
+}
+
+/**
+ * Writes other texts in the place of deployment files, all or none.
+ *
+ * @throws `file-unusable`, which says what was written and what was not.
+ */
+export async function writeDeploymentFiles(
+  changes: readonly { readonly file: DeploymentFile; readonly text: string }[],
+): Promise<void> {
+  // Two paths may lead to one file.
+  const files = new Map(
+    changes.map(({ file: { path, bytes, encoding }, text }) => {
+      return [path, { path, was: bytes, content: Buffer.from(text, encoding) }];
+    }),
+  );
+  try {
+    await writeTogether([...files.values()]);
+  } catch (error) {
+    if (!(error instanceof NotWritten)) {
+      throw error;
+    }
+    const { failed, written } = error;
+    const others = [...files.keys()].filter((path) => path !== failed && !written.includes(path));
+    throw new HodError(
+      'file-unusable',
+      {
+        what: written.length === 0 ? 'the files were not written' : 'not all files were written',
+        object: failed,
+        why: error.message,
+        next: [
+          written.length === 0 ? 'no file was changed' : `changed already: ${written.join(', ')}`,
+          ...(others.length === 0 || written.length === 0 ? [] : [`not changed: ${others.join(', ')}`]),
+          'mend that, and run the command again',
+        ].join('; '),
+      },
+      { cause: error },
+    );
   }
 }
 

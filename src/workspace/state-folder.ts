@@ -1,5 +1,6 @@
-import { mkdir, writeFile } from 'node:fs/promises';
+import { mkdir } from 'node:fs/promises';
 import { join } from 'node:path';
+import { writeFile } from '../system/write-file';
 
 /**
  * Makes the folder in which Hod keeps what it remembers beside a product, so that git takes no notice of it:
@@ -8,5 +9,5 @@ import { join } from 'node:path';
  */
 export async function makeStateFolder(folder: string): Promise<void> {
   await mkdir(folder, { recursive: true }).catch(() => undefined);
-  await writeFile(join(folder, '.gitignore'), '*\n', { flag: 'wx' }).catch(() => undefined);
+  await writeFile(join(folder, '.gitignore'), '*\n', { isNew: true, soon: true }).catch(() => undefined);
 }

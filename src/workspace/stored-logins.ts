@@ -3,8 +3,8 @@ import * as z from 'zod';
 import type { Secrets } from '../core/access/secrets';
 import { HodError, systemErrorCode } from '../core/errors';
 import { mapOf, parseJson } from '../core/json';
-import { readSmallFile } from './files';
-import { userFile, writeUserFile } from './user-files';
+import { fileUnusable, readSmallFile } from './files';
+import { changeUserFile, userFile } from './user-files';
 
 const fileSchema = z.strictObject({
   registries: mapOf(z.strictObject({ username: z.string(), password: z.string() })),
@@ -53,7 +53,25 @@ export async function readStored(secrets: Secrets): Promise<Map<string, StoredLo
   }
 }
 
-/** Writes all stored logins, for the user alone. */
-export async function writeStored(logins: ReadonlyMap<string, StoredLogin>): Promise<void> {
-  await writeUserFile(storedFile(), { registries: Object.fromEntries(logins) });
+/**
+ * Changes the stored logins, while no other process does. Answers them as they are then.
+ *
+ * @throws `file-unusable` where they cannot be written; those that were stored before are there still.
+ */
+export async function changeStored(
+  secrets: Secrets,
+  change: (logins: Map<string, StoredLogin>) => unknown,
+): Promise<Map<string, StoredLogin>> {
+  const file = storedFile();
+  let logins = new Map<string, StoredLogin>();
+  try {
+    await changeUserFile(file, async () => {
+      logins = await readStored(secrets);
+      change(logins);
+      return { registries: Object.fromEntries(logins) };
+    });
+  } catch (error) {
+    throw fileUnusable(file, error, 'what was stored before is unchanged; correct that, and store the login again');
+  }
+  return logins;
 }

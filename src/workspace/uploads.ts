@@ -1,11 +1,10 @@
 import { createHash, randomUUID } from 'node:crypto';
-import { mkdir, readFile, readlink, rm } from 'node:fs/promises';
-import { hostname } from 'node:os';
+import { mkdir, readFile, rm } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
-import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
-import { systemErrorCode } from '../core/errors';
 import { parseJson } from '../core/json';
+import { isAlive, processSpace } from '../system/processes';
+import { writeFile } from '../system/write-file';
 import { makeStateFolder } from './state-folder';
 
 /** Registries forget uploads that nobody goes on with; so does Hod, after this many milliseconds. */
@@ -53,7 +52,7 @@ export class UploadFiles {
       at: Date.now(),
     };
     // A location can hold what lets anybody go on with the upload. One that is lost costs time, nothing else.
-    await writeFileAtomic(this.fileOf(key), JSON.stringify(record), { mode: 0o600, fsync: false });
+    await writeFile(this.fileOf(key), JSON.stringify(record), { secret: true, soon: true });
   }
 
   async forget(key: string): Promise<void> {
@@ -67,20 +66,5 @@ export class UploadFiles {
 
   private fileOf(key: string): string {
     return join(this.folder, `${createHash('sha256').update(key).digest('hex').slice(0, 32)}.json`);
-  }
-}
-
-/** Names the machine or container within which process numbers tell processes apart. */
-async function processSpace(): Promise<string> {
-  const namespace = await readlink('/proc/self/ns/pid').catch(() => '');
-  return `${hostname()} ${namespace}`;
-}
-
-function isAlive(pid: number): boolean {
-  try {
-    process.kill(pid, 0);
-    return true;
-  } catch (error) {
-    return systemErrorCode(error) === 'EPERM';
   }
 }

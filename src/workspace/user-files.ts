@@ -1,8 +1,9 @@
 import { mkdir } from 'node:fs/promises';
 import { homedir, userInfo } from 'node:os';
 import { dirname, join } from 'node:path';
-import writeFileAtomic from 'write-file-atomic';
 import { HodError } from '../core/errors';
+import { withLock } from '../system/lock';
+import { writeFile } from '../system/write-file';
 
 /** A file of this user's that Hod keeps beyond one product. Throws `file-unusable` for a user without a home. */
 export function userFile(name: string): string {
@@ -10,10 +11,19 @@ export function userFile(name: string): string {
   return join(configured === undefined || configured === '' ? join(home(), '.config') : configured, 'hod', name);
 }
 
-/** Keeps a document in a file of this user's that nobody else may read. */
-export async function writeUserFile(file: string, document: object): Promise<void> {
+/**
+ * Changes a document in a file of this user's that nobody else may read, while no other process changes it.
+ *
+ * @param change Reads what is there, and answers what is to be there; undefined where that stays as it is.
+ */
+export async function changeUserFile(file: string, change: () => Promise<object | undefined>): Promise<void> {
   await mkdir(dirname(file), { recursive: true, mode: 0o700 });
-  await writeFileAtomic(file, JSON.stringify(document), { mode: 0o600 });
+  await withLock(file, async () => {
+    const document = await change();
+    if (document !== undefined) {
+      await writeFile(file, JSON.stringify(document), { secret: true });
+    }
+  });
 }
 
 function home(): string {

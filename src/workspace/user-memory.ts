@@ -1,9 +1,10 @@
 import * as z from 'zod';
+import { systemErrorCode } from '../core/errors';
 import { digestSchema } from '../core/oci/digest';
 import { mapOf, parseJson } from '../core/json';
 import type { Memory } from '../core/memory';
 import { readSmallFile } from './files';
-import { userFile, writeUserFile } from './user-files';
+import { changeUserFile, userFile } from './user-files';
 
 /** So much is remembered of one kind; what was remembered first is forgotten. */
 const most = 2_000;
@@ -25,15 +26,17 @@ export class UserMemory<T> {
   of(name: string): Memory<T> {
     return {
       recall: async () => {
-        const found = (await this.readAll()).get(name);
+        const found = (await this.readAll().catch(() => undefined))?.get(name);
         const age = found === undefined ? 0 : Date.now() - found.at;
-        return age >= 0 && age < this.lasting ? found?.value : undefined;
+        // What counts for ever counts also where the clock went back.
+        return this.lasting === Infinity || (age >= 0 && age < this.lasting) ? found?.value : undefined;
       },
       remember: async (value) => {
         try {
-          const others = [...(await this.readAll())].filter(([other]) => other !== name).slice(1 - most);
-          const known = Object.fromEntries([...others, [name, { value, at: Date.now() }]]);
-          await writeUserFile(userFile(this.file), { known });
+          await changeUserFile(userFile(this.file), async () => {
+            const others = [...(await this.readAll())].filter(([other]) => other !== name).slice(1 - most);
+            return { known: Object.fromEntries([...others, [name, { value, at: Date.now() }]]) };
+          });
         } catch {
           // A read-only home, as containers have: it is found out anew in each run.
         }
@@ -41,12 +44,15 @@ export class UserMemory<T> {
     };
   }
 
+  /** Throws where it is there and cannot be read: then it is not written either. What is not ours is empty. */
   private async readAll(): Promise<Map<string, { value: T; at: number }>> {
-    try {
-      return this.schema.parse(parseJson(await readSmallFile(userFile(this.file))) ?? null).known;
-    } catch {
-      return new Map();
-    }
+    const bytes = await readSmallFile(userFile(this.file)).catch((error: unknown) => {
+      if (systemErrorCode(error) === 'ENOENT') {
+        return undefined;
+      }
+      throw error;
+    });
+    return this.schema.safeParse((bytes && parseJson(bytes)) ?? null).data?.known ?? new Map();
   }
 }
 

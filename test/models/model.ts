@@ -28,7 +28,9 @@ export function modelOf<T extends [unknown, ...unknown[]]>(
       // What fails has dozens of events, and would be made smaller for hours.
       const { errorInstance } = await fc.check(world, { seed, path, numRuns: 1, endOnFailure: true });
       if (errorInstance !== null) {
-        throw errorInstance instanceof Error ? errorInstance : new Error(String(errorInstance));
+        throw errorInstance instanceof Error
+          ? errorInstance
+          : new Error('something else than an error was thrown', { cause: errorInstance });
       }
     },
   };

@@ -1,6 +1,5 @@
-import { existsSync, readFileSync } from 'node:fs';
+import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
 import { digestSchema, type Digest } from '../../core/oci/digest';
 
@@ -52,7 +51,8 @@ export function openCatalogue(folder: string | undefined): Catalogue {
         name,
         { blobs: [...entry.blobs], manifests: [...entry.manifests], tags: [...entry.tags] },
       ]);
-      writeFileAtomic.sync(file, JSON.stringify(Object.fromEntries(plain)), { fsync: false });
+      writeFileSync(`${file}.new`, JSON.stringify(Object.fromEntries(plain)));
+      renameSync(`${file}.new`, file);
     },
   };
 }

@@ -1,9 +1,9 @@
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { join } from 'node:path';
-import writeFileAtomic from 'write-file-atomic';
 import * as z from 'zod';
 import { parseJson } from '../../../core/json';
 import { digestSchema, sha256 } from '../../../core/oci/digest';
+import { writeFile } from '../../../system/write-file';
 import { objectIdSchema, type LedgerCommit } from './layout';
 
 const schema = z.object({ commit: objectIdSchema, seq: z.number().int(), hash: digestSchema });
@@ -30,7 +30,7 @@ export class SeenFile {
 
   /** Keeps where the ledger stands, where it can be kept. */
   async remember({ id, state: { seq, hash } }: LedgerCommit): Promise<void> {
-    await writeFileAtomic(this.file, JSON.stringify({ commit: id, seq, hash })).catch(() => undefined);
+    await writeFile(this.file, JSON.stringify({ commit: id, seq, hash })).catch(() => undefined);
   }
 }
 

@@ -1,11 +1,12 @@
 import { spawn, type ChildProcessByStdio } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { once } from 'node:events';
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Readable, Writable } from 'node:stream';
+import { writeScratchFile } from '../../../system/write-file';
 import { gitEnvironment, runGit } from './processes';
 import { objectIdSchema, type ObjectId, type Path } from './layout';
 
@@ -51,8 +52,8 @@ export class GitStore {
     for (const repository of [this.gitDir, this.localDir]) {
       mkdirSync(join(repository, 'objects'), { recursive: true });
       mkdirSync(join(repository, 'refs', 'ledger'), { recursive: true });
-      writeFileSync(join(repository, 'HEAD'), 'ref: refs/heads/none\n');
-      writeFileSync(join(repository, 'config'), '[core]\n\trepositoryformatversion = 0\n\tbare = true\n');
+      writeScratchFile(join(repository, 'HEAD'), 'ref: refs/heads/none\n');
+      writeScratchFile(join(repository, 'config'), '[core]\n\trepositoryformatversion = 0\n\tbare = true\n');
     }
   }
 
@@ -64,14 +65,14 @@ export class GitStore {
     const store = new GitStore(folder);
     if (seen !== undefined && (await store.read(seen)) !== undefined) {
       store.advance(seen);
-      writeFileSync(join(store.gitDir, 'shallow'), `${seen}\n`);
+      writeScratchFile(join(store.gitDir, 'shallow'), `${seen}\n`);
     }
     return store;
   }
 
   /** Takes a commit for the newest. */
   advance(commit: ObjectId): void {
-    writeFileSync(join(this.gitDir, newestRef), `${commit}\n`);
+    writeScratchFile(join(this.gitDir, newestRef), `${commit}\n`);
   }
 
   /** The commit that was fetched last. */
