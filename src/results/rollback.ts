@@ -34,7 +34,7 @@ export type RollbackResult = z.infer<typeof rollbackResultSchema>;
 /** @param repositoryOf The repository of an image in the environment. */
 export function toRollbackResult(
   about: Pick<RollbackResult, 'product' | 'environment' | 'reason' | 'dryRun' | 'requests'>,
-  { serves, served, withdrawn }: WayBack,
+  { serves, served, changed, withdrawn }: WayBack,
   decisions: readonly TagDecision[],
   repositoryOf: (image: string) => string,
 ): Omit<RollbackResult, 'next'> {
@@ -51,7 +51,7 @@ export function toRollbackResult(
         digest: now?.digest ?? null,
         version: now?.version ?? null,
         commit: now?.commit ?? null,
-        changed: served.some((each) => each.image === image),
+        changed: changed.includes(image),
         tags: decisions.filter((each) => each.image === image).map(toTagResult),
       };
     }),

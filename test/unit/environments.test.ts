@@ -10,6 +10,8 @@ testModel(environmentsModel, 40, [
   { seed: 1038 },
   { seed: 100_003 },
   { seed: 100_056 },
+  { seed: 247_404_972 },
+  { seed: 20_596_453 },
 ]);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {

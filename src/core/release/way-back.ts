@@ -43,6 +43,8 @@ export interface WayBack extends ChangesBack {
   readonly releases: readonly ReleaseId[];
   /** Everything that the environment serves then. */
   readonly serves: readonly ServedImage[];
+  /** The images of which it serves something else then. */
+  readonly changed: readonly string[];
   readonly decisions: readonly TagDecision[];
 }
 
@@ -177,6 +179,8 @@ function changesSince(
 ): Decision<WayBack> {
   const served = servedAfter(back, last, steps, servedIn(known.facts, environment));
   const changed = served.filter(({ is, was }) => is?.digest !== was?.digest || is?.release !== was?.release);
+  // Of those, and of what is served again since an earlier step: what came before it is found by its step.
+  const moved = served.filter((each) => changed.includes(each) || each.is?.step !== each.was?.step);
   const left = [
     ...new Set(since.flatMap((each) => each.steps.flatMap(({ of }) => (of === undefined ? [] : [of.release])))),
   ];
@@ -194,11 +198,11 @@ function changesSince(
     }),
   );
   // Runs that were killed may never have written what leads to the releases that are served then, nor what rollbacks moved.
-  const moved = new Set(tags.map(({ key }) => key));
+  const tagged = new Set(tags.map(({ key }) => key));
   const unmoved = uniqueTags([
     ...serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag }))),
     ...movedByRollbacks(back, steps).filter(({ image, repository }) => places.get(image) === repository),
-  ]).filter(({ repository, tag }) => !moved.has(tagKey(repository, tag)));
+  ]).filter(({ repository, tag }) => !tagged.has(tagKey(repository, tag)));
   const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
     ({ image, repository }) => places.get(image) !== repository,
   );
@@ -240,7 +244,8 @@ function changesSince(
       withdrawn: left.flatMap(releaseOf).filter(({ images }) => !staying.has(contentId(images))),
       releases,
       serves,
-      served: changed.map(({ image, is }) => ({ image, is })),
+      served: moved.map(({ image, is }) => ({ image, is })),
+      changed: changed.map(({ image }) => image),
       lanes: lanes
         .filter(({ of: { lane, image }, is }) => !sameHead(is, headOf(known.facts, environment, lane, image)))
         .map(({ of, is }) => ({ ...of, is })),

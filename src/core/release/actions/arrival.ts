@@ -224,8 +224,7 @@ function withStay(stays: readonly Stay[], stay: Stay): Stay[] {
     return [...stays, stay];
   }
   if (stay.way === 'takes-over') {
-    const goesOn = earlier.way === 'takes-over' && earlier.until === undefined;
-    return goesOn ? [...stays] : [...others, stay];
+    return isServing(earlier) ? [...stays] : [...others, stay];
   }
   return earlier.way === 'held' && stay.way === 'beside' ? [...others, stay] : [...stays];
 }
@@ -238,11 +237,11 @@ export function ended(
   at: Stay['since'],
 ): Stay[] {
   return stays.map((stay) =>
-    stay.environment === environment &&
-    images.includes(stay.image) &&
-    stay.way === 'takes-over' &&
-    stay.until === undefined
-      ? { ...stay, until: at }
-      : stay,
+    stay.environment === environment && images.includes(stay.image) && isServing(stay) ? { ...stay, until: at } : stay,
   );
+}
+
+/** Whether a release is served where it came to. */
+export function isServing({ way, until }: Stay): boolean {
+  return way === 'takes-over' && until === undefined;
 }

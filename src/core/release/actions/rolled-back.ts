@@ -12,7 +12,8 @@ import {
 } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
 import { defineAction, type Circumstances } from './action';
-import { ended } from './arrival';
+import { servedIn } from '../coming';
+import { ended, isServing } from './arrival';
 import { changeLane, changeServed, nextStep } from './changing';
 
 const schema = z.object({
@@ -70,7 +71,12 @@ function foldServed(
   before: Facts,
   after: Facts,
 ): Changes['served'] {
-  const again = served.map(({ image, is }) => ({ image, is: is && { ...is, since: at, by: actor } }));
+  const now = servedIn(before, environment);
+  const again = served.map(({ image, is }) => {
+    // What goes on being served, only by an earlier step, does not look freshly changed.
+    const same = now.find((each) => each.image === image && each.digest === is?.digest && each.release === is.release);
+    return { image, is: is && { ...is, since: same?.since ?? at, by: same?.by ?? actor } };
+  });
   return changeServed(environment, again, before, after);
 }
 
@@ -117,7 +123,10 @@ function foldReleases(
   for (const id of releases) {
     const known = before.get('release', id);
     if (known !== undefined) {
-      const again = served.filter(({ is }) => is?.release === id).map(({ image }) => image);
+      const serving = known.arrived.filter((stay) => stay.environment === environment && isServing(stay));
+      const again = served
+        .filter(({ image, is }) => is?.release === id && !serving.some((stay) => stay.image === image))
+        .map(({ image }) => image);
       const others = known.arrived.filter((stay) => stay.environment !== environment || !again.includes(stay.image));
       const stays = again.map((image) => ({ environment, image, way: 'takes-over' as const, since: at }));
       after.set('release', id, { ...known, arrived: [...others, ...stays] });
