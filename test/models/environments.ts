@@ -29,7 +29,9 @@ interface Release {
 
 /** What a release did to an image in an environment: the tags that lead to it since, and whether it is served. */
 interface Stay {
+  /** One decision is one step, of one entry or several. */
   readonly step: number;
+  readonly entry: number;
   readonly release: Release;
   readonly image: string;
   readonly takes: boolean;
@@ -57,7 +59,7 @@ class EnvironmentModel {
   }
 
   /** A release comes: each image takes over, comes beside, or is held. */
-  come(release: Release, of: readonly string[], step: number): string[] {
+  come(release: Release, of: readonly string[], { step, entry }: { step: number; entry: number }): string[] {
     const { commit, version } = release;
     const out = this.withdrawn.has(contentOf(release));
     const follows = this.environment !== 'dev' || isFollowed(commit);
@@ -87,7 +89,7 @@ class EnvironmentModel {
           : []),
         ...(this.environment === 'uat' && takes ? ['uat'] : []),
       ];
-      return { step, release, image, takes, tags, way };
+      return { step, entry, release, image, takes, tags, way };
     });
     this.stays.push(...stays);
     stays.filter(({ way }) => way !== 'held').forEach(({ image }) => this.ever.add(`${release.name} ${image}`));
@@ -118,8 +120,10 @@ class EnvironmentModel {
       return false;
     }
     const left = taken.filter((step) => step > before);
-    const gone = this.stays.filter(({ step }) => left.includes(step));
-    this.stays = this.without(left).stays;
+    // What came beside in the same decision was never served: it stays.
+    const entries = this.stays.filter(({ step, takes }) => takes && left.includes(step)).map(({ entry }) => entry);
+    const gone = this.stays.filter(({ entry }) => entries.includes(entry));
+    this.stays = this.stays.filter((stay) => !gone.includes(stay));
     const kept = images.flatMap((image) => this.serves(image) ?? []).map(contentOf);
     gone
       .map(({ release }) => contentOf(release))
@@ -190,7 +194,10 @@ class Replay {
           images: of,
         };
         this.releases.set(action.release, release);
-        const expected = this.modelOf(action.environment).come(release, of, this.step);
+        const expected = this.modelOf(action.environment).come(release, of, {
+          step: this.step,
+          entry: entry.seq,
+        });
         same(
           action.comings?.map(({ image, way }) => `${image} ${way}`),
           expected,

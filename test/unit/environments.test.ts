@@ -12,6 +12,7 @@ testModel(environmentsModel, 40, [
   { seed: 100_056 },
   { seed: 247_404_972 },
   { seed: 20_596_453 },
+  { seed: 800_080_844 },
 ]);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {

@@ -181,9 +181,9 @@ function changesSince(
   const changed = served.filter(({ is, was }) => is?.digest !== was?.digest || is?.release !== was?.release);
   // Of those, and of what is served again since an earlier step: what came before it is found by its step.
   const moved = served.filter((each) => changed.includes(each) || each.is?.step !== each.was?.step);
-  const left = [
-    ...new Set(since.flatMap((each) => each.steps.flatMap(({ of }) => (of === undefined ? [] : [of.release])))),
-  ];
+  // What came beside in the same decision was never served here: it stays.
+  const leaving = since.flatMap((each) => each.steps.filter((step) => step.served.length > 0));
+  const left = [...new Set(leaving.flatMap(({ of }) => (of === undefined ? [] : [of.release])))];
   const untouched = servedIn(known.facts, environment).filter(
     ({ image }) => !served.some((each) => each.image === image),
   );
