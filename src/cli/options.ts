@@ -143,6 +143,14 @@ export function reasonOption(text: string) {
   return new Option('--reason <text>', text);
 }
 
+/** `--new-way-in`. */
+export function newWayInOption() {
+  return new Option(
+    '--new-way-in',
+    'accept that releases come in from another environment, or into another repository, than so far; needs --reason',
+  );
+}
+
 /** `--after-rewrite`. */
 export function afterRewriteOption() {
   return new Option(

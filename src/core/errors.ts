@@ -64,6 +64,8 @@ export const errorCodes = {
   ],
   refused: [
     'fixed-tag-taken',
+    'other-way-in',
+    'not-admitted',
     'other-build',
     'version-taken',
     'dirty-working-copy',

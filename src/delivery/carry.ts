@@ -61,6 +61,8 @@ export class Carrier {
   private readonly carried = new Map<string, Promise<Repository>>();
   /** The manifests that this run brought, by repository and digest. */
   private readonly brought = new Map<string, Promise<void>>();
+  /** Those that it wrote there. */
+  private readonly wrote = new Set<string>();
 
   /** @param dryRun Read and check what would be sent, and send nothing. */
   constructor(
@@ -73,6 +75,16 @@ export class Carrier {
     const transfer = noTransfer();
     await this.carryNode(node, target, transfer);
     return transfer;
+  }
+
+  /**
+   * Writes a manifest where this run did not: who says what an environment serves must be able to write there, and finds
+   * out before that is recorded.
+   */
+  async witness({ manifest }: ContentNode, target: CarryTarget): Promise<void> {
+    if (!this.wrote.has(`${target.label}@${manifest.digest}`)) {
+      await target.manifests.put(manifest.digest, manifest);
+    }
   }
 
   /** Brings everything below a manifest into a repository, and not itself: who writes it under its tag need not write it twice. */
@@ -112,6 +124,7 @@ export class Carrier {
     // What was read there is there. To write it where it may be costs no more than to ask for it.
     if (!this.dryRun && !isWithin(source.repository, target.repository)) {
       await this.mending(node, target, () => target.manifests.put(manifest.digest, manifest), transfer);
+      this.wrote.add(`${target.label}@${manifest.digest}`);
     }
   }
 

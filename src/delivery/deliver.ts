@@ -2,7 +2,7 @@ import { kindOf } from '../core/oci/bundle';
 import { contentOf } from '../core/oci/content';
 import type { Coming } from '../core/release/coming';
 import { staysAsItIs, type TagDecision } from '../core/release/tag-decisions';
-import type { Plan, Verdict } from '../core/release/verdict';
+import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { attachedFacts, carryAttachments, listAttachments, subjectsOf, type CarriedAttachments } from './attach';
 import { addTransfer, allSettled, Carrier, noTransfer, type Transfer } from './carry';
 import { placed, type Delivered, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
@@ -27,9 +27,10 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   const subjects = items.map(({ node, target, attachments }) => ({ target, subjects: subjectsOf(node, attachments) }));
   const judge = new Judge(context, items, attachedFacts(subjects));
   const judging = (): Promise<Judged<readonly Verdict<P>[]>> => judge.decide((known) => delivery.decide(known));
-  const planned = (await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging())).value;
+  const { value: planned, facts } = await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging());
   const carrier = new Carrier(dryRun, context.observer.transfer);
-  const settled = items.map((item) => !manner.mend && isSettled(item, decisionsOf(planned)));
+  const recorded = planned.filter((verdict) => isKnown(delivery.environment, verdict, facts));
+  const settled = items.map((item) => !manner.mend && isSettled(item, decisionsOf(recorded)));
   const transfers = await allSettled(
     items.map((item, at) => (settled[at] === true ? untouched(item) : carrier.carry(item.node, item.target))),
   );
@@ -43,7 +44,10 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   }
   const { value, appended } = dryRun
     ? { value: { verdicts: planned, records: [] }, appended: false }
-    : await record(delivery, judging, attached, context);
+    : await record(delivery, judging, attached, context, async (item) => {
+        await carrier.carry(item.node, item.target);
+        await carrier.witness(item.node, item.target);
+      });
   const { verdicts } = value;
   if (!dryRun) {
     const told = value.records.filter(({ item, isNew }) => isNew || settled[items.indexOf(item)] !== true);

@@ -24,7 +24,26 @@ export async function checkPresent(source: PresenceSource, digest: Digest): Prom
   }
 }
 
-function gone({ label }: PresenceSource, digests: readonly Digest[]): HodError {
+/** A repository to which the right to write is shown. */
+export type WitnessTarget = Pick<RepositoryClient, 'label'> & {
+  readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'put'>;
+};
+
+/**
+ * Writes a manifest once more that is there: who says what an environment serves must be able to write to it, and finds out
+ * before that is recorded.
+ *
+ * @throws `content-gone` where it is not there, and what the registry says where it may not be written.
+ */
+export async function witnessWrite(target: WitnessTarget, digest: Digest): Promise<void> {
+  const manifest = await target.manifests.get(digest);
+  if (manifest === undefined) {
+    throw gone(target, [digest]);
+  }
+  await target.manifests.put(digest, manifest);
+}
+
+function gone({ label }: Pick<PresenceSource, 'label'>, digests: readonly Digest[]): HodError {
   return new HodError('content-gone', {
     what: 'what is to be served again is not whole any more',
     object: digests.map((digest) => `${label}@${digest}`),

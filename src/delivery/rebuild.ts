@@ -178,6 +178,7 @@ async function publishAgain(
   const publication: Publication = {
     product,
     environment: name,
+    from: null,
     rulesOf,
     following: await remains.following(record),
     build,
@@ -245,7 +246,7 @@ function withAttached(action: Action, { attached }: FoundArrival): Action {
  * if there is one. Answers those that lead elsewhere still.
  */
 async function takeBackAgain(
-  { name }: LostEnvironment,
+  { name, after }: LostEnvironment,
   ledger: MemoryLedger,
   remains: Remains,
 ): Promise<readonly string[]> {
@@ -263,6 +264,7 @@ async function takeBackAgain(
     }
     const rollback = {
       environment: name,
+      from: after ?? null,
       to: of.version === undefined ? { commit: of.commit } : { version: of.version },
       reason: 'found so when the ledger was made again',
       places,
@@ -270,9 +272,9 @@ async function takeBackAgain(
     const decided = await judge.decide((known) => decideWayBack(rollback, known)).catch(refusedOnly);
     const [action] = decided === undefined ? [] : rolledBackAction(rollback, decided.value);
     if (action !== undefined) {
-      const after = ledger.upTo(ledger.sealed.length);
-      after.add(action, remains.now);
-      if (astrayIn(name, after.facts, remains).length === 0) {
+      const then = ledger.upTo(ledger.sealed.length);
+      then.add(action, remains.now);
+      if (astrayIn(name, then.facts, remains).length === 0) {
         ledger.add(action, remains.now);
         return [];
       }

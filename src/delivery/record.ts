@@ -9,6 +9,7 @@ import { recordArtifact, recordOf, recordType, type ReleaseRecord } from '../cor
 import { timestampOf, type Timestamp } from '../core/time';
 import { contended } from '../ledger/problems';
 import { unknownTo, type Attaching, type CarriedAttachment } from './attach';
+import { allSettled } from './carry';
 import { placed, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import type { Judged } from './judge';
 
@@ -40,12 +41,14 @@ export interface Recorded<P extends Plan> {
  * to its images, where that is not known yet.
  *
  * @param attaching What was carried along with each item.
+ * @param arrive Makes sure that an item is where it goes, written by this run, before anything says that it is.
  */
 export async function record<P extends Plan>(
   delivery: Delivery<P>,
   judging: () => Promise<Judged<readonly Verdict<P>[]>>,
   attaching: readonly Attaching[],
   context: DeliveryContext,
+  arrive: (item: DeliveryItem) => Promise<void>,
 ): Promise<Appended<Recorded<P>>> {
   const { product, environment, items, manner } = delivery;
   return appendDeciding({ ...context, product }, async (at) => {
@@ -61,8 +64,13 @@ export async function record<P extends Plan>(
       const records = manner.records ? own.map((item) => recordingOf(item, recordOf(product, release), facts)) : [];
       const along = attaching.filter((_, which) => own.some((item) => item === items[which]));
       const attached = unknownTo(facts, [...along, ...records]);
-      return { records, action: withAttached(arrival, environment, attached) };
+      return {
+        records,
+        action: withAttached(arrival, environment, attached),
+        arriving: arrival === undefined ? [] : own,
+      };
     });
+    await allSettled(parts.flatMap(({ arriving }) => arriving.map(arrive)));
     return {
       head,
       actions: parts.flatMap(({ action }) => action ?? []),

@@ -2,17 +2,23 @@ import type { RepositoryName } from '../core/oci/reference';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { decideWayBack, rolledBackAction, targetsOf, type Rollback, type WayBack } from '../core/release/way-back';
 import { allSettled } from './carry';
+import type { RepositoryClient } from '../registry/repository';
 import type { DeliveryContext } from './delivery';
 import type { EvidenceSource } from './evidence';
 import { Judge } from './judge';
-import { checkPresent, type PresenceSource } from './present';
+import { checkPresent, witnessWrite, type PresenceSource } from './present';
 import { appendDeciding } from './record';
 import { settle, type SettlingItem } from './settle';
 
 /** An image, and where an environment has it. */
 export interface Place {
   readonly image: string;
-  readonly target: PresenceSource & SettlingItem['target'] & EvidenceSource & { readonly label: RepositoryName };
+  readonly target: PresenceSource &
+    SettlingItem['target'] &
+    EvidenceSource & {
+      readonly label: RepositoryName;
+      readonly manifests: Pick<RepositoryClient['manifests'], 'put'>;
+    };
 }
 
 /**
@@ -41,9 +47,19 @@ export async function takeBack(
     const wayBack = (await deciding()).value;
     return { wayBack, decisions: wayBack.decisions };
   }
+  const witnessed = new Map<string, Promise<void>>();
   const { value: wayBack, appended } = await appendDeciding(context, async () => {
     const { value, head } = await deciding();
-    return { head, actions: rolledBackAction(rollback, value), value };
+    const actions = rolledBackAction(rollback, value);
+    // Who may not write there finds out before anything is recorded.
+    for (const { image, digest } of actions.length === 0 ? [] : targetsOf(value)) {
+      const target = items.find((each) => each.image === image)?.target;
+      if (target !== undefined && !witnessed.has(image)) {
+        witnessed.set(image, witnessWrite(target, digest));
+      }
+    }
+    await allSettled([...witnessed.values()]);
+    return { head, actions, value };
   });
   return {
     wayBack,

@@ -3,7 +3,10 @@ import { point, type Pointed, type Target } from '../core/deployment/pointing';
 import { HodError } from '../core/errors';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { servedIn } from '../core/release/coming';
-import type { ServedImage } from '../core/release/facts';
+import type { FactKey, ServedImage } from '../core/release/facts';
+import { wasAdmitted } from '../core/release/gates/way-in';
+import { refuseUnmet } from '../core/release/refusal';
+import type { Ledger } from '../ledger/ledger';
 import type { PointResult } from '../results/point';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
@@ -30,7 +33,11 @@ export async function pointFiles({ files, check, ...options }: PointOptions): Pr
     const served = await withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
       const { facts } = await ledger.read([{ kind: 'environment', key: environment.name }]);
-      return servedIn(facts, environment.name);
+      const all = servedIn(facts, environment.name).filter(({ image }) =>
+        config.components.some(({ name }) => name === image),
+      );
+      await refuseUnadmitted(all, environment, ledger);
+      return all;
     });
     const targets = targetsIn(config, served);
     const pointed = await Promise.all(
@@ -63,6 +70,26 @@ export async function pointFiles({ files, check, ...options }: PointOptions): Pr
       }),
     };
   });
+}
+
+/** Refuses where the environment serves something that did not come into it as hod.yaml says: nothing is to be pointed to that. */
+async function refuseUnadmitted(
+  served: readonly ServedImage[],
+  environment: EnvironmentConfig,
+  ledger: Ledger,
+): Promise<void> {
+  const { facts } = await ledger.read(served.map(({ release }): FactKey => ({ kind: 'release', key: release })));
+  const wayIn = {
+    environment: environment.name,
+    from: environment.after ?? null,
+    repositoryOf: (image: string) => formatRepository(environment.repositoryOf(image)),
+  };
+  refuseUnmet(
+    served.flatMap((each) => {
+      const release = facts.get('release', each.release);
+      return release === undefined ? [] : [wasAdmitted(each, release, wayIn)];
+    }),
+  );
 }
 
 /** Every repository of the product, whatever environment it is of. */

@@ -1,9 +1,11 @@
 import { kindOf } from '../core/oci/bundle';
 import { annotationNames, readContent } from '../core/oci/content';
+import { formatRepository } from '../core/oci/reference';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { chooseEntering, type ChosenRelease, type Promotion } from '../core/release/promotion';
 import { dayOf, timestampOf } from '../core/time';
 import { deliver } from '../delivery/deliver';
+import { checkFormerPlaces } from '../delivery/former-places';
 import { withAnnouncing } from '../delivery/announcing';
 import { attachedTypes, attachmentsOf, carriedOf } from '../delivery/attachments';
 import { arriving, mannerOf, type DeliveryContext, type DeliveryItem } from '../delivery/delivery';
@@ -46,6 +48,11 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       noteUnshared(config, session);
+      const place = (image: string) => formatRepository(to.repositoryOf(image));
+      await checkFormerPlaces(to.name, place, despite, {
+        ledger,
+        clientOf: (repository) => session.client(repository),
+      });
       const context: DeliveryContext = {
         ledger,
         orders: commitOrders(config.folder),

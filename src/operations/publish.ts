@@ -1,4 +1,5 @@
 import type { BuildOptions } from '../core/release/build';
+import { formatRepository } from '../core/oci/reference';
 import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
@@ -10,6 +11,7 @@ import { compareVersions, isReleaseOn } from '../core/tags/version';
 import { versionOfTag } from '../core/tags/version-tags';
 import { withAnnouncing } from '../delivery/announcing';
 import { deliver } from '../delivery/deliver';
+import { checkFormerPlaces } from '../delivery/former-places';
 import { removeQuietly } from '../delivery/settle';
 import { arriving, mannerOf, type Orders } from '../delivery/delivery';
 import { highestTagged } from '../delivery/evidence';
@@ -58,10 +60,16 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const actor = (): Promise<string> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       const { head } = await ledger.read([]);
+      const place = (image: string) => formatRepository(environment.repositoryOf(image));
+      await checkFormerPlaces(environment.name, place, despite, {
+        ledger,
+        clientOf: (repository) => session.client(repository),
+      });
       const items = await gather(chosen, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
       const publication: Publication = {
         product,
         environment: environment.name,
+        from: null,
         rulesOf: environment.rulesOf,
         following: await readFollowing(config, build),
         build,

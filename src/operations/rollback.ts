@@ -38,14 +38,18 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       const items = await placesOf(config, environment, ledger, session);
-      const { wayBack, decisions } = await takeBack({ environment: name, to, reason }, items, {
-        ledger,
-        orders: commitOrders(folder),
-        actor: await actor(),
-        product,
-        observer: session.observer,
-        dryRun,
-      });
+      const { wayBack, decisions } = await takeBack(
+        { environment: name, from: environment.after ?? null, to, reason },
+        items,
+        {
+          ledger,
+          orders: commitOrders(folder),
+          actor: await actor(),
+          product,
+          observer: session.observer,
+          dryRun,
+        },
+      );
       const requests = items.reduce((sum, { target }) => sum + target.requests, 0);
       const about = { product, environment: name, reason, dryRun, requests };
       const result = toRollbackResult(

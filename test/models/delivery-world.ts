@@ -4,11 +4,12 @@ import { readContent, type ContentNode } from '../../src/core/oci/content';
 import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
 import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
-import { formatRepository, parseRepository } from '../../src/core/oci/reference';
+import { formatRepository, parseRepository, type Repository } from '../../src/core/oci/reference';
 import type { Build } from '../../src/core/release/build';
 import { inSpiteOfNothing, type Despite } from '../../src/core/release/despite';
 import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/release/entry';
-import type { EntryRules } from '../../src/core/release/entry-rules';
+import { HodError } from '../../src/core/errors';
+import { asksNothing, type EntryRules } from '../../src/core/release/entry-rules';
 import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
 import { factName, Facts, type StoredFact } from '../../src/core/release/facts';
 import { chooseEntering, type ReleaseChoice } from '../../src/core/release/promotion';
@@ -20,6 +21,7 @@ import type { Version } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
 import { deliver } from '../../src/delivery/deliver';
 import { arriving, type DeliveryContext, type DeliveryItem, type DeliveryTarget } from '../../src/delivery/delivery';
+import { checkFormerPlaces } from '../../src/delivery/former-places';
 import { Judge } from '../../src/delivery/judge';
 import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
@@ -51,6 +53,14 @@ export interface WorldEnvironment {
 
 export class Killed extends Error {}
 
+/** Somebody with a hod.yaml of their own, and the right to write to some registries alone. */
+export interface Stranger {
+  readonly name: string;
+  /** The environment in whose registry their hod.yaml has an environment; its own where it is not named. */
+  readonly places: Readonly<Record<string, string>>;
+  readonly rights: readonly string[];
+}
+
 interface Registry {
   readonly tags: Map<Tag, Digest>;
   readonly manifests: Map<Digest, Manifest>;
@@ -60,6 +70,12 @@ interface Registry {
 const manner = { records: true, mend: false };
 
 type Turn = () => Promise<unknown>;
+
+type WorldContext = DeliveryContext & {
+  product: string;
+  step: () => Promise<void>;
+  stranger: Stranger | undefined;
+};
 
 /** Registries and a ledger that several people use at once; a scheduler decides whose turn it is. */
 export class DeliveryWorld {
@@ -79,15 +95,22 @@ export class DeliveryWorld {
   ) {}
 
   /** Publishes a build as the program does. Dies before its n-th step where `steps` is n. */
-  async publish(commit: Commit, steps = Infinity, only = Object.keys(commit.content)): Promise<Version | undefined> {
-    const context = this.context(steps);
+  async publish(
+    commit: Commit,
+    steps = Infinity,
+    only = Object.keys(commit.content),
+    { environment = 'dev', ...by }: { environment?: string; stranger?: Stranger; despite?: Despite } = {},
+  ): Promise<Version | undefined> {
+    const { stranger, despite = inSpiteOfNothing } = by;
+    const context = this.context(steps, stranger);
+    await this.checkFormerPlaces(environment, despite, context);
     const items = only.map((image): DeliveryItem => {
       const node = nodeOf(commit.content[image] ?? '');
       return {
         image,
         node,
         platforms: ['linux/amd64'],
-        target: this.target('dev', image, context.step),
+        target: this.target(environment, image, context),
         attachments: [],
       };
     });
@@ -105,14 +128,15 @@ export class DeliveryWorld {
     };
     const publication = {
       product,
-      environment: 'dev',
-      rulesOf: () => this.environment('dev').rules,
+      environment,
+      from: null,
+      rulesOf: () => this.environment(environment).rules,
       following: { branches: this.follows, usual: false, branch, pullRequest, containing: [] },
       build,
       images: items.map(arriving),
       claims: [],
       strictOrder: false,
-      despite: inSpiteOfNothing,
+      despite,
     };
     const { verdicts } = await deliver(publicationDelivery(publication, items, manner), context);
     return verdicts[0]?.plan.versioning.version;
@@ -124,16 +148,18 @@ export class DeliveryWorld {
     choice: ReleaseChoice = { servedBy: from, isFirst: from === 'dev' },
     steps = Infinity,
     despite: Despite = inSpiteOfNothing,
+    stranger?: Stranger,
   ): Promise<void> {
-    const context = this.context(steps);
+    const context = this.context(steps, stranger);
+    await this.checkFormerPlaces(to, despite, context);
     const judge = new Judge(context, []);
     const chosen = (await judge.decide((known) => chooseEntering(choice, undefined, from, to, known))).value;
     const parts = await Promise.all(
       chosen.map(async ({ release, images }) => {
         const items = await Promise.all(
           images.map(async ({ image, platforms, ...placed }): Promise<DeliveryItem> => {
-            const node = await readContent(this.target(from, image, context.step), placed);
-            return { image, node, platforms, target: this.target(to, image, context.step), attachments: [] };
+            const node = await readContent(this.target(from, image, context), placed);
+            return { image, node, platforms, target: this.target(to, image, context), attachments: [] };
           }),
         );
         const entering = items.map((item) => {
@@ -148,7 +174,9 @@ export class DeliveryWorld {
         return { release, items, images: entering, date: undefined };
       }),
     );
-    const { rules, entryRules } = this.environment(to);
+    const { rules } = this.environment(to);
+    // What a stranger's hod.yaml asks for is nothing.
+    const entryRules = stranger === undefined ? this.environment(to).entryRules : asksNothing;
     const promotion = {
       product,
       parts,
@@ -171,11 +199,19 @@ export class DeliveryWorld {
   }
 
   /** Takes an environment back. */
-  async rollback(environment: string, reason: string, to: BackTo, steps = Infinity): Promise<void> {
-    const context = this.context(steps);
+  async rollback(
+    environment: string,
+    reason: string,
+    to: BackTo,
+    steps = Infinity,
+    stranger?: Stranger,
+  ): Promise<void> {
+    const context = this.context(steps, stranger);
     const images = [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))];
-    const places = images.map((image): Place => ({ image, target: this.target(environment, image, context.step) }));
-    await takeBack({ environment, to, reason }, places, context);
+    const places = images.map((image): Place => ({ image, target: this.target(environment, image, context) }));
+    const names = Object.keys(this.environments);
+    const from = names[names.indexOf(environment) - 1] ?? null;
+    await takeBack({ environment, from, to, reason }, places, context);
   }
 
   /** Records evidence. */
@@ -274,6 +310,13 @@ export class DeliveryWorld {
     };
   }
 
+  private async checkFormerPlaces(environment: string, despite: Despite, context: WorldContext): Promise<void> {
+    const place = (image: string) => this.target(environment, image, context).label;
+    const clientOf = ({ registry, name }: Repository) =>
+      this.target(registry.replace('.test', ''), name.replace('skerry/', ''), { ...context, at: registry });
+    await checkFormerPlaces(environment, place, despite, { ledger: context.ledger, clientOf });
+  }
+
   private fold(sealed: SealedEntry): void {
     foldInto(this.facts, sealed.entry).forEach((fact) => this.stored.set(factName(fact.key), fact));
     this.entries.push(sealed);
@@ -293,7 +336,14 @@ export class DeliveryWorld {
     return timestampOf(new Date(Date.UTC(2026, 0, 5, 0, this.minutes)));
   }
 
-  private context(steps: number): DeliveryContext & { product: string; step: () => Promise<void> } {
+  /** Puts content into a registry that nobody released, as what belongs to something else may come along. */
+  smuggle(environment: string, image: string, content: string): Digest {
+    const { manifest } = nodeOf(content);
+    this.registry(environment, image).manifests.set(manifest.digest, manifest);
+    return manifest.digest;
+  }
+
+  private context(steps: number, stranger?: Stranger): WorldContext {
     let left = steps;
     const step = async (): Promise<void> => {
       await this.turn();
@@ -314,7 +364,8 @@ export class DeliveryWorld {
         highest: () => Promise.resolve(undefined),
       },
       observer: silent,
-      actor: 'una',
+      stranger,
+      actor: stranger?.name ?? 'una',
       dryRun: false,
     };
   }
@@ -330,15 +381,28 @@ export class DeliveryWorld {
     return known;
   }
 
-  private target(environment: string, image: string, step: () => Promise<void>): DeliveryTarget & Place['target'] {
+  /** @param at The registry itself, whatever a hod.yaml says. */
+  private target(
+    name: string,
+    image: string,
+    { step, stranger, at }: WorldContext & { readonly at?: string },
+  ): DeliveryTarget & Place['target'] {
+    const environment = at === undefined ? (stranger?.places[name] ?? name) : name;
     const { tags, manifests, blobs } = this.registry(environment, image);
     const repository = parseRepository(`${environment}.test/skerry/${image}`);
+    const write = async (): Promise<void> => {
+      await step();
+      if (stranger?.rights.includes(environment) === false) {
+        const problem = { what: 'this may not be written', object: environment, why: 'no right', next: 'ask for it' };
+        throw new HodError('no-right', problem);
+      }
+    };
     const resolve = async (reference: Tag | Digest): Promise<Digest | undefined> => {
       await step();
       return isDigest(reference) ? manifests.get(reference)?.digest : tags.get(reference);
     };
     const put = async (reference: Tag | Digest, manifest: Manifest): Promise<void> => {
-      await step();
+      await write();
       manifests.set(manifest.digest, manifest);
       if (!isDigest(reference)) {
         const before = tags.get(reference);
@@ -367,7 +431,7 @@ export class DeliveryWorld {
       blobs: {
         has: ({ digest }) => Promise.resolve(blobs.has(digest)),
         mount: async (digest, from) => {
-          await step();
+          await write();
           const there = this.registry(environment, from.name.replace('skerry/', '')).blobs.has(digest);
           if (there) {
             blobs.set(digest, this.registry(environment, from.name.replace('skerry/', '')).blobs.get(digest));
@@ -377,7 +441,7 @@ export class DeliveryWorld {
         check: () => Promise.reject(new Error('nothing is rehearsed')),
         // Content has to be sent, which takes its time: what was looked up before is looked up again.
         upload: async (blob, source) => {
-          await step();
+          await write();
           blobs.set(
             blob.digest,
             blob.mediaType === recordType ? await allBytes(await source.openBlob(blob)) : undefined,
@@ -388,13 +452,19 @@ export class DeliveryWorld {
       tags: {
         list: () => noTags(),
         remove: async (tag) => {
-          await step();
+          await write();
           return tags.delete(tag);
         },
       },
       readManifest: ({ digest }) => {
         const bytes = manifests.get(digest)?.bytes;
-        return bytes === undefined ? Promise.reject(new Error(`${digest} is not there`)) : Promise.resolve(bytes);
+        const gone = new HodError('content-gone', {
+          what: 'it is gone',
+          object: digest,
+          why: 'it is not there',
+          next: 'send it',
+        });
+        return bytes === undefined ? Promise.reject(gone) : Promise.resolve(bytes);
       },
       openBlob: () => Promise.reject(new Error('no blob is read')),
     };
@@ -434,7 +504,7 @@ export class DeliveryWorld {
 const nodes = new Map<string, ContentNode>();
 
 /** What a build holds. Made once: worlds share what never changes. */
-function nodeOf(content: string): ContentNode {
+export function nodeOf(content: string): ContentNode {
   const known = nodes.get(content) ?? makeNode(content);
   nodes.set(content, known);
   return known;

@@ -11,7 +11,8 @@ import { asksNothing } from '../../src/core/release/entry-rules';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
 import { parseTemplate } from '../../src/core/tags/template';
 import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
-import { DeliveryWorld, Killed, type Commit } from './delivery-world';
+import { inSpiteOfNothing } from '../../src/core/release/despite';
+import { DeliveryWorld, Killed, never, nodeOf, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 
 export const images = ['timetable', 'tide-watch'] as const;
@@ -331,7 +332,33 @@ type Event =
   | { kind: 'publish'; late: number | null; only: boolean }
   | { kind: 'promote'; to: 'uat' | 'prod'; named: number | null }
   | { kind: 'rollback'; environment: Environment }
-  | { kind: 'evidence' };
+  | { kind: 'evidence' }
+  | Attack;
+
+/** What somebody tries who may write to dev's registry and to the ledger alone, with any hod.yaml. */
+interface Attack {
+  kind: 'attack';
+  does: 'publish' | 'promote' | 'rollback';
+  /** The environment, and that in whose registry their hod.yaml has it. */
+  environment: Environment;
+  at: Environment;
+  /** Where it is promoted from, and whose registry that is. */
+  from: Environment;
+  fromAt: Environment;
+  bad: number;
+  /** With --new-way-in. */
+  accepts: boolean;
+}
+const attack: fc.Arbitrary<Event> = fc.record({
+  kind: fc.constant('attack' as const),
+  does: fc.constantFrom('publish' as const, 'publish' as const, 'promote' as const, 'rollback' as const),
+  environment: fc.constantFrom(...environments, 'prod'),
+  at: fc.constantFrom(...environments),
+  from: fc.constantFrom(...environments),
+  fromAt: fc.constantFrom(...environments),
+  bad: fc.nat(2),
+  accepts: fc.boolean(),
+});
 const event: fc.Arbitrary<Event> = fc.oneof(
   {
     weight: 6,
@@ -371,6 +398,7 @@ async function play(
   commits: readonly Commit[],
   batches: readonly (readonly { event: Event; kill: number | null }[])[],
   refused: Map<string, number>,
+  advice: string[] = [],
 ): Promise<void> {
   const replay = new Replay(world, commits);
   let count = 0;
@@ -394,6 +422,9 @@ async function play(
       case 'rollback':
         await world.rollback(each.environment, reason, undefined, kill);
         return;
+      case 'attack':
+        await attempt(world, each, commits, reason);
+        return;
       case 'evidence':
         await world.record(
           {
@@ -412,6 +443,7 @@ async function play(
   const expectedRefusal = (error: unknown): boolean => {
     if (error instanceof HodError && error.fault === 'refused') {
       refused.set(error.code, (refused.get(error.code) ?? 0) + 1);
+      advice.push([error.problem.next ?? ''].flat().join(' '));
       return true;
     }
     return false;
@@ -469,6 +501,108 @@ async function play(
   }
 }
 
+/** Something is served everywhere from the start. */
+const fromTheStart = (
+  [
+    { kind: 'publish', late: 0, only: false },
+    { kind: 'promote', to: 'uat', named: null },
+    { kind: 'evidence' },
+    { kind: 'promote', to: 'prod', named: null },
+  ] satisfies Event[]
+).map((each) => [{ event: each as Event, kill: null }]);
+
+/** Content that nobody released, which came into every registry along with something else. */
+const badCommits = Array.from({ length: 3 }, (_, at): Omit<Commit, 'ancestors'> => {
+  return {
+    id: commitSchema.parse(`bad${at}`.padEnd(40, 'b')),
+    branch: 'main',
+    version: { kind: 'given', version: parseVersion(`99.0.${at}`), source: 'git' },
+    content: Object.fromEntries(images.map((image) => [image, `bad ${image} ${at}`])),
+  };
+});
+
+async function attempt(world: DeliveryWorld, each: Attack, commits: readonly Commit[], reason: string): Promise<void> {
+  const bad = badCommits[each.bad] ?? never();
+  const commit = { ...bad, ancestors: new Set(commits.map(({ id }) => id)) };
+  const { environment, from, does } = each;
+  const stranger = { name: 'mara', places: { [from]: each.fromAt, [environment]: each.at }, rights: ['dev'] };
+  const despite = { ...inSpiteOfNothing, newWayIn: each.accepts, reason };
+  if (environment === 'dev' && each.at === 'dev') {
+    return;
+  }
+  const attempted =
+    does === 'publish'
+      ? world.publish(commit, Infinity, [...images], { environment, stranger, despite })
+      : does === 'promote'
+        ? world.promote([from, environment], undefined, Infinity, despite, stranger)
+        : world.rollback(environment, reason, { commit: commit.id }, Infinity, stranger);
+  await attempted.catch((error: unknown) => {
+    if (!(error instanceof HodError) || !['refused', 'denied', 'missing'].includes(error.fault)) {
+      throw error;
+    }
+  });
+}
+
+/** Nothing that a stranger tried is on record, and nothing that they brought is served or pointed to. */
+function expectNothingBad(world: DeliveryWorld, advice: readonly string[]): void {
+  same(
+    world.entries.filter(({ entry }) => entry.actor === 'mara').map(({ entry }) => entry.action),
+    [],
+  );
+  const smuggled = new Set(
+    badCommits.flatMap(({ content }) => images.map((image) => nodeOf(content[image] ?? '').manifest.digest)),
+  );
+  for (const environment of environments) {
+    for (const image of images) {
+      same(
+        [...world.tagsOf(environment, image)].filter(([, digest]) => smuggled.has(digest)),
+        [],
+      );
+    }
+  }
+  same(
+    advice.filter((text) => badCommits.some(({ id }) => text.includes(id)) || text.includes('99.0.')),
+    [],
+  );
+}
+
+/** Whatever somebody with the rights for dev and the ledger tries, with any hod.yaml: prod never serves it, nor is it advised. */
+export function strangersModel(): Model {
+  const refused = new Map<string, number>();
+  const advice: string[] = [];
+  return modelOf(
+    'strangers',
+    fc.asyncProperty(
+      fc.scheduler(),
+      fc.array(change, { minLength: 8, maxLength: 8 }),
+      fc.array(
+        fc.array(
+          fc.record({
+            event: fc.oneof({ weight: 1, arbitrary: event }, { weight: 1, arbitrary: attack }),
+            kill: fc.option(fc.nat(60), { freq: 6 }),
+          }),
+          { minLength: 1, maxLength: 3 },
+        ),
+        { minLength: 8, maxLength: 12 },
+      ),
+      async (scheduler, changes, batches) => {
+        const commits = historyOf(changes);
+        const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()), [
+          'main',
+          'support-*',
+        ]);
+        for (const { content } of badCommits) {
+          environments.forEach((name) => images.forEach((image) => world.smuggle(name, image, content[image] ?? '')));
+        }
+        advice.length = 0;
+        await play(world, scheduler, commits, [...fromTheStart, ...batches], refused, advice);
+        expectNothingBad(world, advice);
+      },
+    ),
+    () => ok((refused.get('not-newer') ?? 0) > 0),
+  );
+}
+
 /** Whoever publishes, promotes, rolls back and is killed: environments are what the model says, after every step. */
 export function environmentsModel(): Model {
   const refused = new Map<string, number>();
@@ -492,15 +626,7 @@ export function environmentsModel(): Model {
           'main',
           'support-*',
         ]);
-        // Something is served everywhere from the start.
-        const first: Event[] = [
-          { kind: 'publish', late: 0, only: false },
-          { kind: 'promote', to: 'uat', named: null },
-          { kind: 'evidence' },
-          { kind: 'promote', to: 'prod', named: null },
-        ];
-        const all = [...first.map((each) => [{ event: each, kill: null }]), ...batches];
-        await play(world, scheduler, commits, all, refused);
+        await play(world, scheduler, commits, [...fromTheStart, ...batches], refused);
         for (const { entry } of world.entries) {
           const ways = 'comings' in entry.action ? (entry.action.comings ?? []).map(({ way }) => way) : [];
           for (const name of new Set([entry.action.kind, ...ways])) {

@@ -1,5 +1,5 @@
 import { attachModel } from './attach';
-import { environmentsModel } from './environments';
+import { environmentsModel, strangersModel } from './environments';
 import type { Model } from './model';
 import { orderModel, versionsModel } from './order';
 import { rebuildModel } from './rebuild';
@@ -9,6 +9,7 @@ export const models: readonly (() => Model)[] = [
   orderModel,
   versionsModel,
   environmentsModel,
+  strangersModel,
   rebuildModel,
   attachModel,
 ];

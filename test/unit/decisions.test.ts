@@ -202,6 +202,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
   const publication: Publication = {
     product: 'skerry-line',
     environment: 'dev',
+    from: null,
     rulesOf: () => [{ kind: 'moving', template: rule, follows: followedBy(rule, 'dev') }],
     following: { branches: ['main'], usual: true, branch: 'main', pullRequest: false, containing: [] },
     build: {

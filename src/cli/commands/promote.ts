@@ -2,6 +2,7 @@ import { endUnmet } from '../answer';
 import {
   actorOption,
   afterRewriteOption,
+  newWayInOption,
   againOption,
   command,
   configsOption,
@@ -35,6 +36,7 @@ export function promoteCommand() {
     .option('--mend', 'look at everything that is there already, and send what the registry lost')
     .option('--despite-freeze', 'let it in although the environment is frozen; needs --reason')
     .addOption(afterRewriteOption())
+    .addOption(newWayInOption())
     .addOption(againOption())
     .addOption(reasonOption('say why, for the options that need it; the ledger keeps it'))
     .addOption(summaryOption())

@@ -4,6 +4,7 @@ import { endUnmet } from '../answer';
 import {
   actorOption,
   afterRewriteOption,
+  newWayInOption,
   againOption,
   command,
   commitOption,
@@ -54,6 +55,7 @@ export function publishCommand() {
     .addOption(strictOrderOption())
     .option('--mend', 'look at everything that is there already, and send what the registry lost')
     .addOption(afterRewriteOption())
+    .addOption(newWayInOption())
     .addOption(againOption())
     .addOption(reasonOption('say why, for the options that need it; the ledger keeps it'))
     .addOption(summaryOption())

@@ -8,33 +8,44 @@ export interface Despite {
   readonly afterRewrite: boolean;
   /** It comes in while nothing should. */
   readonly freeze: boolean;
+  /** It comes in from another environment, or into another repository, than releases did so far. */
+  readonly newWayIn: boolean;
   /** Why; there is one wherever something is set aside. */
   readonly reason: string;
 }
 
 /** Sets nothing aside. */
-export const inSpiteOfNothing: Despite = { again: false, afterRewrite: false, freeze: false, reason: '' };
+export const inSpiteOfNothing: Despite = {
+  again: false,
+  afterRewrite: false,
+  freeze: false,
+  newWayIn: false,
+  reason: '',
+};
 
 /** What the user says about rules that are to be set aside. */
 export interface DespiteOptions {
   again?: true | undefined;
   afterRewrite?: true | undefined;
   despiteFreeze?: true | undefined;
+  newWayIn?: true | undefined;
   reason?: string | undefined;
 }
 
 /** What is set aside on purpose. Throws `reason-missing` where nobody says why. */
-export function despiteOf({ again, afterRewrite, despiteFreeze, reason }: DespiteOptions): Despite {
+export function despiteOf({ again, afterRewrite, despiteFreeze, newWayIn, reason }: DespiteOptions): Despite {
   const options = [
     ...(again === true ? ['--again'] : []),
     ...(afterRewrite === true ? ['--after-rewrite'] : []),
     ...(despiteFreeze === true ? ['--despite-freeze'] : []),
+    ...(newWayIn === true ? ['--new-way-in'] : []),
   ];
   if (options.length > 0) {
     return {
       again: again === true,
       afterRewrite: afterRewrite === true,
       freeze: despiteFreeze === true,
+      newWayIn: newWayIn === true,
       reason: needReason(reason, options.join(' ')),
     };
   }
@@ -64,10 +75,17 @@ export function needReason(reason: string | undefined, about: string): string {
 }
 
 /** The rules that were set aside, as the ledger keeps them. */
-export function rulesAside({ again, afterRewrite, freeze, reason }: Despite): { rule: string; reason: string }[] {
+export function rulesAside({
+  again,
+  afterRewrite,
+  freeze,
+  newWayIn,
+  reason,
+}: Despite): { rule: string; reason: string }[] {
   return [
     ...(again ? [{ rule: 'withdrawn', reason }] : []),
     ...(afterRewrite ? [{ rule: 'branch-order', reason }] : []),
     ...(freeze ? [{ rule: 'freeze', reason }] : []),
+    ...(newWayIn ? [{ rule: 'way-in', reason }] : []),
   ];
 }

@@ -87,8 +87,15 @@ const stagedImageSchema = z.object({
 });
 
 const factSchemas = {
-  /** Key: an environment. What it serves, image by image, and how often that or a tag of it has changed. */
-  environment: z.object({ steps: z.number().int(), images: z.array(servedImageSchema) }),
+  /**
+   * Key: an environment. What it serves, image by image, and how often that or a tag of it has changed; `from`: the
+   * environment that its releases come from, null where builds are published into it.
+   */
+  environment: z.object({
+    steps: z.number().int(),
+    images: z.array(servedImageSchema),
+    from: z.string().nullable().optional(),
+  }),
   /**
    * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback: the
    * way back. `together`: it was one decision with the step before. `back`: a rollback, to the

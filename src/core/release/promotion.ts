@@ -4,7 +4,7 @@ import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from './actions';
-import { servedIn } from './coming';
+import { latestIn, servedIn } from './coming';
 import type { EntryRules } from './entry-rules';
 import { withdrawalOf, withdrawnKey, type Release } from './facts';
 import { entryGates, type EnteringImage } from './gates/entry';
@@ -209,13 +209,19 @@ function decidePart(
   return judge(
     plan,
     { ...promotion, images },
-    ({ facts, comings, decisions }) => {
+    ({ facts, comings, decisions, wayIn }) => {
       const current = facts.get('release', release.release) ?? release;
       const names = images.map(({ image }) => image);
       const withdrawal = withdrawalOf(facts, environment, content);
       return [
         cameThrough(current, names, from, environment, withdrawalOf(facts, from, content)),
-        comesIn(current, comings, environment, { withdrawal, decisions, facts }),
+        comesIn(current, comings, environment, {
+          withdrawal,
+          // What did not come in this way is never advised.
+          latest: wayIn.outcome === 'met' ? latestIn(facts, environment) : undefined,
+          decisions,
+          facts,
+        }),
         someTag(environment, plan.tags, false),
         ...entryGates(entryRules, { ...entry, release: current }, facts, facts.get('evidence', content)),
       ];

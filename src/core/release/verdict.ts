@@ -8,6 +8,7 @@ import { commitsToCompare, decideComing, laneFacts, servedIn, type Coming, type 
 import { rulesAside, type Despite } from './despite';
 import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from './facts';
 import { metAmong, unmetAmong, type Gate } from './gates/gate';
+import { knownWayIn } from './gates/way-in';
 import { fixedTags, inOrder } from './gates/tags';
 import { factNeed, type Judgement, type Knowledge, type Need } from './knowledge';
 import { contentId, type ContentId, type ImageDigest, type PlacedImage, type ReleaseId } from './release';
@@ -57,6 +58,8 @@ export interface Verdict<P extends Plan> {
 /** The environment that a release comes into, and how strict to be. */
 export interface Destination {
   readonly environment: string;
+  /** The environment that it comes from; null where it is published. */
+  readonly from: string | null;
   readonly images: readonly ArrivingImage[];
   /** Refuse where a moving tag, or a version, would be held by the order of builds. */
   readonly strictOrder: boolean;
@@ -67,7 +70,8 @@ export interface Destination {
 /** What a rule of a plan is told. */
 export interface RuleContext {
   readonly facts: Facts;
-  /** What the rule about fixed tags says. */
+  /** What the rules about the way in and about fixed tags say. */
+  readonly wayIn: Gate;
   readonly fixed: Gate;
   readonly comings: readonly Coming[];
   readonly decisions: readonly TagDecision[];
@@ -136,9 +140,13 @@ export function judge<P extends Plan>(
   });
   const decisions = heldBeside(tags, explained, comings);
   const fixed = fixedTags(decisions);
+  const repositoryOf = (name: string): RepositoryName | undefined =>
+    images.find(({ image }) => image === name)?.repository;
+  const wayIn = knownWayIn({ ...destination, repositoryOf }, facts, despite);
   const gates = [
+    ...(wayIn.outcome === 'unmet' || despite.newWayIn ? [wayIn] : []),
     fixed,
-    ...rules({ facts, fixed, comings, decisions }),
+    ...rules({ facts, wayIn, fixed, comings, decisions }),
     ...(strictOrder ? [inOrder(decisions, plan.heldVersion)] : []),
   ];
   const taking = comings.filter(({ way }) => way === 'takes-over').map(({ image }) => image);

@@ -3,6 +3,8 @@ import type { RepositoryName } from '../oci/reference';
 import { describePosition } from '../tags/ordering';
 import type { Action } from './actions';
 import { headOf, servedIn } from './coming';
+import { unmetAmong } from './gates/gate';
+import { wasAdmitted } from './gates/way-in';
 import {
   laneKey,
   stepKey,
@@ -29,6 +31,8 @@ export interface Rollback {
   readonly environment: string;
   readonly to: BackTo;
   readonly reason: string;
+  /** The environment that its releases come from; null where builds are published into it. */
+  readonly from: string | null;
   /** Where hod.yaml has each image of the environment. */
   readonly places: ReadonlyMap<string, RepositoryName>;
 }
@@ -171,7 +175,7 @@ function servedAfter(
 }
 
 function changesSince(
-  { environment, places }: Rollback,
+  { environment, from, places }: Rollback,
   { back, since }: Target,
   last: number,
   steps: Steps,
@@ -230,6 +234,13 @@ function changesSince(
     const found = known.facts.get('release', id);
     return found === undefined ? [] : [found];
   };
+  const repositoryOf = (image: string) => places.get(image);
+  const admissions = serves.flatMap((each) =>
+    releaseOf(each.release).map((release) => wasAdmitted(each, release, { environment, from, repositoryOf })),
+  );
+  if (unmetAmong(admissions).length > 0) {
+    return { kind: 'refused', gates: admissions };
+  }
   const staying = new Set<ContentId>(
     serves.flatMap(({ release }) => releaseOf(release)).map(({ images }) => contentId(images)),
   );
@@ -281,7 +292,10 @@ export function targetsOf({ served, tags }: WayBack): { image: string; digest: D
 }
 
 /** What a rollback writes into the ledger; nothing where it changes nothing. */
-export function rolledBackAction({ environment, reason }: Omit<Rollback, 'places'>, wayBack: WayBack): Action[] {
+export function rolledBackAction(
+  { environment, reason }: Omit<Rollback, 'places' | 'from'>,
+  wayBack: WayBack,
+): Action[] {
   const { back, withdrawn, releases, served, lanes, tags } = wayBack;
   if (served.length + lanes.length + tags.length === 0) {
     return [];

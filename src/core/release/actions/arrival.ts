@@ -99,10 +99,10 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
 
 /**
  * Folds in the tags, what the environment serves, the way back from there, and what became of the
- * releases. `known`: the release itself, as it stands without this arrival.
+ * releases. `known`: the release itself, as it stands without this arrival. `from`: the environment that it came from.
  */
 export function foldArrival(
-  action: Arrival,
+  action: Arrival & { readonly from?: string },
   circumstances: Circumstances,
   known: Release | undefined,
   before: Facts,
@@ -114,6 +114,10 @@ export function foldArrival(
     lanes: foldLanes(action, comings, before, after),
     tags: foldTags(action, circumstances, before, after),
   };
+  const now = after.get('environment', action.environment);
+  if (now !== undefined) {
+    after.set('environment', action.environment, { ...now, from: action.from ?? null });
+  }
   after.set('step', stepKey(action.environment, nextStep(action.environment, before)), {
     ...changes,
     at: circumstances.at,

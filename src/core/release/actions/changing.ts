@@ -21,6 +21,7 @@ export function changeServed(
 ): Changes['served'] {
   const images = servedIn(before, environment);
   after.set('environment', environment, {
+    ...before.get('environment', environment),
     steps: nextStep(environment, before),
     images: replaced(images, changes),
   });

@@ -1,6 +1,6 @@
 import { describePosition } from '../../tags/ordering';
-import { latestIn, servedIn, type Coming } from '../coming';
-import type { Facts, Release, Withdrawal } from '../facts';
+import { servedIn, type Coming } from '../coming';
+import type { Facts, Release, ServedImage, Withdrawal } from '../facts';
 import type { TagDecision } from '../tag-decisions';
 import { naming } from './entry';
 import type { Gate } from './gate';
@@ -78,6 +78,8 @@ function cameDetail(stays: readonly { stay: Release['arrived'][number] | undefin
 /** What is known about an environment that a release wants to come into. */
 interface Here {
   readonly withdrawal: Withdrawal | undefined;
+  /** What took over last there, where it was admitted; nothing else is advised. */
+  readonly latest: ServedImage | undefined;
   readonly decisions: readonly TagDecision[];
   readonly facts: Facts;
 }
@@ -87,7 +89,7 @@ export function comesIn(
   release: Release,
   comings: readonly Coming[],
   to: string,
-  { withdrawal, decisions, facts }: Here,
+  { withdrawal, latest, decisions, facts }: Here,
 ): Gate {
   const gate = 'comes-in';
   const held = comings.filter(({ way }) => way === 'held');
@@ -103,7 +105,6 @@ export function comesIn(
     return withdrawnFrom(release, to, withdrawal);
   }
   const was = release.arrived.some(({ environment, way }) => environment === to && way === 'takes-over');
-  const latest = latestIn(facts, to);
   const astray = decisions.some(({ recorded }) => recorded !== undefined);
   return {
     gate,

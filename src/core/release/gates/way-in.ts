@@ -1,0 +1,96 @@
+import type { RepositoryName } from '../../oci/reference';
+import { describePosition } from '../../tags/ordering';
+import { servedIn } from '../coming';
+import type { Despite } from '../despite';
+import type { Facts, Release, ServedImage } from '../facts';
+import type { Gate } from './gate';
+
+/** How releases come into an environment, by what hod.yaml says now. */
+export interface WayIn {
+  readonly environment: string;
+  /** The environment that they come from; null where builds are published into it. */
+  readonly from: string | null;
+  /** The repository of an image there; undefined for one that does not matter here. */
+  readonly repositoryOf: (image: string) => RepositoryName | undefined;
+}
+
+/**
+ * Releases come into an environment as they did so far: from the same environment, into the same repositories. A checkout
+ * with another hod.yaml does not change that, but on purpose and on record.
+ */
+export function knownWayIn(wayIn: WayIn, facts: Facts, { newWayIn }: Despite): Gate {
+  const gate = 'way-in';
+  const { environment, from } = wayIn;
+  const known = facts.get('environment', environment);
+  const moved = servedIn(facts, environment).filter(
+    ({ image, repository }) => ![undefined, repository].includes(wayIn.repositoryOf(image)),
+  );
+  const other = known?.from !== undefined && known.from !== from;
+  if (!other && moved.length === 0) {
+    return { gate, outcome: 'met', detail: describeWay(environment, from) };
+  }
+  const detail = [
+    ...(other
+      ? [`by the ledger ${describeWay(environment, known.from)}; by this hod.yaml ${describeWay(environment, from)}`]
+      : []),
+    ...moved.map(
+      ({ image, repository }) =>
+        `by the ledger ${image} is in ${repository}; by this hod.yaml in ${wayIn.repositoryOf(image) ?? ''}`,
+    ),
+  ];
+  if (newWayIn) {
+    return { gate, outcome: 'met', detail: `${detail.join('; ')}: accepted on purpose` };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'other-way-in',
+    what: `releases come into ${environment} in another way`,
+    object: environment,
+    detail,
+    remedy:
+      'use the hod.yaml of the branch that you release from; if this change is meant, add --new-way-in --reason "…", with a login that may write to the former place too',
+  };
+}
+
+function describeWay(environment: string, from: string | null | undefined): string {
+  return from === null || from === undefined
+    ? `builds are published into ${environment}`
+    : `${environment} takes releases from ${from}`;
+}
+
+/**
+ * Whether what an environment serves came in by the way that hod.yaml says, and stands where hod.yaml says. Nothing is
+ * pointed to, rolled back to or advised that did not.
+ */
+export function wasAdmitted({ image, repository }: ServedImage, release: Release, wayIn: WayIn): Gate {
+  const gate = 'admitted';
+  const { environment, from } = wayIn;
+  const object = `${image} ${describePosition(release)} in ${environment}`;
+  const place = wayIn.repositoryOf(image);
+  if (place !== undefined && repository !== place) {
+    return {
+      gate,
+      outcome: 'unmet',
+      code: 'repository-changed',
+      what: `${environment} serves this in another repository`,
+      object,
+      detail: `the ledger says ${repository}, and hod.yaml ${place}`,
+      remedy: 'use the hod.yaml that it came in with (--config), or publish and promote a new release',
+    };
+  }
+  const passed =
+    from === null ||
+    release.arrived.some((stay) => stay.environment === from && stay.image === image && stay.way !== 'held');
+  return passed
+    ? { gate, outcome: 'met', detail: describeWay(environment, from) }
+    : {
+        gate,
+        outcome: 'unmet',
+        code: 'not-admitted',
+        what: `this release did not come into ${environment} through ${from}`,
+        object,
+        detail: `by the ledger ${from} never served it; somebody brought it in with another hod.yaml`,
+        remedy: `find out who did (\`hod timeline --env ${environment}\`), and roll ${environment} back to a release that came through ${from}`,
+      };
+}
