@@ -66,6 +66,7 @@ export const errorCodes = {
     'fixed-tag-taken',
     'other-way-in',
     'not-admitted',
+    'own-sign-off',
     'other-build',
     'version-taken',
     'dirty-working-copy',

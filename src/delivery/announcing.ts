@@ -146,8 +146,7 @@ async function recordRefusal(
   const action = { kind: 'refused', ...about, code, object: text(problem.object), reason: text(problem.why) } as const;
   const context = { ledger, product: config.product, actor: await actor(), observer };
   await appendDeciding(context, async () => {
-    const { head } = await ledger.read([]);
-    return { head, actions: [action], value: undefined };
+    return { ...(await ledger.read([])), actions: [action], value: undefined };
   });
 }
 
@@ -180,7 +179,7 @@ async function announce(
         kind: 'announced' as const,
         receivers: further.map(({ receiver, through }) => ({ receiver, ...through })),
       };
-      return { head: now.head, actions: further.length === 0 ? [] : [action], value: undefined };
+      return { ...now, actions: further.length === 0 ? [] : [action], value: undefined };
     });
     return told;
   } finally {

@@ -1,5 +1,5 @@
 import type { Action } from '../core/release/actions';
-import { entryAfter, headAfter, type Entry, type Head, type SealedEntry } from '../core/release/entry';
+import { entryAfter, headAfter, timeAfter, type Entry, type Head, type SealedEntry } from '../core/release/entry';
 import { tellingOnce } from '../core/retrying';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { attachedKey, type Facts, type Release } from '../core/release/facts';
@@ -51,8 +51,9 @@ export async function record<P extends Plan>(
   arrive: (item: DeliveryItem) => Promise<void>,
 ): Promise<Appended<Recorded<P>>> {
   const { product, environment, items, manner } = delivery;
-  return appendDeciding({ ...context, product }, async (at) => {
+  return appendDeciding({ ...context, product }, async (now) => {
     const { value: verdicts, head, facts } = await judging();
+    const at = timeAfter(facts, now);
     let arrivals = 0;
     const parts = verdicts.map((verdict) => {
       const own = items.filter(({ image }) => verdict.comings.some((coming) => coming.image === image));
@@ -73,6 +74,7 @@ export async function record<P extends Plan>(
     await allSettled(parts.flatMap(({ arriving }) => arriving.map(arrive)));
     return {
       head,
+      facts,
       actions: parts.flatMap(({ action }) => action ?? []),
       value: { verdicts, records: parts.flatMap(({ records }) => records) },
     };
@@ -112,6 +114,9 @@ function withAttached(arrival: Action | undefined, environment: string, attached
     : { kind: 'attached', environment, attached };
 }
 
+/** Clocks of machines differ by as much, in milliseconds; more is said. */
+const toleratedSkew = 120_000;
+
 /** How long others may be first, in milliseconds. */
 const patience = 180_000;
 
@@ -123,17 +128,24 @@ const patience = 180_000;
  */
 export async function appendDeciding<T>(
   { ledger, product, actor, observer }: RecordContext,
-  decide: (at: Timestamp) => Promise<{ head: Head; actions: readonly Action[]; value: T }>,
+  decide: (now: Timestamp) => Promise<{ head: Head; facts: Facts; actions: readonly Action[]; value: T }>,
 ): Promise<Appended<T>> {
   const begun = performance.now();
   const notice = tellingOnce((text) => observer.waiting(text));
   for (let attempt = 1; ; attempt += 1) {
-    const at = timestampOf(new Date());
-    const { head, actions, value } = await decide(at);
+    const now = timestampOf(new Date());
+    const { head, facts, actions, value } = await decide(now);
+    const at = timeAfter(facts, now);
     const sealed = entriesAfter(head, actions, { product, at, actor });
     const last = sealed.at(-1);
     if (last === undefined) {
       return { value, appended: false };
+    }
+    const behind = Date.parse(at) - Date.parse(now);
+    if (behind > toleratedSkew && attempt === 1) {
+      observer.note(
+        `the clock of this machine is ${Math.round(behind / 60_000)} min behind the last entry of the ledger: what is recorded now gets the time of that entry, ${at}`,
+      );
     }
     const milliseconds = await ledger.append(sealed, head);
     if (milliseconds !== undefined) {

@@ -49,7 +49,7 @@ export async function takeBack(
   }
   const witnessed = new Map<string, Promise<void>>();
   const { value: wayBack, appended } = await appendDeciding(context, async () => {
-    const { value, head } = await deciding();
+    const { value, head, facts } = await deciding();
     const actions = rolledBackAction(rollback, value);
     // Who may not write there finds out before anything is recorded.
     for (const { image, digest } of actions.length === 0 ? [] : targetsOf(value)) {
@@ -59,7 +59,7 @@ export async function takeBack(
       }
     }
     await allSettled([...witnessed.values()]);
-    return { head, actions, value };
+    return { head, facts, actions, value };
   });
   return {
     wayBack,

@@ -72,7 +72,7 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
         following: ({ branch, commit }) => readFollowing(config, { branch, commit, pullRequest: false }),
         dayOf: async (commit) => {
           const git = await readGit(config.folder, commit);
-          return 'commit' in git ? dayOf(git.commit.time) : undefined;
+          return 'commit' in git && git.commit.time !== undefined ? dayOf(git.commit.time) : undefined;
         },
         orders: commitOrders(config.folder),
         actor: await actorOf(options.actor, config, session),

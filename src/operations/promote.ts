@@ -119,7 +119,7 @@ async function readPart(
   );
   return {
     release,
-    date: 'commit' in git ? dayOf(git.commit.time) : undefined,
+    date: 'commit' in git && git.commit.time !== undefined ? dayOf(git.commit.time) : undefined,
     items: items.map(({ item }) => item),
     images: items.map(({ item, attached }) => ({
       ...arriving(item),

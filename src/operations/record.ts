@@ -59,8 +59,8 @@ async function append(
     const by = await actor();
     const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
     const deciding = async () => {
-      const { value, head } = await judge.decide((known) => decideEvidence({ ...evidence, by }, known));
-      return { value, head, actions: dryRun ? [] : value.actions };
+      const judged = await judge.decide((known) => decideEvidence({ ...evidence, by }, known));
+      return { ...judged, actions: dryRun ? [] : judged.value.actions };
     };
     const { value } = await appendDeciding({ ledger, product, actor: by, observer: session.observer }, deciding);
     const { chosen, actions } = value;

@@ -7,6 +7,7 @@ const schema = z.object({
   service: z.string(),
   commit: text,
   branch: text,
+  pr: z.coerce.string().min(1).optional().catch(undefined),
   prBranch: text,
   tag: text,
   build: text,

@@ -2,7 +2,11 @@ import pLimit from 'p-limit';
 import { isCommitId, type CommitId } from '../core/commit';
 import { timestampOf, type Timestamp } from '../core/time';
 import type { Ancestry } from '../core/tags/ordering';
+import { withoutTracing } from '../system/git-environment';
 import { runProgram, type ProgramRun } from './programs';
+
+// Only commands of git that are made for programs are run, in formats of our own: what people set for their eyes (colours,
+// columns, signatures, the detection of renames) changes nothing.
 
 /** What git says about one commit of a working copy. */
 export interface GitCommit {
@@ -11,8 +15,8 @@ export interface GitCommit {
   branch: string | undefined;
   /** Names of the tags that point to the commit. */
   tags: string[];
-  /** When it was committed. */
-  time: Timestamp;
+  /** When it was committed; undefined where that is no time of a calendar with four digits for a year. */
+  time: Timestamp | undefined;
   /** Files that git tracks were changed and not committed; of a commit that is not checked out, never. */
   dirty: boolean;
   /** The history was cut off: older commits, and perhaps tags, are not here. */
@@ -31,9 +35,9 @@ export async function readGit(folder: string, commit = 'HEAD'): Promise<GitReadi
   const [head, branch, tags, time, changes, shallow] = await Promise.all([
     git(folder, 'rev-parse', '--verify', '--quiet', 'HEAD'),
     git(folder, 'symbolic-ref', '--quiet', '--short', 'HEAD'),
-    git(folder, 'tag', '--points-at', id),
-    git(folder, 'show', '--no-patch', '--format=%ct', id),
-    git(folder, 'status', '--porcelain', '--untracked-files=no'),
+    git(folder, 'for-each-ref', '--format=%(refname:strip=2)', `--points-at=${id}`, 'refs/tags'),
+    git(folder, 'rev-list', '--no-walk', '--format=%x00%ct', id),
+    git(folder, 'status', '--porcelain=v1', '--untracked-files=no'),
     isShallow(folder),
   ]);
   const isHead = textOf(head) === id;
@@ -42,7 +46,7 @@ export async function readGit(folder: string, commit = 'HEAD'): Promise<GitReadi
       id,
       branch: (isHead && textOf(branch)) || undefined,
       tags: linesOf(tags),
-      time: timestampOf(new Date(Number(textOf(time)) * 1000)),
+      time: timeOf(formattedLines(time)[0]?.[1]),
       dirty: isHead && textOf(changes) !== '',
       shallow,
     },
@@ -126,7 +130,7 @@ export async function readClone(folder: string): Promise<Clone> {
 
 /** Names of the tags of a commit and of all that it contains; none where git cannot tell. */
 export async function tagsUpTo(folder: string, commit: CommitId): Promise<string[]> {
-  return linesOf(await git(folder, 'tag', '--merged', commit));
+  return linesOf(await git(folder, 'for-each-ref', '--format=%(refname:strip=2)', `--merged=${commit}`, 'refs/tags'));
 }
 
 /** The branches that contain a commit, here and at remotes, without the names of the remotes; none where git cannot tell. */
@@ -182,8 +186,9 @@ export class History {
 
 /** Files that differ between a commit and HEAD, relative to the folder; undefined where git cannot tell. */
 export async function changedFiles(folder: string, since: string): Promise<string[] | undefined> {
-  const run = await git(folder, 'diff', '--name-only', '--relative', '-z', '--end-of-options', `${since}...HEAD`, '--');
-  return run.exitCode === 0 ? run.stdout.split('\0').filter((name) => name !== '') : undefined;
+  const base = textOf(await git(folder, 'merge-base', '--end-of-options', since, 'HEAD'));
+  const run = await git(folder, 'diff-tree', '-r', '--no-renames', '--name-only', '--relative', '-z', base, 'HEAD');
+  return base !== '' && run.exitCode === 0 ? run.stdout.split('\0').filter((name) => name !== '') : undefined;
 }
 
 /** In a shallow clone only a yes is certain: what leads there may have been left out. */
@@ -229,6 +234,22 @@ function linesOf(run: ProgramRun): string[] {
     .filter((line) => line !== '');
 }
 
+/** The fields of the lines that `rev-list` prints in our format; it prints a line of its own before each. */
+function formattedLines(run: ProgramRun): string[][] {
+  return linesOf(run)
+    .filter((line) => line.includes('\0'))
+    .map((line) => line.split('\0'));
+}
+
+/** What stands for a time after it, which RFC 3339 cannot say. */
+const latestTime = '9999-12-31T23:59:59Z';
+
+/** A time of git, in seconds since 1970; undefined for one that RFC 3339 cannot say. */
+function timeOf(seconds: string | undefined): Timestamp | undefined {
+  const time = Number(seconds) * 1000;
+  return time >= Date.parse('0001-01-01') && time <= Date.parse(latestTime) ? timestampOf(new Date(time)) : undefined;
+}
+
 /** How many git programs run at once. */
 const turn = pLimit(8);
 
@@ -239,7 +260,8 @@ function git(folder: string, ...args: string[]): Promise<ProgramRun> {
 
 /** The same, with something on its standard input. */
 function gitReading(input: string, folder: string, ...args: string[]): Promise<ProgramRun> {
-  return turn(() => runProgram('git', ['-C', folder, ...args], { folder, input, env: { LC_ALL: 'C' } }));
+  const env = { ...withoutTracing(), LC_ALL: 'C', GIT_OPTIONAL_LOCKS: '0' };
+  return turn(() => runProgram('git', ['-C', folder, ...args], { folder, input, env }));
 }
 
 /** A commit as a log tells of it. */
@@ -260,27 +282,33 @@ export async function commitsBetween(
   from: CommitId,
   to: CommitId,
 ): Promise<{ readonly commits: LoggedCommit[] } | { readonly gap: string }> {
-  const format = '--format=%H%x00%an%x00%aI%x00%s';
-  const run = await git(folder, 'log', format, `--max-count=${mostLogged}`, '--end-of-options', `${from}..${to}`, '--');
+  const run = await git(
+    folder,
+    'rev-list',
+    '--format=%H%x00%an%x00%aI%x00%s',
+    '--encoding=UTF-8',
+    `--max-count=${mostLogged}`,
+    `${from}..${to}`,
+    '--',
+  );
   if (run.exitCode !== 0 || (await isShallow(folder))) {
     return { gap: await gapIn(folder, to) };
   }
   return {
-    commits: linesOf(run).map((line) => {
-      const [commit = '', author = '', at = '', subject = ''] = line.split('\0');
-      return { commit, author, at, subject };
+    commits: formattedLines(run).map(([commit = '', author = '', at = '', subject = '']) => {
+      return { commit, author, at: /^\d{4}-/.test(at) ? at : latestTime, subject };
     }),
   };
 }
 
 /** When commits were made, of those that git has here. */
 export async function commitTimes(folder: string, commits: readonly CommitId[]): Promise<Map<CommitId, Timestamp>> {
-  const args = ['log', '--no-walk=unsorted', '--ignore-missing', '--format=%H %ct', '--stdin'];
+  const args = ['rev-list', '--no-walk=unsorted', '--ignore-missing', '--format=%H%x00%ct', '--stdin'];
   const run = await gitReading(commits.map((id) => `${id}\n`).join(''), folder, ...args);
   return new Map(
-    linesOf(run).flatMap((line): [CommitId, Timestamp][] => {
-      const [id = '', seconds = ''] = line.split(' ');
-      return isCommitId(id) ? [[id, timestampOf(new Date(Number(seconds) * 1000))]] : [];
+    formattedLines(run).flatMap(([id = '', seconds]): [CommitId, Timestamp][] => {
+      const time = timeOf(seconds);
+      return isCommitId(id) && time !== undefined ? [[id, time]] : [];
     }),
   );
 }

@@ -11,8 +11,8 @@ export interface ProgramOptions {
   timeout?: number;
   /** What it reads from its standard input; nothing where it is not given. */
   input?: string;
-  /** Variables besides those of this process. */
-  env?: Record<string, string>;
+  /** Variables besides those of this process; undefined for one that it is not to have. */
+  env?: Record<string, string | undefined>;
 }
 
 /** How a program ended. */

@@ -11,7 +11,7 @@ import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry
 import { HodError } from '../../src/core/errors';
 import { asksNothing, type EntryRules } from '../../src/core/release/entry-rules';
 import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
-import { factName, Facts, type StoredFact } from '../../src/core/release/facts';
+import { factName, Facts, stateKey, type StoredFact } from '../../src/core/release/facts';
 import { chooseEntering, type ReleaseChoice } from '../../src/core/release/promotion';
 import type { VersionRequest } from '../../src/core/release/versions';
 import type { BackTo } from '../../src/core/release/way-back';
@@ -474,8 +474,8 @@ export class DeliveryWorld {
     return {
       read: async (keys) => {
         await step();
-        const facts = new Facts(keys);
-        for (const key of keys) {
+        const facts = new Facts([stateKey, ...keys]);
+        for (const key of [stateKey, ...keys]) {
           const stored = this.stored.get(factName(key));
           if (stored !== undefined) {
             facts.load(key, stored.text);

@@ -509,7 +509,7 @@ const fromTheStart = (
     { kind: 'evidence' },
     { kind: 'promote', to: 'prod', named: null },
   ] satisfies Event[]
-).map((each) => [{ event: each as Event, kill: null }]);
+).map((each) => [{ event: each, kill: null }]);
 
 /** Content that nobody released, which came into every registry along with something else. */
 const badCommits = Array.from({ length: 3 }, (_, at): Omit<Commit, 'ancestors'> => {

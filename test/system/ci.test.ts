@@ -43,7 +43,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
       GITHUB_HEAD_REF: 'winter',
       GITHUB_BASE_REF: 'main',
     },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   [
     'github, a merge queue',
@@ -71,7 +71,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
       CI_MERGE_REQUEST_SOURCE_BRANCH_NAME: 'winter',
       CI_MERGE_REQUEST_TARGET_BRANCH_NAME: 'main',
     },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   ['gitlab, a schedule', { ...gitlab, CI_PIPELINE_SOURCE: 'schedule', CI_COMMIT_REF_NAME: 'main' }, { branch: 'main' }],
   ['jenkins, a branch', { ...jenkins, BRANCH_NAME: 'main', GIT_BRANCH: 'origin/main' }, { branch: 'main' }],
@@ -85,7 +85,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
   [
     'jenkins, a change',
     { ...jenkins, BRANCH_NAME: 'PR-5', CHANGE_ID: '5', CHANGE_BRANCH: 'winter', CHANGE_TARGET: 'main' },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   ['azure, a push', { ...azure, BUILD_SOURCEBRANCH: 'refs/heads/main' }, { branch: 'main' }],
   ['azure, a tag', { ...azure, BUILD_SOURCEBRANCH: 'refs/tags/v2.5.0' }, { tag: 'v2.5.0' }],
@@ -98,21 +98,21 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
       SYSTEM_PULLREQUEST_SOURCEBRANCH: 'refs/heads/winter',
       SYSTEM_PULLREQUEST_TARGETBRANCH: 'refs/heads/main',
     },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   ['bitbucket, a push', { ...bitbucket, BITBUCKET_BRANCH: 'main' }, { branch: 'main' }],
   ['bitbucket, a tag', { ...bitbucket, BITBUCKET_TAG: 'v2.5.0' }, { tag: 'v2.5.0' }],
   [
     'bitbucket, a pull request',
     { ...bitbucket, BITBUCKET_BRANCH: 'winter', BITBUCKET_PR_ID: '5', BITBUCKET_PR_DESTINATION_BRANCH: 'main' },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   ['circle, a push', { ...circle, CIRCLE_BRANCH: 'main' }, { branch: 'main' }],
   ['circle, a tag', { ...circle, CIRCLE_TAG: 'v2.5.0' }, { tag: 'v2.5.0' }],
   [
     'circle, a pull request from a fork',
     { ...circle, CIRCLE_BRANCH: 'pull/5', CIRCLE_PULL_REQUEST: 'https://git.test/skerry/line/pull/5' },
-    { branch: 'git', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   [
     'buildkite, a push',
@@ -132,7 +132,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
       BUILDKITE_PULL_REQUEST: '5',
       BUILDKITE_PULL_REQUEST_BASE_BRANCH: 'main',
     },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   [
     'travis, a tag',
@@ -142,7 +142,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
   [
     'travis, a pull request',
     { ...travis, TRAVIS_BRANCH: 'main', TRAVIS_PULL_REQUEST: '5', TRAVIS_PULL_REQUEST_BRANCH: 'winter' },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   ['drone, a push', { ...drone, DRONE_BUILD_EVENT: 'push', DRONE_BRANCH: 'main' }, { branch: 'main' }],
   [
@@ -158,7 +158,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
       CI_COMMIT_SOURCE_BRANCH: 'winter',
       CI_COMMIT_TARGET_BRANCH: 'main',
     },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   [
     'codebuild, a push',
@@ -173,7 +173,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
   [
     'codebuild, a pull request',
     { ...codebuild, CODEBUILD_WEBHOOK_TRIGGER: 'pr/5', CODEBUILD_WEBHOOK_HEAD_REF: 'refs/heads/winter' },
-    { branch: 'winter', pullRequest: true },
+    { branch: 'pr-5', pullRequest: true },
   ],
   ['teamcity, what git has', { ...teamcity }, { branch: 'git' }],
 ];

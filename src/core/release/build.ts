@@ -64,10 +64,12 @@ export interface BuildSources {
           readonly id: CommitId;
           readonly branch: string | undefined;
           readonly tags: readonly string[];
-          readonly time: Timestamp;
+          readonly time: Timestamp | undefined;
           readonly dirty: boolean;
           readonly shallow: boolean;
         };
+        /** Whether the branch that the CI names contains that commit; asked for where the CI names another commit. */
+        readonly onBranchOfCi?: boolean;
       }
     | { readonly gap: string };
 }
@@ -93,10 +95,13 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
   );
   const checked = checkCommit(commit, gap);
   const sameCommit = ci?.commit === undefined || ci.commit === checked.value;
+  const pullRequest = ci?.pullRequest === true;
+  // What the CI says of a branch is about the commit that it builds, and about others that are on it.
+  const ofCi = pullRequest || sameCommit || ('commit' in sources.git && sources.git.onBranchOfCi === true);
   const branch = choose(
-    ['--branch', options.branch],
-    // What the CI says is about the commit that it builds, not about another that was named.
-    ['the CI', sameCommit || options.commit === undefined ? ci?.branch : undefined],
+    // The build of a pull request is that, whatever its pipeline calls it.
+    ['--branch', pullRequest ? undefined : options.branch],
+    ['the CI', ofCi ? ci?.branch : undefined],
     // A build of a tag is of no branch, whatever else stands at its commit.
     ['git', ci?.tag !== undefined && sameCommit ? undefined : git?.branch],
   );
@@ -113,17 +118,17 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
     build: {
       commit: checked.value,
       branch: branch?.value,
-      pullRequest: ci?.pullRequest === true && (sameCommit || options.commit === undefined),
+      pullRequest,
       number: number?.value,
       run: run?.value,
-      date: git && dayOf(git.time),
+      date: git?.time && dayOf(git.time),
       dirty,
       shallow: git?.shallow === true,
       version,
     },
     details: [
       detail('commit', checked),
-      detail('committed', git && { value: git.time, source: 'git' }),
+      detail('committed', git?.time === undefined ? undefined : { value: git.time, source: 'git' }),
       detail('pull request', ci && { value: ci.pullRequest ? 'yes' : 'no', source: 'the CI' }),
       detail('branch', branch, git === undefined ? unknown : 'a detached head, and neither an option nor the CI says'),
       detail(

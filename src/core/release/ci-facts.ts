@@ -2,7 +2,10 @@
 export interface CiFacts {
   /** Full commit id. */
   readonly commit: string | undefined;
-  /** The branch that was built; of a pull request, the one that it comes from. */
+  /**
+   * The branch that was built. A pull request has a name of its own, such as `pr-12`, whatever its branch is called: its
+   * author chose that, and `main` of a fork is not main.
+   */
   readonly branch: string | undefined;
   /** The git tag that was built. */
   readonly tag: string | undefined;
@@ -20,7 +23,8 @@ export interface CiReading {
   readonly service: string;
   readonly commit?: string | undefined;
   readonly branch?: string | undefined;
-  /** The branch that a pull request comes from. */
+  /** The number of a pull request, and the branch that it comes from. */
+  readonly pr?: string | undefined;
   readonly prBranch?: string | undefined;
   readonly tag?: string | undefined;
   readonly build?: string | undefined;
@@ -37,21 +41,38 @@ type Variable = (name: string) => string | undefined;
  */
 const elsewhere: ReadonlyMap<string, (of: Variable) => Partial<CiReading>> = new Map([
   // The reference is that of the merge; the branch that it comes from has a variable of its own.
-  ['github', (of: Variable) => ({ prBranch: of('GITHUB_HEAD_REF') })],
+  [
+    'github',
+    (of: Variable) => ({
+      prBranch: of('GITHUB_HEAD_REF'),
+      pr: /^refs\/pull\/(\d+)\//.exec(of('GITHUB_REF') ?? '')?.[1],
+    }),
+  ],
+  // People see the number within the project, not that within the whole server.
+  ['gitlab', (of: Variable) => ({ pr: of('CI_MERGE_REQUEST_IID') })],
   // A job of many branches calls a change by its number, and a tag a branch.
   [
     'jenkins',
     (of: Variable) => ({
       tag: of('TAG_NAME'),
       prBranch: of('CHANGE_BRANCH') ?? of('ghprbSourceBranch') ?? of('gitlabSourceBranch'),
+      pr: of('CHANGE_ID') ?? of('ghprbPullId') ?? of('gitlabMergeRequestIid'),
     }),
   ],
-  ['bitbucket', (of: Variable) => ({ isPr: of('BITBUCKET_PR_ID') !== undefined, prBranch: of('BITBUCKET_BRANCH') })],
+  [
+    'bitbucket',
+    (of: Variable) => ({
+      isPr: of('BITBUCKET_PR_ID') !== undefined,
+      pr: of('BITBUCKET_PR_ID'),
+      prBranch: of('BITBUCKET_BRANCH'),
+    }),
+  ],
   // Its clones have no branch; what started the build has.
   [
     'codebuild',
     (of: Variable) => ({
       isPr: of('CODEBUILD_WEBHOOK_TRIGGER')?.startsWith('pr/') === true,
+      pr: /^pr\/(.+)$/.exec(of('CODEBUILD_WEBHOOK_TRIGGER') ?? '')?.[1],
       prBranch: of('CODEBUILD_WEBHOOK_HEAD_REF'),
       ...(of('CODEBUILD_WEBHOOK_HEAD_REF') !== undefined && { branch: of('CODEBUILD_WEBHOOK_HEAD_REF') }),
       ...(of('CODEBUILD_WEBHOOK_TRIGGER')?.startsWith('tag/') === true && {
@@ -69,16 +90,24 @@ export function ciFacts(reading: CiReading, variable: Variable): CiFacts {
   const told = Object.entries(elsewhere.get(reading.service)?.(variable) ?? {}).filter(
     ([, value]) => value !== undefined,
   );
-  const { commit, branch, prBranch, tag, build, run, isPr }: CiReading = { ...reading, ...Object.fromEntries(told) };
+  const { commit, branch, pr, prBranch, tag, build, run, isPr }: CiReading = {
+    ...reading,
+    ...Object.fromEntries(told),
+  };
   const named = tagOf(tag) ?? tagOf(branch, 'refs/tags/');
   return {
     commit,
-    branch: named !== undefined && !isPr ? undefined : branchOf(isPr ? prBranch : branch),
+    branch: isPr ? nameOfPullRequest(pr, prBranch) : named === undefined ? branchOf(branch) : undefined,
     tag: isPr ? undefined : named,
     build,
     run,
     pullRequest: isPr,
   };
+}
+
+/** What the builds of a pull request go by: its number, or what its branch is called where no number is known. */
+function nameOfPullRequest(number: string | undefined, branch: string | undefined): string {
+  return `pr-${number ?? branchOf(branch) ?? 'unknown'}`;
 }
 
 /** The name of a tag, without what leads to it. `prefix`: what it must begin with. */

@@ -2,9 +2,9 @@ import * as z from 'zod';
 import { HodError } from '../errors';
 import { issuesToText, parseJson } from '../json';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
-import { timestampSchema } from '../time';
+import { timestampSchema, type Timestamp } from '../time';
 import { actionSchema, foldAction } from './actions';
-import type { Facts, StoredFact } from './facts';
+import { countedKinds, stateKey, type FactCounts, type Facts, type StoredFact } from './facts';
 
 /** An entry of the ledger. Entries are only ever added. */
 export const entrySchema = z.object({
@@ -110,7 +110,23 @@ export function readEndLine(line: string): Head | undefined {
  * same entries gives the same facts, which is how a snapshot is checked.
  */
 export function foldInto(facts: Facts, { action, ...circumstances }: Entry): StoredFact[] {
-  const set = foldAction(action, circumstances, facts).all();
+  const after = foldAction(action, circumstances, facts);
+  const before = facts.get('state', stateKey.key);
+  const added = after.all().filter(({ key }) => countedKinds.some((kind) => kind === key.kind) && !facts.isSet(key));
+  const countOf = (kind: keyof FactCounts): number =>
+    (before?.counts[kind] ?? 0) + added.filter(({ key }) => key.kind === kind).length;
+  after.set('state', stateKey.key, {
+    seq: circumstances.seq,
+    at: circumstances.at,
+    counts: { environment: countOf('environment'), line: countOf('line'), withdrawn: countOf('withdrawn') },
+  });
+  const set = after.all();
   set.forEach(({ key, text }) => facts.load(key, text));
   return set;
+}
+
+/** When an entry is made that follows what some facts say: now, and never before the one that it follows. */
+export function timeAfter(facts: Facts, now: Timestamp): Timestamp {
+  const last = facts.get('state', stateKey.key)?.at;
+  return last !== undefined && last > now ? last : now;
 }

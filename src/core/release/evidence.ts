@@ -1,6 +1,6 @@
 import { describePosition } from '../tags/ordering';
 import type { Action } from './actions';
-import type { Fact } from './facts';
+import { publishersOf, type Fact, type Facts } from './facts';
 import { unmetAmong, type Gate } from './gates/gate';
 import { factNeed, type Decision, type Knowledge } from './knowledge';
 import { chooseReleases, type ChosenRelease, type ReleaseChoice } from './promotion';
@@ -36,7 +36,9 @@ export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<R
   if (unknown !== undefined) {
     return unknown;
   }
-  const gates = said.kind === 'result' ? chosen.value.map((each) => wasThere(each, environment)) : [];
+  const gates = chosen.value.map((each) =>
+    said.kind === 'result' ? wasThere(each, environment) : notOwn(each, evidence.by, known.facts),
+  );
   if (unmetAmong(gates).length > 0) {
     return { kind: 'refused', gates };
   }
@@ -66,6 +68,23 @@ function wasThere({ release, images }: ChosenRelease, environment: string): Gate
     detail: `so far it was in ${[...new Set(release.arrived.map((stay) => stay.environment))].join(', ') || 'no environment'}`,
     remedy: 'record the result where it was found: --in names the environment that served the release',
   };
+}
+
+/** Nobody signs off what they published, under whatever version. */
+function notOwn({ release }: ChosenRelease, by: string, facts: Facts): Gate {
+  const gate = 'not-own';
+  const publishers = publishersOf(release, facts.get('evidence', contentId(release.images)));
+  return publishers.includes(by)
+    ? {
+        gate,
+        outcome: 'unmet',
+        code: 'own-sign-off',
+        what: 'nobody signs off what they published',
+        object: `${describePosition(release)}, by ${by}`,
+        detail: `${by} published it, or the same content before`,
+        remedy: 'let somebody else sign it off',
+      }
+    : { gate, outcome: 'met', detail: `published by ${publishers.join(', ')}` };
 }
 
 /** Whether the latest that is known is the same. */

@@ -159,6 +159,8 @@ const factSchemas = {
       }),
     ),
     signOffs: z.array(z.object({ environment: z.string(), at: timestampSchema, by: z.string() })),
+    /** Everybody who published this content, under whatever version. */
+    publishers: z.array(z.string()).optional(),
   }),
   /** Key: a version. The release that has it, and the name of what that holds. */
   version: z.object({ release: releaseIdSchema, content: contentIdSchema }),
@@ -170,9 +172,23 @@ const factSchemas = {
   staged: z.array(stagedImageSchema),
   /** Key: {@link attachedKey}. What came along with a manifest: what refers to it, or stands under a tag for it. */
   attached: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
+  /**
+   * Key: {@link stateKey}. Set by every entry, and so as new as the head: when the last entry was made, and how many facts
+   * there are of those kinds whose lack would let something in.
+   */
+  state: z.object({
+    seq: z.number().int(),
+    at: timestampSchema,
+    counts: z.object({ environment: z.number().int(), line: z.number().int(), withdrawn: z.number().int() }),
+  }),
   /** Key: a receiver. The last entry that it was told of, or need not be told of. */
   announced: z.object({ seq: z.number().int(), hash: digestSchema.nullable() }),
 } as const;
+
+/** The facts of these kinds are counted: without one, something would be let in that it keeps out. */
+export const countedKinds = ['environment', 'line', 'withdrawn'] as const;
+/** How many facts of the kinds that are counted there are. */
+export type FactCounts = Fact<'state'>['counts'];
 
 /** The kinds of fact. */
 export type FactKind = keyof typeof factSchemas;
@@ -242,6 +258,7 @@ export class Facts {
     staged: new Map(),
     attached: new Map(),
     announced: new Map(),
+    state: new Map(),
   };
   private readonly known = new Set<string>();
 
@@ -260,6 +277,14 @@ export class Facts {
   /** Whether a fact was asked for. */
   has(key: FactKey): boolean {
     return this.keys === undefined || this.known.has(factName(key));
+  }
+
+  /** Whether a fact is set. Throws where it was not asked for: a defect. */
+  isSet(key: FactKey): boolean {
+    if (!this.has(key)) {
+      throw new Error(`the fact ${factName(key)} is used, and was not asked for`);
+    }
+    return this.stored.has(factName(key));
   }
 
   /** The value of a fact; undefined where it is not set. Throws where it was not asked for: a defect. */
@@ -295,6 +320,9 @@ export class Facts {
     return [...this.stored.values()];
   }
 }
+
+/** The fact about the ledger itself. */
+export const stateKey: FactKey = { kind: 'state', key: '' };
 
 /** A tag as people write it, `registry/name:tag`: the key of its fact. */
 export function tagKey(repository: RepositoryName, tag: Tag): string {
@@ -334,6 +362,14 @@ export function earlierThan(digest: Digest, known: Fact<'tag'> | undefined): { e
   const all = known === undefined ? [] : [known.digest, ...(known.earlier ?? [])];
   const earlier = all.filter((each) => each !== digest).slice(0, earlierKept);
   return earlier.length === 0 ? {} : { earlier };
+}
+
+/** What is known of content about which nothing was found out. */
+export const noEvidence: Fact<'evidence'> = { results: [], signOffs: [] };
+
+/** Everybody who published what a release holds, under whatever version. */
+export function publishersOf({ by }: Pick<Release, 'by'>, evidence: Fact<'evidence'> | undefined): string[] {
+  return [...new Set([...(evidence?.publishers ?? []), ...(by === undefined ? [] : [by])])];
 }
 
 /** Where a tag stands by the ledger; undefined where it stands nowhere, any more or yet. */

@@ -1,7 +1,15 @@
+import type { CommitId } from '../../core/commit';
+import type { CiFacts } from '../../core/release/ci-facts';
 import { decideBuild, type Build, type BuildOptions } from '../../core/release/build';
 import type { Observer } from '../../session/observer';
 import type { Config } from '../../workspace/config';
-import { readGit } from '../../workspace/git';
+import { branchesWith, readGit } from '../../workspace/git';
+
+/** Whether a commit is on the branch that the CI names, where the CI builds another commit. */
+async function isOnBranch(folder: string, commit: CommitId, ci: CiFacts | undefined): Promise<boolean> {
+  const asks = ci?.branch !== undefined && ci.commit !== undefined && ci.commit !== commit;
+  return asks && (await branchesWith(folder, commit)).includes(ci.branch);
+}
 
 /** What a build is, from the options, the working copy of a product, and the CI; told to the observer. */
 export async function readBuild(
@@ -10,11 +18,13 @@ export async function readBuild(
   observer: Pick<Observer, 'build'>,
 ): Promise<Build> {
   const { readCi } = await import('../../workspace/ci');
+  const ci = readCi(folder);
+  const git = await readGit(folder, options.commit);
   const { build, details } = decideBuild({
     options,
     versionTags,
-    ci: readCi(folder),
-    git: await readGit(folder, options.commit),
+    ci,
+    git: 'commit' in git ? { ...git, onBranchOfCi: await isOnBranch(folder, git.commit.id, ci) } : git,
   });
   observer.build(details);
   return build;

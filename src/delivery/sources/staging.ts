@@ -168,6 +168,7 @@ export async function appendStaging(
     const attached = unknownTo(facts, attaching);
     return {
       head,
+      facts,
       actions: [
         ...(isKnown(facts) ? [] : [action]),
         ...(attached.length === 0

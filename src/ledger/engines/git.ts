@@ -2,7 +2,7 @@ import { setTimeout as delay } from 'node:timers/promises';
 import { HodError } from '../../core/errors';
 import { factsReadBy } from '../../core/release/actions';
 import { emptyHead, type After, type Head, type SealedEntry } from '../../core/release/entry';
-import { Facts, type FactKey, type SetFact } from '../../core/release/facts';
+import { Facts, stateKey, type FactKey, type SetFact } from '../../core/release/facts';
 import { ledgerForms, stateOfForm } from '../forms';
 import {
   emptyContent,
@@ -12,6 +12,7 @@ import {
   type LedgerState,
   type Moment,
 } from '../ledger';
+import { checkState } from '../check-state';
 import { CommitContent, filesOf, foldFacts } from './git/content';
 import {
   digitsFor,
@@ -91,11 +92,17 @@ class GitLedger implements Ledger {
   async read(keys: readonly FactKey[], moment: Moment = 'newest'): Promise<LedgerState> {
     const commit = moment === 'known' || this.unread ? this.known : await this.sync();
     this.unread = false;
+    const asked = [stateKey, ...keys];
     if (commit === undefined) {
-      return { head: emptyHead, facts: new Facts(keys) };
+      return { head: emptyHead, facts: new Facts(asked) };
     }
     const content = this.at(commit);
-    return content.isOlder ? content.fold() : { head: headOf(commit), facts: await content.read(keys) };
+    if (content.isOlder) {
+      return content.fold();
+    }
+    const state = { head: headOf(commit), facts: await content.read(asked) };
+    checkState(state);
+    return state;
   }
 
   /** Asks where the ledger stands. Whoever reads it first then need not ask again. */

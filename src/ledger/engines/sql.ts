@@ -13,9 +13,20 @@ import {
   type Head,
   type SealedEntry,
 } from '../../core/release/entry';
-import { factKinds, factName, Facts, sealOf, type FactKey, type SetFact } from '../../core/release/facts';
+import {
+  countedKinds,
+  factKinds,
+  factName,
+  Facts,
+  sealOf,
+  stateKey,
+  type FactCounts,
+  type FactKey,
+  type SetFact,
+} from '../../core/release/facts';
 import type { FormState } from '../forms';
 import { emptyContent, type Ledger, type LedgerContent, type LedgerState } from '../ledger';
+import { checkState } from '../check-state';
 import { factsCorrupt } from '../problems';
 
 /** A value in a statement; `?` stands for one. */
@@ -80,7 +91,9 @@ const factRow = z.object({
   setter: digestSchema.nullable(),
 });
 const headRow = z.object({ kind: z.literal(''), key: z.string(), text: digestSchema });
-const stateRow = z.union([headRow, factRow]);
+/** How many facts there are of a kind that is counted. */
+const countRow = z.object({ kind: z.literal('#'), key: z.enum(countedKinds), text: z.string() });
+const stateRow = z.union([headRow, countRow, factRow]);
 const productRow = z.object({ product: z.string() });
 
 /** Rows of a known form. Throws `ledger-corrupt` for others: somebody else wrote them. */
@@ -170,28 +183,33 @@ class Reader implements LedgerContent {
   /** The head and the facts come in one statement, and so of one moment; with each fact comes the hash of its entry. */
   async read(keys: readonly FactKey[]): Promise<LedgerState> {
     const { prefix, namedFacts } = this.dialect;
-    const unique = [...new Map(keys.map((key) => [factName(key), key])).values()];
+    const unique = [...new Map([stateKey, ...keys].map((key) => [factName(key), key])).values()];
+    const counted = countedKinds.filter((kind) => unique.some((key) => key.kind === kind));
     const head = `SELECT '' AS kind, CAST(seq AS TEXT) AS key, hash AS text, 0 AS seq, '' AS seal, NULL AS setter FROM ${prefix}entries
       WHERE product = ? AND seq = (SELECT max(seq) FROM ${prefix}entries WHERE product = ?)`;
     const facts = `${selectFacts(prefix)} FROM ${namedFacts}`;
-    const values = [this.product, this.product];
-    const rows =
-      unique.length === 0
-        ? await this.sql.rows(head, values)
-        : await this.sql.rows(`${head} UNION ALL ${facts}`, [
-            ...values,
-            JSON.stringify(unique.map(({ kind, key }) => [kind, key])),
-            this.product,
-          ]);
+    const count = `SELECT '#' AS kind, CAST(? AS TEXT) AS key, CAST(count(*) AS TEXT) AS text, 0 AS seq, '' AS seal, NULL AS setter
+      FROM ${prefix}facts WHERE product = ? AND kind = ?`;
+    const rows = await this.sql.rows([head, facts, ...counted.map(() => count)].join(' UNION ALL '), [
+      this.product,
+      this.product,
+      JSON.stringify(unique.map(({ kind, key }) => [kind, key])),
+      this.product,
+      ...counted.flatMap((kind) => [kind, this.product, kind]),
+    ]);
     const state: LedgerState = { head: emptyHead, facts: new Facts(unique) };
+    const counts = new Map<keyof FactCounts, number>();
     for (const row of rowsAs(stateRow, rows)) {
       if (row.kind === '') {
         state.head = { seq: Number(row.key), hash: row.text };
+      } else if (row.kind === '#') {
+        counts.set(row.key, Number(row.text));
       } else {
         const { key, text } = checkedFact(row);
         state.facts.load(key, text);
       }
     }
+    checkState(state, counts);
     return state;
   }
 

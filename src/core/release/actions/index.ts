@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { Facts, type FactKey } from '../facts';
+import { Facts, stateKey, type FactKey } from '../facts';
 import type { Circumstances } from './action';
 import { announced } from './announced';
 import { attached } from './attached';
@@ -31,7 +31,7 @@ export type Action = z.infer<typeof actionSchema>;
 
 /** The facts that {@link foldAction} reads for an action. */
 export function factsReadBy(action: Action): FactKey[] {
-  return kinds.flatMap((kind) => kind.reads(action) ?? []);
+  return [stateKey, ...kinds.flatMap((kind) => kind.reads(action) ?? [])];
 }
 
 /** The facts that an action sets. `before` holds at least those named by {@link factsReadBy}. */

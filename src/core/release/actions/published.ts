@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { compareVersions, isPrerelease, linesOf, type Version } from '../../tags/version';
-import type { Fact, Facts, Release } from '../facts';
-import { contentId } from '../release';
+import { noEvidence, type Fact, type Facts, type Release } from '../facts';
+import { contentId, type ContentId } from '../release';
 import { defineAction, type Circumstances } from './action';
 import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
 
@@ -11,11 +11,12 @@ type Published = z.infer<typeof schema>;
 /** A build became a release, in the first environment. */
 export const published = defineAction<Published, typeof schema>('published', {
   schema,
-  reads: factsOfArrival,
+  reads: (action) => [...factsOfArrival(action), { kind: 'evidence', key: contentId(action.images) }],
   fold(action, circumstances, before, after) {
     const { release, commit, version, images } = action;
     const known = before.get('release', release);
     foldArrival(action, circumstances, known ?? releaseOf(action, circumstances), before, after);
+    foldPublisher(contentId(images), circumstances, before, after);
     if (known !== undefined) {
       return;
     }
@@ -28,6 +29,15 @@ export const published = defineAction<Published, typeof schema>('published', {
     }
   },
 });
+
+/** Who published some content does not sign it off, also where somebody else publishes it later. */
+function foldPublisher(content: ContentId, { actor }: Circumstances, before: Facts, after: Facts): void {
+  const evidence = before.get('evidence', content) ?? noEvidence;
+  const { publishers = [] } = evidence;
+  if (!publishers.includes(actor)) {
+    after.set('evidence', content, { ...evidence, publishers: [...publishers, actor] });
+  }
+}
 
 /** A release as it is before it came anywhere. */
 export function releaseOf(

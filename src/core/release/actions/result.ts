@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { noEvidence } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
 import { defineAction } from './action';
 
@@ -20,10 +21,10 @@ export const result = defineAction<Result, typeof schema>('result', {
   reads: ({ releases }) => releases.map(({ content }) => ({ kind: 'evidence', key: content })),
   fold({ name, passed, environment, link, releases }, { at, actor }, before, after) {
     for (const { content } of releases) {
-      const { results, signOffs } = before.get('evidence', content) ?? { results: [], signOffs: [] };
-      const others = results.filter((each) => each.name !== name || each.environment !== environment);
+      const known = before.get('evidence', content) ?? noEvidence;
+      const others = known.results.filter((each) => each.name !== name || each.environment !== environment);
       const latest = { name, environment, passed, at, by: actor, link };
-      after.set('evidence', content, { results: [...others, latest], signOffs });
+      after.set('evidence', content, { ...known, results: [...others, latest] });
     }
   },
 });

@@ -42,6 +42,7 @@ export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back',
       (lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const,
     ),
     ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
+    ...withdrawn.map(({ content }) => ({ kind: 'withdrawn', key: withdrawnKey(environment, content) }) as const),
   ],
   fold(action, circumstances, before, after) {
     const { environment, back, withdrawn, reason } = action;

@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { noEvidence } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
 import { defineAction } from './action';
 
@@ -16,9 +17,9 @@ export const signedOff = defineAction<SignedOff, typeof schema>('signed-off', {
   reads: ({ releases }) => releases.map(({ content }) => ({ kind: 'evidence', key: content })),
   fold({ environment, releases }, { at, actor }, before, after) {
     for (const { content } of releases) {
-      const { results, signOffs } = before.get('evidence', content) ?? { results: [], signOffs: [] };
-      const others = signOffs.filter((each) => each.by !== actor || each.environment !== environment);
-      after.set('evidence', content, { results, signOffs: [...others, { environment, at, by: actor }] });
+      const known = before.get('evidence', content) ?? noEvidence;
+      const others = known.signOffs.filter((each) => each.by !== actor || each.environment !== environment);
+      after.set('evidence', content, { ...known, signOffs: [...others, { environment, at, by: actor }] });
     }
   },
 });

@@ -3,7 +3,7 @@ import { describeDuration } from '../../duration';
 import { timestampOf, type Timestamp } from '../../time';
 import { servedIn } from '../coming';
 import type { EntryRules } from '../entry-rules';
-import type { Fact, Facts, Release } from '../facts';
+import { publishersOf, type Fact, type Facts, type Release } from '../facts';
 import { describeWindow, frozenUntil } from '../freeze';
 import type { ImageDigest } from '../release';
 import type { Gate, UnmetGate } from './gate';
@@ -80,13 +80,15 @@ function resultPassed(name: string, entry: Entry, evidence: Fact<'evidence'> | u
   });
 }
 
-/** Different people, none of them the one who published it. */
+/** Different people, none of whom published it, under whatever version. */
 function signedOff(count: number, entry: Entry, evidence: Fact<'evidence'> | undefined): Gate {
   const { to, release } = entry;
   const gate = 'sign-offs';
   const signed = (evidence?.signOffs ?? []).filter(({ environment }) => environment === to).map(({ by }) => by);
-  const others = [...new Set(signed)].filter((by) => by !== release.by);
-  const own = signed.length > others.length ? `; that of ${release.by ?? ''} does not count, who published it` : '';
+  const publishers = publishersOf(release, evidence);
+  const others = [...new Set(signed)].filter((by) => !publishers.includes(by));
+  const uncounted = [...new Set(signed)].filter((by) => publishers.includes(by)).join(', ');
+  const own = uncounted === '' ? '' : `; that of ${uncounted} does not count, who published it`;
   if (others.length >= count) {
     return { gate, outcome: 'met', detail: `signed off by ${others.join(', ')}${own}` };
   }

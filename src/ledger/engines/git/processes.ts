@@ -3,6 +3,7 @@ import { once } from 'node:events';
 import { devNull } from 'node:os';
 import { text } from 'node:stream/consumers';
 import { systemErrorCode } from '../../../core/errors';
+import { withoutTracing } from '../../../system/git-environment';
 
 /** A setting of git. */
 export type GitSetting = readonly [key: string, value: string];
@@ -47,6 +48,7 @@ export function gitEnvironment(
   return {
     ...process.env,
     ...Object.fromEntries(foreign.map((name) => [name, undefined])),
+    ...withoutTracing(),
     GIT_DIR: repository.gitDir,
     GIT_OBJECT_DIRECTORY: repository.objects,
     GIT_CONFIG_GLOBAL: devNull,

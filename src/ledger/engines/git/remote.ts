@@ -224,8 +224,11 @@ const connectionFault =
 /** What it says of a name that is not found, which may be for now, and of what two do at once. */
 const passingFault = /could not resolve|cannot lock ref|unable to create '.*\.lock'|shallow file has changed/i;
 
+/** What it says of a repository whose objects have names of another algorithm than ours. */
+const otherAlgorithm = /hash algorithm|mismatched algorithms|object format/i;
+
 function mayPass({ stderr }: GitRun): boolean {
-  return connectionFault.test(stderr) || passingFault.test(stderr);
+  return !otherAlgorithm.test(stderr) && (connectionFault.test(stderr) || passingFault.test(stderr));
 }
 
 /** The ways in which a remote fails, each seen in what git says: the right that was needed first. */
@@ -235,6 +238,12 @@ const causes: readonly LedgerCause[] = [
     code: 'ledger-unavailable',
     why: 'git is not installed here',
     next: 'install git (2.32 or newer), or name another ledger under `ledger:` in hod.yaml',
+  },
+  {
+    pattern: otherAlgorithm,
+    code: 'ledger-missing',
+    why: 'the remote names its objects by SHA-256, and Hod keeps ledgers in repositories with SHA-1 alone',
+    next: 'name a remote with SHA-1, or PostgreSQL, under `ledger:` in hod.yaml',
   },
   {
     pattern: /^\[rejected\]/,
