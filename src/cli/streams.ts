@@ -1,6 +1,6 @@
 import { fstatSync } from 'node:fs';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
-import { writeAll } from '../system/write-file';
+import { writeAll } from '../system/write-all';
 
 /** Makes a reader that goes away harmless: whoever writes is told, and nobody else. */
 export function outliveReaders(): void {

@@ -1,5 +1,6 @@
 import { shortCommit } from '../core/commit';
 import { point, type Pointed, type Target } from '../core/deployment/pointing';
+import { readsTheSame } from '../core/deployment/spots';
 import { HodError } from '../core/errors';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { servedIn } from '../core/release/coming';
@@ -11,7 +12,7 @@ import type { PointResult } from '../results/point';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
-import { readDeploymentFile, writeDeploymentFiles } from '../workspace/deployment-files';
+import { readDeploymentFile, writeDeploymentFiles, type DeploymentFile } from '../workspace/deployment-files';
 
 /** What `point` is told. */
 export interface PointOptions extends SessionOptions {
@@ -43,10 +44,10 @@ export async function pointFiles({ files, check, ...options }: PointOptions): Pr
     const pointed = await Promise.all(
       [...new Set(files)].map(async (path) => {
         const file = await readDeploymentFile(path);
-        return { path, file, ...point(file.text, file.spots, targets) };
+        return { path, file, ...checked(file, point(file.text, file.spots, targets)) };
       }),
     );
-    refuseNothing(pointed, environment);
+    refuseNothing(pointed, environment, check === true);
     if (check !== true) {
       await writeDeploymentFiles(pointed.filter(({ changes }) => changes.length > 0));
     }
@@ -70,6 +71,17 @@ export async function pointFiles({ files, check, ...options }: PointOptions): Pr
       }),
     };
   });
+}
+
+/** What is written must read as before but for what was pointed; where it does not, nothing of the file is. */
+function checked(file: DeploymentFile, pointed: Pointed): Pointed {
+  const { text, changes, edits } = pointed;
+  if (!file.spots.isDocument || changes.length === 0 || readsTheSame(file.text, text, edits)) {
+    return pointed;
+  }
+  const why = 'written so, the file would read otherwise elsewhere too: write its reference in another form';
+  const left = changes.map(({ image, line, from }) => ({ image, line, object: from, why }));
+  return { ...pointed, text: file.text, changes: [], edits: [], left: [...pointed.left, ...left] };
 }
 
 /** Refuses where the environment serves something that did not come into it as hod.yaml says: nothing is to be pointed to that. */
@@ -112,20 +124,25 @@ function nameOf({ version, commit, tags }: ServedImage): string {
   return tag ?? shortCommit(commit);
 }
 
-function refuseNothing(pointed: readonly (Pointed & { readonly path: string })[], { name }: EnvironmentConfig): void {
+function refuseNothing(
+  pointed: readonly (Pointed & { readonly path: string })[],
+  { name }: EnvironmentConfig,
+  check: boolean,
+): void {
   const found = pointed.some(({ changes, left, right }) => changes.length + left.length + right > 0);
   const left = pointed.flatMap(({ path, left: own }) => own.map((each) => ({ ...each, path })));
-  if (found && left.length === 0) {
+  // A check says what cannot be pointed beside what is stale.
+  if (found && (left.length === 0 || check)) {
     return;
   }
   throw new HodError('nothing-to-point', {
     what: found ? 'a reference cannot be pointed' : 'nothing in these files names an image of the product',
     object: found ? left.map(({ path, line, object }) => `${path}:${line} ${object}`) : pointed.map(({ path }) => path),
     why: found
-      ? [...new Set(left.map(({ why }) => why))].map((why) => `${name}: ${why}`)
+      ? [...new Set(left.map(({ why }) => why))].map((why) => `in ${name}: ${why}`)
       : 'there is no reference to a repository of any environment in them',
     next: found
-      ? `promote it to ${name} first, or correct the file; nothing was written`
+      ? `correct these lines by hand, or promote to ${name} what it does not serve yet; nothing was written`
       : 'name the files that say what is deployed; `hod config show` lists the repositories',
   });
 }

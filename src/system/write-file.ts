@@ -1,8 +1,9 @@
 import { randomUUID } from 'node:crypto';
-import { constants, writeFileSync, writeSync, type Stats } from 'node:fs';
+import { constants, writeFileSync, type Stats } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
 import { messageOf, systemErrorCode } from '../core/errors';
+import { progress } from './write-all';
 
 /**
  * Writes files, for all of Hod. Disks are full, quotas end and machines stop in the middle: a file is what it was before, or
@@ -175,17 +176,6 @@ export async function appendToFile(path: string, text: string): Promise<void> {
   }
 }
 
-/**
- * Writes all bytes into an open file, which may take a part of them at a time.
- *
- * @throws The error of the system.
- */
-export function writeAll(descriptor: number, bytes: Uint8Array): void {
-  for (let at = 0; at < bytes.length;) {
-    at += progress(writeSync(descriptor, bytes, at));
-  }
-}
-
 /** Writes content from where the file stands. Throws where the file did not take all of it. */
 async function writeContent(handle: fs.FileHandle, content: Content): Promise<void> {
   const pieces = typeof content === 'string' || content instanceof Uint8Array ? [content] : content;
@@ -202,14 +192,6 @@ async function writeContent(handle: fs.FileHandle, content: Content): Promise<vo
   if (now.isFile() && now.size < begun + written) {
     throw new Error(`the disk took ${now.size - begun} of ${written} bytes`);
   }
-}
-
-/** How many bytes a write took; none is an error, as nothing says that the next would take any. */
-function progress(taken: number): number {
-  if (taken === 0) {
-    throw new Error('the disk takes no more bytes');
-  }
-  return taken;
 }
 
 /** Names such as /dev/stdout and /proc/self/fd/3 stand for files that others hold open, and would not see another in their place. */

@@ -6,6 +6,7 @@ import type { Memory } from '../core/memory';
 import { readSmallFile } from './files';
 import { changeUserFile, userFile } from './user-files';
 
+const minute = 60_000;
 /** So much is remembered of one kind; what was remembered first is forgotten. */
 const most = 2_000;
 
@@ -28,8 +29,9 @@ export class UserMemory<T> {
       recall: async () => {
         const found = (await this.readAll().catch(() => undefined))?.get(name);
         const age = found === undefined ? 0 : Date.now() - found.at;
-        // What counts for ever counts also where the clock went back.
-        return this.lasting === Infinity || (age >= 0 && age < this.lasting) ? found?.value : undefined;
+        // What counts for ever counts also where the clock went back; clocks are set by a little all the time.
+        const counts = this.lasting === Infinity || (age > -minute && age < this.lasting);
+        return counts ? found?.value : undefined;
       },
       remember: async (value) => {
         try {

@@ -158,7 +158,7 @@ const table: [event: string, variables: Record<string, string>, told: Told][] = 
       CI_COMMIT_SOURCE_BRANCH: 'winter',
       CI_COMMIT_TARGET_BRANCH: 'main',
     },
-    { branch: 'pr-5', pullRequest: true },
+    { branch: 'pr-winter', pullRequest: true },
   ],
   [
     'codebuild, a push',

@@ -57,7 +57,7 @@ test('facts come from git, from the CI, and from options, in this order of weigh
     CI_COMMIT_SOURCE_BRANCH: 'feature',
     CI_COMMIT_TARGET_BRANCH: 'main',
   };
-  expect((await factsOf())['branch']).toBe('feature (the CI)');
+  expect((await factsOf())['branch']).toBe('pr-feature (the CI)');
 
   await world.configure('["c-{commit:12}", "{version}"]', '["c-{commit:12}", "{version}", "{version}-b{build}"]');
   const published = await world.publish();

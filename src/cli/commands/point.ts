@@ -22,7 +22,7 @@ export function pointCommand() {
       const { pointFiles } = await import('../../operations/point');
       const { pointView } = await import('../views/point');
       const result = await answer(options, (run) => pointFiles({ environment, files, ...options, ...run }), pointView);
-      if (result.check && result.files.some(({ changes }) => changes.length > 0)) {
+      if (result.check && result.files.some(({ changes, left }) => changes.length + left.length > 0)) {
         process.exitCode = exitCodes.refused;
       }
     });

@@ -5,15 +5,18 @@ import type { Look } from '../answer';
 /** What was pointed, file by file, as a diff. */
 export function pointView({ product, environment, check, files }: PointResult, { style, verbose }: Look): string {
   const changed = files.filter(({ changes }) => changes.length > 0);
+  const left = files.flatMap(({ file, left: own }) => own.map((each) => ({ file, ...each })));
   const count = changed.reduce((sum, { changes }) => sum + changes.length, 0);
   const right = files.reduce((sum, file) => sum + file.right, 0);
   const where = style.strong(environment);
   const title =
-    count === 0
-      ? `${style.good('Up to date:')} ${formatCount(right, 'reference')} in ${formatCount(files.length, 'file')} lead to what ${where} serves of ${product}`
-      : check
-        ? `${style.bad('Stale:')} ${formatCount(count, 'reference')} in ${formatCount(changed.length, 'file')}: not what ${where} serves of ${product}`
-        : `Pointed ${formatCount(count, 'reference')} in ${formatCount(changed.length, 'file')} at what ${where} serves of ${product}`;
+    count === 0 && left.length > 0
+      ? `${style.bad('Unclear:')} ${formatCount(left.length, 'reference')} cannot be checked against what ${where} serves of ${product}`
+      : count === 0
+        ? `${style.good('Up to date:')} ${formatCount(right, 'reference')} in ${formatCount(files.length, 'file')} lead to what ${where} serves of ${product}`
+        : check
+          ? `${style.bad('Stale:')} ${formatCount(count, 'reference')} in ${formatCount(changed.length, 'file')}: not what ${where} serves of ${product}`
+          : `Pointed ${formatCount(count, 'reference')} in ${formatCount(changed.length, 'file')} at what ${where} serves of ${product}`;
   const blocks = files
     .filter(({ changes }) => changes.length > 0 || verbose)
     .map(({ file, changes, right: own }) =>
@@ -27,5 +30,9 @@ export function pointView({ product, environment, check, files }: PointResult, {
       ].join('\n'),
     );
   const hint = check && count > 0 ? [style.faint(`\`hod point ${environment} FILE…\` writes this.`)] : [];
-  return [title, ...blocks, ...hint].join('\n\n');
+  const unclear = left.map(
+    ({ file, line, object, why }) =>
+      `${style.bad('cannot be pointed')}  ${file}:${line} ${object}\n  ${style.faint(why)}`,
+  );
+  return [title, ...blocks, ...unclear, ...hint].join('\n\n');
 }

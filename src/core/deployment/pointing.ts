@@ -18,14 +18,32 @@ export interface Range {
   readonly end: number;
 }
 
+/** A value that may be replaced. */
+export interface Value extends Range {
+  /** How a text is written in its place; undefined where it cannot be. */
+  readonly write: ((text: string) => string) | undefined;
+}
+
+/** A value that reads otherwise than it is written. Where it names an image of the product, that cannot be pointed. */
+export interface Obstacle {
+  readonly start: number;
+  /** What it reads as. */
+  readonly value: string;
+  /** How it is written: what is found in that can be pointed. */
+  readonly insteadOf?: string;
+  /** It matters only where it is a repository and nothing else. */
+  readonly bareOnly?: true;
+  readonly why: string;
+}
+
 /** A part of a deployment file in which references are looked for. */
 export interface Spot extends Range {
   /** Where a comment may follow it on its line, and the comment that does: its text, without the mark. */
   readonly comment?: (Range & { readonly text: string | undefined }) | undefined;
   /** The key that it is the value of, and values beside it that say which version is meant. */
   readonly key?: string | undefined;
-  readonly tag?: Range | undefined;
-  readonly digest?: Range | undefined;
+  readonly tag?: Value | undefined;
+  readonly digest?: Value | undefined;
 }
 
 /** A reference that leads elsewhere than it should. */
@@ -54,6 +72,8 @@ export interface Pointed {
   readonly left: readonly Unpointed[];
   /** References that lead where they should. */
   readonly right: number;
+  /** Where the text is another, in the text as it was. */
+  readonly edits: readonly Range[];
 }
 
 interface Edit extends Range {
@@ -73,7 +93,12 @@ const digestHere = /^@((?:sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})(?![a-f0-9]))
  * Points every reference to a repository of the product at the digest that is served, and leaves every other character as it
  * is. A reference that leads there already is not touched at all.
  */
-export function point(text: string, spots: readonly Spot[], targets: readonly Target[]): Pointed {
+export function point(
+  text: string,
+  { spots, obstacles }: { readonly spots: readonly Spot[]; readonly obstacles: readonly Obstacle[] },
+  targets: readonly Target[],
+): Pointed {
+  const lineAt = lineFinder(text);
   const edits: Edit[] = [];
   const changes: Change[] = [];
   const left: Unpointed[] = [];
@@ -85,12 +110,13 @@ export function point(text: string, spots: readonly Spot[], targets: readonly Ta
       if (outcome.kind === 'right') {
         right += 1;
       } else if (outcome.kind === 'left') {
-        left.push({ ...outcome, image: each.target.image, line: lineAt(text, each.start) });
+        left.push({ ...outcome, image: each.target.image, line: lineAt(each.start) });
       } else {
         edits.push(...outcome.edits);
         changes.push({
           image: each.target.image,
-          line: lineAt(text, each.start),
+          // Of a repository and a version beside it, the first line that is to change.
+          line: lineAt(Math.min(...outcome.edits.map(({ start }) => start))),
           from: outcome.from,
           to: outcome.to,
           reason: each.target.repository === each.target.serves?.repository ? 'stale' : 'other-environment',
@@ -98,7 +124,28 @@ export function point(text: string, spots: readonly Spot[], targets: readonly Ta
       }
     });
   }
-  return { text: edited(text, edits), changes, left, right };
+  left.push(...obstacles.flatMap((obstacle) => unpointedIn(obstacle, targets, lineAt)));
+  return { text: edited(text, edits), changes, left: uniqueLeft(left), right, edits };
+}
+
+/** What a value names, of which its text does not say it so. */
+function unpointedIn(
+  { start, value, insteadOf = '', bareOnly, why }: Obstacle,
+  targets: readonly Target[],
+  lineAt: (at: number) => number,
+): Unpointed[] {
+  const textOf = (text: string): string[] =>
+    referencesIn(text, { start: 0, end: text.length }, targets).map((each) => text.slice(each.start, each.end));
+  const written = textOf(insteadOf);
+  return referencesIn(value, { start: 0, end: value.length }, targets)
+    .map((each) => ({ each, object: value.slice(each.start, each.end) }))
+    .filter(({ object }, at) => written[at] !== object && (bareOnly !== true || object === value))
+    .filter(({ each }) => bareOnly !== true || (each.tag === undefined && each.digest === undefined))
+    .map(({ each, object }) => ({ image: each.target.image, line: lineAt(start), object, why }));
+}
+
+function uniqueLeft(left: readonly Unpointed[]): Unpointed[] {
+  return [...new Map(left.map((each) => [JSON.stringify(each), each])).values()];
 }
 
 /** Every reference to a repository of the product in a part of a text. */
@@ -175,11 +222,26 @@ function pointApart(
       why: 'it is called by its name in another environment: add a new name beside it',
     };
   }
-  const edits: Edit[] = [
+  const versions: Edit[] = [];
+  for (const [value, put] of [
+    [spot.digest, serves.digest],
+    [spot.tag, tagged],
+  ] as const) {
+    if (value !== undefined && value.write === undefined) {
+      return {
+        kind: 'left',
+        object: from,
+        why: 'its tag or digest is an alias, or no single line: write it out there',
+      };
+    }
+    if (value?.write !== undefined && text.slice(value.start, value.end) !== put) {
+      versions.push({ start: value.start, end: value.end, text: value.write(put) });
+    }
+  }
+  const edits = [
     ...(target.repository === serves.repository ? [] : [{ start, end, text: serves.repository }]),
-    ...(spot.digest === undefined ? [] : [{ ...spot.digest, text: serves.digest }]),
-    ...(spot.tag === undefined ? [] : [{ ...spot.tag, text: tagged }]),
-  ].filter((edit) => text.slice(edit.start, edit.end) !== edit.text);
+    ...versions.filter((edit) => text.slice(edit.start, edit.end) !== edit.text),
+  ];
   const to = [
     serves.repository,
     ...(spot.tag === undefined ? [] : [tagged]),
@@ -213,6 +275,18 @@ function edited(text: string, edits: readonly Edit[]): string {
   return result + text.slice(at);
 }
 
-function lineAt(text: string, at: number): number {
-  return text.slice(0, at).split('\n').length;
+/** Finds the line, from 1, of a place in a text. */
+function lineFinder(text: string): (at: number) => number {
+  const starts = [0];
+  for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) {
+    starts.push(at + 1);
+  }
+  return (at) => {
+    let [low, high] = [0, starts.length];
+    while (high - low > 1) {
+      const middle = (low + high) >> 1;
+      [low, high] = (starts[middle] ?? 0) <= at ? [middle, high] : [low, middle];
+    }
+    return low + 1;
+  };
 }
