@@ -1,9 +1,9 @@
 import { createHash } from 'node:crypto';
-import { Header } from 'tar/header';
-import { HodError, messageOf } from '../core/errors';
+import { HodError } from '../core/errors';
 import { lookedAt, looksSecret } from '../core/oci/concerns';
 import { leadsOut, nameParts } from '../core/oci/layer-names';
 import type { EntryKind, LayerEntry } from '../core/oci/layer-tree';
+import { tarNumbers } from './tar-header';
 
 /** An entry as a layer has it, and what is to be said of it. */
 export interface ReadEntry extends LayerEntry {
@@ -61,9 +61,12 @@ export async function readLayer(
     if (isNull(block)) {
       continue;
     }
-    const header = headerOf(block, corrupt);
+    const numbers = tarNumbers(block);
+    if (numbers === undefined) {
+      throw corrupt('it is no .tar, or something in it is damaged');
+    }
+    const { size: stored, mode, realSize } = numbers;
     const type = String.fromCharCode(block[156] ?? 0);
-    const stored = header.size ?? 0;
     if ('xgLK'.includes(type)) {
       if (stored > extensionLimit) {
         throw corrupt('a name in it is too long');
@@ -80,11 +83,14 @@ export async function readLayer(
     const size = extended.size ?? stored;
     const kind = kinds[type] ?? (type === '' ? 'file' : undefined);
     const name = extended.path ?? pathIn(block);
+    // Of a sparse file, the holes count too.
+    const length = extended.realSize ?? (type === 'S' ? realSize : size);
     const isFolder = name.endsWith('/') && kind === 'file';
     const holds = kind === 'file' && !isFolder;
     const hash = hashing && holds ? createHash('sha256') : undefined;
     const beginning = looked.subarray(0, holds ? Math.min(size, lookedAt) : 0);
-    await reader.pass(kind === 'folder' || isFolder ? 0 : size, (piece, at) => {
+    // A name that ends with a slash calls an older kind of file a folder; its content is there all the same.
+    await reader.pass(kind === 'folder' ? 0 : size, (piece, at) => {
       hash?.update(piece);
       if (at < beginning.length) {
         beginning.set(piece.subarray(0, beginning.length - at), at);
@@ -94,13 +100,16 @@ export async function readLayer(
       throw corrupt(`a path in it has more than ${pathLimit} characters`);
     }
     const link = kind === 'symlink' || kind === 'hardlink' ? (extended.link ?? textIn(block, 157, 100)) : undefined;
+    if (link !== undefined && link.length > pathLimit) {
+      throw corrupt(`a link in it leads to more than ${pathLimit} characters`);
+    }
     extended = {};
     if (kind !== undefined) {
       entry({
         path: nameParts(name).join('/'),
         kind: isFolder ? 'folder' : kind,
-        size: holds ? size : 0,
-        mode: header.mode ?? 0,
+        size: holds ? length : 0,
+        mode,
         link,
         content: hash?.digest('hex'),
         secret: holds && looksSecret(name, beginning),
@@ -191,19 +200,6 @@ class BlockReader {
   }
 }
 
-function headerOf(block: Buffer, corrupt: (why: string) => HodError): Header {
-  let header: Header;
-  try {
-    header = new Header(block, 0);
-  } catch (error) {
-    throw corrupt(`a header cannot be read: ${messageOf(error)}`);
-  }
-  if (!header.cksumValid || (header.size ?? 0) < 0) {
-    throw corrupt('it is no .tar, or something in it is damaged');
-  }
-  return header;
-}
-
 function isNull(block: Buffer): boolean {
   return block[0] === 0 && block.every((byte) => byte === 0);
 }
@@ -213,6 +209,8 @@ interface Extended {
   path?: string;
   link?: string;
   size?: number;
+  /** The length of a sparse file, holes and all. */
+  realSize?: number;
 }
 
 function extensionOf(type: string, content: Buffer): Extended {
@@ -237,6 +235,10 @@ function extensionOf(type: string, content: Buffer): Extended {
         break;
       case 'linkpath':
         found.link = decoded(value);
+        break;
+      case 'GNU.sparse.realsize':
+      case 'GNU.sparse.size':
+        found.realSize = Math.max(0, Number(value.toString('latin1')) || 0);
         break;
       case 'size':
         found.size = Math.max(0, Number(value.toString('latin1')) || 0);

@@ -1,6 +1,7 @@
 import { HodError } from '../core/errors';
 import { beginningOf } from './beginnings';
 import { gunzipped, unpacking } from './gunzip';
+import { unzstd } from './zstd';
 
 /** A layer as a .tar, whether it is plain or compressed with gzip or zstd: its first bytes say which. Throws `corrupt`. */
 export async function* unpacked(packed: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
@@ -39,20 +40,4 @@ async function* joined(first: Uint8Array, rest: AsyncIterator<Uint8Array>): Asyn
   } finally {
     await rest.return?.();
   }
-}
-
-/** Unpacks Zstandard (RFC 8878). */
-async function* unzstd(packed: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8Array> {
-  const { Decompress } = await import('fzstd');
-  const ready: Uint8Array[] = [];
-  const decompress = new Decompress((piece) => {
-    ready.push(piece);
-  });
-  for await (const piece of packed) {
-    // It keeps what it is given.
-    decompress.push(piece.slice());
-    yield* ready.splice(0);
-  }
-  decompress.push(new Uint8Array(0), true);
-  yield* ready.splice(0);
 }

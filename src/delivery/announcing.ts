@@ -93,6 +93,9 @@ export async function announceAll(
   return announce(config, session, ledger, { start: head, actor, pace: patiently });
 }
 
+/** So many entries that do not concern a receiver are read again by each command; of more it is kept that they were. */
+const passedOver = 100;
+
 /** So many entries are looked through for what was not told. */
 const lookedThrough = 1_000;
 
@@ -173,7 +176,8 @@ async function announce(
       const now = await ledger.read(keys);
       const further = told.filter(({ receiver, delivered, through }) => {
         const known = now.facts.get('announced', receiver);
-        return known === undefined || (delivered > 0 && through.seq > known.seq);
+        // What does not concern a receiver is passed over for good once it is much, so that nobody reads it again and again.
+        return known === undefined || through.seq - known.seq > (delivered > 0 ? 0 : passedOver);
       });
       const action = {
         kind: 'announced' as const,
@@ -207,10 +211,10 @@ async function tell(receiver: ReceiverConfig, from: Head, context: TellContext):
     });
     for await (const sealed of ledger.entries(from)) {
       const event = eventOf(sealed, receiver.kinds);
+      if (performance.now() - begun > pace.budget) {
+        return { receiver: name, delivered, through, failed: 'there is more than it takes in so short a time' };
+      }
       if (event !== undefined) {
-        if (performance.now() - begun > pace.budget) {
-          return { receiver: name, delivered, through, failed: 'there is more than it takes in so short a time' };
-        }
         const failed = await send(event, receiver, key, wires);
         if (failed !== undefined) {
           return { receiver: name, delivered, through, failed };

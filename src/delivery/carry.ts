@@ -61,6 +61,8 @@ export class Carrier {
   private readonly carried = new Map<string, Promise<Repository>>();
   /** The manifests that this run brought, by repository and digest. */
   private readonly brought = new Map<string, Promise<void>>();
+  /** The blobs that this run sent although the registry had said that it has them, by repository and digest. */
+  private readonly resent = new Map<string, Promise<void>>();
   /** Those that it wrote there. */
   private readonly wrote = new Set<string>();
 
@@ -139,7 +141,7 @@ export class Carrier {
         await this.sendAgain(child, target, transfer);
         await target.manifests.put(child.manifest.digest, child.manifest);
       }),
-      ...blobsOf(manifest).map((blob) => this.send({ blob, source, target, transfer }, undefined)),
+      ...blobsOf(manifest).map((blob) => this.resend({ blob, source, target, transfer })),
     ]);
   }
 
@@ -194,6 +196,14 @@ export class Carrier {
     } else {
       await this.send(cargo, mount?.upload);
     }
+  }
+
+  /** What several manifests lack is sent once, and all wait for it. */
+  private resend(cargo: Cargo): Promise<void> {
+    const key = `${cargo.target.label}@${cargo.blob.digest}`;
+    const sending = this.resent.get(key) ?? this.send(cargo, undefined);
+    this.resent.set(key, sending);
+    return sending;
   }
 
   private async send({ blob, source, target, transfer }: Cargo, begun: string | undefined): Promise<void> {

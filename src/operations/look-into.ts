@@ -8,8 +8,10 @@ import { LayerTree } from '../core/oci/layer-tree';
 import type { ImageManifest } from '../core/oci/manifest';
 import type { LookedInto } from '../results/inside';
 
-/** The most entries that the layers of one image may have in all. */
+/** The most entries that the layers of one image may have in all, with the folders that they name by the way. */
 const entryLimit = 1_000_000;
+/** The most characters that the names of all of them may have. */
+const nameLimit = 128 * 1024 ** 2;
 
 /** Reads all layers of an image; each is read once, and nothing of them is kept. `hashing`: with the content of each file. */
 export async function lookInto(reference: string, image: RunnableImage, hashing: boolean): Promise<LookedInto> {
@@ -27,6 +29,7 @@ export async function readLayers(
   const layers: LookedInto['layers'][number][] = [];
   const found: LookedInto['found'][number][] = [];
   let count = 0;
+  let names = 0;
   for (const [at, layer] of descriptors.entries()) {
     const number = at + 1;
     const label = `layer ${number} of ${source.label}`;
@@ -37,15 +40,16 @@ export async function readLayers(
       hashing,
       entry: ({ secret, leadsOut, ...entry }) => {
         count += 1;
-        if (count > entryLimit) {
+        names += entry.path.length + (entry.link?.length ?? 0);
+        tree.add(entry);
+        if (count > entryLimit || tree.made > entryLimit || names > nameLimit) {
           throw new HodError('archive-corrupt', {
-            what: 'an image has too many files',
+            what: names > nameLimit ? 'the names of files in an image are too long' : 'an image has too many files',
             object: source.label,
-            why: `Hod looks at up to ${entryLimit} in its layers`,
+            why: `Hod looks at up to ${entryLimit} in its layers, with names of ${nameLimit} characters in all`,
             next: 'build it with less in it',
           });
         }
-        tree.add(entry);
         const all: Concern[] = [
           ...(secret ? (['secret'] as const) : []),
           ...(leadsOut ? (['leads-out'] as const) : []),

@@ -61,7 +61,7 @@ test('facts come from git, from the CI, and from options, in this order of weigh
 
   await world.configure('["c-{commit:12}", "{version}"]', '["c-{commit:12}", "{version}", "{version}-b{build}"]');
   const published = await world.publish();
-  expect(published).toMatchObject({ branch: 'feature', build: '1207' });
+  expect(published).toMatchObject({ branch: 'pr-feature', build: '1207' });
   expect(published.images[0]?.tags.map(({ tag }) => tag)).toContain('2.4.0-b1207');
   // Who did it: whom the command line names, else whom the CI names.
   world.env = { ...ciVariables({ commit, branch: 'main' }), CI_COMMIT_AUTHOR: 'siv' };

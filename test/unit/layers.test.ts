@@ -259,6 +259,130 @@ test('what is compressed with zstd is read', async () => {
   expect((await read(frame, 40)).map((each) => each.path)).toEqual(['gauge']);
 });
 
+/** A frame of blocks that say one byte and how often (RFC 8878 §3.1.1.2.2): 4 bytes for 128 KiB. */
+function* repeated(blocks: number, window: number): Generator<Uint8Array> {
+  yield Buffer.from([0x28, 0xb5, 0x2f, 0xfd, 0x00, window]);
+  for (let at = 1; at <= blocks; at += 1) {
+    const block = Buffer.alloc(4);
+    block.writeUIntLE(((128 * 1024) << 3) | 2 | (at === blocks ? 1 : 0), 0, 3);
+    yield block;
+  }
+}
+
+async function* asPieces(pieces: Iterable<Uint8Array>): AsyncGenerator<Uint8Array> {
+  yield* await Promise.resolve(pieces);
+}
+
+test('what is small and unpacks to gigabytes comes a block at a time, and no further than it is asked for', async () => {
+  let taken = 0;
+  function* counted(): Generator<Uint8Array> {
+    // As one piece of 64 kB holds them all.
+    yield Buffer.concat([...repeated(16_000, 0x38)]);
+    taken += 1;
+  }
+  let bytes = 0;
+  for await (const piece of unpacked(asPieces(counted()), 'a layer')) {
+    expect(piece.length).toBeLessThanOrEqual(128 * 1024);
+    bytes += piece.length;
+    if (bytes > 8 * 1024 ** 2) {
+      break;
+    }
+  }
+  expect([bytes < 9 * 1024 ** 2, taken]).toEqual([true, 0]);
+});
+
+test.each([
+  ['a window of 1.9 GiB', [...repeated(1, 0xa7)]],
+  ['a window of 256 MiB', [...repeated(1, 0x90)]],
+  ['one segment of 4 GiB', [Buffer.from('28b52ffda000000080', 'hex'), Buffer.alloc(8)]],
+  ['a block that is cut off', [Buffer.concat([...repeated(3, 0x38)]).subarray(0, 12)]],
+  ['a block larger than any', [Buffer.from('28b52ffd0038', 'hex'), Buffer.from([0xfb, 0xff, 0xff, 0])]],
+])('zstd with %s is refused before it is unpacked', async (_, pieces) => {
+  const unpacking = async (): Promise<void> => {
+    for await (const piece of unpacked(asPieces(pieces), 'a layer')) {
+      expect(piece.length).toBeLessThanOrEqual(128 * 1024);
+    }
+  };
+  await expect(unpacking()).rejects.toMatchObject({ code: 'archive-corrupt' });
+});
+
+test('a name that GNU tar cuts behind a slash is that of a file, whose content is none of the members', async () => {
+  const name = `${'d'.repeat(99)}/${'f'.repeat(20)}`;
+  const long = Buffer.alloc(512);
+  long.write(name);
+  const inner = readableTar('etc/shadow', 0).subarray(0, 512);
+  const tar = Buffer.concat([
+    tarHeader('././@LongLink', 'L', name.length + 1),
+    long,
+    tarHeader(name.slice(0, 100), '0', inner.length),
+    inner,
+    tarHeader('after', '0', 0),
+    Buffer.alloc(1024),
+  ]);
+  expect((await read(tar)).map(({ path: at, kind, size }) => [at, kind, size])).toEqual([
+    [name, 'file', 512],
+    ['after', 'file', 0],
+  ]);
+  // As its own name, POSIX calls it a folder; its content is no member all the same.
+  const older = Buffer.concat([
+    tarHeader('old/', '0', inner.length),
+    inner,
+    tarHeader('after', '0', 0),
+    Buffer.alloc(1024),
+  ]);
+  expect((await read(older)).map((each) => each.path)).toEqual(['old', 'after']);
+});
+
+test('a sparse file is as long as it reads, and a file that another name shows is not hidden', async () => {
+  mkdirSync(join(folder, 'l'));
+  execFileSync('truncate', ['-s', '1M', join(folder, 'l', 'sparse')]);
+  execFileSync('sh', ['-c', 'printf y >> l/sparse'], { cwd: folder });
+  for (const format of ['gnu', 'pax']) {
+    const archive = join(folder, 'layer.tar');
+    execFileSync('tar', ['-cf', archive, `--format=${format}`, '--sparse', '-C', join(folder, 'l'), 'sparse']);
+    expect((await read(readFileSync(archive))).map(({ size }) => size)).toEqual([1024 ** 2 + 1]);
+  }
+  const tree = new LayerTree();
+  const add = (at: string, more: Partial<ReadEntry> = {}) =>
+    tree.add({ path: at, kind: 'file', size: 7, mode: 0o644, link: undefined, ...more });
+  tree.nextLayer();
+  add('one');
+  add('two', { kind: 'hardlink', link: 'one' });
+  add('alone');
+  tree.nextLayer();
+  add('.wh.one');
+  add('.wh.alone');
+  expect(tree.hidden.map((each) => each.path)).toEqual(['alone']);
+  tree.nextLayer();
+  add('.wh.two');
+  expect(tree.hidden.map((each) => each.path)).toEqual(['one', 'alone']);
+});
+
+test('whiteouts, links and names without end take no time without end', async () => {
+  const tree = new LayerTree();
+  const add = (at: string, more: Partial<ReadEntry> = {}) =>
+    tree.add({ path: at, kind: 'file', size: 1, mode: 0o644, link: undefined, ...more });
+  tree.nextLayer();
+  tree.nextLayer();
+  for (let at = 0; at < 200_000; at += 1) {
+    add(`d/${at}`);
+    add('d/.wh..wh..opq');
+    add('.wh.d');
+  }
+  expect(tree.find('d')?.children?.size).toBe(200_000);
+  const link = Buffer.alloc(1024 * 512, 'a/');
+  const tar = Buffer.concat([
+    tarHeader('././@LongLink', 'K', link.length),
+    link,
+    tarHeader('loop', '2', 0),
+    Buffer.alloc(1024),
+  ]);
+  await failing('archive-corrupt', () => read(tar));
+  add('deep', { kind: 'symlink', link: 'a/'.repeat(300_000) });
+  add('deep/x');
+  expect(tree.made).toBeGreaterThan(500_000);
+});
+
 function sizeField(size: number): Buffer {
   const field = Buffer.alloc(2);
   field.writeUInt16LE(size - 256);

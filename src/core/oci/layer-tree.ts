@@ -24,6 +24,8 @@ export interface TreeNode extends Omit<LayerEntry, 'path'> {
   readonly layer: number;
   /** What is in a folder. */
   readonly children: Map<string, TreeNode> | undefined;
+  /** The same for every name of one file. */
+  readonly file: object;
 }
 
 /** What a layer brought and a later one took away, or wrote over: it is shipped, and nobody sees it. */
@@ -48,8 +50,27 @@ const opaque = '.wh..wh..opq';
  */
 export class LayerTree {
   readonly root: TreeNode = folder(0, 0o755);
-  readonly hidden: HiddenFile[] = [];
+  private readonly gone: (HiddenFile & { readonly file: object })[] = [];
+  /** The layer that last removed everything of earlier ones from a folder: to do so again would find nothing. */
+  private readonly cleared = new Map<object, number>();
   private layer = -1;
+
+  /** How many files and folders it was ever made of, with those that no layer names. */
+  made = 0;
+
+  /** What is shipped and not seen, by no name: a file with another name is not hidden. */
+  get hidden(): HiddenFile[] {
+    const seen = new Set<object>();
+    for (const [, { file }] of this.paths()) {
+      seen.add(file);
+    }
+    const told = new Set<object>();
+    return this.gone.flatMap(({ file, ...hidden }) => {
+      const isNew = !seen.has(file) && !told.has(file);
+      told.add(file);
+      return isNew ? [hidden] : [];
+    });
+  }
 
   /** Begins the next layer. */
   nextLayer(): void {
@@ -80,13 +101,16 @@ export class LayerTree {
     const before = siblings.get(name);
     const { kind, mode, link, content } = entry;
     // A hard link is as large as what it is a name of, and ships nothing.
-    const size = kind === 'hardlink' ? (this.find(link ?? '')?.size ?? 0) : entry.size;
+    const linked = kind === 'hardlink' ? this.find(link ?? '') : undefined;
+    const size = kind === 'hardlink' ? (linked?.size ?? 0) : entry.size;
     const keeps = kind === 'folder' && before?.kind === 'folder';
     if (before !== undefined && !keeps) {
       this.hide(before, join(path, name), 'overwritten');
     }
     const children = keeps ? before.children : kind === 'folder' ? new Map<string, TreeNode>() : undefined;
-    siblings.set(name, { kind, size, mode, link, content, layer: this.layer, children });
+    const file = linked?.file ?? {};
+    this.made += 1;
+    siblings.set(name, { kind, size, mode, link, content, layer: this.layer, children, file });
   }
 
   /** Removes what earlier layers have under a name. What this layer brought stays. */
@@ -102,6 +126,10 @@ export class LayerTree {
   }
 
   private removeBelow(children: Map<string, TreeNode>, path: string): void {
+    if (this.cleared.get(children) === this.layer) {
+      return;
+    }
+    this.cleared.set(children, this.layer);
     for (const name of [...children.keys()]) {
       this.remove(children, path, name);
     }
@@ -109,7 +137,7 @@ export class LayerTree {
 
   private hide(node: TreeNode, path: string, how: HiddenFile['how']): void {
     if (node.kind === 'file') {
-      this.hidden.push({ path, size: node.size, layer: node.layer, by: this.layer, how });
+      this.gone.push({ file: node.file, path, size: node.size, layer: node.layer, by: this.layer, how });
     }
     node.children?.forEach((child, name) => {
       this.hide(child, join(path, name), how);
@@ -130,7 +158,9 @@ export class LayerTree {
         const target = nameParts(
           `${node.link.startsWith('/') ? '' : `${way.map((each) => each.name).join('/')}/`}${node.link}`,
         );
-        left.push(...target.reverse());
+        for (const each of target.reverse()) {
+          left.push(each);
+        }
         way = [];
         children = childrenOf(this.root);
         continue;
@@ -140,6 +170,7 @@ export class LayerTree {
           this.hide(node, join(way.map((each) => each.name).join('/'), name), 'overwritten');
         }
         const made = folder(this.layer, 0o755);
+        this.made += 1;
         children.set(name, made);
         way.push({ name, children });
         children = childrenOf(made);
@@ -178,7 +209,7 @@ function* below(node: TreeNode, path: string): Generator<readonly [string, TreeN
 }
 
 function folder(layer: number, mode: number): TreeNode {
-  return { kind: 'folder', size: 0, mode, link: undefined, layer, children: new Map() };
+  return { kind: 'folder', size: 0, mode, link: undefined, layer, children: new Map(), file: {} };
 }
 
 function childrenOf({ children }: TreeNode): Map<string, TreeNode> {
