@@ -1,8 +1,9 @@
+import { recordType } from '../core/release/release-record';
 import { HodError } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import type { Manifest } from '../core/oci/manifest';
-import { describeReferrer, holdsAllOf, referrersTag, withReferrers } from '../core/oci/referrers';
+import { describeReferrer, holdsAllOf, referrersTag, typeOf, withReferrers } from '../core/oci/referrers';
 import type { Attached } from '../core/release/actions/attaching';
 import { attachedKey, type FactKey, type Facts } from '../core/release/facts';
 import type { Ledger } from '../ledger/ledger';
@@ -93,7 +94,9 @@ type CarryOutcome =
 async function carryAttachment(attachment: Attachment, target: AttachTarget, carrier: Carrier): Promise<CarryOutcome> {
   const { subject, tag } = attachment;
   const node = await readUnlessGone(attachment);
-  if (node === undefined || (tag === undefined && node.manifest.subject?.digest !== subject)) {
+  // What a list calls it may not be what it is: each release has a record of its own.
+  const isRecord = node !== undefined && typeOf(node.manifest) === recordType;
+  if (node === undefined || isRecord || (tag === undefined && node.manifest.subject?.digest !== subject)) {
     return { outcome: 'gone' };
   }
   if (!(await isFree(node, tag, target))) {

@@ -32,29 +32,37 @@ const most = 10_000;
  * Everything that belongs to an image, to what is in it, or to something that does. Release records are left out: each release
  * has its own.
  *
+ * @param matters Which types: of others there may be any number.
  * @throws `too-many-manifests`
  */
-export async function attachmentsOf(root: ContentNode): Promise<Attachment[]> {
+export async function attachmentsOf(
+  root: ContentNode,
+  matters: (type: string) => boolean = () => true,
+): Promise<Attachment[]> {
   const found = new Map<string, Attachment>();
   const asked = new Set<Digest>();
   let level: Place[] = nodesOf(root).map(placeOf);
   while (level.length > 0) {
     const fresh = level.filter(({ digest }) => !asked.has(digest));
     fresh.forEach(({ digest }) => asked.add(digest));
-    const listed = (await Promise.all(fresh.map(attachedTo))).flat();
+    const listed = (await Promise.all(fresh.map((place) => attachedTo(place, matters)))).flat();
     const coming = listed.filter(({ attachment }) => !found.has(keyOf(attachment)));
     coming.forEach(({ attachment }) => found.set(keyOf(attachment), attachment));
     if (found.size > most) {
-      throw new HodError('too-many-manifests', {
-        what: 'too much belongs to an image',
-        object: `${root.source.label}@${root.manifest.digest}`,
-        why: `Hod carries up to ${most} signatures, attestations and the like`,
-        next: 'say what goes along: `referrers: { carry: [TYPE] }` of the environment',
-      });
+      throw tooMany(`${root.source.label}@${root.manifest.digest}`);
     }
     level = (await Promise.all(coming.map(placesIn))).flat();
   }
   return [...found.values()];
+}
+
+function tooMany(object: string): HodError {
+  return new HodError('too-many-manifests', {
+    what: 'too much belongs to an image',
+    object,
+    why: `Hod carries up to ${most} signatures, attestations and the like`,
+    next: 'say what goes along: `referrers: { carry: [TYPE] }` of the environment',
+  });
 }
 
 /** Those that go along into an environment: of the types that do, and not without what they belong to. */
@@ -73,7 +81,9 @@ export function carriedOf(root: ContentNode, all: readonly Attachment[], carryin
 
 /** Reads what goes along with an image into an environment. Throws as {@link attachmentsOf}. */
 export async function carriedWith(root: ContentNode, carrying: Carrying): Promise<Attachment[]> {
-  return carrying === 'none' ? [] : carriedOf(root, await attachmentsOf(root), carrying);
+  return carrying === 'none'
+    ? []
+    : carriedOf(root, await attachmentsOf(root, (type) => isCarried(type, carrying)), carrying);
 }
 
 /** The types of what belongs to an image as a whole, or to everything in it that is not such a thing itself. */
@@ -116,10 +126,16 @@ async function placesIn({ attachment, descriptor, source }: Listed): Promise<Pla
   return node === undefined ? [] : nodesOf(node).map(placeOf);
 }
 
-async function attachedTo({ digest: subject, source }: Place): Promise<Listed[]> {
+async function attachedTo({ digest: subject, source }: Place, matters: (type: string) => boolean): Promise<Listed[]> {
   const listed = (await source.attachedTo?.(subject)) ?? [];
-  const others = listed.filter(({ descriptor }) => descriptor.artifactType !== recordType);
-  return Promise.all(
+  const others = listed.filter(
+    ({ descriptor: { artifactType } }) =>
+      artifactType !== recordType && (artifactType === undefined || matters(artifactType)),
+  );
+  if (others.length > most) {
+    throw tooMany(`${source.label}@${subject}`);
+  }
+  const all = await Promise.all(
     others.map(async ({ descriptor, tag }): Promise<Listed> => {
       const read = (): Promise<ContentNode> => readContent(source, descriptor);
       const { digest, artifactType } = descriptor;
@@ -129,6 +145,7 @@ async function attachedTo({ digest: subject, source }: Place): Promise<Listed[]>
       return { attachment: { ...attachment, type }, descriptor, source };
     }),
   );
+  return all.filter(({ attachment: { type } }) => matters(type));
 }
 
 /** Reads something that a place lists; undefined where the place does not have it. */

@@ -1,6 +1,7 @@
 import { kindOf } from '../core/oci/bundle';
 import { annotationNames, readContent } from '../core/oci/content';
 import { formatRepository } from '../core/oci/reference';
+import { isCarried } from '../core/oci/referrers';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { chooseEntering, type ChosenRelease, type Promotion } from '../core/release/promotion';
 import { dayOf, timestampOf } from '../core/time';
@@ -111,7 +112,8 @@ async function readPart(
       const node = await readContent(source, placed);
       // Within one repository nothing has to go along; a rule may ask what there is.
       const isAsked = source !== target ? to.carrying !== 'none' : to.entryRules.attached.length > 0;
-      const all = isAsked ? await attachmentsOf(node) : [];
+      const matters = (type: string): boolean => isCarried(type, to.carrying) || to.entryRules.attached.includes(type);
+      const all = isAsked ? await attachmentsOf(node, matters) : [];
       const attachments = source === target ? [] : carriedOf(node, all, to.carrying);
       const item: DeliveryItem = { image, node, platforms, target, attachments };
       return { item, attached: attachedTypes(node, all) };

@@ -113,14 +113,26 @@ async function gitPlace(
     });
   }
   // A login may stand in a URL, as a password or as a name, and in a header that a CI sets for its clone.
-  const logins = [url, ...access.remoteSettings.map(([, value]) => value)].flatMap((each) =>
-    (/^\w+:\/\/([^/@]*)@/.exec(each)?.[1] ?? '').split(':'),
+  // Git puts one URL in the place of another by settings whose names are URLs too.
+  const told = [...access.remoteSettings, ...access.settings].flat();
+  const logins = [url, ...told].flatMap((each) =>
+    [...each.matchAll(/\w+:\/\/([^/@\s]*)@/g)].flatMap(([, login = '']) => login.split(':')),
   );
   const headers = access.settings
     .filter(([key]) => key.startsWith('http.') && key.endsWith('extraheader'))
     .map(([, value]) => value.split(/\s+/).at(-1) ?? '');
-  [...logins, ...headers].filter((each) => each.length > 8).forEach((each) => secrets.keep(each, 'the ledger'));
+  const all = [...logins, ...headers].flatMap((each) => [each, decoded(each)]);
+  all.filter((each) => each.length > 8).forEach((each) => secrets.keep(each, 'the ledger'));
   return { label, ref, url, ...access };
+}
+
+/** What a part of a URL stands for. */
+function decoded(text: string): string {
+  try {
+    return decodeURIComponent(text);
+  } catch {
+    return text;
+  }
 }
 
 function passwordOf(url: string): string {

@@ -11,7 +11,7 @@ const targets: Target[] = [{ image: 'timetable', repository, serves: { repositor
 const run = (text: string, extension = '.yaml') => point(text, spotsIn(text, extension), targets);
 
 /** Values that are not written as they read. What is written is `<>`, where the repository stands. */
-test.each<[name: string, text: string, after: string | 'left', extension?: string]>([
+test.each<[name: string, text: string, after: string, extension?: string]>([
   ['an empty digest', 'repository: <>\ndigest:\n', `repository: <>\ndigest: ${digest}\n`],
   [
     'an empty tag before a comment',

@@ -67,7 +67,17 @@ function keyOf(image: string): string {
   return image.toUpperCase().replaceAll('_', '___').replaceAll('.', '__').replaceAll('-', '_');
 }
 
-/** A text from outside as Markdown shows it, in a cell: nothing in it is markup, and it stays in its line. */
+/** A character without width: what is written with it is neither a name that is called nor a link. */
+const joiner = '\u2060';
+
+/**
+ * A text from outside as Markdown shows it, in a cell: nothing in it is markup, nobody is called by it, no link is made of it,
+ * and it stays in its line.
+ */
 export function cell(text: string): string {
-  return visible(text).replace(/[\\`*_[\]<>#|&~!$]/g, (character) => `&#${character.charCodeAt(0)};`);
+  return visible(text)
+    .replace(/[\\`*_[\]<>#|&~!$]/g, (character) => `&#${character.charCodeAt(0)};`)
+    .replace(/@/g, `@${joiner}`)
+    .replace(/:\/\//g, `:${joiner}//`)
+    .replace(/\bwww\./gi, (found) => `${found.slice(0, -1)}${joiner}.`);
 }

@@ -134,7 +134,7 @@ function documentSpots(text: string, isYaml: boolean): Spots | undefined {
     const anchors = new Map<string, Node>();
     visit(document, {
       Node(_, node) {
-        if ('anchor' in node && node.anchor !== undefined) {
+        if (!isAlias(node) && node.anchor !== undefined) {
           anchors.set(node.anchor, node);
         }
       },

@@ -9,7 +9,7 @@ import { mediaTypes } from '../oci/media-types';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
 import type { Release } from './facts';
-import { releaseIdSchema } from './release';
+import { releaseId, releaseIdSchema } from './release';
 
 /** The artifact type of a release record, and the media type of its document (docs/release-record.md). */
 export const recordType = 'application/vnd.hod.release.v1+json';
@@ -82,7 +82,11 @@ export function recordArtifact(record: ReleaseRecord, subject: Manifest): Conten
   return { manifest, source, children: [] };
 }
 
-/** Reads the document of a release record; undefined where it is none, or one that this Hod does not know. */
+/**
+ * Reads the document of a release record; undefined where it is none, one that this Hod does not know, or one whose release
+ * has another id than its content says.
+ */
 export function readRecord(bytes: Uint8Array): ReleaseRecord | undefined {
-  return recordSchema.safeParse(parseJson(bytes)).data;
+  const { data } = recordSchema.safeParse(parseJson(bytes));
+  return data !== undefined && releaseId({ ...data, version: data.version }) === data.release ? data : undefined;
 }

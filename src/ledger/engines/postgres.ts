@@ -1,6 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises';
 import { DatabaseError, Pool } from 'pg';
 import * as z from 'zod';
+import { isThisMachine } from '../../core/access/destinations';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { retrying } from '../../core/retrying';
 import type { Head } from '../../core/release/entry';
@@ -77,6 +78,7 @@ class PostgresDatabase implements LedgerDatabase {
     private readonly waiting: (text: string) => void,
   ) {
     this.label = labelOf(url);
+    refuseOpen(url, this.label);
     this.pool = new Pool({
       connectionString: url,
       max: 2,
@@ -247,6 +249,20 @@ function labelOf(url: string): string {
     return `PostgreSQL at ${host}${pathname}`;
   } catch {
     return 'PostgreSQL';
+  }
+}
+
+/** To another machine nothing goes in the clear unless the URL says so. Throws `ledger-url-invalid`. */
+function refuseOpen(url: string, label: string): void {
+  const { host, searchParams } = URL.canParse(url) ? new URL(url) : { host: '', searchParams: new URLSearchParams() };
+  const isNear = host === '' || isThisMachine(host) || host.startsWith('%2F') || searchParams.has('host');
+  if (!isNear && !searchParams.has('sslmode') && !searchParams.has('ssl')) {
+    throw new HodError('ledger-url-invalid', {
+      what: 'the connection to the ledger would not be encrypted',
+      object: label,
+      why: 'its URL does not say `sslmode`, and it is on another machine',
+      next: 'add `?sslmode=verify-full` to the URL; `?sslmode=disable` lets the login and all entries go in the clear',
+    });
   }
 }
 

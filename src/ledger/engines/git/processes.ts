@@ -1,7 +1,7 @@
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { devNull } from 'node:os';
-import { text } from 'node:stream/consumers';
+import type { Readable } from 'node:stream';
 import { systemErrorCode } from '../../../core/errors';
 import { withoutTracing } from '../../../system/git-environment';
 
@@ -65,24 +65,77 @@ export function gitEnvironment(
   };
 }
 
-/** Runs git to its end. Never throws for how it ends. `timeout`: milliseconds. */
+/** The most of what git says that is kept, in bytes: of errors the end. */
+const [outputLimit, errorLimit] = [64 * 1024 ** 2, 64 * 1024];
+
+/** Runs that have not ended. Each is a group of processes, with those that git starts to reach a remote. */
+const running = new Set<number>();
+process.on('exit', () => running.forEach(endGroup));
+
+/**
+ * Runs git to its end. Never throws for how it ends.
+ *
+ * @param timeout Milliseconds; then git is ended, with all that it started.
+ */
 export async function runGit(
   args: readonly string[],
   { env, cwd, input = '', timeout }: { env: NodeJS.ProcessEnv; cwd: string; input?: string | Buffer; timeout?: number },
 ): Promise<GitRun> {
-  const child = spawn('git', args, { env, cwd, stdio: ['pipe', 'pipe', 'pipe'], ...(timeout && { timeout }) });
+  const child = spawn('git', args, { env, cwd, stdio: ['pipe', 'pipe', 'pipe'], detached: true });
   // It may end before it has read all of it; how it ended says why.
   child.stdin.on('error', () => undefined).end(input);
+  const { pid } = child;
+  if (pid !== undefined) {
+    running.add(pid);
+  }
+  let late = '';
+  const timer =
+    timeout === undefined
+      ? undefined
+      : setTimeout(() => {
+          late = `git did not end within ${timeout / 1000} s: timed out\n`;
+          endGroup(pid);
+        }, timeout);
   try {
     const [stdout, stderr, [code]] = await Promise.all([
-      text(child.stdout),
-      text(child.stderr),
+      endOf(child.stdout, outputLimit),
+      endOf(child.stderr, errorLimit),
       once(child, 'close') as Promise<[number | null]>,
     ]);
-    const late = code === null ? `git did not end within ${(timeout ?? 0) / 1000} s: timed out\n` : '';
-    return { exitCode: code ?? undefined, stdout, stderr: `${stderr}${late}` };
+    return { exitCode: late === '' ? (code ?? undefined) : undefined, stdout, stderr: `${stderr}${late}` };
   } catch (error) {
     const missing = systemErrorCode(error) === 'ENOENT';
     return { exitCode: undefined, stdout: '', stderr: missing ? 'git is not installed here' : String(error) };
+  } finally {
+    clearTimeout(timer);
+    if (pid !== undefined) {
+      running.delete(pid);
+    }
   }
+}
+
+/** Ends a process and all that it started. */
+function endGroup(pid: number | undefined): void {
+  try {
+    if (pid !== undefined) {
+      process.kill(-pid, 'SIGKILL');
+    }
+  } catch {
+    // It has ended.
+  }
+}
+
+/** What a stream says, or the last of it. */
+async function endOf(stream: Readable, limit: number): Promise<string> {
+  let pieces: Buffer[] = [];
+  let length = 0;
+  for await (const piece of stream as AsyncIterable<Buffer>) {
+    pieces.push(piece);
+    length += piece.length;
+    if (length > 2 * limit) {
+      pieces = [Buffer.concat(pieces).subarray(-limit)];
+      length = limit;
+    }
+  }
+  return Buffer.concat(pieces).subarray(-limit).toString('utf8');
 }

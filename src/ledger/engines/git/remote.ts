@@ -1,5 +1,5 @@
 import { setTimeout as delay } from 'node:timers/promises';
-import { retrying, tellingOnce } from '../../../core/retrying';
+import { retrying, silentWait } from '../../../core/retrying';
 import { contended, ledgerProblem, type LedgerCause } from '../../problems';
 import type { ObjectId } from './layout';
 import { gitEnvironment, runGit, type GitRun, type GitSetting } from './processes';
@@ -44,6 +44,8 @@ export type PushOutcome =
 /** The repository that others share: what is fetched from it, and pushed to it. */
 export class GitRemote {
   private readonly settings: readonly GitSetting[];
+  /** People were told that the remote is waited for. */
+  private told = false;
 
   constructor(
     private readonly place: GitPlace,
@@ -141,7 +143,6 @@ export class GitRemote {
     { right = 'read', ...more }: { right?: Right; settings?: readonly GitSetting[]; input?: string } = {},
   ): Promise<GitRun> {
     const begun = performance.now();
-    const notice = tellingOnce(this.waiting);
     return retrying(
       async () => {
         const run = await this.git(args, more);
@@ -154,10 +155,10 @@ export class GitRemote {
         if (!(error instanceof FailedRun)) {
           throw error;
         }
-        if (!mayPass(error.run) || attempt === attempts) {
+        // One that took all the time that there is does not get as much again.
+        if (!mayPass(error.run) || attempt === attempts || performance.now() - begun > patience) {
           throw this.problem(error.run, right, attempt > 1 ? `tried ${attempt} times` : undefined);
         }
-        notice(performance.now() - begun, `waiting for the ledger: ${this.place.label} does not answer`);
         await delay(firstDelay * 2 ** (attempt - 1) * (0.5 + Math.random()));
       },
     );
@@ -167,12 +168,20 @@ export class GitRemote {
     args: readonly string[],
     { settings = [], input = '' }: { settings?: readonly GitSetting[]; input?: string } = {},
   ): Promise<GitRun> {
+    const telling = setTimeout(() => this.tellOnce(), silentWait);
     return runGit(args, {
       env: gitEnvironment(this.store, [...this.settings, ...settings]),
       cwd: this.place.folder,
       input,
       timeout: patience,
-    });
+    }).finally(() => clearTimeout(telling));
+  }
+
+  private tellOnce(): void {
+    if (!this.told) {
+      this.told = true;
+      this.waiting(`waiting for the ledger: ${this.place.label} does not answer`);
+    }
   }
 
   private problem(run: GitRun, right: Right, tried?: string): Error {

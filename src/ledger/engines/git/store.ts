@@ -8,7 +8,7 @@ import { join } from 'node:path';
 import type { Readable, Writable } from 'node:stream';
 import { writeScratchFile } from '../../../system/write-file';
 import { gitEnvironment, runGit } from './processes';
-import { objectIdSchema, type ObjectId, type Path } from './layout';
+import { notWrittenByHod, objectIdSchema, type ObjectId, type Path } from './layout';
 
 /** A file that a commit changes. */
 export interface ChangedFile {
@@ -122,12 +122,19 @@ export class GitStore {
 /** Something that git did not do; the message is what it said. */
 export class GitFailure extends Error {}
 
+/** No object of a ledger has more bytes: a file of one entry, or of a few facts. */
+const objectLimit = 32 * 1024 ** 2;
+
 /** Reads objects through one process for all of them (`git cat-file --batch`). */
 class ObjectReader {
   private readonly child: ChildProcessByStdio<Writable, Readable, null>;
   private readonly ended: Promise<unknown>;
   private readonly waiting: { resolve: (content: Buffer | undefined) => void; reject: (error: Error) => void }[] = [];
-  private buffered: Buffer = Buffer.alloc(0);
+  /** What has come and is not answered yet; it is joined once for an answer that has come whole. */
+  private pieces: Buffer[] = [];
+  private come = 0;
+  /** How much must have come before there is something to do. */
+  private needed = 1;
   private broken: Error | undefined;
 
   constructor(env: NodeJS.ProcessEnv) {
@@ -137,8 +144,11 @@ class ObjectReader {
     this.child.on('close', () => this.fail(new GitFailure('git cat-file ended')));
     this.child.stdin.on('error', () => undefined);
     this.child.stdout.on('data', (piece: Buffer) => {
-      this.buffered = Buffer.concat([this.buffered, piece]);
-      this.answerAll();
+      this.pieces.push(piece);
+      this.come += piece.length;
+      if (this.come >= this.needed) {
+        this.answerAll();
+      }
     });
   }
 
@@ -159,20 +169,32 @@ class ObjectReader {
 
   /** Answers as many as have come whole: `ID TYPE SIZE`, a line end, and the content with another; or `ID missing`. */
   private answerAll(): void {
-    for (;;) {
-      const end = this.buffered.indexOf(10);
-      if (end < 0) {
-        return;
-      }
-      const [, type, size] = this.buffered.toString('latin1', 0, end).split(' ');
+    const all = Buffer.concat(this.pieces);
+    let at = 0;
+    this.needed = 1;
+    for (let end = all.indexOf(10, at); end >= 0; end = all.indexOf(10, at)) {
+      const [id = '', type, size] = all.toString('latin1', at, end).split(' ');
       const length = type === 'missing' ? 0 : Number(size) + 1;
-      if (this.buffered.length < end + 1 + length) {
+      if (length > objectLimit) {
+        this.child.kill('SIGKILL');
+        this.fail(
+          notWrittenByHod(
+            `the object ${id.slice(0, 12)}`,
+            `it has ${length - 1} bytes, and at most ${objectLimit} are read`,
+          ),
+        );
         return;
       }
-      const content = this.buffered.subarray(end + 1, end + length);
-      this.buffered = this.buffered.subarray(end + 1 + length);
+      if (all.length < end + 1 + length) {
+        this.needed = end - at + 1 + length;
+        break;
+      }
+      const content = all.subarray(end + 1, end + length);
+      at = end + 1 + length;
       this.waiting.shift()?.resolve(type === 'missing' ? undefined : Buffer.from(content));
     }
+    this.pieces = at === all.length ? [] : [all.subarray(at)];
+    this.come = all.length - at;
   }
 
   private fail(error: Error): void {
