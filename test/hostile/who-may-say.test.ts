@@ -88,6 +88,19 @@ test('what came into an environment that was never used before, from a branch, i
   expect(await readFile(file, 'utf8')).toMatch(/@sha256:/);
 });
 
+test('what was brought into the right place by another way is not pointed to', async () => {
+  const sandbox = await newWorld();
+  const { world } = sandbox;
+  await world.publish();
+  const own = await branchConfig(sandbox, (text) =>
+    first('prod', sandbox)(text).replace(world.host('dev'), world.host('prod')),
+  );
+  await hodJson('publish', ['publish', '--config', own], world.options);
+  const file = join(world.folder, 'prod.yaml');
+  await writeFile(file, `image: ${world.repository('prod', 'timetable')}:latest\n`);
+  await world.fails('not-admitted', 'point', 'prod', file);
+});
+
 test('without the right to write to an environment nothing is recorded about it', async () => {
   const sandbox = await sandboxWorld({ login: { username: 'una', password: 'gull-and-tern-9' } });
   worlds.push(sandbox);
