@@ -2,7 +2,7 @@ import { createHmac } from 'node:crypto';
 import { whyExposed } from '../core/access/destinations';
 import { HodError } from '../core/errors';
 import { eventOf, signatureHeader, type CloudEvent } from '../core/release/announcements';
-import { headAfter, type Head } from '../core/release/entry';
+import { headAfter, type Head, type Actor } from '../core/release/entry';
 import type { FactKey } from '../core/release/facts';
 import type { Ledger } from '../ledger/ledger';
 import { readBody } from '../registry/http/read-body';
@@ -52,7 +52,7 @@ type Doing = Pick<Session, 'secrets' | 'observer'>;
 export async function withAnnouncing<T>(
   config: Config,
   session: Doing,
-  { about, actor, dryRun }: { about?: AnnouncedWork; actor: () => Promise<string>; dryRun: boolean },
+  { about, actor, dryRun }: { about?: AnnouncedWork; actor: () => Promise<Actor>; dryRun: boolean },
   work: (ledger: Ledger) => Promise<T>,
 ): Promise<T> {
   return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
@@ -87,7 +87,7 @@ export async function announceAll(
   config: Config,
   session: Doing,
   ledger: Ledger,
-  actor: string,
+  actor: Actor,
 ): Promise<readonly Told[]> {
   const { head } = await ledger.read([]);
   return announce(config, session, ledger, { start: head, actor, pace: patiently });
@@ -142,7 +142,7 @@ async function quietly({ observer }: Doing, work: () => Promise<unknown>): Promi
 async function recordRefusal(
   { code, problem }: HodError,
   about: AnnouncedWork,
-  { config, session, ledger, actor }: { config: Config; session: Doing; ledger: Ledger; actor: () => Promise<string> },
+  { config, session, ledger, actor }: { config: Config; session: Doing; ledger: Ledger; actor: () => Promise<Actor> },
 ): Promise<void> {
   const { secrets, observer } = session;
   const text = (lines: HodError['problem']['why']): string => secrets.redact([lines ?? []].flat().join('; '));
@@ -158,7 +158,7 @@ async function announce(
   config: Config,
   session: Doing,
   ledger: Ledger,
-  { start, actor, pace }: { start: Head; actor: string; pace: Pace },
+  { start, actor, pace }: { start: Head; actor: Actor; pace: Pace },
 ): Promise<Told[]> {
   const { receivers, product } = config;
   const { observer } = session;

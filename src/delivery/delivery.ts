@@ -1,3 +1,4 @@
+import type { Actor } from '../core/release/entry';
 import type { CommitId } from '../core/commit';
 import type { ContentNode } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
@@ -73,7 +74,7 @@ export interface DeliveryContext {
   readonly orders: Orders;
   readonly observer: Pick<Observer, 'transfer' | 'recorded' | 'waiting' | 'note'>;
   /** Who does it, for the ledger. */
-  readonly actor: string;
+  readonly actor: Actor;
   readonly dryRun: boolean;
 }
 

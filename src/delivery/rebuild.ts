@@ -7,7 +7,15 @@ import type { Attached } from '../core/release/actions/attaching';
 import type { Build } from '../core/release/build';
 import { servedIn } from '../core/release/coming';
 import { inSpiteOfNothing } from '../core/release/despite';
-import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../core/release/entry';
+import {
+  emptyHead,
+  entryAfter,
+  foldInto,
+  headAfter,
+  timeAfter,
+  type Head,
+  type SealedEntry,
+} from '../core/release/entry';
 import { Facts, stepKey, tagKey, type Release } from '../core/release/facts';
 import { asksNothing } from '../core/release/entry-rules';
 import type { Following } from '../core/release/following';
@@ -107,7 +115,8 @@ class MemoryLedger {
     private readonly actor: string,
   ) {}
 
-  add(action: Action, at: Timestamp): void {
+  add(action: Action, then: Timestamp): void {
+    const at = timeAfter(this.facts, then);
     const sealed = entryAfter(this.head, { product: this.product, at, actor: this.actor, action });
     foldInto(this.facts, sealed.entry);
     this.sealed.push(sealed);

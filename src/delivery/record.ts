@@ -1,5 +1,13 @@
 import type { Action } from '../core/release/actions';
-import { entryAfter, headAfter, timeAfter, type Entry, type Head, type SealedEntry } from '../core/release/entry';
+import {
+  entryAfter,
+  headAfter,
+  madeBy,
+  timeAfter,
+  type Entry,
+  type Head,
+  type SealedEntry,
+} from '../core/release/entry';
 import { tellingOnce } from '../core/retrying';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { attachedKey, type Facts, type Release } from '../core/release/facts';
@@ -61,7 +69,7 @@ export async function record<P extends Plan>(
         ? undefined
         : delivery.action(verdict, own.map(placed), arrivals > 0);
       arrivals += arrival === undefined ? 0 : 1;
-      const release = facts.get('release', verdict.plan.release) ?? fresh(arrival, { at, actor: context.actor });
+      const release = facts.get('release', verdict.plan.release) ?? fresh(arrival, { at, actor: context.actor.name });
       const records = manner.records ? own.map((item) => recordingOf(item, recordOf(product, release), facts)) : [];
       const along = attaching.filter((_, which) => own.some((item) => item === items[which]));
       const attached = unknownTo(facts, [...along, ...records]);
@@ -136,7 +144,7 @@ export async function appendDeciding<T>(
     const now = timestampOf(new Date());
     const { head, facts, actions, value } = await decide(now);
     const at = timeAfter(facts, now);
-    const sealed = entriesAfter(head, actions, { product, at, actor });
+    const sealed = entriesAfter(head, actions, { product, at, ...madeBy(actor) });
     const last = sealed.at(-1);
     if (last === undefined) {
       return { value, appended: false };
@@ -164,7 +172,7 @@ export async function appendDeciding<T>(
 function entriesAfter(
   head: Head,
   actions: readonly Action[],
-  circumstances: Pick<Entry, 'product' | 'at' | 'actor'>,
+  circumstances: Pick<Entry, 'product' | 'at' | 'actor' | 'proven'>,
 ): SealedEntry[] {
   const sealed: SealedEntry[] = [];
   for (const action of actions) {

@@ -20,10 +20,10 @@ export async function toEvents(events: readonly StoryEvent[], ledger: Pick<Ledge
 
 /** An event as documents tell it. `known`: releases by their ids. */
 export function toEvent(event: StoryEvent, known: ReadonlyMap<string, Release>): EventResult {
-  const { seq, at, actor, kind, environment, images, detail, releases } = event;
+  const { seq, at, actor, proven, kind, environment, images, detail, releases } = event;
   const [first] = releases.flatMap((id) => known.get(id) ?? []);
   return {
-    ...{ seq, at, actor, kind, detail },
+    ...{ seq, at, actor, proven, kind, detail },
     environment: environment ?? null,
     version: event.version ?? (event.commit === undefined ? first?.version : undefined) ?? null,
     commit: event.commit ?? first?.commit ?? null,

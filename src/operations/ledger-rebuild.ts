@@ -75,7 +75,7 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
           return 'commit' in git && git.commit.time !== undefined ? dayOf(git.commit.time) : undefined;
         },
         orders: commitOrders(config.folder),
-        actor: await actorOf(options.actor, config, session),
+        actor: (await actorOf(options.actor, config, session)).name,
         now: timestampOf(new Date()),
       });
       if (!dryRun && (await ledger.append(rebuilt.entries, emptyHead)) === undefined) {

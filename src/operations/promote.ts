@@ -1,3 +1,4 @@
+import type { Actor } from '../core/release/entry';
 import { kindOf } from '../core/oci/bundle';
 import { annotationNames, readContent } from '../core/oci/content';
 import { formatRepository } from '../core/oci/reference';
@@ -45,7 +46,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
     const despite = despiteOf(options);
     const dryRun = options.dryRun === true;
     const about = { command: 'promote', environment: to.name } as const;
-    const actor = (): Promise<string> => actorOf(options.actor, config, session);
+    const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       noteUnshared(config, session);

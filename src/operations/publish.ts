@@ -1,3 +1,4 @@
+import type { Actor } from '../core/release/entry';
 import type { BuildOptions } from '../core/release/build';
 import { formatRepository } from '../core/oci/reference';
 import { protectionTag } from '../core/release/component';
@@ -57,7 +58,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build), historyForNext(build)]);
     noteUnshared(config, session);
     const about = { command: 'publish', environment: environment.name } as const;
-    const actor = (): Promise<string> => actorOf(options.actor, config, session);
+    const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       const { head } = await ledger.read([]);
       const place = (image: string) => formatRepository(environment.repositoryOf(image));

@@ -1,3 +1,4 @@
+import type { Actor } from '../core/release/entry';
 import { decideEvidence, type Evidence } from '../core/release/evidence';
 import { withAnnouncing } from '../delivery/announcing';
 import { Judge } from '../delivery/judge';
@@ -53,13 +54,13 @@ async function append(
 ): Promise<SignOffResult> {
   const { product, folder } = config;
   const dryRun = options.dryRun === true;
-  const actor = (): Promise<string> => actorOf(options.actor, config, session);
+  const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
   return withAnnouncing(config, session, { actor, dryRun }, async (ledger) => {
     await refuseEmpty(config, ledger);
     const by = await actor();
     const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
     const deciding = async () => {
-      const judged = await judge.decide((known) => decideEvidence({ ...evidence, by }, known));
+      const judged = await judge.decide((known) => decideEvidence({ ...evidence, by: by.name }, known));
       return { ...judged, actions: dryRun ? [] : judged.value.actions };
     };
     const { value } = await appendDeciding({ ledger, product, actor: by, observer: session.observer }, deciding);
@@ -67,7 +68,7 @@ async function append(
     return {
       product,
       environment: evidence.environment,
-      by,
+      by: by.name,
       dryRun,
       isNew: actions.length > 0,
       releases: toRecorded(chosen),

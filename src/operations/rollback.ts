@@ -1,3 +1,4 @@
+import type { Actor } from '../core/release/entry';
 import { needReason } from '../core/release/despite';
 import { servedIn } from '../core/release/coming';
 import { withAnnouncing } from '../delivery/announcing';
@@ -34,7 +35,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     const to = await readNamed(folder, { version: options.to, commit: options.commit }, '--to');
     const dryRun = options.dryRun === true;
     const about = { command: 'rollback', environment: name } as const;
-    const actor = (): Promise<string> => actorOf(options.actor, config, session);
+    const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       const items = await placesOf(config, environment, ledger, session);

@@ -1,3 +1,4 @@
+import type { Actor } from '../core/release/entry';
 import { HodError } from '../core/errors';
 import { formatPlatform, parsePlatform } from '../core/oci/platform';
 import type { BuildOptions } from '../core/release/build';
@@ -45,7 +46,7 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
     const build = await readBuild(config, { commit: options.commit }, session.observer);
     refuseUnmet([cleanForStaging(build)]);
-    const actorNow = (): Promise<string> => actorOf(options.actor, config, session);
+    const actorNow = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { actor: actorNow, dryRun }, async (ledger) => {
       const actor = await actorNow();
       const replace = options.replace === true;

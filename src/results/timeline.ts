@@ -23,6 +23,8 @@ export const timelineResultSchema = z.strictObject({
       commit: z.string().nullable(),
       images: z.array(z.string()),
       actor: z.string(),
+      /** Whether a token service checked who that is; else it is what somebody said. */
+      proven: z.boolean(),
       detail: z.string(),
       /** Milliseconds since the event before, in the life of a release. */
       after: z.number().nullable(),

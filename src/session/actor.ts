@@ -1,3 +1,4 @@
+import type { Actor } from '../core/release/entry';
 import type { Config } from '../workspace/config';
 import { userName } from '../workspace/user-files';
 import type { Session } from './session';
@@ -8,19 +9,19 @@ import type { Session } from './session';
  *
  * Throws `denied` where the job has an identity, and it is not accepted.
  */
-export async function actorOf(named: string | undefined, config: Config, session: Session): Promise<string> {
+export async function actorOf(named: string | undefined, config: Config, session: Session): Promise<Actor> {
   const proven = registryOfJobs(config);
   if (proven !== undefined) {
     await session.proveIdentity(proven);
     if (session.identity !== undefined) {
-      return session.identity;
+      return { name: session.identity, proven: true };
     }
   }
   if (named !== undefined) {
-    return named;
+    return { name: named, proven: false };
   }
   const { readCiActor } = await import('../workspace/ci');
-  return readCiActor(config.folder) ?? userName();
+  return { name: readCiActor(config.folder) ?? userName(), proven: false };
 }
 
 /** The first registry of hod.yaml that takes the identity of a job. */

@@ -365,7 +365,7 @@ export class DeliveryWorld {
       },
       observer: silent,
       stranger,
-      actor: stranger?.name ?? 'una',
+      actor: { name: stranger?.name ?? 'una', proven: false },
       dryRun: false,
     };
   }

@@ -124,7 +124,9 @@ test('with access tokens for the identity of a job', async () => {
   await livesTheWholeDay(world, 1);
   // Who did it is who the token service took it for, whatever the command line says.
   const signed = ['record', 'sign-off', '--for', 'prod', '--actor', 'somebody'];
-  expect((await hodJson('sign-off', signed, world.options)).by).toBe(subject);
+  expect((await world.fails('own-sign-off', ...signed)).object).toContain(subject);
+  const { events } = await hodJson('timeline', ['timeline', '--all'], world.options);
+  expect(new Set(events.map(({ actor, proven }) => `${actor} ${proven}`))).toEqual(new Set([`${subject} true`]));
   expect((await world.status('dev')).environments[0]?.images.map(({ by }) => by)).toEqual(images.map(() => subject));
   const check = await hod(['access', 'check'], world.options);
   expect({ code: check.code, stderr: check.stderr }).toEqual({ code: 0, stderr: '' });

@@ -223,7 +223,7 @@ const happened: readonly (readonly [TimelineResult['events'][number]['kind'], st
 export const timelineOf = (count: number): TimelineResult => ({
   ...{ product, release: null, more: true },
   events: happened.map(([kind, environment, detail, actor], place) => ({
-    ...{ seq: 124 - place, at: at(150 - place * 30), kind, environment, detail, actor },
+    ...{ seq: 124 - place, at: at(150 - place * 30), kind, environment, detail, actor, proven: false },
     ...{ version: '2.5.0', commit: commit(7), after: null },
     images: kind === 'result' ? [] : names(count).slice(place),
   })),

@@ -24,7 +24,7 @@ export function timelineView({ product, release, events, more }: TimelineResult,
     [
       ...(event.images.length > 0 && event.images.length < everything.size ? [imagesOf(event)] : []),
       ...(event.detail === '' ? [] : [inShort(event.detail.replaceAll('\n', ' '), look.verbose)]),
-      `by ${event.actor}`,
+      `by ${event.actor}${event.proven ? ' (proven)' : ''}`,
     ].join('; '),
   ]);
   const lines = columns(rows, '', (cell, column) => paint(cell, column, style));

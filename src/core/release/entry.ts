@@ -16,10 +16,23 @@ export const entrySchema = z.object({
   at: timestampSchema,
   /** Who did it: a person or a job. */
   actor: z.string(),
+  /** Their identity was checked in that run, by a token service; else it is what somebody said. */
+  proven: z.literal(true).optional(),
   action: actionSchema,
 });
 
 export type Entry = z.infer<typeof entrySchema>;
+
+/** Who does something, and whether that was checked. */
+export interface Actor {
+  readonly name: string;
+  readonly proven: boolean;
+}
+
+/** What an entry says of who made it. */
+export function madeBy({ name, proven }: Actor): Pick<Entry, 'actor' | 'proven'> {
+  return { actor: name, ...(proven ? { proven } : {}) };
+}
 
 /** The last entry of a product, as one that follows must name it. `seq` is 0 before the first. */
 export interface Head {
@@ -59,8 +72,9 @@ function sealEntry(given: Entry): SealedEntry {
 
 /** The entry that follows a head. */
 export function entryAfter(head: Head, entry: Omit<Entry, 'seq' | 'previous'>): SealedEntry {
-  const { product, at, actor, action } = entry;
-  return sealEntry({ product, seq: head.seq + 1, previous: head.hash, at, actor, action });
+  const { product, at, actor, proven, action } = entry;
+  const who = { actor, ...(proven === undefined ? {} : { proven }) };
+  return sealEntry({ product, seq: head.seq + 1, previous: head.hash, at, ...who, action });
 }
 
 /**

@@ -24,6 +24,8 @@ export interface StoryEvent {
   readonly seq: number;
   readonly at: Timestamp;
   readonly actor: string;
+  /** Their identity was checked in that run. */
+  readonly proven: boolean;
   readonly kind: EventKind;
   readonly environment: string | undefined;
   readonly version: Version | undefined;
@@ -50,10 +52,21 @@ export interface StoryFilter {
 
 /** The event that an entry is; undefined where it is none. */
 export function eventIn({ entry }: SealedEntry): StoryEvent | undefined {
-  const { seq, at, actor, action } = entry;
+  const { seq, at, actor, proven = false, action } = entry;
   const told = tell(action);
   return (
-    told && { seq, at, actor, version: undefined, commit: undefined, images: [], releases: [], ended: [], ...told }
+    told && {
+      seq,
+      at,
+      actor,
+      proven,
+      version: undefined,
+      commit: undefined,
+      images: [],
+      releases: [],
+      ended: [],
+      ...told,
+    }
   );
 }
 

@@ -1,3 +1,4 @@
+import type { Actor } from '../../core/release/entry';
 import { shortDigest } from '../../core/oci/digest';
 import { kindOf } from '../../core/oci/bundle';
 import type { Action } from '../../core/release/actions';
@@ -54,7 +55,7 @@ export interface StageContext {
   readonly session: Session;
   readonly ledger: Ledger;
   readonly build: Build;
-  readonly actor: string;
+  readonly actor: Actor;
   /** The platform that each build output must be for; undefined where none was named. */
   readonly platform: string | undefined;
   /** Put build outputs in the place of others that were staged. */
