@@ -18,6 +18,9 @@ const listing = {
   part: '',
 } as const;
 
+/** More tags than a page of a registry that does not listen to how many are wanted: a thousand are. */
+const pageLimit = 250_000;
+
 /** How registries say that they remove no tags, or not for us. */
 const refusals = [400, 403, 405, 501];
 
@@ -40,7 +43,19 @@ export class Tags {
       if (page === undefined) {
         throw listProblem('answer-unexpected', about, 'what it answers is no list of tags');
       }
-      yield* (page.tags ?? []).filter(isTag);
+      const names = page.tags ?? [];
+      if (names.length > pageLimit) {
+        throw listProblem(
+          'answer-unexpected',
+          about,
+          `a page of it has ${names.length} tags, and at most ${pageLimit} are read`,
+        );
+      }
+      for (const name of names) {
+        if (isTag(name)) {
+          yield name;
+        }
+      }
     }
   }
 

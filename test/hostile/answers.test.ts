@@ -38,6 +38,11 @@ const lists: HostileCase[] = [
         oneTag('{"tags":["0.1.0"]}', { link: '</v2/dev/tide-watch/tags/list>; rel="next"' }),
         'listing-endless',
       ],
+      [
+        'has more tags on a page than anybody asks for',
+        oneTag(`{"tags":[${Array(300_000).fill('"a"').join(',')}]}`),
+        'answer-unexpected',
+      ],
       ['goes on at no address', oneTag('{"tags":["0.1.0"]}', { link: '<https://[>; rel="next"' }), 'answer-unexpected'],
     ] satisfies [string, Spoil, ErrorCode][]
   ).map(([name, spoil, code]): HostileCase => ({

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { readFile, writeFile } from 'node:fs/promises';
+import { readFile, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { z } from 'zod';
 import { OtherClient } from '../support/attached';
@@ -54,6 +54,60 @@ test('what a builder writes beside an image goes up with it, staged or published
       left: [`${world.repository('dev', 'tide-watch')}:${tag}`],
     });
     expect((await world.hod('publish')).stdout).toContain('Left alone: something else stands there');
+  } finally {
+    await close();
+  }
+});
+
+const recordType = 'application/vnd.hod.release.v1+json';
+
+test('of what does not go along, there may be any number', async () => {
+  const { world, close } = await sandboxWorld({ withoutReferrers: true, trusting: true });
+  try {
+    await world.publish();
+    const dev = new OtherClient(world.ports.dev, 'skerry/tide-watch');
+    const { digest } = await dev.subject('2.4.0');
+    const listed = Array.from({ length: 10_001 }, (_, at) => ({
+      mediaType,
+      digest: `sha256:${createHash('sha256').update(String(at)).digest('hex')}`,
+      size: 9,
+      artifactType: 'application/vnd.skerry.scan',
+    }));
+    await dev.list(digest, listed);
+    await world.fails('too-many-manifests', 'promote', 'uat');
+    await world.configure('after: dev', 'after: dev\n    referrers: { carry: [application/vnd.skerry.bill] }');
+    expect((await world.promote('uat')).to).toBe('uat');
+  } finally {
+    await close();
+  }
+});
+
+test('a release record that a list calls something else does not travel, and one that is no hash of its content is none', async () => {
+  const { world, close } = await sandboxWorld({ withoutReferrers: true });
+  try {
+    const published = await world.publish();
+    const dev = new OtherClient(world.ports.dev, 'skerry/tide-watch');
+    const subject = await dev.subject('2.4.0');
+    const forged = JSON.stringify({
+      product: 'skerry-line',
+      release: `sha256:${'7'.repeat(64)}`,
+      version: '9.9.9',
+      commit: published.commit,
+      images: published.images.map(({ image, digest, mediaType: type, platforms }) => {
+        return { image, digest, mediaType: type, size: 9, platforms };
+      }),
+    });
+    const before = await dev.referrers(subject.digest);
+    const record = await dev.attach(subject, recordType, forged);
+    const called = { ...record, artifactType: 'application/vnd.skerry.note' };
+    await dev.list(subject.digest, [...before, called]);
+    await world.promote('uat');
+    const uat = new OtherClient(world.ports.uat, 'skerry/tide-watch');
+    expect((await uat.referrers(subject.digest)).map(({ digest }) => digest)).not.toContain(record.digest);
+    await dev.list(subject.digest, [...before, record]);
+    await rm(join(world.product.folder, '.hod'), { recursive: true });
+    const rebuilt = await world.hod('ledger', 'rebuild', '--dry-run', '--json');
+    expect([rebuilt.code, rebuilt.stdout.includes('9.9.9')]).toEqual([0, false]);
   } finally {
     await close();
   }
