@@ -112,6 +112,8 @@ test('PostgreSQL is lost while content is carried: said clearly, nothing is tagg
   const config = join(world.product.folder, 'gated.yaml');
   await world.writeConfig(config, { dev: `dev.localhost:${port}` });
   await world.configure(/$/, `ledger: ${ledger}\n`, config);
+  // The other tests have releases of the same product in this database.
+  await world.configure('product: skerry-line', 'product: skerry-lost', config);
   world.env = { SKERRY_LEDGER: server.url };
   const lost = await world.fails('ledger-unavailable', 'publish', '--config', config);
   expect(lost).toMatchObject({

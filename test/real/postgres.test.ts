@@ -39,7 +39,12 @@ describe('a ledger in PostgreSQL', () => {
     ['a login that is refused', () => server.url.replace('una', 'eve'), 'ledger-denied', 'refuses the login'],
     ['no such database', () => server.url.replace(/postgres$/, 'other'), 'ledger-missing', 'no such database'],
     ['nobody listens', () => server.url.replace(String(server.port), '1'), 'ledger-unavailable', 'tried 5 times'],
-    ['no such host', () => server.url.replace('localhost', 'ledger.skerry.invalid'), 'ledger-unavailable', 'no host'],
+    [
+      'no such host',
+      () => `${server.url.replace('localhost', 'ledger.skerry.invalid')}?sslmode=disable`,
+      'ledger-unavailable',
+      'no host',
+    ],
   ])('%s is told in those words, without the password', async (_, url, code, why) => {
     const error = await failing(code, () =>
       openPostgresLedger({ url: url(), product: 'skerry-line', access: 'read', waiting: () => undefined }),
