@@ -1,6 +1,7 @@
 import { HodError } from '../core/errors';
 import type { ContentNode, ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
+import type { Digest } from '../core/oci/digest';
 import { blobsOf } from '../core/oci/manifest';
 import type { Repository } from '../core/oci/reference';
 import type { RepositoryClient } from '../registry/repository';
@@ -84,8 +85,10 @@ export class Carrier {
    * out before that is recorded.
    */
   async witness({ manifest }: ContentNode, target: CarryTarget): Promise<void> {
-    if (!this.wrote.has(`${target.label}@${manifest.digest}`)) {
+    const key = keyOf(target, manifest);
+    if (!this.wrote.has(key)) {
       await target.manifests.put(manifest.digest, manifest);
+      this.wrote.add(key);
     }
   }
 
@@ -111,7 +114,7 @@ export class Carrier {
 
   /** An index may name a manifest many times; it is brought once. */
   private carryNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
-    const key = `${target.label}@${node.manifest.digest}`;
+    const key = keyOf(target, node.manifest);
     const bringing = this.brought.get(key) ?? this.bringNode(node, target, transfer);
     this.brought.set(key, bringing);
     return bringing;
@@ -126,7 +129,7 @@ export class Carrier {
     // What was read there is there. To write it where it may be costs no more than to ask for it.
     if (!this.dryRun && !isWithin(source.repository, target.repository)) {
       await this.mending(node, target, () => target.manifests.put(manifest.digest, manifest), transfer);
-      this.wrote.add(`${target.label}@${manifest.digest}`);
+      this.wrote.add(keyOf(target, manifest));
     }
   }
 
@@ -200,7 +203,7 @@ export class Carrier {
 
   /** What several manifests lack is sent once, and all wait for it. */
   private resend(cargo: Cargo): Promise<void> {
-    const key = `${cargo.target.label}@${cargo.blob.digest}`;
+    const key = keyOf(cargo.target, cargo.blob);
     const sending = this.resent.get(key) ?? this.send(cargo, undefined);
     this.resent.set(key, sending);
     return sending;
@@ -218,6 +221,11 @@ export class Carrier {
     this.progress.end(blob.digest);
     transfer.blobsSent += 1;
   }
+}
+
+/** Names content in a repository. */
+function keyOf({ label }: Pick<CarryTarget, 'label'>, { digest }: { readonly digest: Digest }): string {
+  return `${label}@${digest}`;
 }
 
 /** Whether both are one repository. */

@@ -11,7 +11,7 @@ import type { Ledger } from '../ledger/ledger';
 import type { PointResult } from '../results/point';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
-import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
+import { environmentNamed, wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { readDeploymentFile, writeDeploymentFiles, type DeploymentFile } from '../workspace/deployment-files';
 
 /** What `point` is told. */
@@ -91,15 +91,10 @@ async function refuseUnadmitted(
   ledger: Ledger,
 ): Promise<void> {
   const { facts } = await ledger.read(served.map(({ release }): FactKey => ({ kind: 'release', key: release })));
-  const wayIn = {
-    environment: environment.name,
-    from: environment.after ?? null,
-    repositoryOf: (image: string) => formatRepository(environment.repositoryOf(image)),
-  };
   refuseUnmet(
     served.flatMap((each) => {
       const release = facts.get('release', each.release);
-      return release === undefined ? [] : [wasAdmitted(each, release, wayIn)];
+      return release === undefined ? [] : [wasAdmitted(each, release, wayInto(environment))];
     }),
   );
 }

@@ -1,7 +1,7 @@
 import type { Actor } from '../core/release/entry';
 import { kindOf } from '../core/oci/bundle';
 import { annotationNames, readContent } from '../core/oci/content';
-import { formatRepository } from '../core/oci/reference';
+import type { Repository } from '../core/oci/reference';
 import { isCarried } from '../core/oci/referrers';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { chooseEntering, type ChosenRelease, type Promotion } from '../core/release/promotion';
@@ -19,7 +19,7 @@ import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { chosenComponents, passageInto, type Config, type Passage } from '../workspace/config';
+import { chosenComponents, passageInto, wayInto, type Config, type Passage } from '../workspace/config';
 import { readGit } from '../workspace/git';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -50,11 +50,10 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       noteUnshared(config, session);
-      const place = (image: string) => formatRepository(to.repositoryOf(image));
-      await checkFormerPlaces(to.name, place, despite, {
-        ledger,
-        clientOf: (repository) => session.client(repository),
-      });
+      if (!dryRun) {
+        const clientOf = (repository: Repository) => session.client(repository);
+        await checkFormerPlaces(wayInto(to), despite, { ledger, clientOf });
+      }
       const context: DeliveryContext = {
         ledger,
         orders: commitOrders(config.folder),

@@ -1,6 +1,6 @@
 import type { Actor } from '../core/release/entry';
 import type { BuildOptions } from '../core/release/build';
-import { formatRepository } from '../core/oci/reference';
+import type { Repository } from '../core/oci/reference';
 import { protectionTag } from '../core/release/component';
 import { tagKey } from '../core/release/facts';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
@@ -25,7 +25,7 @@ import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type SessionOptions } from '../session/session';
-import { chosenComponents, type Config } from '../workspace/config';
+import { chosenComponents, wayInto, type Config } from '../workspace/config';
 import { tagsUpTo } from '../workspace/git';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -61,11 +61,10 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       const { head } = await ledger.read([]);
-      const place = (image: string) => formatRepository(environment.repositoryOf(image));
-      await checkFormerPlaces(environment.name, place, despite, {
-        ledger,
-        clientOf: (repository) => session.client(repository),
-      });
+      if (!dryRun) {
+        const clientOf = (repository: Repository) => session.client(repository);
+        await checkFormerPlaces(wayInto(environment), despite, { ledger, clientOf });
+      }
       const items = await gather(chosen, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
       const publication: Publication = {
         product,

@@ -11,7 +11,7 @@ import { toRollbackResult, type RollbackResult } from '../results/rollback';
 import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
+import { environmentNamed, wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { stepsAfterRollback } from './next-steps';
 
 /** What `rollback` is told. */
@@ -40,7 +40,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
       await refuseEmpty(config, ledger);
       const items = await placesOf(config, environment, ledger, session);
       const { wayBack, decisions } = await takeBack(
-        { environment: name, from: environment.after ?? null, to, reason },
+        { environment: name, from: wayInto(environment).from, to, reason },
         items,
         {
           ledger,

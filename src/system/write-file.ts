@@ -26,9 +26,9 @@ export interface WriteOptions {
 
 /** A file that is written and does not have its name yet. */
 export interface PreparedFile {
-  /** Takes the place of what is there. */
+  /** Gives the prepared file its name, in the place of the old one. */
   commit(): Promise<void>;
-  /** Leaves what is there. Never throws. */
+  /** Removes the prepared file; the old one stays. Never throws. */
   discard(): Promise<void>;
 }
 

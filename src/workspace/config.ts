@@ -3,7 +3,7 @@ import { parseDocument } from 'yaml';
 import { HodError } from '../core/errors';
 import type { Compression } from '../core/oci/compression';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
-import { parseRepository, type Repository } from '../core/oci/reference';
+import { formatRepository, parseRepository, type Repository } from '../core/oci/reference';
 import type { Carrying } from '../core/oci/referrers';
 import { followedBy, followedByOwn, type Follows, type RulesOf, type TagRule } from '../core/tags/rules';
 import { expandRepository, parseTemplate, type Template } from '../core/tags/template';
@@ -11,6 +11,7 @@ import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/release/component';
 import { announcedKinds, type AnnouncedKind } from '../core/release/announcements';
 import type { EntryRules } from '../core/release/entry-rules';
+import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
 import { faultsIn, layered, readDocuments } from './config-files';
 import { parseVersionTags, usualVersionTags, type VersionTags } from '../core/tags/version-tags';
@@ -301,6 +302,15 @@ export function environmentNamed(config: Config, name: string): EnvironmentConfi
     });
   }
   return found;
+}
+
+/** How releases come into an environment. */
+export function wayInto(environment: EnvironmentConfig): WayIn {
+  return {
+    environment: environment.name,
+    from: environment.after ?? null,
+    repositoryOf: (image) => formatRepository(environment.repositoryOf(image)),
+  };
 }
 
 /** An environment, and the one that its releases come from. */

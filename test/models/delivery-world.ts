@@ -1,5 +1,5 @@
 import { ok } from 'node:assert';
-import type { CommitId } from '../../src/core/commit';
+import { commitSchema, type CommitId } from '../../src/core/commit';
 import { readContent, type ContentNode } from '../../src/core/oci/content';
 import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
 import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
@@ -15,7 +15,8 @@ import { factName, Facts, stateKey, type StoredFact } from '../../src/core/relea
 import { chooseEntering, type ReleaseChoice } from '../../src/core/release/promotion';
 import type { VersionRequest } from '../../src/core/release/versions';
 import type { BackTo } from '../../src/core/release/way-back';
-import type { TagRule } from '../../src/core/tags/rules';
+import { followedBy, type TagRule } from '../../src/core/tags/rules';
+import { parseTemplate } from '../../src/core/tags/template';
 import { isTag, type Tag } from '../../src/core/tags/tag';
 import type { Version } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
@@ -50,6 +51,25 @@ export interface WorldEnvironment {
   readonly rules: readonly TagRule[];
   readonly entryRules: EntryRules;
 }
+
+/** The id of a made-up commit, by its place in a history. */
+export function commitId(at: number): CommitId {
+  return commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
+}
+
+/** The tag rules of an environment. */
+export function tagRules(environment: string, fixed: readonly string[], moving: readonly string[]): TagRule[] {
+  return [
+    ...fixed.map((text): TagRule => ({ kind: 'fixed', template: parseTemplate(text) })),
+    ...moving.map((text): TagRule => {
+      const template = parseTemplate(text);
+      return { kind: 'moving', template, follows: followedBy(template, environment) };
+    }),
+  ];
+}
+
+/** The branches that the first environment of every world follows. */
+export const followedBranches = ['main', 'support-*'] as const;
 
 export class Killed extends Error {}
 
@@ -91,7 +111,6 @@ export class DeliveryWorld {
     private readonly commits: readonly Commit[],
     private readonly environments: Readonly<Record<string, WorldEnvironment>>,
     private readonly turn: Turn,
-    private readonly follows: readonly string[],
   ) {}
 
   /** Publishes a build as the program does. Dies before its n-th step where `steps` is n. */
@@ -131,7 +150,7 @@ export class DeliveryWorld {
       environment,
       from: null,
       rulesOf: () => this.environment(environment).rules,
-      following: { branches: this.follows, usual: false, branch, pullRequest, containing: [] },
+      following: { branches: followedBranches, usual: false, branch, pullRequest, containing: [] },
       build,
       images: items.map(arriving),
       claims: [],
@@ -244,7 +263,7 @@ export class DeliveryWorld {
 
   /** The same registries with another ledger, which goes its own way from here. */
   fork(entries: readonly SealedEntry[]): DeliveryWorld {
-    const fork = new DeliveryWorld(this.commits, this.environments, this.turn, this.follows);
+    const fork = new DeliveryWorld(this.commits, this.environments, this.turn);
     this.registries.forEach(({ tags, manifests, blobs }, key) => {
       fork.registries.set(key, { tags: new Map(tags), manifests: new Map(manifests), blobs: new Map(blobs) });
     });
@@ -297,7 +316,7 @@ export class DeliveryWorld {
         return this.registry(registry.replace('.test', ''), name.replace('skerry/', '')).tags.get(tag);
       },
       following: async ({ branch }) => ({
-        branches: this.follows,
+        branches: followedBranches,
         usual: false,
         branch,
         pullRequest: false,
@@ -311,10 +330,10 @@ export class DeliveryWorld {
   }
 
   private async checkFormerPlaces(environment: string, despite: Despite, context: WorldContext): Promise<void> {
-    const place = (image: string) => this.target(environment, image, context).label;
+    const repositoryOf = (image: string) => this.target(environment, image, context).label;
     const clientOf = ({ registry, name }: Repository) =>
       this.target(registry.replace('.test', ''), name.replace('skerry/', ''), { ...context, at: registry });
-    await checkFormerPlaces(environment, place, despite, { ledger: context.ledger, clientOf });
+    await checkFormerPlaces({ environment, repositoryOf }, despite, { ledger: context.ledger, clientOf });
   }
 
   private fold(sealed: SealedEntry): void {

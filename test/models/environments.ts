@@ -8,11 +8,9 @@ import { Knowledge } from '../../src/core/release/knowledge';
 import { decideWaiting } from '../../src/core/release/waiting';
 import { timestampOf } from '../../src/core/time';
 import { asksNothing } from '../../src/core/release/entry-rules';
-import { followedBy, type TagRule } from '../../src/core/tags/rules';
-import { parseTemplate } from '../../src/core/tags/template';
 import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
 import { inSpiteOfNothing } from '../../src/core/release/despite';
-import { DeliveryWorld, Killed, never, nodeOf, type Commit } from './delivery-world';
+import { commitId, DeliveryWorld, Killed, never, nodeOf, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 
 export const images = ['timetable', 'tide-watch'] as const;
@@ -263,23 +261,15 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
   }
 }
 
-const rule = (text: string, kind: TagRule['kind'], environment: string): TagRule => {
-  const template = parseTemplate(text);
-  return kind === 'fixed' ? { kind, template } : { kind, template, follows: followedBy(template, environment) };
-};
-const rulesOf = (environment: string, fixed: string[], moving: string[]): TagRule[] => [
-  ...fixed.map((text) => rule(text, 'fixed', environment)),
-  ...moving.map((text) => rule(text, 'moving', environment)),
-];
 const open = asksNothing;
 export const worldEnvironments = {
   dev: {
-    rules: rulesOf('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', 'latest']),
+    rules: tagRules('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', 'latest']),
     entryRules: open,
   },
-  uat: { rules: rulesOf('uat', ['c-{commit:12}', '{version}'], ['uat']), entryRules: open },
+  uat: { rules: tagRules('uat', ['c-{commit:12}', '{version}'], ['uat']), entryRules: open },
   prod: {
-    rules: rulesOf('prod', ['c-{commit:12}', '{version}'], ['{major}.{minor}', 'latest']),
+    rules: tagRules('prod', ['c-{commit:12}', '{version}'], ['{major}.{minor}', 'latest']),
     entryRules: { ...open, results: ['smoke'], signOffs: 1 },
   },
 };
@@ -299,7 +289,7 @@ export function historyOf(changes: readonly { on: string; released: boolean; tou
   for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...images] }, ...changes]) {
     const parent = tips.get(on) ?? tips.get('main');
     const at = commits.length;
-    const id = commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
+    const id = commitId(at);
     const ancestors = new Set(parent === undefined ? [] : [parent.id, ...parent.ancestors]);
     // Branches of others release too, and should not.
     minor += on === 'main' && released ? 1 : 0;
@@ -587,10 +577,7 @@ export function strangersModel(): Model {
       ),
       async (scheduler, changes, batches) => {
         const commits = historyOf(changes);
-        const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()), [
-          'main',
-          'support-*',
-        ]);
+        const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()));
         for (const { content } of badCommits) {
           environments.forEach((name) => images.forEach((image) => world.smuggle(name, image, content[image] ?? '')));
         }
@@ -622,10 +609,7 @@ export function environmentsModel(): Model {
       ),
       async (scheduler, changes, batches) => {
         const commits = historyOf(changes);
-        const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()), [
-          'main',
-          'support-*',
-        ]);
+        const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()));
         await play(world, scheduler, commits, [...fromTheStart, ...batches], refused);
         for (const { entry } of world.entries) {
           const ways = 'comings' in entry.action ? (entry.action.comings ?? []).map(({ way }) => way) : [];

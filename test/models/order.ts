@@ -1,40 +1,18 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
-import { commitSchema, type CommitId } from '../../src/core/commit';
 import type { Digest } from '../../src/core/oci/digest';
 import type { VersionRequest } from '../../src/core/release/versions';
-import { followedBy, type TagRule } from '../../src/core/tags/rules';
-import { parseTemplate } from '../../src/core/tags/template';
 import { asksNothing } from '../../src/core/release/entry-rules';
 import { compareVersions, everyVersion, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
-import { DeliveryWorld, Killed, never, type Commit } from './delivery-world';
+import { commitId, DeliveryWorld, Killed, never, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 
-const rule = (text: string, kind: TagRule['kind']): TagRule => {
-  const template = parseTemplate(text);
-  return kind === 'fixed' ? { kind, template } : { kind, template, follows: followedBy(template, 'dev') };
-};
-const rules = [
-  ...['c-{commit:12}', '{version}'].map((text) => rule(text, 'fixed')),
-  ...['{branch}', '{major}.{minor}', '{major}', 'latest'].map((text) => rule(text, 'moving')),
-];
+const rules = tagRules('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', '{major}', 'latest']);
 
 export const worldOf = (commits: readonly Commit[], turn: () => Promise<unknown>) =>
-  new DeliveryWorld(
-    commits,
-    {
-      dev: {
-        rules,
-        entryRules: asksNothing,
-      },
-    },
-    turn,
-    ['main', 'support-*'],
-  );
+  new DeliveryWorld(commits, { dev: { rules, entryRules: asksNothing } }, turn);
 
 export const digestOf = (world: DeliveryWorld, commit: Commit): Digest => world.digestOf(commit, 'timetable');
-
-const idOf = (at: number): CommitId => commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
 
 /** What happens next to a history. */
 type Event =
@@ -62,7 +40,7 @@ export function historyOf(events: readonly Event[]): Commit[] {
   const releases: { version: Version; commit: Commit }[] = [];
   const grow = (branch: string, parents: readonly (Commit | undefined)[], version?: Version): Commit => {
     const known = parents.filter((parent) => parent !== undefined);
-    const id = idOf(commits.length);
+    const id = commitId(commits.length);
     const ancestors = new Set(known.flatMap((parent) => [parent.id, ...parent.ancestors]));
     const request: VersionRequest =
       version === undefined ? { kind: 'none', near: [] } : { kind: 'given', version, source: 'git' };
@@ -232,8 +210,8 @@ export function versionsModel(): Model {
           const same = at > 0 && content === 0;
           const made = same ? contents.slice(0, at).findLastIndex((each, before) => before === 0 || each !== 0) : at;
           return {
-            id: idOf(at),
-            ancestors: new Set(contents.slice(0, at).map((_, before) => idOf(before))),
+            id: commitId(at),
+            ancestors: new Set(contents.slice(0, at).map((_, before) => commitId(before))),
             branch: 'main',
             version,
             content: { timetable: String(made) },

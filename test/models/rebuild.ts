@@ -1,16 +1,13 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
-import { commitSchema } from '../../src/core/commit';
 import { HodError } from '../../src/core/errors';
 import { asksNothing } from '../../src/core/release/entry-rules';
 import { servedIn } from '../../src/core/release/coming';
 import { withdrawalOf, withdrawnKey } from '../../src/core/release/facts';
 import { contentId } from '../../src/core/release/release';
-import { followedBy, type TagRule } from '../../src/core/tags/rules';
-import { parseTemplate } from '../../src/core/tags/template';
 import { parseVersion } from '../../src/core/tags/version';
 import { rebuild } from '../../src/delivery/rebuild';
-import { DeliveryWorld, type Commit } from './delivery-world';
+import { commitId, DeliveryWorld, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 
 const images = ['timetable', 'tide-watch'] as const;
@@ -18,15 +15,8 @@ const names = ['dev', 'uat', 'prod'] as const;
 type Name = (typeof names)[number];
 const before: Record<'uat' | 'prod', Name> = { uat: 'dev', prod: 'uat' };
 
-const rule = (text: string, kind: TagRule['kind'], environment: string): TagRule => {
-  const template = parseTemplate(text);
-  return kind === 'fixed' ? { kind, template } : { kind, template, follows: followedBy(template, environment) };
-};
 const environmentOf = (name: string, moving: string[]) => ({
-  rules: [
-    ...['c-{commit:12}', '{version}'].map((text) => rule(text, 'fixed', name)),
-    ...moving.map((text) => rule(text, 'moving', name)),
-  ],
+  rules: tagRules(name, ['c-{commit:12}', '{version}'], moving),
   entryRules: asksNothing,
 });
 const environments = {
@@ -50,7 +40,7 @@ function historyOf(changes: readonly { on: string; released: boolean; touches: r
   for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...images] }, ...changes]) {
     const parent = tips.get(on) ?? tips.get('main');
     const at = commits.length;
-    const id = commitSchema.parse(at.toString(16).padStart(4, '0').padEnd(40, 'a'));
+    const id = commitId(at);
     minor += on === 'main' && released ? 1 : 0;
     const line = on === 'support-1.1' ? '1.1' : `1.${minor}`;
     const takes = released && on !== 'work';
@@ -153,7 +143,7 @@ export function rebuildModel(): Model {
       fc.array(event, { minLength: 4, maxLength: 18 }),
       async (changes, events) => {
         const commits = historyOf(changes);
-        const world = new DeliveryWorld(commits, environments, () => Promise.resolve(), ['main', 'support-*']);
+        const world = new DeliveryWorld(commits, environments, () => Promise.resolve());
         let next = 0;
         for (const [count, each] of [{ kind: 'publish' as const, late: 0 }, ...events].entries()) {
           if (each.kind === 'publish') {

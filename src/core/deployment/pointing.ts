@@ -137,11 +137,12 @@ function unpointedIn(
   const textOf = (text: string): string[] =>
     referencesIn(text, { start: 0, end: text.length }, targets).map((each) => text.slice(each.start, each.end));
   const written = textOf(insteadOf);
-  return referencesIn(value, { start: 0, end: value.length }, targets)
-    .map((each) => ({ each, object: value.slice(each.start, each.end) }))
-    .filter(({ object }, at) => written[at] !== object && (bareOnly !== true || object === value))
-    .filter(({ each }) => bareOnly !== true || (each.tag === undefined && each.digest === undefined))
-    .map(({ each, object }) => ({ image: each.target.image, line: lineAt(start), object, why }));
+  return referencesIn(value, { start: 0, end: value.length }, targets).flatMap((each, at) => {
+    const object = value.slice(each.start, each.end);
+    const isBare = object === value && each.tag === undefined && each.digest === undefined;
+    const matters = written[at] !== object && (isBare || bareOnly !== true);
+    return matters ? [{ image: each.target.image, line: lineAt(start), object, why }] : [];
+  });
 }
 
 function uniqueLeft(left: readonly Unpointed[]): Unpointed[] {

@@ -24,8 +24,8 @@ export interface TreeNode extends Omit<LayerEntry, 'path'> {
   readonly layer: number;
   /** What is in a folder. */
   readonly children: Map<string, TreeNode> | undefined;
-  /** The same for every name of one file. */
-  readonly file: object;
+  /** The same for every name of one file: how many show it. */
+  readonly file: { names: number };
 }
 
 /** What a layer brought and a later one took away, or wrote over: it is shipped, and nobody sees it. */
@@ -50,26 +50,16 @@ const opaque = '.wh..wh..opq';
  */
 export class LayerTree {
   readonly root: TreeNode = folder(0, 0o755);
-  private readonly gone: (HiddenFile & { readonly file: object })[] = [];
+  private readonly gone: (HiddenFile & { readonly file: TreeNode['file'] })[] = [];
   /** The layer that last removed everything of earlier ones from a folder: to do so again would find nothing. */
   private readonly cleared = new Map<object, number>();
   private layer = -1;
-
   /** How many files and folders it was ever made of, with those that no layer names. */
   made = 0;
 
-  /** What is shipped and not seen, by no name: a file with another name is not hidden. */
+  /** What is shipped and not seen, by no name: a file that another name shows is not hidden. */
   get hidden(): HiddenFile[] {
-    const seen = new Set<object>();
-    for (const [, { file }] of this.paths()) {
-      seen.add(file);
-    }
-    const told = new Set<object>();
-    return this.gone.flatMap(({ file, ...hidden }) => {
-      const isNew = !seen.has(file) && !told.has(file);
-      told.add(file);
-      return isNew ? [hidden] : [];
-    });
+    return this.gone.flatMap(({ file, ...hidden }) => (file.names === 0 ? [hidden] : []));
   }
 
   /** Begins the next layer. */
@@ -108,7 +98,8 @@ export class LayerTree {
       this.hide(before, join(path, name), 'overwritten');
     }
     const children = keeps ? before.children : kind === 'folder' ? new Map<string, TreeNode>() : undefined;
-    const file = linked?.file ?? {};
+    const file = linked?.file ?? { names: 0 };
+    file.names += 1;
     this.made += 1;
     siblings.set(name, { kind, size, mode, link, content, layer: this.layer, children, file });
   }
@@ -136,6 +127,7 @@ export class LayerTree {
   }
 
   private hide(node: TreeNode, path: string, how: HiddenFile['how']): void {
+    node.file.names -= 1;
     if (node.kind === 'file') {
       this.gone.push({ file: node.file, path, size: node.size, layer: node.layer, by: this.layer, how });
     }
@@ -209,7 +201,7 @@ function* below(node: TreeNode, path: string): Generator<readonly [string, TreeN
 }
 
 function folder(layer: number, mode: number): TreeNode {
-  return { kind: 'folder', size: 0, mode, link: undefined, layer, children: new Map(), file: {} };
+  return { kind: 'folder', size: 0, mode, link: undefined, layer, children: new Map(), file: { names: 1 } };
 }
 
 function childrenOf({ children }: TreeNode): Map<string, TreeNode> {

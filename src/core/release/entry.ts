@@ -31,7 +31,7 @@ export interface Actor {
 
 /** What an entry says of who made it. */
 export function madeBy({ name, proven }: Actor): Pick<Entry, 'actor' | 'proven'> {
-  return { actor: name, ...(proven ? { proven } : {}) };
+  return { actor: name, proven: proven || undefined };
 }
 
 /** The last entry of a product, as one that follows must name it. `seq` is 0 before the first. */
@@ -73,8 +73,7 @@ function sealEntry(given: Entry): SealedEntry {
 /** The entry that follows a head. */
 export function entryAfter(head: Head, entry: Omit<Entry, 'seq' | 'previous'>): SealedEntry {
   const { product, at, actor, proven, action } = entry;
-  const who = { actor, ...(proven === undefined ? {} : { proven }) };
-  return sealEntry({ product, seq: head.seq + 1, previous: head.hash, at, ...who, action });
+  return sealEntry({ product, seq: head.seq + 1, previous: head.hash, at, actor, proven, action });
 }
 
 /**

@@ -281,18 +281,12 @@ export class Facts {
 
   /** Whether a fact is set. Throws where it was not asked for: a defect. */
   isSet(key: FactKey): boolean {
-    if (!this.has(key)) {
-      throw new Error(`the fact ${factName(key)} is used, and was not asked for`);
-    }
-    return this.stored.has(factName(key));
+    return this.storedUnder(key) !== undefined;
   }
 
   /** The value of a fact; undefined where it is not set. Throws where it was not asked for: a defect. */
   get<K extends FactKind>(kind: K, key: string): Fact<K> | undefined {
-    if (!this.has({ kind, key })) {
-      throw new Error(`the fact ${factName({ kind, key })} is used, and was not asked for`);
-    }
-    const found = this.stored.get(factName({ kind, key }));
+    const found = this.storedUnder({ kind, key });
     if (found === undefined) {
       return undefined;
     }
@@ -313,6 +307,13 @@ export class Facts {
   /** Sets the value of a fact. */
   set<K extends FactKind>(kind: K, key: string, value: Fact<K>): void {
     this.load({ kind, key }, JSON.stringify(value));
+  }
+
+  private storedUnder(key: FactKey): StoredFact | undefined {
+    if (!this.has(key)) {
+      throw new Error(`the fact ${factName(key)} is used, and was not asked for`);
+    }
+    return this.stored.get(factName(key));
   }
 
   /** Every fact that is set here. */

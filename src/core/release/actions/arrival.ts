@@ -66,6 +66,9 @@ export const arrivalFields = {
 /** A release that comes into an environment. */
 export type Arrival = z.infer<z.ZodObject<typeof arrivalFields>>;
 
+/** An arrival, and the environment that it came from; none where it was published. */
+type ComingArrival = Arrival & { readonly from?: string };
+
 export type ImageComing = NonNullable<Arrival['comings']>[number];
 
 /** How each image came. Older entries do not say it in so many words. */
@@ -99,10 +102,10 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
 
 /**
  * Folds in the tags, what the environment serves, the way back from there, and what became of the
- * releases. `known`: the release itself, as it stands without this arrival. `from`: the environment that it came from.
+ * releases. `known`: the release itself, as it stands without this arrival.
  */
 export function foldArrival(
-  action: Arrival & { readonly from?: string },
+  action: ComingArrival,
   circumstances: Circumstances,
   known: Release | undefined,
   before: Facts,
@@ -114,10 +117,6 @@ export function foldArrival(
     lanes: foldLanes(action, comings, before, after),
     tags: foldTags(action, circumstances, before, after),
   };
-  const now = after.get('environment', action.environment);
-  if (now !== undefined) {
-    after.set('environment', action.environment, { ...now, from: action.from ?? null });
-  }
   after.set('step', stepKey(action.environment, nextStep(action.environment, before)), {
     ...changes,
     at: circumstances.at,
@@ -148,7 +147,7 @@ function foldTags(
 }
 
 function foldServed(
-  { environment, images, tags, version, commit, release }: Arrival,
+  { environment, images, tags, version, commit, release, from }: ComingArrival,
   comings: readonly ImageComing[],
   { at, actor }: Circumstances,
   before: Facts,
@@ -163,7 +162,7 @@ function foldServed(
       const since = sinceOf(served, placed) ?? at;
       return { image: placed.image, is: { ...placed, version, commit, release, since, step, by: actor, tags: own } };
     });
-  return changeServed(environment, arrived, before, after);
+  return changeServed(environment, arrived, before, after, from ?? null);
 }
 
 /** The same digest published again does not make an environment look freshly changed. */

@@ -1,5 +1,5 @@
 import { servedIn } from '../coming';
-import { laneKey, type Changes, type Facts, type LaneHead, type ServedImage } from '../facts';
+import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedImage } from '../facts';
 
 /** What becomes of an image somewhere; null where nothing is there any more. */
 interface Change<T> {
@@ -12,18 +12,23 @@ export function nextStep(environment: string, before: Facts): number {
   return (before.get('environment', environment)?.steps ?? 0) + 1;
 }
 
-/** Changes what an environment serves, which is a step of it. Answers what was served before. */
+/**
+ * Changes what an environment serves, which is a step of it. Answers what was served before.
+ *
+ * @param from Where its releases come from, from now on; what was known of that stays where it is not given.
+ */
 export function changeServed(
   environment: string,
   changes: readonly Change<ServedImage>[],
   before: Facts,
   after: Facts,
+  from: Fact<'environment'>['from'] = before.get('environment', environment)?.from,
 ): Changes['served'] {
   const images = servedIn(before, environment);
   after.set('environment', environment, {
-    ...before.get('environment', environment),
     steps: nextStep(environment, before),
     images: replaced(images, changes),
+    from,
   });
   return changes.map(({ image }) => ({ image, was: ofImage(images, image) }));
 }

@@ -22,9 +22,7 @@ export function knownWayIn(wayIn: WayIn, facts: Facts, { newWayIn }: Despite): G
   const gate = 'way-in';
   const { environment, from } = wayIn;
   const known = facts.get('environment', environment);
-  const moved = servedIn(facts, environment).filter(
-    ({ image, repository }) => ![undefined, repository].includes(wayIn.repositoryOf(image)),
-  );
+  const moved = inFormerPlaces(wayIn, facts);
   const other = known?.from !== undefined && known.from !== from;
   if (!other && moved.length === 0) {
     return { gate, outcome: 'met', detail: describeWay(environment, from) };
@@ -51,6 +49,16 @@ export function knownWayIn(wayIn: WayIn, facts: Facts, { newWayIn }: Despite): G
     remedy:
       'use the hod.yaml of the branch that you release from; if this change is meant, add --new-way-in --reason "…", with a login that may write to the former place too',
   };
+}
+
+/** What an environment serves in other repositories than hod.yaml has it in. */
+export function inFormerPlaces(
+  { environment, repositoryOf }: Pick<WayIn, 'environment' | 'repositoryOf'>,
+  facts: Facts,
+): ServedImage[] {
+  return servedIn(facts, environment).filter(
+    ({ image, repository }) => ![undefined, repository].includes(repositoryOf(image)),
+  );
 }
 
 function describeWay(environment: string, from: string | null | undefined): string {

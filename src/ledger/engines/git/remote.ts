@@ -1,5 +1,5 @@
 import { setTimeout as delay } from 'node:timers/promises';
-import { retrying, silentWait } from '../../../core/retrying';
+import { retrying, silentWait, tellingOnce } from '../../../core/retrying';
 import { contended, ledgerProblem, type LedgerCause } from '../../problems';
 import type { ObjectId } from './layout';
 import { gitEnvironment, runGit, type GitRun, type GitSetting } from './processes';
@@ -44,14 +44,14 @@ export type PushOutcome =
 /** The repository that others share: what is fetched from it, and pushed to it. */
 export class GitRemote {
   private readonly settings: readonly GitSetting[];
-  /** People were told that the remote is waited for. */
-  private told = false;
+  private readonly notice: ReturnType<typeof tellingOnce>;
 
   constructor(
     private readonly place: GitPlace,
     private readonly store: Pick<GitStore, 'gitDir' | 'objects' | 'newest'>,
-    private readonly waiting: (text: string) => void,
+    waiting: (text: string) => void,
   ) {
+    this.notice = tellingOnce(waiting);
     this.settings = [
       // A server that stalls is given up; what the user set goes before.
       ['http.lowSpeedLimit', '1000'],
@@ -168,20 +168,15 @@ export class GitRemote {
     args: readonly string[],
     { settings = [], input = '' }: { settings?: readonly GitSetting[]; input?: string } = {},
   ): Promise<GitRun> {
-    const telling = setTimeout(() => this.tellOnce(), silentWait);
+    // It has waited for so long when this is called.
+    const tell = (): void => this.notice(Infinity, `waiting for the ledger: ${this.place.label} does not answer`);
+    const telling = setTimeout(tell, silentWait);
     return runGit(args, {
       env: gitEnvironment(this.store, [...this.settings, ...settings]),
       cwd: this.place.folder,
       input,
       timeout: patience,
     }).finally(() => clearTimeout(telling));
-  }
-
-  private tellOnce(): void {
-    if (!this.told) {
-      this.told = true;
-      this.waiting(`waiting for the ledger: ${this.place.label} does not answer`);
-    }
   }
 
   private problem(run: GitRun, right: Right, tried?: string): Error {
