@@ -104,7 +104,9 @@ async function playDay(
 
   const released = product.head();
   await keepBuild(product, 'released');
-  stage.scene('A build of a branch that dev does not follow: it gets its content and its own tags, and leaves dev alone');
+  stage.scene(
+    'A build of a branch that dev does not follow: it gets its content and its own tags, and leaves dev alone',
+  );
   product.checkout('winter-fares', product.head());
   await product.change('timetable', 'Try the winter fares');
   await product.build();
