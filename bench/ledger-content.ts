@@ -2,10 +2,10 @@
 import { commitSchema, type CommitId } from '../src/core/commit';
 import { sha256 } from '../src/core/oci/digest';
 import { formatRepository } from '../src/core/oci/reference';
-import type { Action } from '../src/core/release/actions';
-import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../src/core/release/entry';
-import { tagKey, type FactKey } from '../src/core/release/facts';
-import { releaseIdSchema } from '../src/core/release/release';
+import type { Action } from '../src/core/ledger/entries';
+import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../src/core/ledger/entry';
+import { tagKey, type FactKey } from '../src/core/ledger/facts';
+import { releaseIdSchema } from '../src/core/ledger/release';
 import { tagSchema } from '../src/core/tags/tag';
 import { linesOf, parseVersion } from '../src/core/tags/version';
 import { timestampOf } from '../src/core/time';

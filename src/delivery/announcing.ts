@@ -1,9 +1,9 @@
 import { createHmac } from 'node:crypto';
 import { whyExposed } from '../core/access/destinations';
 import { HodError } from '../core/errors';
-import { eventOf, signatureHeader, type CloudEvent } from '../core/release/announcements';
-import { headAfter, type Head, type Actor } from '../core/release/entry';
-import type { FactKey } from '../core/release/facts';
+import { eventOf, signatureHeader, type CloudEvent } from '../core/ledger/announcements';
+import { headAfter, type Head, type Actor } from '../core/ledger/entry';
+import type { FactKey } from '../core/ledger/facts';
 import type { Ledger } from '../ledger/ledger';
 import { readBody } from '../registry/http/read-body';
 import type { Patience } from '../registry/http/wire';

@@ -1,11 +1,11 @@
-import { recordType } from '../core/release/release-record';
+import { recordType } from '../core/ledger/release-record';
 import { HodError } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import type { Manifest } from '../core/oci/manifest';
 import { describeReferrer, holdsAllOf, referrersTag, typeOf, withReferrers } from '../core/oci/referrers';
-import type { Attached } from '../core/release/actions/attaching';
-import { attachedKey, type FactKey, type Facts } from '../core/release/facts';
+import type { Attached } from '../core/ledger/entries/attaching';
+import { attachedKey, type FactKey, type Facts } from '../core/ledger/facts';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import { readUnlessGone, type Attachment } from './attachments';

@@ -1,12 +1,12 @@
-import type { Actor } from '../core/release/entry';
+import type { Actor } from '../core/ledger/entry';
 import type { CommitId } from '../core/commit';
 import type { ContentNode } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
 import type { Carrying } from '../core/oci/referrers';
-import type { Action } from '../core/release/actions';
+import type { Action } from '../core/ledger/entries';
 import type { Coming, Origin } from '../core/release/coming';
 import type { Judgement, Knowledge } from '../core/release/knowledge';
-import type { PlacedImage } from '../core/release/release';
+import type { PlacedImage } from '../core/ledger/release';
 import type { TagDecision } from '../core/release/tag-decisions';
 import type { ArrivingImage, Plan, Verdict } from '../core/release/verdict';
 import type { Ancestry } from '../core/tags/ordering';

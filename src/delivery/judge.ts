@@ -1,5 +1,5 @@
-import type { Head } from '../core/release/entry';
-import { factName, type FactKey, type Facts } from '../core/release/facts';
+import type { Head } from '../core/ledger/entry';
+import { factName, type FactKey, type Facts } from '../core/ledger/facts';
 import { Knowledge, type Judgement, type Need } from '../core/release/knowledge';
 import { refuseUnmet } from '../core/release/refusal';
 import type { Moment } from '../ledger/ledger';

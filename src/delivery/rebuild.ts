@@ -2,10 +2,10 @@ import type { CommitId } from '../core/commit';
 import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import type { RepositoryName } from '../core/oci/reference';
-import type { Action } from '../core/release/actions';
-import type { Attached } from '../core/release/actions/attaching';
-import type { Build } from '../core/release/build';
-import { servedIn } from '../core/release/coming';
+import type { Action } from '../core/ledger/entries';
+import type { Attached } from '../core/ledger/entries/attaching';
+import type { Build } from '../core/build/build';
+import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
 import {
   emptyHead,
@@ -15,17 +15,17 @@ import {
   timeAfter,
   type Head,
   type SealedEntry,
-} from '../core/release/entry';
-import { Facts, stepKey, tagKey, type Release } from '../core/release/facts';
-import { asksNothing } from '../core/release/entry-rules';
-import type { Following } from '../core/release/following';
+} from '../core/ledger/entry';
+import { Facts, stepKey, tagKey, type Release } from '../core/ledger/facts';
+import { asksNothing } from '../core/release/gates/admission-rules';
+import type { Following } from '../core/build/following';
 import { together } from '../core/release/knowledge';
 import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
 import { decidePublication, publishedAction, type Publication } from '../core/release/publication';
-import type { PlacedImage, ReleaseId } from '../core/release/release';
-import type { ReleaseRecord } from '../core/release/release-record';
+import type { PlacedImage, ReleaseId } from '../core/ledger/release';
+import type { ReleaseRecord } from '../core/ledger/release-record';
 import type { Verdict, Plan } from '../core/release/verdict';
-import { decideWayBack, rolledBackAction } from '../core/release/way-back';
+import { decideWayBack, rolledBackAction } from '../core/release/rollback';
 import type { RulesOf } from '../core/tags/rules';
 import type { Tag } from '../core/tags/tag';
 import type { Timestamp } from '../core/time';

@@ -1,4 +1,4 @@
-import type { Action } from '../core/release/actions';
+import type { Action } from '../core/ledger/entries';
 import {
   entryAfter,
   headAfter,
@@ -7,13 +7,13 @@ import {
   type Entry,
   type Head,
   type SealedEntry,
-} from '../core/release/entry';
+} from '../core/ledger/entry';
 import { tellingOnce } from '../core/retrying';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
-import { attachedKey, type Facts, type Release } from '../core/release/facts';
-import type { Attached } from '../core/release/actions/attaching';
-import { releaseOf } from '../core/release/actions/published';
-import { recordArtifact, recordOf, recordType, type ReleaseRecord } from '../core/release/release-record';
+import { attachedKey, type Facts, type Release } from '../core/ledger/facts';
+import type { Attached } from '../core/ledger/entries/attaching';
+import { releaseOf } from '../core/ledger/entries/published';
+import { recordArtifact, recordOf, recordType, type ReleaseRecord } from '../core/ledger/release-record';
 import { timestampOf, type Timestamp } from '../core/time';
 import { contended } from '../ledger/problems';
 import { unknownTo, type Attaching, type CarriedAttachment } from './attach';

@@ -1,7 +1,7 @@
 import { HodError } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { tagKey, type FactKey, type Facts } from '../core/release/facts';
+import { tagKey, type FactKey, type Facts } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Tag } from '../core/tags/tag';

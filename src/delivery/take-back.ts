@@ -1,6 +1,6 @@
 import type { RepositoryName } from '../core/oci/reference';
 import type { TagDecision } from '../core/release/tag-decisions';
-import { decideWayBack, rolledBackAction, targetsOf, type Rollback, type WayBack } from '../core/release/way-back';
+import { decideWayBack, rolledBackAction, targetsOf, type Rollback, type WayBack } from '../core/release/rollback';
 import { allSettled } from './carry';
 import type { RepositoryClient } from '../registry/repository';
 import type { DeliveryContext } from './delivery';

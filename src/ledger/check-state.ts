@@ -1,4 +1,4 @@
-import { stateKey, type FactCounts } from '../core/release/facts';
+import { stateKey, type FactCounts } from '../core/ledger/facts';
 import type { LedgerState } from './ledger';
 import { factsCorrupt } from './problems';
 

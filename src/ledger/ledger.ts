@@ -1,5 +1,5 @@
-import type { After, Head, SealedEntry } from '../core/release/entry';
-import type { FactKey, Facts, SetFact } from '../core/release/facts';
+import type { After, Head, SealedEntry } from '../core/ledger/entry';
+import type { FactKey, Facts, SetFact } from '../core/ledger/facts';
 
 /** What a reader gets: the head and the facts as of one moment. */
 export interface LedgerState {

@@ -12,7 +12,7 @@ import {
 } from '../core/oci/members';
 import { parsePlatform, platformKey } from '../core/oci/platform';
 import { parseReference, type Reference } from '../core/oci/reference';
-import { tagKey } from '../core/release/facts';
+import { tagKey } from '../core/ledger/facts';
 import { fixedTags } from '../core/release/gates/tags';
 import { refuseUnmet } from '../core/release/refusal';
 import { decideFixed, type TagDecision } from '../core/release/tag-decisions';

@@ -5,7 +5,7 @@ import { compareImages, type ImageDifference } from '../core/oci/compare-images'
 import { readContent, runnableImages, type ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, parseRepository } from '../core/oci/reference';
-import { servedIn } from '../core/release/coming';
+import { servedIn } from '../core/ledger/environment';
 import { allSettled } from '../delivery/carry';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';

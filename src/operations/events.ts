@@ -1,5 +1,5 @@
-import type { FactKey, Release } from '../core/release/facts';
-import type { StoryEvent } from '../core/release/story';
+import type { FactKey, Release } from '../core/ledger/facts';
+import type { StoryEvent } from '../core/insight/timeline';
 import type { Ledger } from '../ledger/ledger';
 import type { TimelineResult } from '../results/timeline';
 

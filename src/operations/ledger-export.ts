@@ -1,4 +1,4 @@
-import { emptyHead, endLine, headAfter, type Head } from '../core/release/entry';
+import { emptyHead, endLine, headAfter, type Head } from '../core/ledger/entry';
 import type { LedgerCopyResult } from '../results/ledger';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';

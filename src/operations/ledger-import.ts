@@ -1,7 +1,7 @@
 import type { FileHandle } from 'node:fs/promises';
 import { HodError } from '../core/errors';
 import { sha256 } from '../core/oci/digest';
-import { emptyHead, headAfter, openEntry, readEndLine, type Head, type SealedEntry } from '../core/release/entry';
+import { emptyHead, headAfter, openEntry, readEndLine, type Head, type SealedEntry } from '../core/ledger/entry';
 import type { Ledger } from '../ledger/ledger';
 import type { LedgerCopyResult } from '../results/ledger';
 import { ledgerLabel, refuseEmpty, withLedger } from '../session/open-ledger';

@@ -1,6 +1,6 @@
 import { HodError } from '../core/errors';
-import { emptyHead, foldInto, headAfter, type Head } from '../core/release/entry';
-import { factName, Facts } from '../core/release/facts';
+import { emptyHead, foldInto, headAfter, type Head } from '../core/ledger/entry';
+import { factName, Facts } from '../core/ledger/facts';
 import type { LedgerContent } from '../ledger/ledger';
 import type { LedgerResult } from '../results/ledger';
 import { ledgerLabel, withLedger } from '../session/open-ledger';

@@ -1,7 +1,7 @@
 import { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
-import { servedIn } from '../core/release/coming';
-import { eventIn } from '../core/release/story';
+import { servedIn } from '../core/ledger/environment';
+import { eventIn } from '../core/insight/timeline';
 import { silent } from '../session/observer';
 import { withLedger } from '../session/open-ledger';
 import { configIfAny } from '../session/session';

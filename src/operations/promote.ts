@@ -1,4 +1,4 @@
-import type { Actor } from '../core/release/entry';
+import type { Actor } from '../core/ledger/entry';
 import { kindOf } from '../core/oci/bundle';
 import { annotationNames, readContent } from '../core/oci/content';
 import type { Repository } from '../core/oci/reference';

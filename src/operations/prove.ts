@@ -1,8 +1,8 @@
 import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
-import { servedIn } from '../core/release/coming';
-import { attachedKey, tagKey, type Fact, type FactKey, type Facts } from '../core/release/facts';
+import { servedIn } from '../core/ledger/environment';
+import { attachedKey, tagKey, type Fact, type FactKey, type Facts } from '../core/ledger/facts';
 import {
   attachedFinding,
   contentFinding,
@@ -11,9 +11,9 @@ import {
   type Finding,
   type KnownTag,
   type Proven,
-} from '../core/release/proof';
-import { contentId } from '../core/release/release';
-import { recordArtifact, recordOf, recordType } from '../core/release/release-record';
+} from '../core/insight/proof';
+import { contentId } from '../core/ledger/release';
+import { recordArtifact, recordOf, recordType } from '../core/ledger/release-record';
 import type { Tag } from '../core/tags/tag';
 import { timestampOf } from '../core/time';
 import { allSettled } from '../delivery/carry';

@@ -1,8 +1,8 @@
-import type { Actor } from '../core/release/entry';
-import type { BuildOptions } from '../core/release/build';
+import type { Actor } from '../core/ledger/entry';
+import type { BuildOptions } from '../core/build/build';
 import type { Repository } from '../core/oci/reference';
-import { protectionTag } from '../core/release/component';
-import { tagKey } from '../core/release/facts';
+import { protectionTag } from '../core/build/component';
+import { tagKey } from '../core/ledger/facts';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { cleanForVersion, historyForNext } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';

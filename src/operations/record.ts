@@ -1,4 +1,4 @@
-import type { Actor } from '../core/release/entry';
+import type { Actor } from '../core/ledger/entry';
 import { decideEvidence, type Evidence } from '../core/release/evidence';
 import { withAnnouncing } from '../delivery/announcing';
 import { Judge } from '../delivery/judge';

@@ -1,6 +1,6 @@
-import type { Actor } from '../core/release/entry';
+import type { Actor } from '../core/ledger/entry';
 import { needReason } from '../core/release/despite';
-import { servedIn } from '../core/release/coming';
+import { servedIn } from '../core/ledger/environment';
 import { withAnnouncing } from '../delivery/announcing';
 import { commitOrders } from '../delivery/orders';
 import { takeBack } from '../delivery/take-back';

@@ -1,10 +1,10 @@
-import type { Actor } from '../core/release/entry';
+import type { Actor } from '../core/ledger/entry';
 import { HodError } from '../core/errors';
 import { formatPlatform, parsePlatform } from '../core/oci/platform';
-import type { BuildOptions } from '../core/release/build';
-import { stagedIn } from '../core/release/actions/staged';
-import { missingOf } from '../core/release/component';
-import type { Facts } from '../core/release/facts';
+import type { BuildOptions } from '../core/build/build';
+import { stagedIn } from '../core/ledger/entries/staged';
+import { missingOf } from '../core/build/component';
+import type { Facts } from '../core/ledger/facts';
 import { cleanForStaging } from '../core/release/gates/build';
 import { refuseUnmet } from '../core/release/refusal';
 import { withAnnouncing } from '../delivery/announcing';

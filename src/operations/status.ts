@@ -1,11 +1,11 @@
 import { HodError } from '../core/errors';
 import { formatRepository, parseRepository } from '../core/oci/reference';
-import { servedIn } from '../core/release/coming';
-import { driftOf, recordedTags, tellingTag, type Drift } from '../core/release/drift';
-import { stepKey, tagKey, type FactKey, type Facts, type ServedImage, type Step } from '../core/release/facts';
-import type { PlacedImage } from '../core/release/release';
+import { servedIn } from '../core/ledger/environment';
+import { driftOf, recordedTags, tellingTag, type Drift } from '../core/insight/drift';
+import { stepKey, tagKey, type FactKey, type Facts, type ServedImage, type Step } from '../core/ledger/facts';
+import type { PlacedImage } from '../core/ledger/release';
 import { together } from '../core/release/knowledge';
-import { decideWaiting } from '../core/release/waiting';
+import { decideWaiting } from '../core/insight/waiting';
 import { timestampOf } from '../core/time';
 import { undelivered } from '../delivery/announcing';
 import { Judge } from '../delivery/judge';

@@ -1,8 +1,8 @@
 import { shortCommit } from '../core/commit';
 import { HodError } from '../core/errors';
 import { millisecondsOf } from '../core/duration';
-import type { Release } from '../core/release/facts';
-import { eventIn, isMeant, partOf, type EventKind, type StoryEvent, type StoryFilter } from '../core/release/story';
+import type { Release } from '../core/ledger/facts';
+import { eventIn, isMeant, partOf, type EventKind, type StoryEvent, type StoryFilter } from '../core/insight/timeline';
 import { timestampOf, type Timestamp } from '../core/time';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';

@@ -1,6 +1,6 @@
 import { basename, relative, sep } from 'node:path';
 import { HodError } from '../core/errors';
-import { touchOf } from '../core/release/touched';
+import { touchOf } from '../core/build/touched';
 import type { TouchedResult } from '../results/touched';
 import { configName, loadConfig, type ComponentConfig, type Config } from '../workspace/config';
 import { changedFiles, readGit } from '../workspace/git';

@@ -1,6 +1,6 @@
 import * as z from 'zod';
-import type { Figures, ReleaseLife, Spread } from '../core/release/figures';
-import { ways } from '../core/release/way';
+import type { Figures, ReleaseLife, Spread } from '../core/insight/figures';
+import { ways } from '../core/ledger/way';
 import { statusResultSchema } from './status';
 import { timelineResultSchema } from './timeline';
 

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { ways } from '../core/release/way';
+import { ways } from '../core/ledger/way';
 import { describePosition } from '../core/tags/ordering';
 import type { DeliveredItem } from '../delivery/delivery';
 import { contentFields, nextStep, tagResult, toContentResult, toTagResult, transferResult } from './common';

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import type { Release } from '../core/release/facts';
+import type { Release } from '../core/ledger/facts';
 import type { Plan } from '../core/release/verdict';
 import { describePosition } from '../core/tags/ordering';
 import type { Delivered, DeliveredItem } from '../delivery/delivery';

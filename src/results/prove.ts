@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { findingKinds } from '../core/release/proof';
+import { findingKinds } from '../core/insight/proof';
 import { digest } from './common';
 
 export const proveResultSchema = z.strictObject({

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import type { Build } from '../core/release/build';
+import type { Build } from '../core/build/build';
 import type { PublicationPlan } from '../core/release/publication';
 import { versionOutcomes } from '../core/release/versions';
 import type { Delivered } from '../delivery/delivery';

@@ -1,7 +1,7 @@
 import * as z from 'zod';
-import type { Release } from '../core/release/facts';
+import type { Release } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
-import type { WayBack } from '../core/release/way-back';
+import type { WayBack } from '../core/release/rollback';
 import { digest, tagResult, toTagResult } from './common';
 import { outcomeFields } from './delivery';
 

@@ -1,6 +1,6 @@
 import * as z from 'zod';
-import { driftStates } from '../core/release/drift';
-import type { Waiting } from '../core/release/waiting';
+import { driftStates } from '../core/insight/drift';
+import type { Waiting } from '../core/insight/waiting';
 import { digest, gateResult, toGateResult } from './common';
 
 /** What waits to come into an environment: what the one before serves, and it does not. */

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { eventKinds } from '../core/release/story';
+import { eventKinds } from '../core/insight/timeline';
 
 export const timelineResultSchema = z.strictObject({
   product: z.string(),

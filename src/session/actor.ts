@@ -1,4 +1,4 @@
-import type { Actor } from '../core/release/entry';
+import type { Actor } from '../core/ledger/entry';
 import type { Config } from '../workspace/config';
 import { userName } from '../workspace/user-files';
 import type { Session } from './session';

@@ -1,4 +1,4 @@
-import type { BuildDetail } from '../core/release/build';
+import type { BuildDetail } from '../core/build/build';
 import type { Digest } from '../core/oci/digest';
 import type { WireEvent } from '../registry/http/wire';
 

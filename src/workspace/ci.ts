@@ -1,6 +1,6 @@
 import envCi from 'env-ci';
 import * as z from 'zod';
-import { ciFacts, type CiFacts } from '../core/release/ci-facts';
+import { ciFacts, type CiFacts } from '../core/build/ci-facts';
 
 const text = z.string().min(1).optional().catch(undefined);
 const schema = z.object({

@@ -1,7 +1,7 @@
 import * as z from 'zod';
-import { announcedKinds } from '../core/release/announcements';
-import { isResultName } from '../core/release/result-name';
-import { isTimeZone, isWindow, parseClockTime } from '../core/release/freeze';
+import { announcedKinds } from '../core/ledger/announcements';
+import { isResultName } from '../core/ledger/result-name';
+import { isTimeZone, isWindow, parseClockTime } from '../core/release/gates/freeze';
 import { compressions } from '../core/oci/compression';
 import { mediaTypeSchema } from '../core/oci/descriptor';
 import { millisecondsOf } from '../core/duration';

@@ -5,11 +5,11 @@ import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import { referrersTag, typeOf, withReferrers } from '../../src/core/oci/referrers';
-import { foldAttached } from '../../src/core/release/actions/attaching';
-import { Facts } from '../../src/core/release/facts';
+import { foldAttached } from '../../src/core/ledger/entries/attaching';
+import { Facts } from '../../src/core/ledger/facts';
 import { tagSchema, type Tag } from '../../src/core/tags/tag';
 import { listAttachments, unknownTo, type AttachTarget } from '../../src/delivery/attach';
-import { emptyHead } from '../../src/core/release/entry';
+import { emptyHead } from '../../src/core/ledger/entry';
 import { modelOf, type Model } from './model';
 
 const empty = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256('{}'), size: 2 };

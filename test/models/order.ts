@@ -1,8 +1,8 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import type { Digest } from '../../src/core/oci/digest';
-import type { VersionRequest } from '../../src/core/release/versions';
-import { asksNothing } from '../../src/core/release/entry-rules';
+import type { VersionRequest } from '../../src/core/build/version-request';
+import { asksNothing } from '../../src/core/release/gates/admission-rules';
 import { compareVersions, everyVersion, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
 import { commitId, DeliveryWorld, Killed, never, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';

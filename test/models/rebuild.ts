@@ -1,10 +1,10 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import { HodError } from '../../src/core/errors';
-import { asksNothing } from '../../src/core/release/entry-rules';
-import { servedIn } from '../../src/core/release/coming';
-import { withdrawalOf, withdrawnKey } from '../../src/core/release/facts';
-import { contentId } from '../../src/core/release/release';
+import { asksNothing } from '../../src/core/release/gates/admission-rules';
+import { servedIn } from '../../src/core/ledger/environment';
+import { withdrawalOf, withdrawnKey } from '../../src/core/ledger/facts';
+import { contentId } from '../../src/core/ledger/release';
 import { parseVersion } from '../../src/core/tags/version';
 import { rebuild } from '../../src/delivery/rebuild';
 import { commitId, DeliveryWorld, tagRules, type Commit } from './delivery-world';

@@ -1,11 +1,11 @@
 import { commitSchema, type CommitId } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository } from '../../src/core/oci/reference';
-import type { Action } from '../../src/core/release/actions';
-import { emptyHead, entryAfter, headAfter, type Head } from '../../src/core/release/entry';
-import { figuresOf, History, type ReleaseLife } from '../../src/core/release/figures';
-import { contentId, releaseId } from '../../src/core/release/release';
-import { eventIn, type StoryEvent } from '../../src/core/release/story';
+import type { Action } from '../../src/core/ledger/entries';
+import { emptyHead, entryAfter, headAfter, type Head } from '../../src/core/ledger/entry';
+import { figuresOf, History, type ReleaseLife } from '../../src/core/insight/figures';
+import { contentId, releaseId } from '../../src/core/ledger/release';
+import { eventIn, type StoryEvent } from '../../src/core/insight/timeline';
 import { parseVersion, type Version } from '../../src/core/tags/version';
 import { timestampOf, type Timestamp } from '../../src/core/time';
 import { toEvent } from '../../src/operations/events';

@@ -1,13 +1,19 @@
 import { commitSchema } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
-import { asksNothing, type EntryRules } from '../../src/core/release/entry-rules';
-import { Facts, type Fact } from '../../src/core/release/facts';
-import { frozenUntil, isTimeZone, isWindow, parseClockTime, type FreezeWindow } from '../../src/core/release/freeze';
-import { entryGates } from '../../src/core/release/gates/entry';
+import { asksNothing, type EntryRules } from '../../src/core/release/gates/admission-rules';
+import { Facts, type Fact } from '../../src/core/ledger/facts';
+import {
+  frozenUntil,
+  isTimeZone,
+  isWindow,
+  parseClockTime,
+  type FreezeWindow,
+} from '../../src/core/release/gates/freeze';
+import { entryGates } from '../../src/core/release/gates/admission';
 import { unmetAmong } from '../../src/core/release/gates/gate';
 import { refuseUnmet } from '../../src/core/release/refusal';
-import { contentId, releaseId } from '../../src/core/release/release';
+import { contentId, releaseId } from '../../src/core/ledger/release';
 import { parseVersion } from '../../src/core/tags/version';
 import { failing } from '../support/seen-errors';
 import { millisecondsOf } from '../../src/core/duration';

@@ -3,9 +3,9 @@ import fc from 'fast-check';
 import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { factsReadBy } from '../../src/core/release/actions';
-import { emptyHead, foldInto, headAfter } from '../../src/core/release/entry';
-import { factName, Facts } from '../../src/core/release/facts';
+import { factsReadBy } from '../../src/core/ledger/entries';
+import { emptyHead, foldInto, headAfter } from '../../src/core/ledger/entry';
+import { factName, Facts } from '../../src/core/ledger/facts';
 import { ledgerForms } from '../../src/ledger/forms';
 import { openSqliteLedger } from '../../src/ledger/engines/sqlite';
 import {

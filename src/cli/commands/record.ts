@@ -1,6 +1,6 @@
 import { InvalidArgumentError, Option } from '@commander-js/extra-typings';
 import { HodError } from '../../core/errors';
-import { isResultName } from '../../core/release/result-name';
+import { isResultName } from '../../core/ledger/result-name';
 import { answer } from '../answer';
 import { actorOption, command, configOption, dryRunOption, group } from '../options';
 

@@ -1,5 +1,5 @@
 import { Option } from '@commander-js/extra-typings';
-import { eventKinds } from '../../core/release/story';
+import { eventKinds } from '../../core/insight/timeline';
 import { answer } from '../answer';
 import { command, configOption, parseCount, quietOption, verboseOption } from '../options';
 

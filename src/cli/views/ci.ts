@@ -1,5 +1,5 @@
 import { shortCommit } from '../../core/commit';
-import type { Way } from '../../core/release/way';
+import type { Way } from '../../core/ledger/way';
 import { visible } from '../../core/text';
 import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';

@@ -1,8 +1,8 @@
 import type { CommitId } from '../commit';
 import { compareOrder, describePosition, type Ancestry, type Order, type Position } from '../tags/ordering';
-import { versionNumbers, type Version } from '../tags/version';
-import { laneKey, type FactKey, type Facts, type LaneHead, type ServedImage } from './facts';
-import type { Way } from './way';
+import type { Facts, LaneHead } from '../ledger/facts';
+import type { Way } from '../ledger/way';
+import { lanesOf, laneFacts, servedIn, laneHeadIn } from '../ledger/environment';
 
 /** Where a release stands: its place in the order, and the branch that it was built of. */
 export interface Origin extends Position {
@@ -39,35 +39,6 @@ export interface ComingKnowledge {
   readonly movesTag: boolean;
 }
 
-/** The line of versions of a release and the branch that it was built of, as far as they are known. */
-export function lanesOf({ version, branch }: { version?: Version | undefined; branch?: string | undefined }): string[] {
-  const { major, minor } = version === undefined ? { major: '', minor: '' } : versionNumbers(version);
-  return [
-    ...(version === undefined ? [] : [`line ${major}.${minor}`]),
-    ...(branch === undefined ? [] : [`branch ${branch}`]),
-  ];
-}
-
-/** The facts about the lines and branches of a release in an environment. */
-export function laneFacts(environment: string, origin: Pick<Origin, 'version' | 'branch'>): FactKey[] {
-  return lanesOf(origin).map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }));
-}
-
-/** What an environment serves, image by image. */
-export function servedIn(facts: Facts, environment: string): readonly ServedImage[] {
-  return facts.get('environment', environment)?.images ?? [];
-}
-
-/** What took over last of all that an environment serves: going back to it takes nothing back. */
-export function latestIn(facts: Facts, environment: string): ServedImage | undefined {
-  return [...servedIn(facts, environment)].sort((a, b) => b.step - a.step)[0];
-}
-
-/** The newest of an image on a line of versions or a branch of an environment. */
-export function headOf(facts: Facts, environment: string, lane: string, image: string): LaneHead | undefined {
-  return facts.get('lane', laneKey(environment, lane))?.find((head) => head.image === image);
-}
-
 /** The commits in an environment that a release must be compared with. */
 export function commitsToCompare(environment: string, origin: Origin, facts: Facts): CommitId[] {
   const heads = laneFacts(environment, origin).flatMap(({ key }) => facts.get('lane', key) ?? []);
@@ -83,7 +54,7 @@ export function decideComing(
   { facts, ancestry, elsewhere: shown, movesTag }: ComingKnowledge,
 ): Coming {
   const [first, ...others] = lanesOf(origin).map((lane) => {
-    const head = headOf(facts, environment, lane, image);
+    const head = laneHeadIn(facts, environment, lane, image);
     return { lane, head, newest: head === undefined || comesAfter(orderInLane(lane, origin, head, ancestry)) };
   });
   const lanes = [first, ...others].flatMap((each) => (each?.newest === true ? [each.lane] : []));

@@ -1,10 +1,10 @@
 import { describePosition } from '../tags/ordering';
-import type { Action } from './actions';
-import { publishersOf, type Fact, type Facts } from './facts';
+import type { Action } from '../ledger/entries';
+import { publishersOf, type Fact, type Facts } from '../ledger/facts';
 import { unmetAmong, type Gate } from './gates/gate';
 import { factNeed, type Decision, type Knowledge } from './knowledge';
 import { chooseReleases, type ChosenRelease, type ReleaseChoice } from './promotion';
-import { contentId } from './release';
+import { contentId } from '../ledger/release';
 
 /** Evidence about releases that somebody wants to record. */
 export interface Evidence {

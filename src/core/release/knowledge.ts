@@ -4,8 +4,8 @@ import type { RepositoryName } from '../oci/reference';
 import type { Ancestry, Position } from '../tags/ordering';
 import type { Tag } from '../tags/tag';
 import type { Version, VersionLine } from '../tags/version';
-import { emptyHead, type Head } from './entry';
-import { Facts, tagKey, type FactKey } from './facts';
+import { emptyHead, type Head } from '../ledger/entry';
+import { Facts, tagKey, type FactKey } from '../ledger/facts';
 import type { Gate, UnmetGate } from './gates/gate';
 
 /** Something that a decision turns on: a reader finds it out, and asks for the decision again. */

@@ -3,16 +3,16 @@ import { HodError } from '../errors';
 import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import type { Action } from './actions';
-import { latestIn, servedIn } from './coming';
-import type { EntryRules } from './entry-rules';
-import { withdrawalOf, withdrawnKey, type Release } from './facts';
-import { entryGates, type EnteringImage } from './gates/entry';
+import type { Action } from '../ledger/entries';
+import { latestIn, servedIn } from '../ledger/environment';
+import type { EntryRules } from './gates/admission-rules';
+import { withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
+import { entryGates, type EnteringImage } from './gates/admission';
 import { unmetAmong } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { someTag } from './gates/tags';
 import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge } from './knowledge';
-import { contentId, type ContentId, type PlacedImage, type ReleaseId } from './release';
+import { contentId, type ContentId, type PlacedImage, type ReleaseId } from '../ledger/release';
 import { arrivalOf, judge, type ArrivingImage, type Destination, type Plan, type Verdict } from './verdict';
 
 /** A release, by its version or its commit. */

@@ -1,12 +1,12 @@
 import { wantedTags, type RulesOf } from '../tags/rules';
-import type { Action } from './actions';
-import type { Build } from './build';
-import { whyNotFollowed, type Following } from './following';
+import type { Action } from '../ledger/entries';
+import type { Build } from '../build/build';
+import { whyNotFollowed, type Following } from '../build/following';
 import { cleanForVersion, historyForNext, rightBuild, type Claim } from './gates/build';
 import { versionFree } from './gates/publication';
 import { someTag } from './gates/tags';
 import { factNeed, type Judgement, type Knowledge } from './knowledge';
-import { contentId, releaseId, type PlacedImage } from './release';
+import { contentId, releaseId, type PlacedImage } from '../ledger/release';
 import { arrivalOf, judge, orderFor, type Destination, type Plan, type Verdict } from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
 

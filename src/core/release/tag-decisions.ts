@@ -11,8 +11,8 @@ import {
 import type { TagKind, WantedTag } from '../tags/rules';
 import type { Tag } from '../tags/tag';
 import type { Coming } from './coming';
-import { tagKey, targetOf, type Fact, type Facts } from './facts';
-import type { SetTag } from './release';
+import { tagKey, targetOf, type Fact, type Facts } from '../ledger/facts';
+import type { SetTag } from '../ledger/release';
 
 /** A tag that a rule asks for in one repository, and what stands there now. */
 export interface TagRequest {

@@ -3,15 +3,16 @@ import type { RepositoryName } from '../oci/reference';
 import { afterRewrite, type Ancestry, type Position } from '../tags/ordering';
 import type { WantedTags } from '../tags/rules';
 import { compareVersions } from '../tags/version';
-import type { Arrival } from './actions/arrival';
-import { commitsToCompare, decideComing, laneFacts, servedIn, type Coming, type Origin } from './coming';
+import type { Arrival } from '../ledger/entries/arrival';
+import { commitsToCompare, decideComing, type Coming, type Origin } from './coming';
+import { servedIn, laneFacts } from '../ledger/environment';
 import { rulesAside, type Despite } from './despite';
-import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from './facts';
+import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from '../ledger/facts';
 import { metAmong, unmetAmong, type Gate } from './gates/gate';
 import { knownWayIn } from './gates/way-in';
 import { fixedTags, inOrder } from './gates/tags';
 import { factNeed, type Judgement, type Knowledge, type Need } from './knowledge';
-import { contentId, type ContentId, type ImageDigest, type PlacedImage, type ReleaseId } from './release';
+import { contentId, type ContentId, type ImageDigest, type PlacedImage, type ReleaseId } from '../ledger/release';
 import {
   decideTags,
   evidenceWanted,

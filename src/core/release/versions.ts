@@ -3,16 +3,8 @@ import { compareOrder, type Ancestry } from '../tags/ordering';
 import { everyVersion, nextVersion, type Version, type VersionLine } from '../tags/version';
 import type { VersionPart } from '../tags/version-part';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
-import type { ContentId } from './release';
-
-/** Which version a build asks for. */
-export type VersionRequest =
-  /** `near`: git tags that look meant for a version, and name none. */
-  | { readonly kind: 'none'; readonly near: readonly string[] }
-  /** This one. `source`: who says so. */
-  | { readonly kind: 'given'; readonly version: Version; readonly source: string }
-  /** The next one of a line of versions. */
-  | { readonly kind: 'next'; readonly part: VersionPart; readonly line: VersionLine };
+import type { ContentId } from '../ledger/release';
+import { noVersion, type VersionRequest } from '../build/version-request';
 
 /**
  * How a build came by its version. `kept`: what it holds has this version already. `held`: a newer
@@ -56,14 +48,6 @@ export function decideVersion(
     case 'next':
       return decideNext(request, candidate, known, ancestry);
   }
-}
-
-/** Why git tags name no version. */
-export function noVersion(near: readonly string[]): string {
-  const [first] = near;
-  return first === undefined
-    ? 'no git tag names one'
-    : `the git tag ${first} is none: a version is major.minor.patch, such as 2.4.0`;
 }
 
 function decideNext(

@@ -1,7 +1,7 @@
 import { isCommitId, notACommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
 import type { NamedChoice, ReleaseChoice } from '../../core/release/promotion';
-import type { Release } from '../../core/release/facts';
+import type { Release } from '../../core/ledger/facts';
 import { parseVersion, versionNamed } from '../../core/tags/version';
 import type { Ledger } from '../../ledger/ledger';
 import { readGit } from '../../workspace/git';

@@ -1,6 +1,6 @@
 import type { CommitId } from '../../core/commit';
-import type { CiFacts } from '../../core/release/ci-facts';
-import { decideBuild, type Build, type BuildOptions } from '../../core/release/build';
+import type { CiFacts } from '../../core/build/ci-facts';
+import { decideBuild, type Build, type BuildOptions } from '../../core/build/build';
 import type { Observer } from '../../session/observer';
 import type { Config } from '../../workspace/config';
 import { branchesWith, readGit } from '../../workspace/git';

@@ -1,5 +1,5 @@
-import { isFollowed, type Following } from '../../core/release/following';
-import type { Build } from '../../core/release/build';
+import { isFollowed, type Following } from '../../core/build/following';
+import type { Build } from '../../core/build/build';
 import type { Config } from '../../workspace/config';
 import { branchesWith, usualBranches } from '../../workspace/git';
 

@@ -1,8 +1,8 @@
 import { setTimeout as delay } from 'node:timers/promises';
 import { HodError } from '../../core/errors';
-import { factsReadBy } from '../../core/release/actions';
-import { emptyHead, type After, type Head, type SealedEntry } from '../../core/release/entry';
-import { Facts, stateKey, type FactKey, type SetFact } from '../../core/release/facts';
+import { factsReadBy } from '../../core/ledger/entries';
+import { emptyHead, type After, type Head, type SealedEntry } from '../../core/ledger/entry';
+import { Facts, stateKey, type FactKey, type SetFact } from '../../core/ledger/facts';
 import { ledgerForms, stateOfForm } from '../forms';
 import {
   emptyContent,

@@ -4,7 +4,7 @@ import * as z from 'zod';
 import { isThisMachine } from '../../core/access/destinations';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { retrying } from '../../core/retrying';
-import type { Head } from '../../core/release/entry';
+import type { Head } from '../../core/ledger/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
 import { ledgerForms, stateOfForm, type FormState } from '../forms';
 import { ledgerProblem, type LedgerCause } from '../problems';

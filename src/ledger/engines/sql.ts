@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { HodError } from '../../core/errors';
 import { issuesToText } from '../../core/json';
 import { digestSchema } from '../../core/oci/digest';
-import { factsReadBy } from '../../core/release/actions';
+import { factsReadBy } from '../../core/ledger/entries';
 import {
   changedOutside,
   emptyHead,
@@ -12,7 +12,7 @@ import {
   type After,
   type Head,
   type SealedEntry,
-} from '../../core/release/entry';
+} from '../../core/ledger/entry';
 import {
   countedKinds,
   factKinds,
@@ -23,7 +23,7 @@ import {
   type FactCounts,
   type FactKey,
   type SetFact,
-} from '../../core/release/facts';
+} from '../../core/ledger/facts';
 import type { FormState } from '../forms';
 import { emptyContent, type Ledger, type LedgerContent, type LedgerState } from '../ledger';
 import { checkState } from '../check-state';

@@ -7,7 +7,7 @@ import * as z from 'zod';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { digestSchema } from '../../core/oci/digest';
 import { retrying, tellingOnce } from '../../core/retrying';
-import { emptyHead, type Head } from '../../core/release/entry';
+import { emptyHead, type Head } from '../../core/ledger/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
 import { ledgerForms, stateOfForm, type FormState } from '../forms';
 import { ledgerProblem, type LedgerCause } from '../problems';

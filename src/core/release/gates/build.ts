@@ -1,6 +1,6 @@
 import { shortCommit, type CommitId } from '../../commit';
 import { versionNamed, type Version } from '../../tags/version';
-import type { Build } from '../build';
+import type { Build } from '../../build/build';
 import type { Gate } from './gate';
 
 /** What an image says of itself, in its annotations or else its labels. */

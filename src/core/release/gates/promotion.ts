@@ -1,8 +1,9 @@
 import { describePosition } from '../../tags/ordering';
-import { servedIn, type Coming } from '../coming';
-import type { Facts, Release, ServedImage, Withdrawal } from '../facts';
+import type { Coming } from '../coming';
+import { servedIn } from '../../ledger/environment';
+import type { Facts, Release, ServedImage, Withdrawal } from '../../ledger/facts';
 import type { TagDecision } from '../tag-decisions';
-import { naming } from './entry';
+import { naming } from './admission';
 import type { Gate } from './gate';
 
 /**

@@ -1,6 +1,6 @@
-import type { Component } from '../component';
-import type { ContentId } from '../release';
-import type { Facts } from '../facts';
+import type { Component } from '../../build/component';
+import type { ContentId } from '../../ledger/release';
+import type { Facts } from '../../ledger/facts';
 import type { Version } from '../../tags/version';
 import type { Gate } from './gate';
 

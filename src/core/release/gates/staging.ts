@@ -1,6 +1,6 @@
-import { replaces } from '../actions/staged';
-import type { StagedImage } from '../facts';
-import type { PlacedImage } from '../release';
+import { replaces } from '../../ledger/entries/staged';
+import type { StagedImage } from '../../ledger/facts';
+import type { PlacedImage } from '../../ledger/release';
 import type { Gate } from './gate';
 
 /**

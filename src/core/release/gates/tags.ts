@@ -1,5 +1,5 @@
 import type { WantedTags } from '../../tags/rules';
-import { tagKey } from '../facts';
+import { tagKey } from '../../ledger/facts';
 import type { TagDecision } from '../tag-decisions';
 import type { Gate } from './gate';
 

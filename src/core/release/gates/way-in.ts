@@ -1,8 +1,8 @@
 import type { RepositoryName } from '../../oci/reference';
 import { describePosition } from '../../tags/ordering';
-import { servedIn } from '../coming';
+import { servedIn } from '../../ledger/environment';
 import type { Despite } from '../despite';
-import type { Facts, Release, ServedImage } from '../facts';
+import type { Facts, Release, ServedImage } from '../../ledger/facts';
 import type { Gate } from './gate';
 
 /** How releases come into an environment, by what hod.yaml says now. */

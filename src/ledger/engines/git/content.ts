@@ -7,8 +7,8 @@ import {
   openEntry,
   type After,
   type SealedEntry,
-} from '../../../core/release/entry';
-import { factName, Facts, type FactKey, type SetFact } from '../../../core/release/facts';
+} from '../../../core/ledger/entry';
+import { factName, Facts, type FactKey, type SetFact } from '../../../core/ledger/facts';
 import { stateOfForm } from '../../forms';
 import type { LedgerContent, LedgerState } from '../../ledger';
 import {

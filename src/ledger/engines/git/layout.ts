@@ -2,9 +2,9 @@ import * as z from 'zod';
 import { HodError } from '../../../core/errors';
 import { issuesToText, parseJson } from '../../../core/json';
 import { digestSchema, sha256 } from '../../../core/oci/digest';
-import type { Action } from '../../../core/release/actions';
-import { emptyHead, type Head } from '../../../core/release/entry';
-import { factKinds, factName, type FactKey, type SetFact } from '../../../core/release/facts';
+import type { Action } from '../../../core/ledger/entries';
+import { emptyHead, type Head } from '../../../core/ledger/entry';
+import { factKinds, factName, type FactKey, type SetFact } from '../../../core/ledger/facts';
 import { factsCorrupt } from '../../problems';
 
 /**

@@ -1,8 +1,8 @@
 import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import { describePosition } from '../tags/ordering';
-import type { Action } from './actions';
-import { headOf, servedIn } from './coming';
+import type { Action } from '../ledger/entries';
+import { laneHeadIn, servedIn } from '../ledger/environment';
 import { unmetAmong } from './gates/gate';
 import { wasAdmitted } from './gates/way-in';
 import {
@@ -17,10 +17,10 @@ import {
   type ServedImage,
   type Step,
   type TagTarget,
-} from './facts';
+} from '../ledger/facts';
 import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from './knowledge';
 import type { NamedChoice } from './promotion';
-import { contentId, type ContentId, type ReleaseId } from './release';
+import { contentId, type ContentId, type ReleaseId } from '../ledger/release';
 import { astrayReason, type TagDecision } from './tag-decisions';
 
 /** Where an environment is to go back to: a release that it served, or what it served before. */
@@ -258,7 +258,7 @@ function changesSince(
       served: moved.map(({ image, is }) => ({ image, is })),
       changed: changed.map(({ image }) => image),
       lanes: lanes
-        .filter(({ of: { lane, image }, is }) => !sameHead(is, headOf(known.facts, environment, lane, image)))
+        .filter(({ of: { lane, image }, is }) => !sameHead(is, laneHeadIn(known.facts, environment, lane, image)))
         .map(({ of, is }) => ({ ...of, is })),
       // Also where the digest is the same: what moves the tag next is compared with what it leads to.
       tags: tags

@@ -1,4 +1,4 @@
-import { timestampOf, type Timestamp } from '../time';
+import { timestampOf, type Timestamp } from '../../time';
 
 /** A moment on the clock of a time zone: of every week, or of one day. */
 export type ClockTime =

@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { commitSchema } from '../../commit';
 import { linesOf, versionSchema } from '../../tags/version';
-import { lanesOf, servedIn } from '../coming';
+import { servedIn, lanesOf } from '../environment';
 import {
   earlierThan,
   laneKey,
@@ -15,7 +15,7 @@ import {
   type Facts,
   type Release,
   type ServedImage,
-} from '../facts';
+} from '../../ledger/facts';
 import {
   contentId,
   contentIdSchema,
@@ -24,9 +24,9 @@ import {
   setTagSchema,
   type ContentId,
   type PlacedImage,
-} from '../release';
-import { waySchema, type Way } from '../way';
-import type { Circumstances } from './action';
+} from '../../ledger/release';
+import { waySchema, type Way } from '../../ledger/way';
+import type { Circumstances } from '../../ledger/entries/action';
 import { attachedSchema, factsOfAttached, foldAttached } from './attaching';
 import { changeLane, changeServed, nextStep } from './changing';
 

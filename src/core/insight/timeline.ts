@@ -1,9 +1,9 @@
 import type { CommitId } from '../commit';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import type { Action } from './actions';
-import type { SealedEntry } from './entry';
-import type { ReleaseId } from './release';
+import type { Action } from '../ledger/entries';
+import type { SealedEntry } from '../ledger/entry';
+import type { ReleaseId } from '../ledger/release';
 
 /** What a story tells of; that receivers were told is no part of it. */
 export const eventKinds = [

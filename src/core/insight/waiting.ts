@@ -2,14 +2,14 @@ import type { CommitId } from '../commit';
 import { describePosition } from '../tags/ordering';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import { servedIn } from './coming';
-import type { EntryRules } from './entry-rules';
-import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedImage } from './facts';
-import { evidenceGates } from './gates/entry';
-import { unmetAmong, type UnmetGate } from './gates/gate';
-import { withdrawnFrom } from './gates/promotion';
-import { factNeed, type Decision, type Knowledge, type Need } from './knowledge';
-import { contentId, type ReleaseId } from './release';
+import { servedIn } from '../ledger/environment';
+import type { EntryRules } from '../release/gates/admission-rules';
+import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedImage } from '../ledger/facts';
+import { evidenceGates } from '../release/gates/admission';
+import { unmetAmong, type UnmetGate } from '../release/gates/gate';
+import { withdrawnFrom } from '../release/gates/promotion';
+import { factNeed, type Decision, type Knowledge, type Need } from '../release/knowledge';
+import { contentId, type ReleaseId } from '../ledger/release';
 
 /** The way into an environment from the one before it. */
 export interface Entrance {

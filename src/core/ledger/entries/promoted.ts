@@ -1,6 +1,6 @@
 import * as z from 'zod';
-import { defineAction } from './action';
-import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
+import { defineAction } from '../../ledger/entries/action';
+import { arrivalFields, factsOfArrival, foldArrival } from '../../ledger/entries/arrival';
 
 const schema = z.object({
   kind: z.literal('promoted'),

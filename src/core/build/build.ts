@@ -5,7 +5,7 @@ import type { VersionPart } from '../tags/version-part';
 import { highestVersionOf, nearVersionTags, type VersionTags } from '../tags/version-tags';
 import { dayOf, type Timestamp } from '../time';
 import type { CiFacts } from './ci-facts';
-import { noVersion, type VersionRequest } from './versions';
+import { noVersion, type VersionRequest } from './version-request';
 
 /** Something that is known about a build, and who says so. */
 interface Sourced<T> {

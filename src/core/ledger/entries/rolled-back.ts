@@ -9,12 +9,12 @@ import {
   withdrawnKey,
   type Changes,
   type Facts,
-} from '../facts';
-import { contentIdSchema, releaseIdSchema } from '../release';
-import { defineAction, type Circumstances } from './action';
-import { servedIn } from '../coming';
-import { ended, isServing } from './arrival';
-import { changeLane, changeServed, nextStep } from './changing';
+} from '../../ledger/facts';
+import { contentIdSchema, releaseIdSchema } from '../../ledger/release';
+import { defineAction, type Circumstances } from '../../ledger/entries/action';
+import { servedIn } from '../environment';
+import { ended, isServing } from '../../ledger/entries/arrival';
+import { changeLane, changeServed, nextStep } from '../../ledger/entries/changing';
 
 const schema = z.object({
   kind: z.literal('rolled-back'),

@@ -1,12 +1,12 @@
-import { asksNothing, type EntryRules } from './entry-rules';
-import type { Fact, Facts, Release, ServedImage } from './facts';
-import { entryGates, naming } from './gates/entry';
+import { asksNothing, type EntryRules } from '../release/gates/admission-rules';
+import type { Fact, Facts, Release, ServedImage } from '../ledger/facts';
+import { entryGates, naming } from '../release/gates/admission';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import type { Tag } from '../tags/tag';
 import { describePosition } from '../tags/ordering';
 import type { Timestamp } from '../time';
-import { recordType } from './release-record';
+import { recordType } from '../ledger/release-record';
 
 /** What may be wrong with what an environment serves. */
 export const findingKinds = [

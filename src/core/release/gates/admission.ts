@@ -1,11 +1,11 @@
 import { describePosition } from '../../tags/ordering';
 import { describeDuration } from '../../duration';
 import { timestampOf, type Timestamp } from '../../time';
-import { servedIn } from '../coming';
-import type { EntryRules } from '../entry-rules';
-import { publishersOf, type Fact, type Facts, type Release } from '../facts';
-import { describeWindow, frozenUntil } from '../freeze';
-import type { ImageDigest } from '../release';
+import { servedIn } from '../../ledger/environment';
+import type { EntryRules } from './admission-rules';
+import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
+import { describeWindow, frozenUntil } from './freeze';
+import type { ImageDigest } from '../../ledger/release';
 import type { Gate, UnmetGate } from './gate';
 
 /** An image that asks to enter, as far as rules ask about it. */

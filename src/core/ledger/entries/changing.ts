@@ -1,5 +1,5 @@
-import { servedIn } from '../coming';
-import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedImage } from '../facts';
+import { servedIn } from '../environment';
+import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedImage } from '../../ledger/facts';
 
 /** What becomes of an image somewhere; null where nothing is there any more. */
 interface Change<T> {

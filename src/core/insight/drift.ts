@@ -1,7 +1,7 @@
 import { shortDigest, type Digest } from '../oci/digest';
 import type { TagKind } from '../tags/rules';
 import type { Tag } from '../tags/tag';
-import { targetOf, type Fact, type ServedImage, type Step } from './facts';
+import { targetOf, type Fact, type ServedImage, type Step } from '../ledger/facts';
 
 /**
  * Whether a registry agrees with the ledger. `unfinished`: its tags still stand where they stood before, so whoever moves them

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { defineAction } from './action';
+import { defineAction } from '../../ledger/entries/action';
 
 const schema = z.object({
   kind: z.literal('refused'),

@@ -1,5 +1,5 @@
-import type { SealedEntry } from './entry';
-import type { PlacedImage } from './release';
+import type { SealedEntry } from '../ledger/entry';
+import type { PlacedImage } from '../ledger/release';
 
 /** What may be announced. */
 export const announcedKinds = ['published', 'promoted', 'rolled-back', 'refused'] as const;

@@ -1,10 +1,10 @@
 import type { CommitId } from '../commit';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import { comingsOf } from './actions/arrival';
-import type { SealedEntry } from './entry';
-import type { PlacedImage, ReleaseId } from './release';
-import type { Way } from './way';
+import { comingsOf } from '../ledger/entries/arrival';
+import type { SealedEntry } from '../ledger/entry';
+import type { PlacedImage, ReleaseId } from '../ledger/release';
+import type { Way } from '../ledger/way';
 
 /** How a release came into an environment for the first time: the best that became of any of its images. */
 export interface ReleaseArrival {

@@ -3,7 +3,7 @@ import { HodError } from '../errors';
 import { issuesToText, parseJson } from '../json';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
 import { timestampSchema, type Timestamp } from '../time';
-import { actionSchema, foldAction } from './actions';
+import { actionSchema, foldAction } from './entries';
 import { countedKinds, stateKey, type FactCounts, type Facts, type StoredFact } from './facts';
 
 /** An entry of the ledger. Entries are only ever added. */

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { digestSchema } from '../../oci/digest';
-import { defineAction } from './action';
+import { defineAction } from '../../ledger/entries/action';
 
 const schema = z.object({
   kind: z.literal('announced'),

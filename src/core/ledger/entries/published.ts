@@ -1,9 +1,9 @@
 import * as z from 'zod';
 import { compareVersions, isPrerelease, linesOf, type Version } from '../../tags/version';
-import { noEvidence, type Fact, type Facts, type Release } from '../facts';
-import { contentId, type ContentId } from '../release';
-import { defineAction, type Circumstances } from './action';
-import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
+import { noEvidence, type Fact, type Facts, type Release } from '../../ledger/facts';
+import { contentId, type ContentId } from '../../ledger/release';
+import { defineAction, type Circumstances } from '../../ledger/entries/action';
+import { arrivalFields, factsOfArrival, foldArrival } from '../../ledger/entries/arrival';
 
 const schema = z.object({ kind: z.literal('published'), ...arrivalFields });
 type Published = z.infer<typeof schema>;

@@ -1,0 +1,37 @@
+import { versionNumbers, type Version } from '../tags/version';
+import { laneKey, type FactKey, type Facts, type LaneHead, type ServedImage } from './facts';
+
+/** What places a release on lanes: its version, and the branch that it was built of. */
+interface Lanes {
+  readonly version?: Version | undefined;
+  readonly branch?: string | undefined;
+}
+
+/** The line of versions of a release and the branch that it was built of, as far as they are known. */
+export function lanesOf({ version, branch }: Lanes): string[] {
+  const { major, minor } = version === undefined ? { major: '', minor: '' } : versionNumbers(version);
+  return [
+    ...(version === undefined ? [] : [`line ${major}.${minor}`]),
+    ...(branch === undefined ? [] : [`branch ${branch}`]),
+  ];
+}
+
+/** The facts about the lines and branches of a release in an environment. */
+export function laneFacts(environment: string, origin: Lanes): FactKey[] {
+  return lanesOf(origin).map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }));
+}
+
+/** The newest of an image on a line of versions or a branch of an environment. */
+export function laneHeadIn(facts: Facts, environment: string, lane: string, image: string): LaneHead | undefined {
+  return facts.get('lane', laneKey(environment, lane))?.find((head) => head.image === image);
+}
+
+/** What an environment serves, image by image. */
+export function servedIn(facts: Facts, environment: string): readonly ServedImage[] {
+  return facts.get('environment', environment)?.images ?? [];
+}
+
+/** What took over last of all that an environment serves: going back to it takes nothing back. */
+export function latestIn(facts: Facts, environment: string): ServedImage | undefined {
+  return [...servedIn(facts, environment)].sort((a, b) => b.step - a.step)[0];
+}
