@@ -201,11 +201,14 @@ function changesSince(
       return { key: tagKey(repository, tag), of: { image, repository, tag }, is, was };
     }),
   );
-  // Runs that were killed may never have written what leads to the releases that are served then, nor what rollbacks moved.
+  // Killed runs may never have written the tags of the releases that are served then, nor those that rollbacks moved;
+  // a rollback to what is served also writes the tags of releases that something newer replaced meanwhile.
   const tagged = new Set(tags.map(({ key }) => key));
   const unmoved = uniqueTags([
     ...serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag }))),
-    ...movedByRollbacks(back, steps).filter(({ image, repository }) => places.get(image) === repository),
+    ...(since.length === 0 ? placedBefore(steps) : movedByRollbacks(back, steps)).filter(
+      ({ image, repository }) => places.get(image) === repository,
+    ),
   ]).filter(({ repository, tag }) => !tagged.has(tagKey(repository, tag)));
   const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
     ({ image, repository }) => places.get(image) !== repository,
@@ -279,6 +282,16 @@ function movedByRollbacks(back: number, steps: Steps): TagPlace[] {
   return [...steps]
     .filter(([number, step]) => number <= back && step.back !== undefined)
     .flatMap(([, { tags }]) => tags.map(({ image, repository, tag }) => ({ image, repository, tag })));
+}
+
+/** Every tag that these steps moved, and the tags of every image that they replaced. */
+function placedBefore(steps: Steps): TagPlace[] {
+  return [...steps.values()].flatMap(({ tags, served }) => [
+    ...tags.map(({ image, repository, tag }) => ({ image, repository, tag })),
+    ...served.flatMap(({ image, was }) =>
+      was === null ? [] : was.tags.map((tag) => ({ image, repository: was.repository, tag })),
+    ),
+  ]);
 }
 
 function uniqueTags(places: readonly TagPlace[]): TagPlace[] {
