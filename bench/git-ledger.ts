@@ -9,7 +9,7 @@ import { formatRepository } from '../src/core/oci/reference';
 import type { Action } from '../src/core/ledger/entries';
 import { entryAfter } from '../src/core/ledger/entry';
 import { releaseIdSchema } from '../src/core/ledger/release';
-import { tagSchema, type Tag } from '../src/core/tags/tag';
+import { tagSchema, type Tag } from '../src/core/oci/tag';
 import { openGitLedger } from '../src/ledger/engines/git';
 import { at2026, fill, keysAt, median, publication } from './ledger-content';
 

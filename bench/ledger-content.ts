@@ -6,8 +6,8 @@ import type { Action } from '../src/core/ledger/entries';
 import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../src/core/ledger/entry';
 import { tagKey, type FactKey } from '../src/core/ledger/facts';
 import { releaseIdSchema } from '../src/core/ledger/release';
-import { tagSchema } from '../src/core/tags/tag';
-import { linesOf, parseVersion } from '../src/core/tags/version';
+import { tagSchema } from '../src/core/oci/tag';
+import { versionLinesOf, parseVersion } from '../src/core/tags/version';
 import { timestampOf } from '../src/core/time';
 import type { Ledger } from '../src/ledger/ledger';
 
@@ -36,7 +36,7 @@ export function publication(at: number): Extract<Action, { kind: 'published' }> 
     environment: 'dev',
     images: [{ image: 'timetable', repository, digest, mediaType: 'm', size: 1000, platforms: ['linux/amd64'] }],
     tags: [tag(`c-${at}`, 'fixed'), tag(version, 'fixed'), tag('main', 'moving'), tag('latest', 'moving')],
-    current: true,
+    comings: [{ image: 'timetable', way: 'takes-over', lanes: ['branch main'] }],
   };
 }
 
@@ -68,7 +68,7 @@ export function keysAt(at: number): FactKey[] {
     { kind: 'release', key: sha256(`release ${at}`) },
     { kind: 'commit', key: commitOf(at) },
     { kind: 'version', key: version },
-    ...linesOf(version).map((key): FactKey => ({ kind: 'line', key })),
+    ...versionLinesOf(version).map((key): FactKey => ({ kind: 'line', key })),
     ...[`c-${at}`, version, 'main', 'latest'].map((tag): FactKey => ({
       kind: 'tag',
       key: tagKey(repository, tagSchema.parse(tag)),

@@ -8,7 +8,7 @@ import { sha256 } from '../src/core/oci/digest';
 import { formatRepository } from '../src/core/oci/reference';
 import { factsReadBy, type Action } from '../src/core/ledger/entries';
 import { entryAfter } from '../src/core/ledger/entry';
-import { tagSchema } from '../src/core/tags/tag';
+import { tagSchema } from '../src/core/oci/tag';
 import type { Ledger } from '../src/ledger/ledger';
 import { openPostgresLedger } from '../src/ledger/engines/postgres';
 import { openSqliteLedger } from '../src/ledger/engines/sqlite';

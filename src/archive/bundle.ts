@@ -7,7 +7,7 @@ import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { bundleManifest, emptyConfig } from '../core/oci/bundle';
 import type { ContentNode, ContentSource } from '../core/oci/content';
 import { digestHasher, sha256 } from '../core/oci/digest';
-import { fileAt, fileBytes, naming } from './files';
+import { fileAt, fileBytes, readable } from './files';
 
 const blockSize = 512;
 /** Everything in a bundle bears this time: the same files give the same bytes. */
@@ -57,11 +57,11 @@ async function listFiles(root: string): Promise<BundledFile[]> {
     });
   });
   const paths = found.isDirectory()
-    ? await naming(root, readdir(root, { recursive: true, withFileTypes: true }))
+    ? await readable(root, readdir(root, { recursive: true, withFileTypes: true }))
     : undefined;
   const files: BundledFile[] = [];
   for (const path of paths?.map((entry) => join(entry.parentPath, entry.name)) ?? [root]) {
-    const entry = await naming(path, lstat(path));
+    const entry = await readable(path, lstat(path));
     if (entry.isDirectory()) {
       continue;
     }

@@ -3,7 +3,7 @@ import { atMost } from '../core/bytes';
 import { HodError } from '../core/errors';
 import { issuesToText, readJsonValue } from '../core/json';
 import { manifestSizeLimit } from '../core/oci/manifest';
-import { unrecognised } from './entries';
+import { unrecognised } from './output-images';
 import type { OutputFiles } from './files';
 
 /** Reads a JSON document of a build output. Throws `missing` where it is not there, `corrupt` where it is not of its form. */

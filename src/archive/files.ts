@@ -1,7 +1,6 @@
-import { constants } from 'node:fs';
-import { open } from 'node:fs/promises';
 import { HodError, messageOf } from '../core/errors';
 import { leadsOut, nameParts } from '../core/oci/layer-names';
+import { openPlainFile } from '../system/plain-files';
 
 /**
  * The files of a build output, wherever they are kept. Names are relative, with `/` between their
@@ -84,15 +83,13 @@ export function fileAt(path: string): PlainFile {
   return {
     label: path,
     async open() {
-      const handle = await naming(path, open(path, constants.O_RDONLY | constants.O_NONBLOCK));
-      const found = await naming(path, handle.stat());
-      if (!found.isFile()) {
-        await handle.close();
-        throw unreadable(path, new Error('it is no plain file'));
-      }
+      const handle = await openPlainFile(path).catch((error: unknown) => {
+        throw unreadable(path, error);
+      });
+      const found = await readable(path, handle.stat());
       return {
         length: found.size,
-        read: async (buffer, length, at) => (await naming(path, handle.read(buffer, 0, length, at))).bytesRead,
+        read: async (buffer, length, at) => (await readable(path, handle.read(buffer, 0, length, at))).bytesRead,
         close: () => handle.close(),
       };
     },
@@ -100,7 +97,7 @@ export function fileAt(path: string): PlainFile {
 }
 
 /** Waits for work on a file. Throws `file-unreadable` where the disk or the system says no. */
-export async function naming<T>(path: string, work: Promise<T>): Promise<T> {
+export async function readable<T>(path: string, work: Promise<T>): Promise<T> {
   try {
     return await work;
   } catch (error) {
@@ -115,7 +112,7 @@ export function unreadable(object: string, error: unknown): HodError {
     {
       what: 'a file of a build output cannot be read',
       object,
-      why: messageOf(error),
+      why: (error instanceof HodError ? error.problem.why : undefined) ?? messageOf(error),
       next: 'let this user read it, or build it again; nothing was tagged',
     },
     { cause: error },

@@ -1,7 +1,7 @@
 import { lstat, readdir, readlink } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { HodError, systemErrorCode } from '../core/errors';
-import { fileAt, fileBytes, linkLimit, namesTold, nameWithin, naming, unreadable, type OutputFiles } from './files';
+import { fileAt, fileBytes, linkLimit, namesTold, nameWithin, readable, unreadable, type OutputFiles } from './files';
 
 /** The files of a build output that is a folder. A link to a file within it is that file. */
 export function folderFiles(folder: string): OutputFiles {
@@ -24,7 +24,7 @@ export function folderFiles(folder: string): OutputFiles {
     const path = join(folder, name);
     const file = await statQuietly(path);
     if (file?.isSymbolicLink() === true) {
-      const target = await naming(path, readlink(path));
+      const target = await readable(path, readlink(path));
       const within = target.startsWith('/') ? undefined : nameWithin(join(dirname(name), target));
       if (within === undefined || links === linkLimit) {
         throw leadsOutside(path);
@@ -38,7 +38,7 @@ export function folderFiles(folder: string): OutputFiles {
   };
   return {
     label: folder,
-    names: async () => (await naming(folder, readdir(folder))).sort().slice(0, namesTold),
+    names: async () => (await readable(folder, readdir(folder))).sort().slice(0, namesTold),
     async size(name) {
       const found = await find(name);
       if (found !== undefined) {

@@ -7,9 +7,9 @@ import { descriptorSchema, type Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { manifestKind } from '../core/oci/media-types';
 import { readDigestTag, referrersTag, type AttachedDescriptor } from '../core/oci/referrers';
-import { isTag } from '../core/tags/tag';
+import { isTag } from '../core/oci/tag';
 import { readDocument } from './document';
-import type { Entry } from './entries';
+import type { OutputImage } from './output-images';
 import type { OutputFiles } from './files';
 
 const indexJsonSchema = z.object({ schemaVersion: z.literal(2), manifests: z.array(descriptorSchema) });
@@ -20,7 +20,7 @@ const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./,
  *
  * Throws `missing` where it is not whole, `corrupt` where it cannot be trusted.
  */
-export async function layoutEntries(files: OutputFiles): Promise<Entry[]> {
+export async function layoutEntries(files: OutputFiles): Promise<OutputImage[]> {
   await readDocument(files, 'oci-layout', layoutFileSchema);
   const index = await readDocument(files, 'index.json', indexJsonSchema);
   const roots = index.manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);

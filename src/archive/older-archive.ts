@@ -7,7 +7,7 @@ import { describeManifest, imageManifest } from '../core/oci/manifest';
 import { mediaTypes } from '../core/oci/media-types';
 import { beginningOf } from './beginnings';
 import { corruptOutput, parseDocument, readDocument, readWhole } from './document';
-import { unrecognised, type Entry, type OpenedOutput } from './entries';
+import { unrecognised, type OutputImage, type OpenedOutput } from './output-images';
 import { nameWithin, type OutputFiles } from './files';
 import { gunzipped } from './gunzip';
 import { packLayer, type OpenedLayer } from './layer-packer';
@@ -36,7 +36,7 @@ interface Layer extends OpenedLayer {
  *
  * Throws `corrupt` where it cannot be trusted.
  */
-export async function olderEntries(files: OutputFiles, packing: Packing): Promise<Entry[]> {
+export async function olderEntries(files: OutputFiles, packing: Packing): Promise<OutputImage[]> {
   const entries = await readDocument(files, 'manifest.json', z.array(entrySchema));
   return entries.map((entry) => {
     const names = entry.RepoTags ?? [];

@@ -2,19 +2,26 @@ import { stat } from 'node:fs/promises';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { beginningOf } from './beginnings';
 import { holds } from './document';
-import { chooseEntry, unrecognised, type Entry, type OpenedOutput, type OutputLocation } from './entries';
+import {
+  chooseOutputImage,
+  unrecognised,
+  type OutputImage,
+  type OpenedOutput,
+  type OutputLocation,
+} from './output-images';
 import { fileAt, fileBytes, type OutputFiles, type PlainFile } from './files';
 import { folderFiles } from './folder';
 import { gunzipped } from './gunzip';
 import { layoutEntries } from './layout';
 import { olderEntries } from './older-archive';
 import type { Packing } from './packing';
-import { beginsTar, tarFiles } from './tar';
+import { tarFiles } from './tar';
+import { beginsTar } from './tar-header';
 import { keepTemporarily } from './temporary';
 
 /** Opens a build output at a place. Throws as {@link outputEntries}, and `missing` where it has no such entry. */
 export async function openOutput(location: OutputLocation, packing: Packing): Promise<OpenedOutput> {
-  return chooseEntry(await outputEntries(location.path, packing), location).open();
+  return chooseOutputImage(await outputEntries(location.path, packing), location).open();
 }
 
 /**
@@ -23,7 +30,7 @@ export async function openOutput(location: OutputLocation, packing: Packing): Pr
  *
  * Throws `missing` where there is none, `corrupt` where it cannot be trusted.
  */
-export async function outputEntries(path: string, packing: Packing): Promise<Entry[]> {
+export async function outputEntries(path: string, packing: Packing): Promise<OutputImage[]> {
   const files = await openFiles(path);
   if ((await files.size('oci-layout')) !== undefined) {
     return layoutEntries(files);

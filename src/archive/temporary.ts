@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { randomUUID } from 'node:crypto';
 import { promisify } from 'node:util';
 import { HodError, messageOf } from '../core/errors';
-import { naming, type PlainFile } from './files';
+import { readable, type PlainFile } from './files';
 
 const [openIt, readIt, writeIt, statIt] = [promisify(open), promisify(read), promisify(write), promisify(fstat)];
 /** Whose file nobody holds any more, is closed: its room on the disk is free then. */
@@ -36,8 +36,8 @@ export async function keepTemporarily(label: string, bytes: AsyncIterable<Uint8A
     label,
     // What reads it holds it, so that it is not forgotten meanwhile.
     open: async () => ({
-      length: (await naming(label, statIt(descriptor))).size,
-      read: async (buffer, length, at) => (await naming(label, readIt(descriptor, buffer, 0, length, at))).bytesRead,
+      length: (await readable(label, statIt(descriptor))).size,
+      read: async (buffer, length, at) => (await readable(label, readIt(descriptor, buffer, 0, length, at))).bytesRead,
       close: () => Promise.resolve(file).then(() => undefined),
     }),
   };

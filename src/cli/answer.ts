@@ -8,7 +8,7 @@ import { answerWidth, print, printDocument } from './streams';
 import type { Style } from './views/style';
 
 /** How a result is to look as text. */
-export interface Look {
+export interface Screen {
   readonly style: Style;
   /** How many columns there is room for. */
   readonly width: number;
@@ -28,8 +28,7 @@ export async function textOf<T>(
   view: View<T>,
   result: T,
   { verbose, quiet }: OutputOptions,
-  style: Style,
-  elapsed: number,
+  { style, elapsed }: Pick<Screen, 'style' | 'elapsed'>,
 ): Promise<string> {
   const width = answerWidth();
   const text = view(visibleValues(result), {
@@ -42,7 +41,7 @@ export async function textOf<T>(
 }
 
 /** Turns a result into the text for people. No text in the result acts on a terminal any more. */
-export type View<T> = (result: T, look: Look) => string;
+export type View<T> = (result: T, screen: Screen) => string;
 
 /** What a command hands on to its work. */
 export interface Run {
@@ -62,7 +61,7 @@ export async function answer<T extends object>(
   const { observerFor } = await import('./observer');
   const { styleFor } = await import('./views/style');
   const begun = performance.now();
-  const observer = await observerFor(options, styleFor(process.stderr, options.color));
+  const observer = await observerFor(options, styleFor(process.stderr, options));
   let result: T;
   try {
     result = await work({ observer, secrets: knownSecrets });
@@ -78,7 +77,10 @@ export async function answer<T extends object>(
     await printDocument(toJsonLine(result));
   } else {
     await print(
-      await textOf(view, result, options, styleFor(process.stdout, options.color), performance.now() - begun),
+      await textOf(view, result, options, {
+        style: styleFor(process.stdout, options),
+        elapsed: performance.now() - begun,
+      }),
     );
   }
   return result;

@@ -9,9 +9,13 @@ export interface CiFiles {
 }
 
 /** Appends what was published or promoted to the files that a CI reads; `several`: of one product among others. */
-export async function writeForCi({ summary, outputs }: CiFiles, report: CiReport, several: boolean): Promise<void> {
+export async function writeForCi(
+  { summary, outputs }: CiFiles,
+  report: CiReport,
+  among: { readonly several: boolean },
+): Promise<void> {
   await append(summary, '--summary', () => summaryTable(report));
-  await append(outputs, '--outputs', () => outputLines(report, several));
+  await append(outputs, '--outputs', () => outputLines(report, among));
 }
 
 async function append(file: string | undefined, option: string, text: () => string): Promise<void> {

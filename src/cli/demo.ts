@@ -79,6 +79,18 @@ async function playDay(
   await product.build();
   await product.sign();
 
+  publishAndPromote(stage, registries);
+  await buildOutOfOrder(stage, product);
+  await rollBackProduction(stage, product);
+  await answerQuestions(stage, product, registries);
+  stage.scene('Whoever wants to know was told of it all, signed and in order');
+  const events = receivedEvents.parse(await (await fetch(localOf(receiver.url))).json());
+  events.forEach(({ event, signed }) => {
+    say(`  ${event.sequence}  ${event.type.padEnd(16)}${event.subject.padEnd(6)}${signed ? 'signed' : 'NOT SIGNED'}`);
+  });
+}
+
+function publishAndPromote(stage: Stage, registries: Registries): void {
   stage.scene('The Skerry Line has been built at its tag v2.4.0: is its configuration valid?');
   stage.hod(0, 'config', 'check');
   stage.scene(
@@ -101,7 +113,9 @@ async function playDay(
   stage.hod(0, 'record', 'result', 'smoke', '--passed', '--in', 'uat', '--actor', 'the pipeline');
   stage.hod(0, 'record', 'sign-off', '--for', 'prod', '--actor', 'siv');
   stage.hod(0, 'promote', 'prod');
+}
 
+async function buildOutOfOrder(stage: Stage, product: SampleProduct): Promise<void> {
   const released = product.head();
   await keepBuild(product, 'released');
   stage.scene(
@@ -133,7 +147,9 @@ async function playDay(
   stage.scene("Last week's pipeline runs again: nothing changes");
   await takeBuild(product, 'released');
   stage.hod(0, 'publish', '--commit', released, '--branch', 'main', '--version', '2.4.0');
+}
 
+async function rollBackProduction(stage: Stage, product: SampleProduct): Promise<void> {
   stage.scene('Two pipelines ask for the next version at once: no version is given twice, and none is left out');
   const first = await pipeline(product, 'boarding-gate', 'Open the gate at Long Holm');
   const second = await pipeline(product, 'boarding-gate', 'Close the gate at night');
@@ -147,7 +163,9 @@ async function playDay(
   stage.hod(0, 'rollback', 'prod', '--reason', 'turnstiles stay shut');
   stage.scene('A pipeline comes late, and would promote it again: refused (exit 3)');
   stage.hod(3, 'promote', 'prod');
+}
 
+async function answerQuestions(stage: Stage, product: SampleProduct, registries: Registries): Promise<void> {
   stage.scene('What does each environment serve? And is the record of all this intact?');
   stage.hod(0, 'status');
   stage.hod(0, 'ledger', 'verify');
@@ -159,11 +177,6 @@ async function playDay(
   const file = await product.deploy(`${registries.prod}/skerry`);
   stage.hod(3, 'point', 'prod', file, '--check');
   stage.hod(0, 'point', 'prod', file);
-  stage.scene('Whoever wants to know was told of it all, signed and in order');
-  const events = receivedEvents.parse(await (await fetch(localOf(receiver.url))).json());
-  events.forEach(({ event, signed }) => {
-    say(`  ${event.sequence}  ${event.type.padEnd(16)}${event.subject.padEnd(6)}${signed ? 'signed' : 'NOT SIGNED'}`);
-  });
 }
 
 /** An address of the sandbox, for resolvers that do not know names below localhost. */
@@ -206,7 +219,7 @@ class Stage {
     private readonly folder: string,
     private readonly color: boolean,
   ) {
-    this.style = styleFor(process.stdout, color);
+    this.style = styleFor(process.stdout, { color });
   }
 
   /** Begins a new part, with what it shows. */

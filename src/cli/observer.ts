@@ -22,85 +22,116 @@ const lineInterval = 5000;
 export async function observerFor(options: OutputOptions, style: Style): Promise<TerminalObserver> {
   const verbose = options.verbose === true;
   const telling = options.quiet !== true && options.json !== true && options.field === undefined;
-  const progress = new Progress();
   const live = telling && !verbose && process.stderr.isTTY ? await startLive(style) : undefined;
-  const stop = (): void => live?.stop();
-  // However the run ends, the cursor is to be seen again.
-  process.once('exit', stop);
-  let [asked, told] = [0, 0];
-  let host = '';
-  const askedLine = (): string => `${formatCount(asked, 'request')} answered, the last by ${shown(host)}`;
-  const timer = setInterval(() => {
-    if (telling && live === undefined && progress.running > 0) {
-      tell(progressLine(progress, performance.now()));
-    } else if (telling && live === undefined && asked > told) {
-      tell(askedLine());
+  return new TerminalLog({ verbose, telling, quiet: options.quiet === true }, style, live);
+}
+
+/** How much is told. `quiet`: not even what is waited for. */
+interface Telling {
+  readonly verbose: boolean;
+  readonly telling: boolean;
+  readonly quiet: boolean;
+}
+
+class TerminalLog implements TerminalObserver {
+  private readonly progress = new Progress();
+  private asked = 0;
+  private toldOf = 0;
+  private host = '';
+  private readonly timer = setInterval(() => this.tellProgress(), lineInterval);
+
+  constructor(
+    private readonly how: Telling,
+    private readonly style: Style,
+    private readonly live: LiveLines | undefined,
+  ) {
+    this.timer.unref();
+    // However the run ends, the cursor is to be seen again.
+    process.once('exit', this.stop);
+  }
+
+  exchange({ method, host, path, outcome, milliseconds }: Parameters<Observer['exchange']>[0]): void {
+    this.asked += 1;
+    this.host = host;
+    if (this.how.verbose) {
+      const time = this.style.faint(new Date().toISOString().slice(11, 23));
+      tell(`${time} ${shown(`${method} ${host}${path} ${outcome} ${Math.round(milliseconds)} ms`)}`);
+    } else if (this.progress.running === 0) {
+      this.live?.asked(this.askedLine());
     }
-    told = asked;
-  }, lineInterval);
-  timer.unref();
-  return {
-    exchange({ method, host: by, path, outcome, milliseconds }) {
-      asked += 1;
-      host = by;
-      if (verbose) {
-        const time = style.faint(new Date().toISOString().slice(11, 23));
-        tell(`${time} ${shown(`${method} ${host}${path} ${outcome} ${Math.round(milliseconds)} ms`)}`);
-      } else if (progress.running === 0) {
-        live?.asked(askedLine());
-      }
+  }
+
+  readonly transfer = {
+    begin: (digest: Digest, repository: string, size: number): void => {
+      this.progress.begin(size, performance.now());
+      this.live?.begin(digest, repository, size, this.progress);
     },
-    transfer: {
-      begin(digest: Digest, repository: string, size: number) {
-        progress.begin(size, performance.now());
-        live?.begin(digest, repository, size, progress);
-      },
-      sent(digest: Digest, bytes: number) {
-        progress.sent(bytes);
-        live?.sent(digest, bytes, progress);
-      },
-      end(digest: Digest) {
-        progress.end();
-        live?.end(digest);
-      },
+    sent: (digest: Digest, bytes: number): void => {
+      this.progress.sent(bytes);
+      this.live?.sent(digest, bytes, this.progress);
     },
-    build(details) {
-      if (verbose) {
-        const rows = details.map(({ name, value, source }) => [
-          name,
-          shown(value ?? 'not known'),
-          shown(value === undefined ? source : `(${source})`),
-        ]);
-        columns(rows, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)).forEach(tell);
-      }
-    },
-    note(text) {
-      if (telling) {
-        tell(style.faint(shown(text)));
-      }
-    },
-    detail(text) {
-      if (verbose) {
-        tell(style.faint(shown(text)));
-      }
-    },
-    waiting(text) {
-      // Also beside a document: a job that is silent for a minute looks dead.
-      if (options.quiet !== true) {
-        tell(style.faint(shown(text)));
-      }
-    },
-    recorded({ seq, attempt, milliseconds }) {
-      if (verbose) {
-        tell(`ledger: entry ${seq} written in ${milliseconds.toFixed(1)} ms, at attempt ${attempt}`);
-      }
-    },
-    end() {
-      clearInterval(timer);
-      process.removeListener('exit', stop);
-      stop();
+    end: (digest: Digest): void => {
+      this.progress.end();
+      this.live?.end(digest);
     },
   };
+
+  build(details: Parameters<Observer['build']>[0]): void {
+    if (this.how.verbose) {
+      const rows = details.map(({ name, value, source }) => [
+        name,
+        shown(value ?? 'not known'),
+        shown(value === undefined ? source : `(${source})`),
+      ]);
+      columns(rows, '  ', (cell, column) => (column === 2 ? this.style.faint(cell) : cell)).forEach(tell);
+    }
+  }
+
+  note(text: string): void {
+    this.tellIf(this.how.telling, text);
+  }
+
+  detail(text: string): void {
+    this.tellIf(this.how.verbose, text);
+  }
+
+  waiting(text: string): void {
+    // Also beside a document: a job that is silent for a minute looks dead.
+    this.tellIf(!this.how.quiet, text);
+  }
+
+  recorded({ seq, attempt, milliseconds }: Parameters<Observer['recorded']>[0]): void {
+    if (this.how.verbose) {
+      tell(`ledger: entry ${seq} written in ${milliseconds.toFixed(1)} ms, at attempt ${attempt}`);
+    }
+  }
+
+  end(): void {
+    clearInterval(this.timer);
+    process.removeListener('exit', this.stop);
+    this.stop();
+  }
+
+  private readonly stop = (): void => this.live?.stop();
+
+  private tellIf(wanted: boolean, text: string): void {
+    if (wanted) {
+      tell(this.style.faint(shown(text)));
+    }
+  }
+
+  private tellProgress(): void {
+    if (this.how.telling && this.live === undefined && this.progress.running > 0) {
+      tell(progressLine(this.progress, performance.now()));
+    } else if (this.how.telling && this.live === undefined && this.asked > this.toldOf) {
+      tell(this.askedLine());
+    }
+    this.toldOf = this.asked;
+  }
+
+  private askedLine(): string {
+    return `${formatCount(this.asked, 'request')} answered, the last by ${shown(this.host)}`;
+  }
 }
 
 /** What others may have said, as it may be shown. */

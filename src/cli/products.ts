@@ -22,20 +22,21 @@ export async function answerForProducts<T extends object>(
 ): Promise<Done<T>[]> {
   const { config } = options;
   // What reads patterns is loaded where something may be one.
-  const patterns = config === undefined ? undefined : await import('../workspace/config-pattern');
-  if (config === undefined || patterns?.isPattern(config) !== true) {
+  const { configsNamed } = await import('../operations/products');
+  const files = config === undefined ? undefined : await configsNamed(config);
+  if (files === undefined) {
     return [{ config: undefined, result: await answer(options, (run) => work({ ...run, config }), view) }];
   }
   const { observerFor } = await import('./observer');
   const { styleFor } = await import('./views/style');
   const { knownSecrets } = await import('./known-secrets');
   const { toErrorResult } = await import('../results/error');
-  const style = styleFor(process.stdout, options.color);
+  const style = styleFor(process.stdout, options);
   const done: Done<T>[] = [];
   const products: object[] = [];
-  for (const file of await patterns.configsMatching(config)) {
+  for (const file of files) {
     const begun = performance.now();
-    const observer = await observerFor(options, styleFor(process.stderr, options.color));
+    const observer = await observerFor(options, styleFor(process.stderr, options));
     try {
       const result = await work({ observer, secrets: knownSecrets, config: file }).finally(() => {
         observer.end();
@@ -45,12 +46,12 @@ export async function answerForProducts<T extends object>(
       if (options.field !== undefined) {
         await printField(result, options.field);
       } else if (options.json !== true) {
-        const text = await textOf(view, result, options, style, performance.now() - begun);
+        const text = await textOf(view, result, options, { style, elapsed: performance.now() - begun });
         await print(`${products.length > 1 ? '\n' : ''}${style.strong(visibleValues(file))}\n${text}`);
       }
     } catch (thrown) {
       const error = await errorOf(thrown);
-      await tellError(error, options.color);
+      await tellError(error, options);
       process.exitCode ??= error.exitCode;
       products.push({ config: file, result: null, ...toErrorResult(error) });
     }

@@ -13,10 +13,10 @@ export async function errorOf(thrown: unknown): Promise<HodError> {
 }
 
 /** Tells of an error in its one form. */
-export async function tellError(error: HodError, color: boolean): Promise<void> {
+export async function tellError(error: HodError, { color }: { readonly color: boolean }): Promise<void> {
   const { errorView } = await import('./views/error');
   const { styleFor } = await import('./views/style');
-  const text = errorView(error, styleFor(process.stderr, color));
+  const text = errorView(error, styleFor(process.stderr, { color }));
   // What others read for something stays as it is.
   tell(process.stderr.isTTY ? (await import('./views/wrap')).wrapped(text, process.stderr.columns) : text);
 }
@@ -25,13 +25,13 @@ export async function tellError(error: HodError, color: boolean): Promise<void> 
 export async function reportError(thrown: unknown, argv: readonly string[]): Promise<number> {
   const color = !argv.includes('--no-color');
   const error = await errorOf(thrown);
-  await tellError(error, color);
+  await tellError(error, { color });
   if (argv.includes('--json') && error.code !== 'answer-unwritable') {
     const { toErrorResult } = await import('../results/error');
     const { toJsonLine } = await import('../core/text');
     // The exit code stays that of the work, whether anybody reads why or not.
     await printDocument(toJsonLine(toErrorResult(error))).catch(async (unwritten: unknown) =>
-      tellError(await asHodError(unwritten), color),
+      tellError(await asHodError(unwritten), { color }),
     );
   }
   return error.exitCode;

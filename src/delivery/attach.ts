@@ -9,7 +9,8 @@ import { attachedKey, type FactKey, type Facts } from '../core/ledger/facts';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import { readUnlessGone, type Attachment } from './attachments';
-import { addTransfer, allSettled, noTransfer, type Carrier, type CarryTarget, type Transfer } from './carry';
+import { addTransfer, noTransfer, type Carrier, type CarryTarget, type Transfer } from './carry';
+import { settleAll } from '../system/promises';
 
 /** A repository that things are attached in. */
 export type AttachTarget = CarryTarget & {
@@ -57,12 +58,12 @@ export async function carryAttachments(
 ): Promise<CarriedAttachments> {
   const subjects = [...new Set(attachments.map(({ subject }) => subject))];
   const listed = new Map(
-    await allSettled(subjects.map(async (subject) => [subject, await target.referrers.attachedTo(subject)] as const)),
+    await settleAll(subjects.map(async (subject) => [subject, await target.referrers.attachedTo(subject)] as const)),
   );
   const isThere = ({ subject, digest, tag }: Attachment): boolean =>
     listed.get(subject)?.some((each) => each.tag === tag && each.descriptor.digest === digest) === true;
   const coming = attachments.filter((each) => all || !isThere(each));
-  const outcomes = await allSettled(coming.map((each) => carryAttachment(each, target, carrier)));
+  const outcomes = await settleAll(coming.map((each) => carryAttachment(each, target, carrier)));
   const of = (wanted: CarryOutcome['outcome']): Attachment[] =>
     coming.filter((_, at) => outcomes[at]?.outcome === wanted);
   const [gone, left] = [new Set(of('gone')), new Set(of('left'))];
@@ -154,7 +155,7 @@ export async function listAttachments(
   ledger: Pick<Ledger, 'read'>,
 ): Promise<void> {
   const all = carried.flatMap(({ target, carried: own }) => own.map((each) => ({ ...each, target })));
-  await allSettled(all.map((each) => tagAttachment(each, each.target)));
+  await settleAll(all.map((each) => tagAttachment(each, each.target)));
   const lists = new Map<string, { target: AttachTarget; subject: Digest; own: Manifest[] }>();
   for (const { target, subject, node, tag } of all) {
     if (tag === undefined) {
@@ -164,7 +165,7 @@ export async function listAttachments(
       lists.set(key, list);
     }
   }
-  await allSettled(
+  await settleAll(
     [...lists.values()].map(async ({ target, subject, own }) => {
       if (!(await target.referrers.listsByItself(subject))) {
         await settleList(target, subject, own, ledger);
@@ -232,7 +233,7 @@ async function writeList(
     const named = list.kind === 'index' ? list.manifests.map(({ digest }) => digest) : [];
     const lost =
       error instanceof HodError && error.code === 'content-lacking'
-        ? await allSettled(
+        ? await settleAll(
             named.map(async (each) => ((await target.manifests.resolve(each)) === undefined ? [each] : [])),
           )
         : [];

@@ -12,7 +12,7 @@ import type { Digest } from '../core/oci/digest';
 import { manifestKind } from '../core/oci/media-types';
 import { isCarried, typeOf, type Carrying } from '../core/oci/referrers';
 import { recordType } from '../core/ledger/release-record';
-import type { Tag } from '../core/tags/tag';
+import type { Tag } from '../core/oci/tag';
 
 /** Something that belongs to a manifest, where it is read: a signature, a bill of materials, what tests said. */
 export interface Attachment {

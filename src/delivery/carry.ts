@@ -1,3 +1,4 @@
+import { settleAll } from '../system/promises';
 import { HodError } from '../core/errors';
 import type { ContentNode, ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
@@ -67,11 +68,15 @@ export class Carrier {
   /** Those that it wrote there. */
   private readonly wrote = new Set<string>();
 
-  /** @param dryRun Read and check what would be sent, and send nothing. */
+  readonly dryRun: boolean;
+
+  /** `dryRun`: reads and checks what would be sent, and sends nothing. */
   constructor(
-    private readonly dryRun: boolean,
+    { dryRun }: { readonly dryRun: boolean },
     private readonly progress: TransferProgress,
-  ) {}
+  ) {
+    this.dryRun = dryRun;
+  }
 
   /** Brings a manifest and everything below it into a repository. Answers what it took. */
   async carry(node: ContentNode, target: CarryTarget): Promise<Transfer> {
@@ -95,7 +100,7 @@ export class Carrier {
   /** Brings everything below a manifest into a repository, and not itself: who writes it under its tag need not write it twice. */
   async carryBelow(node: ContentNode, target: CarryTarget): Promise<Transfer> {
     const transfer = noTransfer();
-    await allSettled(node.children.map((child) => this.carryNode(child, target, transfer)));
+    await settleAll(node.children.map((child) => this.carryNode(child, target, transfer)));
     return transfer;
   }
 
@@ -122,7 +127,7 @@ export class Carrier {
 
   private async bringNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
     const { manifest, source } = node;
-    await allSettled([
+    await settleAll([
       ...node.children.map((child) => this.carryNode(child, target, transfer)),
       ...blobsOf(manifest).map((blob) => this.carryBlob({ blob, source, target, transfer })),
     ]);
@@ -139,7 +144,7 @@ export class Carrier {
     target: CarryTarget,
     transfer: Transfer,
   ): Promise<void> {
-    await allSettled([
+    await settleAll([
       ...children.map(async (child) => {
         await this.sendAgain(child, target, transfer);
         await target.manifests.put(child.manifest.digest, child.manifest);
@@ -236,15 +241,4 @@ function isWithin(one: Repository | undefined, other: Repository): boolean {
 /** Whether the registry could take a blob over from one repository into the other. */
 function isMountable(from: Repository, to: Repository): boolean {
   return from.registry === to.registry && from.name !== to.name;
-}
-
-/** Waits for all, also after one has failed, and then throws the first failure: nothing goes on behind an error. */
-export async function allSettled<T>(work: readonly Promise<T>[]): Promise<T[]> {
-  const settled = await Promise.allSettled(work);
-  return settled.map((each) => {
-    if (each.status === 'rejected') {
-      throw each.reason;
-    }
-    return each.value;
-  });
 }

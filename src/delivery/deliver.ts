@@ -4,7 +4,8 @@ import type { Coming } from '../core/release/coming';
 import { staysAsItIs, type TagDecision } from '../core/release/tag-decisions';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { attachedFacts, carryAttachments, listAttachments, subjectsOf, type CarriedAttachments } from './attach';
-import { addTransfer, allSettled, Carrier, noTransfer, type Transfer } from './carry';
+import { addTransfer, Carrier, noTransfer, type Transfer } from './carry';
+import { settleAll } from '../system/promises';
 import { placed, type Delivered, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import { Judge, type Judged } from './judge';
 import { record, type Recording } from './record';
@@ -27,46 +28,89 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   const subjects = items.map(({ node, target, attachments }) => ({ target, subjects: subjectsOf(node, attachments) }));
   const judge = new Judge(context, items, attachedFacts(subjects));
   const judging = (): Promise<Judged<readonly Verdict<P>[]>> => judge.decide((known) => delivery.decide(known));
-  const { value: planned, facts } = await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging());
-  const carrier = new Carrier(dryRun, context.observer.transfer);
-  const recorded = planned.filter((verdict) => isKnown(delivery.environment, verdict, facts));
-  const settled = items.map((item) => !manner.mend && isSettled(item, decisionsOf(recorded)));
-  const transfers = await allSettled(
-    items.map((item, at) => (settled[at] === true ? untouched(item) : carrier.carry(item.node, item.target))),
+  const planned = await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging());
+  const carrier = new Carrier({ dryRun }, context.observer.transfer);
+  const carried = await carryItems(delivery, planned, carrier, context);
+  if (dryRun) {
+    return deliveredOf(planned.value, carried, decisionsOf(planned.value));
+  }
+  if (carried.some(({ transfer: { blobsSent } }) => blobsSent > 0)) {
+    // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
+    judge.forgetServed();
+  }
+  const attached = carried.map((each) => each.attached);
+  const { value, appended } = await record(delivery, context, {
+    judging,
+    attaching: attached,
+    arrive: async (item) => {
+      await carrier.carry(item.node, item.target);
+      await carrier.witness(item.node, item.target);
+    },
+  });
+  const { verdicts, records } = value;
+  const told = records.filter(({ item, isNew }) => isNew || !courseOf(carried, item).settled);
+  await settleAll(told.map((recording) => tellRelease(recording, carrier, manner)));
+  await listAttachments([...attached, ...told], ledger);
+  const decisions = await settle(items, decisionsOf(verdicts), {
+    ledger,
+    appended,
+    mending: (item, write) => carrier.mending(item.node, item.target, write, courseOf(carried, item).transfer),
+  });
+  return deliveredOf(verdicts, carried, decisions);
+}
+
+/** An item on its way. */
+interface Course {
+  readonly item: DeliveryItem;
+  /** All its tags led there already: nothing of it was looked at. */
+  readonly settled: boolean;
+  readonly transfer: Transfer;
+  readonly attached: CarriedAttachments;
+}
+
+function courseOf(carried: readonly Course[], item: DeliveryItem): Course {
+  const course = carried.find((each) => each.item === item);
+  if (course === undefined) {
+    throw new Error(`${item.image} was not carried`);
+  }
+  return course;
+}
+
+/** Carries the content of all items, then what refers to it. */
+async function carryItems<P extends Plan>(
+  { items, manner, environment }: Delivery<P>,
+  { value: planned, facts }: Judged<readonly Verdict<P>[]>,
+  carrier: Carrier,
+  { observer }: DeliveryContext,
+): Promise<Course[]> {
+  const recorded = decisionsOf(planned.filter((verdict) => isKnown(environment, verdict, facts)));
+  const carried = await settleAll(
+    items.map(async (item) => {
+      const settled = !manner.mend && isSettled(item, recorded);
+      const transfer = await (settled ? untouched(item) : carrier.carry(item.node, item.target));
+      return { item, settled, transfer };
+    }),
   );
   const note = (text: string): void => {
-    context.observer.note(text);
+    observer.note(text);
   };
-  const attached = await allSettled(items.map((item) => carryAttachments(item, carrier, { all: manner.mend, note })));
-  if (transfers.some(({ blobsSent }) => blobsSent > 0)) {
-    // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
-    judge.lookAgain();
-  }
-  const { value, appended } = dryRun
-    ? { value: { verdicts: planned, records: [] }, appended: false }
-    : await record(delivery, judging, attached, context, async (item) => {
-        await carrier.carry(item.node, item.target);
-        await carrier.witness(item.node, item.target);
-      });
-  const { verdicts } = value;
-  if (!dryRun) {
-    const told = value.records.filter(({ item, isNew }) => isNew || settled[items.indexOf(item)] !== true);
-    await allSettled(told.map((recording) => tellRelease(recording, carrier, manner.mend)));
-    await listAttachments([...attached, ...told], ledger);
-  }
-  const decisions = dryRun
-    ? decisionsOf(planned)
-    : await settle(items, decisionsOf(verdicts), {
-        ledger,
-        appended,
-        mending: (item, write) =>
-          carrier.mending(item.node, item.target, write, transfers[items.indexOf(item)] ?? noTransfer()),
-      });
+  return settleAll(
+    carried.map(async (course) => {
+      return { ...course, attached: await carryAttachments(course.item, carrier, { all: manner.mend, note }) };
+    }),
+  );
+}
+
+/** What became of each item. */
+function deliveredOf<P extends Plan>(
+  verdicts: readonly Verdict<P>[],
+  carried: readonly Course[],
+  decisions: readonly TagDecision[],
+): Delivered<P> {
   return {
     verdicts,
-    items: items.map((item, at) => {
+    items: carried.map(({ item, transfer, attached }) => {
       const { plan, coming } = decidedAbout(item, verdicts);
-      const { count, transfer }: Pick<CarriedAttachments, 'count' | 'transfer'> = attached[at] ?? nothingAttached;
       return {
         ...placed(item),
         kind: kindOf(item.node.manifest),
@@ -76,17 +120,12 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
         omitted: (plan.tags.get(item.image)?.omitted ?? []).map(({ rule, missing }) => {
           return { rule: rule.template.text, missing };
         }),
-        attached: count,
-        transfer: {
-          ...addTransfer(transfers[at] ?? noTransfer(), transfer),
-          requests: item.target.requests,
-        },
+        attached: attached.count,
+        transfer: { ...addTransfer(transfer, attached.transfer), requests: item.target.requests },
       };
     }),
   };
 }
-
-const nothingAttached = { count: { brought: 0, present: 0, left: [] }, transfer: noTransfer() };
 
 function decisionsOf(verdicts: readonly Verdict<Plan>[]): TagDecision[] {
   return verdicts.flatMap(({ decisions }) => decisions);
@@ -121,7 +160,7 @@ function untouched({ node }: DeliveryItem): Promise<Transfer> {
 async function tellRelease(
   { carried: [{ node }], target, isNew }: Recording,
   carrier: Carrier,
-  mend: boolean,
+  { mend }: { readonly mend: boolean },
 ): Promise<void> {
   if (isNew || mend || (await target.manifests.resolve(node.manifest.digest)) === undefined) {
     await carrier.carry(node, target);

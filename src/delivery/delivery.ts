@@ -17,11 +17,11 @@ import type { Observer } from '../session/observer';
 import type { AttachedCount, AttachTarget } from './attach';
 import type { Attachment } from './attachments';
 import type { Transfer } from './carry';
-import type { EvidenceSource } from './evidence';
+import type { ProvenanceSource } from './provenance';
 
 /** The repository that an image or bundle goes to. */
 export type DeliveryTarget = AttachTarget &
-  EvidenceSource & {
+  ProvenanceSource & {
     readonly requests: number;
     readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
   };

@@ -2,7 +2,7 @@ import { parseRepository, type Repository } from '../core/oci/reference';
 import type { Despite } from '../core/release/despite';
 import { inFormerPlaces, type WayIn } from '../core/release/gates/way-in';
 import type { Ledger } from '../ledger/ledger';
-import { allSettled } from './carry';
+import { settleAll } from '../system/promises';
 import { witnessWrite, type WitnessTarget } from './present';
 
 /**
@@ -21,5 +21,5 @@ export async function checkFormerPlaces(
   }
   const { facts } = await ledger.read([{ kind: 'environment', key: wayIn.environment }]);
   const former = inFormerPlaces(wayIn, facts);
-  await allSettled(former.map(({ repository, digest }) => witnessWrite(clientOf(parseRepository(repository)), digest)));
+  await settleAll(former.map(({ repository, digest }) => witnessWrite(clientOf(parseRepository(repository)), digest)));
 }

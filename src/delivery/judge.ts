@@ -7,7 +7,7 @@ import { contended } from '../ledger/problems';
 import type { CommitId } from '../core/commit';
 import type { RepositoryName } from '../core/oci/reference';
 import type { DeliveryContext, DeliveryItem } from './delivery';
-import { evidenceOf, type EvidenceSource } from './evidence';
+import { readProvenance, type ProvenanceSource } from './provenance';
 
 /** A decision, and what of the ledger it was made on. */
 export interface Judged<T> {
@@ -21,7 +21,7 @@ const roundLimit = 200;
 
 /** A repository that decisions ask about, and what is to come there, where something is. */
 interface JudgedItem {
-  readonly target: EvidenceSource & { readonly label: RepositoryName };
+  readonly target: ProvenanceSource & { readonly label: RepositoryName };
   readonly node?: Pick<DeliveryItem['node'], 'manifest'>;
 }
 type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;
@@ -48,7 +48,7 @@ export class Judge {
   }
 
   /** Forgets what the registries serve. */
-  lookAgain(): void {
+  forgetServed(): void {
     this.known.forgetServed();
   }
 
@@ -106,8 +106,8 @@ export class Judge {
               'known',
             ),
           ]),
-      ...of('served').map((need) => this.look(need)),
-      ...of('evidence').map((need) => this.learn(need)),
+      ...of('served').map((need) => this.resolveTag(need)),
+      ...of('provenance').map((need) => this.readProvenance(need)),
       ...of('highest').map(async ({ line }) => this.known.tellHighest(line, await this.context.orders.highest(line))),
       this.compare(of('order')),
     ]);
@@ -121,14 +121,14 @@ export class Judge {
     this.known.facts = facts;
   }
 
-  private async look({ repository, tag }: NeedOf<'served'>): Promise<void> {
+  private async resolveTag({ repository, tag }: NeedOf<'served'>): Promise<void> {
     const { target, node } = this.item(repository);
     this.known.tellServed(repository, tag, await target.manifests.resolve(tag, node?.manifest.digest));
   }
 
-  private async learn(need: NeedOf<'evidence'>): Promise<void> {
-    const told = await evidenceOf(this.item(need.repository).target, need.digest, need.withVersion);
-    this.known.tellEvidence(need, told);
+  private async readProvenance(need: NeedOf<'provenance'>): Promise<void> {
+    const told = await readProvenance(this.item(need.repository).target, need);
+    this.known.tellProvenance(need, told);
   }
 
   private async compare(orders: readonly NeedOf<'order'>[]): Promise<void> {

@@ -3,7 +3,7 @@ import { contentOf, readContent } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { describeManifest } from '../core/oci/manifest';
 import type { RepositoryClient } from '../registry/repository';
-import { allSettled } from './carry';
+import { settleAll } from '../system/promises';
 
 /** A repository whose content can be looked for. */
 export type PresenceSource = Pick<RepositoryClient, 'label' | 'readManifest' | 'openBlob'> & {
@@ -18,7 +18,7 @@ export async function checkPresent(source: PresenceSource, digest: Digest): Prom
     throw gone(source, [digest]);
   }
   const { blobs } = contentOf(await readContent(source, describeManifest(manifest)));
-  const missing = await allSettled(blobs.map(async (blob) => ((await source.blobs.has(blob)) ? [] : [blob.digest])));
+  const missing = await settleAll(blobs.map(async (blob) => ((await source.blobs.has(blob)) ? [] : [blob.digest])));
   if (missing.flat().length > 0) {
     throw gone(source, missing.flat());
   }

@@ -14,6 +14,6 @@ export function promotionDelivery(
     items,
     manner,
     decide: (known) => decidePromotion(promotion, known),
-    action: (verdict, images, together) => promotedAction(promotion, verdict, images, together),
+    action: (verdict, images, together) => promotedAction(promotion, verdict, images, { decidedTogether: together }),
   };
 }

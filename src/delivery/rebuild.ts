@@ -7,17 +7,9 @@ import type { Attached } from '../core/ledger/entries/attaching';
 import type { Build } from '../core/build/build';
 import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
-import {
-  emptyHead,
-  entryAfter,
-  foldInto,
-  headAfter,
-  timeAfter,
-  type Head,
-  type SealedEntry,
-} from '../core/ledger/entry';
-import { Facts, stepKey, tagKey, type Release } from '../core/ledger/facts';
-import { asksNothing } from '../core/release/gates/admission-rules';
+import { entryAfter, timeAfter, type SealedEntry } from '../core/ledger/entry';
+import { stepKey, tagKey, type Facts, type Release } from '../core/ledger/facts';
+import { noAdmissionRules } from '../core/release/gates/admission-rules';
 import type { Following } from '../core/build/following';
 import { together } from '../core/release/knowledge';
 import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
@@ -25,10 +17,11 @@ import { decidePublication, publishedAction, type Publication } from '../core/re
 import type { PlacedImage, ReleaseId } from '../core/ledger/release';
 import type { ReleaseRecord } from '../core/ledger/release-record';
 import type { Verdict, Plan } from '../core/release/verdict';
-import { decideWayBack, rolledBackAction } from '../core/release/rollback';
+import { decideRollback, rolledBackAction } from '../core/release/rollback';
 import type { RulesOf } from '../core/tags/rules';
-import type { Tag } from '../core/tags/tag';
+import type { Tag } from '../core/oci/tag';
 import type { Timestamp } from '../core/time';
+import { MemoryLedger } from '../ledger/memory';
 import type { Orders } from './delivery';
 import { Judge } from './judge';
 
@@ -68,6 +61,8 @@ export interface Remains {
 export interface Rebuilt {
   readonly entries: readonly SealedEntry[];
   readonly facts: Facts;
+  /** The names of all environments, the first one first. */
+  readonly environments: readonly string[];
   /** Environments whose tags lead to something else than was made out. */
   readonly unexplained: readonly { readonly environment: string; readonly tags: readonly string[] }[];
 }
@@ -79,7 +74,7 @@ export interface Rebuilt {
  */
 export async function rebuild(remains: Remains): Promise<Rebuilt> {
   const { environments, arrivals, releases } = remains;
-  const ledger = new MemoryLedger(remains.product, remains.actor);
+  const ledger = new RebuiltLedger(remains.product, remains.actor);
   const unexplained: { environment: string; tags: readonly string[] }[] = [];
   for (const environment of environments) {
     const found = [...(arrivals.get(environment.name) ?? [])].sort((a, b) => inTime(releases, a, b));
@@ -91,12 +86,17 @@ export async function rebuild(remains: Remains): Promise<Rebuilt> {
           : promoteAgain(arrival, environment, environment.after, ledger, remains));
       }
     }
-    const tags = await takeBackAgain(environment, ledger, remains);
+    const tags = await rollBackAgain(environment, ledger, remains);
     if (tags.length > 0) {
       unexplained.push({ environment: environment.name, tags });
     }
   }
-  return { entries: ledger.sealed, facts: ledger.facts, unexplained };
+  return {
+    entries: ledger.ledger.sealed,
+    facts: ledger.facts,
+    environments: environments.map(({ name }) => name),
+    unexplained,
+  };
 }
 
 function inTime(releases: Remains['releases'], a: FoundArrival, b: FoundArrival): number {
@@ -104,31 +104,29 @@ function inTime(releases: Remains['releases'], a: FoundArrival, b: FoundArrival)
   return (one ?? '') < (other ?? '') ? -1 : 1;
 }
 
-/** A ledger in memory, whose registries serve what it says. */
-class MemoryLedger {
-  readonly facts = new Facts();
-  readonly sealed: SealedEntry[] = [];
-  head: Head = emptyHead;
+/** The ledger that is made again, whose registries serve what it says. */
+class RebuiltLedger {
+  readonly ledger = new MemoryLedger();
 
   constructor(
     private readonly product: string,
     private readonly actor: string,
   ) {}
 
+  get facts(): Facts {
+    return this.ledger.facts;
+  }
+
   add(action: Action, then: Timestamp): void {
     const at = timeAfter(this.facts, then);
-    const sealed = entryAfter(this.head, { product: this.product, at, actor: this.actor, action });
-    foldInto(this.facts, sealed.entry);
-    this.sealed.push(sealed);
-    this.head = headAfter(sealed);
+    this.ledger.add(entryAfter(this.ledger.head, { product: this.product, at, actor: this.actor, action }));
   }
 
   /** Decides as if the registries served what this ledger says. */
   judge(places: readonly RepositoryName[], orders: Orders): Judge {
     const unasked = (): Promise<never> => Promise.reject(new Error('nothing is read while a ledger is made again'));
-    const read = async () => ({ head: this.head, facts: this.facts });
     return new Judge(
-      { ledger: { read }, orders },
+      { ledger: this.ledger, orders },
       [...new Set(places)].map((label) => ({
         target: {
           label,
@@ -144,11 +142,12 @@ class MemoryLedger {
     );
   }
 
-  /** The same ledger without its last entries. */
-  upTo(count: number): MemoryLedger {
-    const earlier = new MemoryLedger(this.product, this.actor);
-    this.sealed.slice(0, count).forEach(({ entry }) => earlier.add(entry.action, entry.at));
-    return earlier;
+  /** The same ledger with one entry more. */
+  with(action: Action, then: Timestamp): RebuiltLedger {
+    const further = new RebuiltLedger(this.product, this.actor);
+    this.ledger.sealed.forEach((sealed) => further.ledger.add(sealed));
+    further.add(action, then);
+    return further;
   }
 }
 
@@ -164,7 +163,7 @@ async function publishAgain(
   record: ReleaseRecord,
   arrival: FoundArrival,
   { name, rulesOf }: LostEnvironment,
-  ledger: MemoryLedger,
+  ledger: RebuiltLedger,
   remains: Remains,
 ): Promise<void> {
   const { product, orders, now } = remains;
@@ -212,7 +211,7 @@ async function promoteAgain(
   arrival: FoundArrival,
   { name, rulesOf }: LostEnvironment,
   from: string,
-  ledger: MemoryLedger,
+  ledger: RebuiltLedger,
   { product, orders, now, dayOf }: Remains,
 ): Promise<void> {
   const release: Release | undefined = ledger.facts.get('release', arrival.release);
@@ -228,7 +227,7 @@ async function promoteAgain(
     from,
     environment: name,
     rulesOf,
-    entryRules: asksNothing,
+    admissionRules: noAdmissionRules,
     now,
     strictOrder: false,
     despite: inSpiteOfNothing,
@@ -240,7 +239,10 @@ async function promoteAgain(
   const { value } = await judge.rehearse((known) => decidePromotion(promotion, known));
   const [verdict]: readonly Verdict<Plan>[] = value;
   if (verdict !== undefined) {
-    ledger.add(withAttached(promotedAction(promotion, verdict, [...arrival.images], false), arrival), now);
+    ledger.add(
+      withAttached(promotedAction(promotion, verdict, [...arrival.images], { decidedTogether: false }), arrival),
+      now,
+    );
   }
 }
 
@@ -254,9 +256,9 @@ function withAttached(action: Action, { attached }: FoundArrival): Action {
  * Where the moving tags of an environment lead elsewhere than the ledger says: the rollback after which they lead where they do,
  * if there is one. Answers those that lead elsewhere still.
  */
-async function takeBackAgain(
+async function rollBackAgain(
   { name, after }: LostEnvironment,
-  ledger: MemoryLedger,
+  ledger: RebuiltLedger,
   remains: Remains,
 ): Promise<readonly string[]> {
   const astray = astrayIn(name, ledger.facts, remains);
@@ -278,12 +280,10 @@ async function takeBackAgain(
       reason: 'found so when the ledger was made again',
       places,
     };
-    const decided = await judge.decide((known) => decideWayBack(rollback, known)).catch(refusedOnly);
+    const decided = await judge.decide((known) => decideRollback(rollback, known)).catch(refusedOnly);
     const [action] = decided === undefined ? [] : rolledBackAction(rollback, decided.value);
     if (action !== undefined) {
-      const then = ledger.upTo(ledger.sealed.length);
-      then.add(action, remains.now);
-      if (astrayIn(name, then.facts, remains).length === 0) {
+      if (astrayIn(name, ledger.with(action, remains.now).facts, remains).length === 0) {
         ledger.add(action, remains.now);
         return [];
       }

@@ -17,7 +17,7 @@ import { recordArtifact, recordOf, recordType, type ReleaseRecord } from '../cor
 import { timestampOf, type Timestamp } from '../core/time';
 import { contended } from '../ledger/problems';
 import { unknownTo, type Attaching, type CarriedAttachment } from './attach';
-import { allSettled } from './carry';
+import { settleAll } from '../system/promises';
 import { placed, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import type { Judged } from './judge';
 
@@ -44,19 +44,23 @@ export interface Recorded<P extends Plan> {
   readonly records: readonly Recording[];
 }
 
+/** What recording a delivery is given. */
+export interface RecordSteps<P extends Plan> {
+  readonly judging: () => Promise<Judged<readonly Verdict<P>[]>>;
+  /** What was carried along with each item. */
+  readonly attaching: readonly Attaching[];
+  /** Makes sure that an item is where it goes, written by this run, before anything says that it is. */
+  readonly arrive: (item: DeliveryItem) => Promise<void>;
+}
+
 /**
  * Writes the decision about a delivery into the ledger, deciding again for as long as somebody else is first; and what belongs
  * to its images, where that is not known yet.
- *
- * @param attaching What was carried along with each item.
- * @param arrive Makes sure that an item is where it goes, written by this run, before anything says that it is.
  */
 export async function record<P extends Plan>(
   delivery: Delivery<P>,
-  judging: () => Promise<Judged<readonly Verdict<P>[]>>,
-  attaching: readonly Attaching[],
   context: DeliveryContext,
-  arrive: (item: DeliveryItem) => Promise<void>,
+  { judging, attaching, arrive }: RecordSteps<P>,
 ): Promise<Appended<Recorded<P>>> {
   const { product, environment, items, manner } = delivery;
   return appendDeciding({ ...context, product }, async (now) => {
@@ -79,7 +83,7 @@ export async function record<P extends Plan>(
         arriving: arrival === undefined ? [] : own,
       };
     });
-    await allSettled(parts.flatMap(({ arriving }) => arriving.map(arrive)));
+    await settleAll(parts.flatMap(({ arriving }) => arriving.map(arrive)));
     return {
       head,
       facts,

@@ -4,10 +4,10 @@ import type { Digest } from '../core/oci/digest';
 import { tagKey, type FactKey, type Facts } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
-import type { Tag } from '../core/tags/tag';
+import type { Tag } from '../core/oci/tag';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
-import { allSettled } from './carry';
+import { settleAll } from '../system/promises';
 
 /** An image or bundle whose tags are settled. */
 export interface SettlingItem {
@@ -32,6 +32,89 @@ export interface SettleContext<I> {
 /** How often a tag is written that leads elsewhere when it is read back: somebody else may be at it too. */
 const attempts = 5;
 
+/** A tag that stands elsewhere than the ledger says; `digest`: what it must lead to, undefined where it must go. */
+interface PendingTag {
+  readonly decision: TagDecision;
+  readonly digest: Digest | undefined;
+}
+
+/** What the tags of a delivery lead to, while they are written. */
+class ServedTags<I extends SettlingItem> {
+  /** The decisions about tags that are written. */
+  private readonly ours: readonly TagDecision[];
+  private readonly serving: Map<string, Digest | undefined>;
+  /** Tags that the registry does not remove. */
+  private readonly kept = new Set<string>();
+
+  constructor(
+    private readonly items: readonly I[],
+    decisions: readonly TagDecision[],
+    private readonly context: SettleContext<I>,
+  ) {
+    // A tag that is held although it points here was written late by a run of this build that was killed then.
+    this.ours = decisions.filter(({ outcome, served, digest }) => outcome !== 'held' || served === digest);
+    this.serving = new Map(this.ours.map((decision) => [keyOf(decision), decision.served]));
+  }
+
+  /** The facts about these tags. */
+  get keys(): FactKey[] {
+    return [...this.serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
+  }
+
+  servedUnder(decision: TagDecision): Digest | undefined {
+    return this.serving.get(keyOf(decision));
+  }
+
+  /** The tags that stand elsewhere than the ledger says. */
+  pending(facts: Facts): PendingTag[] {
+    return this.ours
+      .filter((decision) => this.isAstray(decision, facts))
+      .map((decision) => {
+        const target = facts.get('tag', keyOf(decision));
+        return { decision, digest: target?.gone === true ? undefined : target?.digest };
+      });
+  }
+
+  /** Reads back the tags that are not to be written. */
+  async readOthers(facts: Facts): Promise<void> {
+    const unwritten = this.ours.filter((decision) => !this.isAstray(decision, facts));
+    await settleAll(
+      unwritten.map(async (decision) => {
+        const { manifests } = itemOf(this.items, decision).target;
+        this.serving.set(keyOf(decision), await manifests.resolve(decision.tag, decision.digest));
+      }),
+    );
+  }
+
+  /** Writes or removes tags. Fixed tags first: whoever sees a moving tag move finds the version there too. */
+  async write(pending: readonly PendingTag[]): Promise<void> {
+    for (const kind of tagKinds) {
+      await settleAll(
+        pending
+          .filter(({ decision }) => decision.kind === kind)
+          .map(async ({ decision, digest }) => {
+            if (digest !== undefined) {
+              this.serving.set(keyOf(decision), await writeTag(this.items, decision, digest, this.context));
+            } else if (await removeTag(this.items, decision)) {
+              this.serving.set(keyOf(decision), undefined);
+            } else {
+              this.kept.add(keyOf(decision));
+            }
+          }),
+      );
+    }
+  }
+
+  private isAstray(decision: TagDecision, facts: Facts): boolean {
+    const target = facts.get('tag', keyOf(decision));
+    const now = this.servedUnder(decision);
+    if (target === undefined || this.kept.has(keyOf(decision))) {
+      return false;
+    }
+    return target.gone === true ? leadsBack(decision, now, target.digest) : now !== target.digest;
+  }
+}
+
 /**
  * Makes the registries serve what the ledger says, for the tags of a delivery. Each tag is read back
  * after it was written, and then the ledger is read again: where something newer was published
@@ -44,61 +127,23 @@ export async function settle<I extends SettlingItem>(
   decisions: readonly TagDecision[],
   context: SettleContext<I>,
 ): Promise<TagDecision[]> {
-  // A tag that is held although it points here was written late by a run of this build that was killed then.
-  const ours = decisions.filter(({ outcome, served, digest }) => outcome !== 'held' || served === digest);
-  const serving = new Map<string, Digest | undefined>(ours.map((decision) => [keyOf(decision), decision.served]));
-  const keys = [...serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
-  /** Tags that the registry does not remove. */
-  const kept = new Set<string>();
-  const isAstray = (decision: TagDecision, facts: Facts): boolean => {
-    const target = facts.get('tag', keyOf(decision));
-    const now = serving.get(keyOf(decision));
-    if (target === undefined || kept.has(keyOf(decision))) {
-      return false;
-    }
-    return target.gone === true ? leadsBack(decision, now, target.digest) : now !== target.digest;
-  };
+  const tags = new ServedTags(items, decisions, context);
   for (let attempt = 0; ; attempt += 1) {
-    const { facts } = await context.ledger.read(keys);
+    const { facts } = await context.ledger.read(tags.keys);
     if (attempt === 0 && context.appended) {
-      const unwritten = ours.filter((decision) => !isAstray(decision, facts));
-      await allSettled(
-        unwritten.map(async (decision) => {
-          const { manifests } = itemOf(items, decision).target;
-          serving.set(keyOf(decision), await manifests.resolve(decision.tag, decision.digest));
-        }),
-      );
+      await tags.readOthers(facts);
     }
-    const pending = ours
-      .filter((decision) => isAstray(decision, facts))
-      .map((decision) => {
-        const target = facts.get('tag', keyOf(decision));
-        return { decision, digest: target?.gone === true ? undefined : target?.digest };
-      });
+    const pending = tags.pending(facts);
     const [first] = pending;
     if (first === undefined) {
-      return decisions.map((decision) => asServed(decision, serving.get(keyOf(decision))));
+      return decisions.map((decision) => asServed(decision, tags.servedUnder(decision)));
     }
     if (attempt === attempts) {
-      const served = serving.get(keyOf(first.decision)) ?? 'nothing';
+      const served = tags.servedUnder(first.decision) ?? 'nothing';
       const wanted = first.digest ?? 'no target';
       throw notKept(keyOf(first.decision), `it took ${wanted} ${attempts} times, and serves ${served} under it`);
     }
-    // Fixed tags first: whoever sees a moving tag move finds the version there too.
-    for (const kind of tagKinds) {
-      const now = pending.filter(({ decision }) => decision.kind === kind);
-      await allSettled(
-        now.map(async ({ decision, digest }) => {
-          if (digest !== undefined) {
-            serving.set(keyOf(decision), await writeTag(items, decision, digest, context));
-          } else if (await removeTag(items, decision)) {
-            serving.set(keyOf(decision), undefined);
-          } else {
-            kept.add(keyOf(decision));
-          }
-        }),
-      );
-    }
+    await tags.write(pending);
   }
 }
 

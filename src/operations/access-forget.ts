@@ -25,5 +25,5 @@ export async function forgetLogin({ registry, dryRun }: ForgetOptions, secrets: 
     return logins;
   };
   const logins = dryRun === true ? forget(await readStored(secrets)) : await changeStored(secrets, forget);
-  return toStoredLoginsResult(storedFile(), logins, dryRun === true);
+  return toStoredLoginsResult(storedFile(), logins, { dryRun: dryRun === true });
 }

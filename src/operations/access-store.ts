@@ -40,5 +40,5 @@ export async function storeLogin(
   }
   const store = (logins: Map<string, StoredLogin>): Map<string, StoredLogin> => logins.set(host, login);
   const logins = dryRun ? store(await readStored(secrets)) : await changeStored(secrets, store);
-  return toStoredLoginsResult(storedFile(), logins, dryRun);
+  return toStoredLoginsResult(storedFile(), logins, { dryRun });
 }

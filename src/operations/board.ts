@@ -3,17 +3,19 @@ import { HodError } from '../core/errors';
 import { runnableImages, readContent } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { parseRepository } from '../core/oci/reference';
-import { figuresOf, History, type ReleaseLife } from '../core/insight/figures';
+import { figuresOf, ReleaseHistory, type ReleaseLife } from '../core/insight/figures';
 import type { PlacedImage } from '../core/ledger/release';
-import { eventIn, type StoryEvent } from '../core/insight/timeline';
+import { eventIn, type TimelineEvent } from '../core/insight/timeline';
 import { timestampOf } from '../core/time';
+import { brief, isNamed, readStatus } from '../inspect/status';
+import { releasesIn } from '../inspect/timeline';
 import { toBoardRelease, toFigures, type BoardData } from '../results/board';
+import { toStatusResult } from '../results/status';
+import { toEvent } from '../results/timeline';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitTimes } from '../workspace/git';
-import { toEvents } from './events';
-import { brief, isNamed, statusIn } from './status';
 
 /** What `board` is told. */
 export interface BoardOptions extends SessionOptions {
@@ -26,10 +28,10 @@ export async function board(options: BoardOptions): Promise<BoardData> {
   return withProduct({ patience: brief, ...options }, async (config, session) =>
     withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
-      const found = await statusIn({ environments: [], ...options }, config, session, ledger);
+      const found = toStatusResult(await readStatus({ environments: [], ...options }, { config, session, ledger }));
       const { environments, announcements, ledger: record } = found;
-      const history = new History();
-      const events: StoryEvent[] = [];
+      const history = new ReleaseHistory();
+      const events: TimelineEvent[] = [];
       for await (const sealed of ledger.entries()) {
         history.add(sealed);
         const event = eventIn(sealed);
@@ -42,6 +44,8 @@ export async function board(options: BoardOptions): Promise<BoardData> {
       );
       const names = config.environments.map(({ name }) => name);
       const asked = options.ledgerOnly !== true;
+      const shown = events.slice(-mostEvents).reverse();
+      const known = await releasesIn(shown, ledger);
       return {
         product: config.product,
         written: timestampOf(new Date()),
@@ -53,7 +57,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
         figures: toFigures(figuresOf(history, names, committed)),
         // Where its registry does not answer, nobody waits for it once for each image.
         sizes: asked && environments[0]?.silent === null ? await sizesOf(releases, config, session) : [],
-        events: await toEvents(events.slice(-mostEvents).reverse(), ledger),
+        events: shown.map((each) => toEvent(each, known)),
         more: events.length > mostEvents,
       };
     }),

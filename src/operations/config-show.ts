@@ -23,8 +23,8 @@ function describe(
   { components }: Config,
   usual: string[],
 ): ConfigShowResult['environments'][number] {
-  const { name, after, follows, entryRules, rulesOf, carrying } = environment;
-  const { results, signOffs, soak, freeze, platforms, annotations, attached } = entryRules;
+  const { name, after, follows, admissionRules, rulesOf, carrying } = environment;
+  const { results, signOffs, soak, freeze, platforms, annotations, attached } = admissionRules;
   return {
     environment: name,
     after: after ?? null,

@@ -1,9 +1,7 @@
-import { emptyHead, endLine, headAfter, type Head } from '../core/ledger/entry';
+import { writeCopy } from '../ledger/copy';
 import type { LedgerCopyResult } from '../results/ledger';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
-import { writeFile } from '../system/write-file';
-import { fileUnusable } from '../workspace/files';
 
 /** What `ledger export` is told. */
 export interface ExportOptions extends SessionOptions {
@@ -15,25 +13,8 @@ export interface ExportOptions extends SessionOptions {
 export async function exportLedger({ file, ...options }: ExportOptions): Promise<LedgerCopyResult> {
   return withProduct(options, (config, session) =>
     withLedger(config, session, 'read', async (ledger) => {
-      let head: Head = emptyHead;
-      async function* lines() {
-        for await (const sealed of ledger.entries()) {
-          head = headAfter(sealed);
-          yield `${sealed.text}\n`;
-        }
-        yield `${endLine(head)}\n`;
-      }
-      await writeFile(file, lines()).catch((error: unknown) => {
-        throw fileUnusable(file, error);
-      });
-      return {
-        product: config.product,
-        from: ledgerLabel(config),
-        to: file,
-        dryRun: false,
-        written: head.seq,
-        present: 0,
-      };
+      const { seq: written } = await writeCopy(file, ledger);
+      return { product: config.product, from: ledgerLabel(config), to: file, dryRun: false, written, present: 0 };
     }),
   );
 }

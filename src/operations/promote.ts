@@ -1,26 +1,22 @@
 import type { Actor } from '../core/ledger/entry';
-import { kindOf } from '../core/oci/bundle';
-import { annotationNames, readContent } from '../core/oci/content';
 import type { Repository } from '../core/oci/reference';
-import { isCarried } from '../core/oci/referrers';
-import { despiteOf, type DespiteOptions } from '../core/release/despite';
-import { chooseEntering, type ChosenRelease, type Promotion } from '../core/release/promotion';
-import { dayOf, timestampOf } from '../core/time';
+import { despiteOf, type Despite, type DespiteOptions } from '../core/release/despite';
+import { chooseCandidates, type Promotion, type ReleaseChoice } from '../core/release/promotion';
+import { timestampOf } from '../core/time';
 import { deliver } from '../delivery/deliver';
 import { checkFormerPlaces } from '../delivery/former-places';
 import { withAnnouncing } from '../delivery/announcing';
-import { attachedTypes, attachmentsOf, carriedOf } from '../delivery/attachments';
-import { arriving, mannerOf, type DeliveryContext, type DeliveryItem } from '../delivery/delivery';
+import { mannerOf, type DeliveryContext } from '../delivery/delivery';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import { promotionDelivery } from '../delivery/promotion';
 import { readChoice, type NamedRelease } from '../delivery/sources/choice';
+import { readReleased } from '../delivery/sources/released';
 import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { chosenComponents, passageInto, wayInto, type Config, type Passage } from '../workspace/config';
-import { readGit } from '../workspace/git';
 import { stepsAfterDelivery } from './next-steps';
 
 /** What `promote` is told. */
@@ -39,11 +35,8 @@ export interface PromoteOptions extends SessionOptions, NamedRelease, DespiteOpt
 export async function promote(options: PromoteOptions): Promise<PromoteResult> {
   return withProduct(options, async (config, session) => {
     const passage = passageInto(config, options.environment);
-    const { from, to } = passage;
-    const choice = await readChoice(config.folder, from, options);
-    const only =
-      options.only === undefined ? undefined : chosenComponents(config, options.only).map(({ name }) => name);
-    const despite = despiteOf(options);
+    const { to } = passage;
+    const chosen = await readChosen(options, passage, config);
     const dryRun = options.dryRun === true;
     const about = { command: 'promote', environment: to.name } as const;
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
@@ -52,83 +45,57 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       noteUnshared(config, session);
       if (!dryRun) {
         const clientOf = (repository: Repository) => session.client(repository);
-        await checkFormerPlaces(wayInto(to), despite, { ledger, clientOf });
+        await checkFormerPlaces(wayInto(to), chosen.despite, { ledger, clientOf });
       }
-      const context: DeliveryContext = {
-        ledger,
-        orders: commitOrders(config.folder),
-        observer: session.observer,
-        actor: await actor(),
-        dryRun,
-      };
-      const judge = new Judge(context, []);
-      const chosen = (await judge.decide((known) => chooseEntering(choice, only, from.name, to.name, known))).value;
-      const parts = await Promise.all(chosen.map((each) => readPart(each, passage, session, config)));
-      const promotion: Promotion = {
-        product: config.product,
-        parts,
-        from: from.name,
-        environment: to.name,
-        rulesOf: to.rulesOf,
-        entryRules: to.entryRules,
-        now: timestampOf(new Date()),
-        strictOrder: options.strictOrder === true,
-        despite,
-      };
-      const delivered = await deliver(
-        promotionDelivery(
-          promotion,
-          parts.flatMap(({ items }) => items),
-          mannerOf(to, options),
-        ),
-        context,
-      );
-      const releases = chosen.map(({ release }) => release);
-      const result = toPromoteResult(
-        { product: config.product, releases, from: from.name, to: to.name, dryRun },
-        delivered,
-        ({ image }) => {
-          const source = session.client(from.repositoryOf(image));
-          return { repository: source.label, requests: source.requests };
-        },
-      );
+      const { observer } = session;
+      const orders = commitOrders(config.folder);
+      const context = { ledger, orders, observer, actor: await actor(), dryRun };
+      const result = await promoteInto(passage, chosen, options, { config, session, context });
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result.images) };
     });
   });
 }
 
-/** Reads the content of a release where it is, on its way to where it goes. */
-async function readPart(
-  { release, images }: ChosenRelease,
-  { from, to }: Passage,
-  session: Session,
-  { folder }: Config,
-) {
-  const git = await readGit(folder, release.commit);
-  const items = await Promise.all(
-    images.map(async ({ image, platforms, ...placed }) => {
-      const source = session.client(from.repositoryOf(image));
-      const target = session.client(to.repositoryOf(image));
-      const node = await readContent(source, placed);
-      // Within one repository nothing has to go along; a rule may ask what there is.
-      const isAsked = source !== target ? to.carrying !== 'none' : to.entryRules.attached.length > 0;
-      const matters = (type: string): boolean => isCarried(type, to.carrying) || to.entryRules.attached.includes(type);
-      const all = isAsked ? await attachmentsOf(node, matters) : [];
-      const attachments = source === target ? [] : carriedOf(node, all, to.carrying);
-      const item: DeliveryItem = { image, node, platforms, target, attachments };
-      return { item, attached: attachedTypes(node, all) };
-    }),
-  );
-  return {
-    release,
-    date: 'commit' in git && git.commit.time !== undefined ? dayOf(git.commit.time) : undefined,
-    items: items.map(({ item }) => item),
-    images: items.map(({ item, attached }) => ({
-      ...arriving(item),
-      kind: kindOf(item.node.manifest),
-      platforms: item.platforms,
-      annotations: annotationNames(item.node),
-      attached,
-    })),
+/** What a promotion is asked to bring in, and what it sets aside. */
+interface Chosen {
+  readonly choice: ReleaseChoice;
+  readonly only: readonly string[] | undefined;
+  readonly despite: Despite;
+}
+
+async function readChosen(options: PromoteOptions, { from }: Passage, config: Config): Promise<Chosen> {
+  const choice = await readChoice(config.folder, from, options);
+  const only = options.only === undefined ? undefined : chosenComponents(config, options.only).map(({ name }) => name);
+  return { choice, only, despite: despiteOf(options) };
+}
+
+async function promoteInto(
+  passage: Passage,
+  { choice, only, despite }: Chosen,
+  options: PromoteOptions,
+  { config, session, context }: { config: Config; session: Session; context: DeliveryContext },
+): Promise<Omit<PromoteResult, 'next'>> {
+  const { from, to } = passage;
+  const names = { from: from.name, to: to.name };
+  const chosen = await new Judge(context, []).decide((known) => chooseCandidates(choice, only, names, known));
+  const parts = await Promise.all(chosen.value.map((each) => readReleased(each, passage, { session, config })));
+  const promotion: Promotion = {
+    product: config.product,
+    parts,
+    from: from.name,
+    environment: to.name,
+    rulesOf: to.rulesOf,
+    admissionRules: to.admissionRules,
+    now: timestampOf(new Date()),
+    strictOrder: options.strictOrder === true,
+    despite,
   };
+  const items = parts.flatMap((part) => part.items);
+  const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);
+  const releases = chosen.value.map(({ release }) => release);
+  const about = { product: config.product, releases, ...names, dryRun: context.dryRun };
+  return toPromoteResult(about, delivered, ({ image }) => {
+    const source = session.client(from.repositoryOf(image));
+    return { repository: source.label, requests: source.requests };
+  });
 }

@@ -1,28 +1,9 @@
 import { HodError } from '../core/errors';
-import type { Digest } from '../core/oci/digest';
-import { formatRepository, type RepositoryName } from '../core/oci/reference';
-import { servedIn } from '../core/ledger/environment';
-import { attachedKey, tagKey, type Fact, type FactKey, type Facts } from '../core/ledger/facts';
-import {
-  attachedFinding,
-  contentFinding,
-  evidenceFindings,
-  tagFinding,
-  type Finding,
-  type KnownTag,
-  type Proven,
-} from '../core/insight/proof';
-import { contentId } from '../core/ledger/release';
-import { recordArtifact, recordOf, recordType } from '../core/ledger/release-record';
-import type { Tag } from '../core/tags/tag';
-import { timestampOf } from '../core/time';
-import { allSettled } from '../delivery/carry';
-import { lookAt, type LookedAt } from '../delivery/look-at';
-import type { Ledger } from '../ledger/ledger';
-import type { RepositoryClient } from '../registry/repository';
-import type { ProveResult } from '../results/prove';
+import { proveEnvironment } from '../inspect/prove';
+import { toProveResult, type ProveResult } from '../results/prove';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
-import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { withProduct, type SessionOptions } from '../session/session';
+import { settleAll } from '../system/promises';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
 /** What `prove` is told. */
@@ -34,37 +15,16 @@ export interface ProveOptions extends SessionOptions {
   deep?: true | undefined;
 }
 
-/** What a proof works with. */
-interface ProofContext {
-  readonly config: Config;
-  readonly session: Session;
-  readonly ledger: Ledger;
-  readonly deep: boolean;
-}
-
 /** Proves that environments serve what was published and tested, or says what is not so. Changes nothing. */
 export async function prove(options: ProveOptions): Promise<ProveResult> {
   return withProduct(options, async (config, session) => {
     const environments = chosen(options, config);
+    const { deep = false } = options;
     return withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
-      const context = { config, session, ledger, deep: options.deep === true };
-      const proofs = await allSettled(environments.map((environment) => proveEnvironment(environment, context)));
-      const told = new Set<string>();
-      return {
-        product: config.product,
-        deep: context.deep,
-        environments: proofs.map(({ findings, ...proof }) => ({
-          ...proof,
-          // What two environments share is told once.
-          findings: findings.filter(({ finding, object }) => {
-            const key = `${finding} ${object}`;
-            const isNew = !told.has(key);
-            told.add(key);
-            return isNew;
-          }),
-        })),
-      };
+      const context = { config, session, ledger, deep };
+      const proofs = await settleAll(environments.map((environment) => proveEnvironment(environment, context)));
+      return toProveResult(config.product, proofs, { deep });
     });
   });
 }
@@ -79,195 +39,4 @@ function chosen({ environments, all }: ProveOptions, config: Config): readonly E
     });
   }
   return all === true ? config.environments : environments.map((name) => environmentNamed(config, name));
-}
-
-type Proof = ProveResult['environments'][number];
-
-async function proveEnvironment(environment: EnvironmentConfig, context: ProofContext): Promise<Proof> {
-  const { ledger } = context;
-  const { name, after } = environment;
-  const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
-  const served = servedIn(facts, name);
-  const ids = [...new Set(served.map(({ release }) => release))];
-  const released = (await ledger.read(ids.map((key): FactKey => ({ kind: 'release', key })))).facts;
-  const images = served.map((each): Proven => {
-    const release = released.get('release', each.release);
-    if (release === undefined) {
-      throw new HodError('ledger-corrupt', {
-        what: 'the ledger contradicts itself',
-        object: `the release ${each.release}`,
-        why: `${name} serves it, and it was never published`,
-        next: '`hod ledger verify` says more; restore the ledger before going on',
-      });
-    }
-    return { served: each, release, environment: name, from: after };
-  });
-  const proofs = await allSettled(images.map((each) => proveImage(each, environment, context)));
-  const evidence = await lookForEvidence(images, environment, context);
-  const sum = (of: 'manifests' | 'blobs' | 'bytes' | 'tags' | 'attached'): number =>
-    proofs.reduce((all, { looked }) => all + looked[of], 0);
-  return {
-    environment: name,
-    images: images.map(({ served: { image, digest, version, commit } }) => {
-      return { image, digest, version: version ?? null, commit };
-    }),
-    looked: {
-      manifests: sum('manifests'),
-      blobs: sum('blobs'),
-      bytes: sum('bytes'),
-      tags: sum('tags'),
-      attached: sum('attached'),
-    },
-    findings: [...proofs.flatMap(({ findings }) => findings), ...evidence],
-  };
-}
-
-/** Evidence is about releases: what several images lack, they lack once. */
-async function lookForEvidence(
-  images: readonly Proven[],
-  { entryRules }: EnvironmentConfig,
-  { ledger }: ProofContext,
-): Promise<Finding[]> {
-  const keys = images.map(({ release }): FactKey => ({ kind: 'evidence', key: contentId(release.images) }));
-  const { facts } = await ledger.read(keys);
-  const now = timestampOf(new Date());
-  const all = images.flatMap((each) => {
-    const evidence = facts.get('evidence', contentId(each.release.images));
-    return evidenceFindings(each, entryRules, { facts, evidence, now });
-  });
-  return [...new Map(all.map((each) => [`${each.image} ${each.object} ${each.detail}`, each])).values()];
-}
-
-interface ImageProof {
-  readonly looked: Proof['looked'];
-  readonly findings: readonly Finding[];
-}
-
-async function proveImage(proven: Proven, environment: EnvironmentConfig, context: ProofContext): Promise<ImageProof> {
-  const { served } = proven;
-  const { session, deep } = context;
-  const { repository } = served;
-  const own = environment.repositoryOf(served.image);
-  if (formatRepository(own) !== repository) {
-    throw new HodError('repository-changed', {
-      what: 'it cannot be proved what is served there',
-      object: `${served.image} in ${environment.name}`,
-      why: `the ledger says that it is in ${repository}, and hod.yaml names ${formatRepository(own)}`,
-      next: 'publish or promote it again, or name the former repository in hod.yaml',
-    });
-  }
-  const client = session.client(own);
-  const content = await lookAt(client, served, deep);
-  const [tags, attached] = await Promise.all([
-    tagsOf(proven, client, context),
-    attachedOf(proven, environment, { client, content, context }),
-  ]);
-  const lost = new Map([...content.lost, ...attached.lost].map((each) => [each.digest, each]));
-  return {
-    looked: {
-      manifests: content.manifests.length,
-      blobs: content.blobs.length,
-      bytes: deep ? content.blobs.reduce((sum, { size }) => sum + size, 0) : 0,
-      tags: tags.length,
-      attached: attached.count,
-    },
-    findings: [
-      ...[...lost.values()].map((each) => contentFinding(proven, each)),
-      ...tags.flatMap((tag) => tagFinding(proven, tag) ?? []),
-      ...attached.findings,
-    ],
-  };
-}
-
-/** Every tag of a repository that the ledger knows, and those of the environment before that name the same release. */
-async function tagsOf({ served, from }: Proven, client: RepositoryClient, context: ProofContext): Promise<KnownTag[]> {
-  const { config, session, ledger } = context;
-  const listed: Tag[] = [...served.tags];
-  for await (const tag of client.tags.list()) {
-    listed.push(tag);
-  }
-  const before =
-    from === undefined ? undefined : session.client(environmentNamed(config, from).repositoryOf(served.image));
-  const places = [
-    ...[...new Set(listed)].map((tag) => ({ client, tag })),
-    ...(before === undefined || before === client ? [] : served.tags.map((tag) => ({ client: before, tag }))),
-  ];
-  const keyOf = ({ client: { label }, tag }: (typeof places)[number]): string => tagKey(label, tag);
-  const { facts } = await ledger.read(places.map((place): FactKey => ({ kind: 'tag', key: keyOf(place) })));
-  const known = places.flatMap((place) => {
-    const fact: Fact<'tag'> | undefined = facts.get('tag', keyOf(place));
-    // The moving tags of the environment before are its own affair.
-    return fact === undefined || (place.client === before && fact.kind === 'moving') ? [] : [{ ...place, fact }];
-  });
-  return allSettled(
-    known.map(async ({ client: { label, manifests }, tag, fact }): Promise<KnownTag> => {
-      return { repository: label, tag, fact, served: await manifests.resolve(tag, fact.digest) };
-    }),
-  );
-}
-
-/** Whether what the ledger knows to belong to an image is there, and whole; its release record among it. */
-async function attachedOf(
-  proven: Proven,
-  { carrying }: EnvironmentConfig,
-  { client, content, context }: { client: RepositoryClient; content: LookedAt; context: ProofContext },
-): Promise<{ count: number; findings: Finding[]; lost: LookedAt['lost'] }> {
-  const { ledger, config, deep } = context;
-  const { label } = client;
-  const root = content.manifests.find(({ digest }) => digest === proven.served.digest);
-  const record =
-    root === undefined || carrying === 'none'
-      ? undefined
-      : recordArtifact(recordOf(config.product, proven.release), root).manifest;
-  const expected: { subject: Digest; digest: Digest; type: string; tag?: Tag | undefined }[] = [];
-  let subjects: readonly Digest[] = content.manifests.map(({ digest }) => digest);
-  const asked = new Set<Digest>();
-  while (subjects.length > 0) {
-    subjects.forEach((each) => asked.add(each));
-    const { facts } = await ledger.read(
-      subjects.map((each): FactKey => ({ kind: 'attached', key: attachedKey(label, each) })),
-    );
-    const found = subjects.flatMap((subject) => known(facts, label, subject, record?.digest));
-    expected.push(...found);
-    subjects = found.map(({ digest }) => digest).filter((digest) => !asked.has(digest));
-  }
-  if (record !== undefined && root !== undefined && !expected.some(({ digest }) => digest === record.digest)) {
-    expected.push({ subject: root.digest, digest: record.digest, type: recordType });
-  }
-  const lists = new Map(
-    await allSettled(
-      [...new Set(expected.map(({ subject }) => subject))].map(
-        async (subject) => [subject, await client.attachedTo(subject)] as const,
-      ),
-    ),
-  );
-  const findings: Finding[] = [];
-  const lost: LookedAt['lost'][number][] = [];
-  await allSettled(
-    expected.map(async ({ subject, digest, type, tag }) => {
-      // Under a tag something newer may stand, which holds this too.
-      const found = lists
-        .get(subject)
-        ?.find((each) => (tag === undefined ? each.descriptor.digest === digest : each.tag === tag));
-      if (found === undefined) {
-        findings.push(attachedFinding(proven, { repository: label, subject, digest, type }));
-      } else {
-        lost.push(...(await lookAt(client, found.descriptor, deep)).lost);
-      }
-    }),
-  );
-  return { count: expected.length, findings, lost };
-}
-
-function known(
-  facts: Facts,
-  repository: RepositoryName,
-  subject: Digest,
-  record: Digest | undefined,
-): { subject: Digest; digest: Digest; type: string; tag?: Tag | undefined }[] {
-  const all = facts.get('attached', attachedKey(repository, subject)) ?? [];
-  // An image may be in many releases: only the record of this one matters.
-  return all
-    .filter(({ type, digest }) => type !== recordType || digest === record)
-    .map((each) => ({ subject, ...each }));
 }

@@ -1,32 +1,26 @@
 import type { Actor } from '../core/ledger/entry';
 import type { BuildOptions } from '../core/build/build';
 import type { Repository } from '../core/oci/reference';
-import { protectionTag } from '../core/build/component';
-import { tagKey } from '../core/ledger/facts';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { cleanForVersion, historyForNext } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
 import { refuseUnmet } from '../core/release/refusal';
-import { compareVersions, isReleaseOn } from '../core/tags/version';
-import { versionOfTag } from '../core/tags/version-tags';
 import { withAnnouncing } from '../delivery/announcing';
 import { deliver } from '../delivery/deliver';
 import { checkFormerPlaces } from '../delivery/former-places';
-import { removeQuietly } from '../delivery/settle';
-import { arriving, mannerOf, type Orders } from '../delivery/delivery';
-import { highestTagged } from '../delivery/evidence';
-import { commitOrders } from '../delivery/orders';
+import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';
+import { buildOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
-import { gather, type GatheredItem } from '../delivery/sources/gather';
+import { gather } from '../delivery/sources/gather';
+import { removeProtection } from '../delivery/sources/staging';
 import { readBuild } from '../delivery/sources/read-build';
 import { readFollowing } from '../delivery/sources/read-following';
 import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
-import { withProduct, type SessionOptions } from '../session/session';
+import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { chosenComponents, wayInto, type Config } from '../workspace/config';
-import { tagsUpTo } from '../workspace/git';
 import { stepsAfterDelivery } from './next-steps';
 
 /** What `publish` is told. */
@@ -80,17 +74,13 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       };
       const delivered = await deliver(publicationDelivery(publication, items, mannerOf(environment, options)), {
         ledger,
-        orders: ordersOf(config, build.commit, items),
+        orders: buildOrders(config, build.commit, items),
         observer: session.observer,
         actor: await actor(),
         dryRun,
       });
-      if (head.seq === 0 && delivered.items.some(({ tags }) => tags.some(({ served }) => served !== undefined))) {
-        session.observer.note(
-          `this ledger was empty (${ledgerLabel(config)}), and the registry is not: order was judged by what that tells`,
-        );
-      }
-      const leftovers = dryRun ? [] : await unprotect(items);
+      noteAdopted(head.seq === 0 ? delivered.items : [], config, session);
+      const leftovers = dryRun ? [] : await removeProtection(items);
       const result = toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
       return {
         ...result,
@@ -100,33 +90,11 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
   });
 }
 
-/** What git tells of the order of builds, and the registry and git of the highest version. */
-function ordersOf(
-  { folder, versionTags }: Config,
-  commit: Publication['build']['commit'],
-  items: readonly GatheredItem[],
-): Orders {
-  return {
-    ...commitOrders(folder),
-    async highest(line) {
-      const [first] = items;
-      const tagged = first && (await highestTagged(first.target, line));
-      const released = (await tagsUpTo(folder, commit)).flatMap((name) => {
-        const version = versionOfTag(versionTags, name);
-        return version !== undefined && isReleaseOn(line, version) ? [version] : [];
-      });
-      return [...released, ...(tagged === undefined ? [] : [tagged])].sort(compareVersions).at(-1);
-    },
-  };
-}
-
-/** Removes the tags that protected what was staged. Answers those that the registry does not remove. */
-async function unprotect(items: readonly GatheredItem[]): Promise<string[]> {
-  const removed = items.flatMap(({ target, staged }) =>
-    staged.map(async ({ digest }) => {
-      const tag = protectionTag(digest);
-      return (await removeQuietly(target, tag)) ? [] : [tagKey(target.label, tag)];
-    }),
-  );
-  return (await Promise.all(removed)).flat();
+/** Tells that an empty ledger met tags in the registry. */
+function noteAdopted(items: readonly DeliveredItem[], config: Config, { observer }: Session): void {
+  if (items.some(({ tags }) => tags.some(({ served }) => served !== undefined))) {
+    observer.note(
+      `this ledger was empty (${ledgerLabel(config)}), and the registry is not: order was judged by what that tells`,
+    );
+  }
 }

@@ -3,7 +3,7 @@ import { needReason } from '../core/release/despite';
 import { servedIn } from '../core/ledger/environment';
 import { withAnnouncing } from '../delivery/announcing';
 import { commitOrders } from '../delivery/orders';
-import { takeBack } from '../delivery/take-back';
+import { rollBack } from '../delivery/rollback';
 import { readNamed } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
@@ -39,7 +39,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       const items = await placesOf(config, environment, ledger, session);
-      const { wayBack, decisions } = await takeBack(
+      const { wayBack, decisions } = await rollBack(
         { environment: name, from: wayInto(environment).from, to, reason },
         items,
         {

@@ -1,12 +1,12 @@
 import { formatAge, formatCount } from '../core/amounts';
 import type { BoardData } from '../results/board';
-import { isAstray, releaseName, statusRows, waitingReleases, type ServedImage } from '../results/status-rows';
+import { isAstray, releaseName, statusRows, waitingReleases, type ServedResult } from '../results/status-rows';
 import { element, scrollingTable } from './dom';
 
 type Environment = BoardData['environments'][number];
 /** Environments across, images down; images that stand alike everywhere share a row, and what differs comes first. */
 export function statusTable({ environments }: BoardData, now: Date): HTMLElement {
-  const rows = statusRows(environments, false);
+  const rows = statusRows(environments, { each: false });
   const heads = environments.map(({ environment, silent }) =>
     element('th', { scope: 'col' }, environment, ...(silent === null ? [] : [' (does not answer)'])),
   );
@@ -45,7 +45,7 @@ export function statusTable({ environments }: BoardData, now: Date): HTMLElement
   );
 }
 
-function markOf(image: ServedImage): Node[] {
+function markOf(image: ServedResult): Node[] {
   return isAstray(image)
     ? [element('span', { class: 'mark' }, image.drift.state === 'drifted' ? ' drift' : ' unfinished')]
     : [];

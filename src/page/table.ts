@@ -18,89 +18,102 @@ const pageSize = 50;
 
 /** A table to search, to sort by each column, and to turn the pages of. */
 export function searchableTable<T>(id: string, caption: string, all: readonly T[], columns: readonly Column<T>[]) {
-  const texts = all.map((each) =>
-    columns
-      .map(({ text }) => text(each))
-      .join('\n')
-      .toLowerCase(),
-  );
-  let found = all.map((_, at) => at);
-  let page = 0;
-  let sorted: { column: Column<T>; down: boolean } | undefined;
+  return new SearchableTable(id, caption, all, columns).element;
+}
 
-  const search = element('input', { id: `${id}-search`, type: 'search', autocomplete: 'off', spellcheck: 'false' });
-  const counted = element('p', { class: 'counted', role: 'status' });
-  const body = element('tbody', {});
-  const before = element('button', { type: 'button' }, 'Page before');
-  const after = element('button', { type: 'button' }, 'Next page');
-  const heads = columns.map((column) => {
-    const button = element('button', { type: 'button', class: 'sort' }, column.title);
-    const head = element('th', { scope: 'col' }, button);
+class SearchableTable<T> {
+  readonly element: HTMLElement;
+  private readonly texts: readonly string[];
+  private found: readonly number[];
+  private page = 0;
+  private sorted: { readonly column: Column<T>; readonly down: boolean } | undefined;
+  private readonly search: HTMLInputElement;
+  private readonly counted = element('p', { class: 'counted', role: 'status' });
+  private readonly body = element('tbody', {});
+  private readonly before = this.turning('Page before', -1);
+  private readonly after = this.turning('Next page', 1);
+
+  constructor(
+    id: string,
+    caption: string,
+    private readonly all: readonly T[],
+    private readonly columns: readonly Column<T>[],
+  ) {
+    const textOf = (each: T): string => columns.map(({ text }) => text(each)).join('\n');
+    this.texts = all.map((each) => textOf(each).toLowerCase());
+    this.found = all.map((_, at) => at);
+    this.search = element('input', { id: `${id}-search`, type: 'search', autocomplete: 'off', spellcheck: 'false' });
+    this.search.addEventListener('input', () => this.update());
+    const label = element('label', { for: this.search.id }, 'Search ');
+    this.element = element(
+      'div',
+      { class: 'searchable', id },
+      element('p', { class: 'tools' }, label, this.search, this.before, this.after),
+      this.counted,
+      scrollingTable(undefined, caption, this.heads(), this.body),
+    );
+    this.update();
+  }
+
+  private turning(title: string, pages: number) {
+    const button = element('button', { type: 'button' }, title);
     button.addEventListener('click', () => {
-      sorted = { column, down: sorted?.column === column && !sorted.down };
-      heads.forEach((each) => each.removeAttribute('aria-sort'));
-      head.setAttribute('aria-sort', sorted.down ? 'descending' : 'ascending');
-      update();
+      this.page += pages;
+      this.show();
     });
-    return head;
-  });
+    return button;
+  }
 
-  const inOrder = (one: number, other: number): number => {
-    const [a, b] = [all[one], all[other]];
-    if (sorted === undefined || a === undefined || b === undefined) {
+  private heads() {
+    const heads = this.columns.map((column) => {
+      const button = element('button', { type: 'button', class: 'sort' }, column.title);
+      const head = element('th', { scope: 'col' }, button);
+      button.addEventListener('click', () => {
+        const down = this.sorted?.column === column && !this.sorted.down;
+        this.sorted = { column, down };
+        heads.forEach((each) => each.removeAttribute('aria-sort'));
+        head.setAttribute('aria-sort', down ? 'descending' : 'ascending');
+        this.update();
+      });
+      return head;
+    });
+    return heads;
+  }
+
+  private inOrder(one: number, other: number): number {
+    const [a, b] = [this.all[one], this.all[other]];
+    if (this.sorted === undefined || a === undefined || b === undefined) {
       return one - other;
     }
-    const { text, value } = sorted.column;
+    const { text, value } = this.sorted.column;
     const order = value === undefined ? text(a).localeCompare(text(b), 'en', { numeric: true }) : value(a) - value(b);
-    return (sorted.down ? -order : order) || one - other;
-  };
+    return (this.sorted.down ? -order : order) || one - other;
+  }
 
   /** Finds, sorts, and begins at the first page. */
-  function update(): void {
-    const words = search.value
+  private update(): void {
+    const words = this.search.value
       .toLowerCase()
       .split(/\s+/)
       .filter((word) => word !== '');
-    found = texts.flatMap((text, at) => (words.every((word) => text.includes(word)) ? [at] : [])).sort(inOrder);
-    page = 0;
-    show();
+    this.found = this.texts
+      .flatMap((text, at) => (words.every((word) => text.includes(word)) ? [at] : []))
+      .sort((one, other) => this.inOrder(one, other));
+    this.page = 0;
+    this.show();
   }
 
-  function show(): void {
-    const rows = found.slice(page * pageSize, (page + 1) * pageSize).flatMap((at) => {
-      const each = all[at];
+  private show(): void {
+    const rows = this.found.slice(this.page * pageSize, (this.page + 1) * pageSize).flatMap((at) => {
+      const each = this.all[at];
       return each === undefined ? [] : [each];
     });
-    body.replaceChildren(
-      ...rows.map((each) =>
-        element(
-          'tr',
-          {},
-          ...columns.map(({ text, cell, long }) => element('td', { class: long && 'long' }, (cell ?? text)(each))),
-        ),
-      ),
-    );
-    const pages = Math.max(1, Math.ceil(found.length / pageSize));
-    counted.textContent = `${formatCount(found.length, 'row')}, page ${page + 1} of ${pages}`;
-    before.disabled = page === 0;
-    after.disabled = page >= pages - 1;
+    const cellsOf = (each: T) =>
+      this.columns.map(({ text, cell, long }) => element('td', { class: long && 'long' }, (cell ?? text)(each)));
+    this.body.replaceChildren(...rows.map((each) => element('tr', {}, ...cellsOf(each))));
+    const pages = Math.max(1, Math.ceil(this.found.length / pageSize));
+    this.counted.textContent = `${formatCount(this.found.length, 'row')}, page ${this.page + 1} of ${pages}`;
+    this.before.disabled = this.page === 0;
+    this.after.disabled = this.page >= pages - 1;
   }
-
-  search.addEventListener('input', update);
-  before.addEventListener('click', () => {
-    page -= 1;
-    show();
-  });
-  after.addEventListener('click', () => {
-    page += 1;
-    show();
-  });
-  update();
-  return element(
-    'div',
-    { class: 'searchable', id },
-    element('p', { class: 'tools' }, element('label', { for: search.id }, 'Search '), search, before, after),
-    counted,
-    scrollingTable(undefined, caption, heads, body),
-  );
 }

@@ -8,7 +8,7 @@ import { locationOf } from './http/exchange';
 import { isPage } from './http/status-problems';
 import type { Connection } from './connection';
 import { digestHeader, type RepositoryRequest, type RepositoryRequests } from './requests';
-import { heldSize, isHeld, uploadBlob } from './upload';
+import { smallSize, isSmall, uploadBlob } from './upload';
 import type { UploadSessions } from './upload-sessions';
 
 /** What became of a mount. A registry that will not mount has begun an upload, whose location is answered. */
@@ -70,7 +70,7 @@ export class Blobs {
       purpose: 'could not read a blob',
       part: `@${digest}`,
     } as const;
-    if (size > heldSize) {
+    if (size > smallSize) {
       return this.requests.stream({ ...request, bulk: size }, from);
     }
     const { body } = await this.requests.fetch(request);
@@ -130,7 +130,7 @@ export class Blobs {
           intake: connection.intake,
           send: (request) => {
             const complete: RepositoryRequest = { ...request, access: 'write', part };
-            return isHeld(descriptor) ? this.requests.sendSmall(complete) : this.requests.sendOnce(complete);
+            return isSmall(descriptor) ? this.requests.sendSmall(complete) : this.requests.sendOnce(complete);
           },
           hasBlob: () => this.has(descriptor),
           createRepository: () => connection.createRepository(repository.name),
@@ -141,15 +141,15 @@ export class Blobs {
           retries: connection.retries,
           hasher: (like) => connection.hashing.hasher(like),
           secrets: connection.secrets,
+          begun: options.begun,
         },
-        options.begun,
       );
     });
     this.know(descriptor.digest);
   }
 
   private moving<T>(descriptor: Descriptor, connection: Connection, work: () => Promise<T>): Promise<T> {
-    return isHeld(descriptor) ? connection.holdingBlob(work) : connection.movingBulk(work);
+    return isSmall(descriptor) ? connection.holdingBlob(work) : connection.movingBulk(work);
   }
 
   private know(digest: Digest): true {

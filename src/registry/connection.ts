@@ -1,4 +1,4 @@
-import { isThisMachine, whyNotFollowed } from '../core/access/destinations';
+import { isThisMachine, whyNotRedirected } from '../core/access/destinations';
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import type { CredentialSource } from './login/credential';
@@ -305,9 +305,9 @@ export class Connection {
   }
 
   /** Looks at the head of an answer. Where that fails, nobody waits for the body: its connection is free again. */
-  private async orForget<T>(response: RegistryResponse, look: () => T | Promise<T>): Promise<T> {
+  private async orForget<T>(response: RegistryResponse, read: () => T | Promise<T>): Promise<T> {
     try {
-      return await look();
+      return await read();
     } catch (error) {
       void response.body.dump().catch(() => undefined);
       throw error;
@@ -319,7 +319,7 @@ export class Connection {
   }
 
   private refuseUnsafe({ purpose, object }: About, from: URL, to: URL): void {
-    const why = whyNotFollowed(this.origin, from, to);
+    const why = whyNotRedirected(this.origin, from, to);
     if (why !== undefined) {
       throw new HodError('destination-unsafe', {
         what: purpose,

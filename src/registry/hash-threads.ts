@@ -2,6 +2,7 @@ import { availableParallelism } from 'node:os';
 import { Worker } from 'node:worker_threads';
 import * as z from 'zod';
 import { algorithmOf, digestFromHex, digestHasher, type Digest, type DigestHasher } from '../core/oci/digest';
+import { WorkThread } from '../system/threads';
 
 /** Bytes that a thread is given at a time: as many as are read at a time. */
 const slotSize = 512 * 1024;
@@ -27,11 +28,13 @@ parentPort.on('message', ({ id, algorithm, memory, length, end }) => {
 });
 `;
 
+/** The digits of a hash, at its end. */
 const answerSchema = z.string().optional();
+type HashAnswer = z.infer<typeof answerSchema>;
 
 /** Hashes in threads of their own, over shared memory, where there are processors for them. */
 export class HashThreads {
-  private readonly threads: HashThread[] = [];
+  private readonly threads: WorkThread<HashAnswer>[] = [];
   private count = 0;
 
   /** @param most So many are busy at once at most. */
@@ -45,39 +48,13 @@ export class HashThreads {
     }
     const at = this.count % free;
     this.count += 1;
-    const chosen = (this.threads[at] ??= new HashThread());
+    const chosen = (this.threads[at] ??= new WorkThread(new Worker(thread, { eval: true }), answerSchema));
     return new ThreadHasher(chosen, this.count, like);
   }
 
   /** Ends the threads. */
   async close(): Promise<void> {
     await Promise.all(this.threads.map((each) => each.end()));
-  }
-}
-
-/** One thread, and who waits for its answers. */
-class HashThread {
-  private readonly worker = new Worker(thread, { eval: true });
-  /** It does one thing after the other: the first answer is for who asked first. */
-  private readonly waiting: ((hex: string | undefined) => void)[] = [];
-
-  constructor() {
-    this.worker.unref();
-    this.worker.on('message', (message: unknown) => {
-      this.waiting.shift()?.(answerSchema.parse(message));
-    });
-  }
-
-  /** Gives work to the thread. Answers when it is done. */
-  ask(id: number, work: object): Promise<string | undefined> {
-    return new Promise((resolve) => {
-      this.waiting.push(resolve);
-      this.worker.postMessage({ id, ...work });
-    });
-  }
-
-  async end(): Promise<void> {
-    await this.worker.terminate();
   }
 }
 
@@ -90,7 +67,7 @@ class ThreadHasher implements DigestHasher {
   private busy: Promise<unknown> = Promise.resolve();
 
   constructor(
-    private readonly thread: HashThread,
+    private readonly thread: WorkThread<HashAnswer>,
     private readonly id: number,
     private readonly like: Digest,
   ) {}
@@ -104,6 +81,8 @@ class ThreadHasher implements DigestHasher {
       if (this.filled === slotSize) {
         await this.busy;
         this.busy = this.give(false);
+        // Whoever waits for it next is told of its failure.
+        this.busy.catch(() => undefined);
         [this.filling, this.other] = [this.other, this.filling];
         this.filled = 0;
       }
@@ -117,6 +96,6 @@ class ThreadHasher implements DigestHasher {
 
   private give(end: boolean): Promise<string | undefined> {
     const algorithm = algorithmOf(this.like);
-    return this.thread.ask(this.id, { algorithm, memory: this.filling.buffer, length: this.filled, end });
+    return this.thread.ask({ id: this.id, algorithm, memory: this.filling.buffer, length: this.filled, end });
   }
 }

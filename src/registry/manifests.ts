@@ -4,7 +4,7 @@ import type { Descriptor } from '../core/oci/descriptor';
 import { digestLike, isDigest, isSameAlgorithm, type Digest } from '../core/oci/digest';
 import { parseManifest, type Manifest } from '../core/oci/manifest';
 import { acceptedManifestTypes } from '../core/oci/media-types';
-import type { Tag } from '../core/tags/tag';
+import type { Tag } from '../core/oci/tag';
 import type { FetchedResponse } from './http/exchange';
 import { isPage } from './http/status-problems';
 import { digestHeader, type RepositoryRequest, type RepositoryRequests } from './requests';

@@ -4,7 +4,7 @@ import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { describeManifest, parseManifest, type Manifest } from '../core/oci/manifest';
 import { mediaTypes } from '../core/oci/media-types';
-import type { Tag } from '../core/tags/tag';
+import type { Tag } from '../core/oci/tag';
 import type { Manifests } from './manifests';
 import { isPage } from './http/status-problems';
 import { pagesOf } from './pages';

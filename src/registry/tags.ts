@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { parseJson } from '../core/json';
-import { isTag, type Tag } from '../core/tags/tag';
+import { isTag, type Tag } from '../core/oci/tag';
 import { listProblem, pagesOf } from './pages';
 import type { RepositoryRequests } from './requests';
 

@@ -41,14 +41,14 @@ export interface UploadOptions {
 }
 
 /** Blobs of so many bytes are held in memory: they go up in one request, and are sent again where it breaks. */
-export const heldSize = 1024 * 1024;
+export const smallSize = 1024 * 1024;
 
 /** What an upload is for, for messages. */
 const purpose = 'could not upload a blob';
 
 /** Whether a blob is small enough to be held in memory. */
-export function isHeld({ size }: Pick<Descriptor, 'size'>): boolean {
-  return size <= heldSize;
+export function isSmall({ size }: Pick<Descriptor, 'size'>): boolean {
+  return size <= smallSize;
 }
 
 /** How registries say that they do not know an upload any more, are at another byte of it, or refuse what it holds. */
@@ -74,14 +74,13 @@ interface Session {
  * Its bytes are hashed once: here, or by a registry that was seen to refuse what is not what its digest
  * says. Where that refuses, they are hashed here too, to tell what is corrupt from what was damaged on the way.
  *
- * @param begun Where the registry has begun an upload already (a mount that it turned into one).
+ * `begun`: where the registry has begun an upload already (a mount that it turned into one).
  */
 export async function uploadBlob(
   descriptor: Descriptor,
   source: ContentSource,
   target: UploadTarget,
-  options: UploadOptions,
-  begun: string | undefined,
+  { begun, ...options }: UploadOptions & { readonly begun: string | undefined },
 ): Promise<void> {
   const upload = new Upload(descriptor, source, target, options);
   let given = begun;
@@ -122,7 +121,7 @@ class Upload {
   }
 
   async run(begun: string | undefined): Promise<void> {
-    if (isHeld(this.descriptor) && this.descriptor.size <= (await this.target.intake.largestBody())) {
+    if (isSmall(this.descriptor) && this.descriptor.size <= (await this.target.intake.largestBody())) {
       return this.sendHeld(begun);
     }
     const [hashed, session] = await Promise.all([this.isHashed(), this.goOn(begun)]);
@@ -139,7 +138,7 @@ class Upload {
 
   /** Whether nobody but us is known to hash it. */
   private async isHashed(): Promise<boolean> {
-    return isHeld(this.descriptor) || !(await this.target.intake.checks(() => this.probe()));
+    return isSmall(this.descriptor) || !(await this.target.intake.checks(() => this.probe()));
   }
 
   /** An upload that goes on, or begins. */

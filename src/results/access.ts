@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { allErrorCodes } from '../core/errors';
+import { mountRight, type LedgerRights, type RepositoryRights, type Right } from '../inspect/access';
 
 const right = z.strictObject({
   /** `unknown`: the registry could not be asked. */
@@ -37,6 +38,71 @@ export const accessResultSchema = z.strictObject({
 export type AccessResult = z.infer<typeof accessResultSchema>;
 export type RightResult = z.infer<typeof right>;
 
+/** What was found out in one environment; `needs`: what the job needs there, undefined for nothing. */
+export interface CheckedEnvironment {
+  readonly environment: { readonly name: string; readonly after: string | undefined };
+  readonly needs: 'read' | 'write' | undefined;
+  readonly repositories: readonly RepositoryRights[];
+}
+
+/** What an identity may do, as a document. */
+export function toAccessResult(
+  product: string,
+  checked: readonly CheckedEnvironment[],
+  { ledger, read, append }: LedgerRights,
+): AccessResult {
+  const environments = checked.map(({ environment, needs, repositories }) => {
+    const before = checked.find((each) => each.environment.name === environment.after)?.repositories;
+    return {
+      environment: environment.name,
+      needs: needs ?? null,
+      repositories: repositories.map((found, at) => {
+        const mount = mountRight(found, before?.[at]);
+        return {
+          ...found,
+          read: toRight(found.read),
+          write: toRight(found.write),
+          mount: mount === undefined ? null : toRight(mount),
+        };
+      }),
+    };
+  });
+  const warnings = environments.flatMap(({ environment, needs, repositories }) => {
+    const [first, ...others] = needs === 'write' ? [] : repositories.filter(({ write }) => write.allowed === 'yes');
+    return first === undefined ? [] : [warningOf(environment, first.repository, others.length)];
+  });
+  return { product, environments, ledger: { ledger, read: toRight(read), append: toRight(append) }, warnings };
+}
+
+function toRight({ allowed, code, why, next }: Right): RightResult {
+  return { allowed, code: code ?? null, why: why ?? null, next: next ?? null };
+}
+
+function warningOf(environment: string, repository: string, others: number): string {
+  const more = others === 0 ? '' : ` and ${others} more`;
+  return `this identity can write ${environment} (${repository}${more}), and does not need to`;
+}
+
+/** The exit code for what was found: 0 where everything that is needed is allowed. */
+export function accessExitCode({ environments, ledger }: AccessResult): number {
+  // Every command reads it; who writes an environment adds to it.
+  const adds = environments.some(({ needs }) => needs === 'write');
+  const rights = [ledger.read, ...(adds ? [ledger.append] : [])].filter(({ allowed }) => allowed !== 'yes');
+  const missing = environments.flatMap(({ needs, repositories }) =>
+    needs === null
+      ? []
+      : repositories.map((repository) => repository[needs]).filter(({ allowed }) => allowed !== 'yes'),
+  );
+  missing.push(...rights);
+  if (missing.some(({ allowed, code }) => allowed === 'no' && code !== 'no-repository')) {
+    return 5;
+  }
+  if (missing.some(({ allowed }) => allowed === 'unknown')) {
+    return 6;
+  }
+  return missing.length > 0 ? 4 : 0;
+}
+
 export const storedLoginsResultSchema = z.strictObject({
   file: z.string(),
   /** True where nothing was written: the document says what would have been. */
@@ -48,7 +114,7 @@ export type StoredLoginsResult = z.infer<typeof storedLoginsResultSchema>;
 export function toStoredLoginsResult(
   file: string,
   logins: ReadonlyMap<string, { username: string }>,
-  dryRun = false,
+  { dryRun = false }: { readonly dryRun?: boolean } = {},
 ): StoredLoginsResult {
   return { file, dryRun, logins: [...logins].map(([registry, { username }]) => ({ registry, username })) };
 }

@@ -1,5 +1,8 @@
 import * as z from 'zod';
-import { digest, tagResult, transferResult } from './common';
+import { sizeOf } from '../core/oci/content';
+import { platformKey } from '../core/oci/platform';
+import type { Assembled } from '../delivery/assemble';
+import { digest, tagResult, toTagResult, transferResult } from './common';
 
 export const assembleResultSchema = z.strictObject({
   repository: z.string(),
@@ -17,3 +20,26 @@ export const assembleResultSchema = z.strictObject({
   dryRun: z.boolean(),
 });
 export type AssembleResult = z.infer<typeof assembleResultSchema>;
+
+/** An index that was made, or would be, as a document. */
+export function toAssembleResult(
+  { target, index: { node, members }, companions, changed, decision, transfer }: Assembled,
+  { dryRun }: { dryRun: boolean },
+): AssembleResult {
+  return {
+    repository: target.label,
+    digest: node.manifest.digest,
+    mediaType: node.manifest.mediaType,
+    members: members.map((member) => ({
+      platform: platformKey(member.platform),
+      digest: member.manifest.digest,
+      size: sizeOf(member.node),
+      revision: member.revision ?? null,
+    })),
+    companions,
+    changed: changed === undefined ? null : { ...changed, tags: [...changed.tags] },
+    tags: decision === undefined ? [] : [toTagResult(decision)],
+    transfer: { ...transfer, requests: target.requests },
+    dryRun,
+  };
+}

@@ -1,6 +1,7 @@
 import * as z from 'zod';
+import type { ComparedSide, Comparison, ImageComparison, PlacedSide, PlatformChange } from '../inspect/compare';
 import { digest } from './common';
-import { pathDifference } from './inside';
+import { pathDifference, toPathDifference } from './inside';
 
 const side = z.strictObject({
   /** As it was named. */
@@ -60,3 +61,54 @@ export const compareResultSchema = z.strictObject({
   ),
 });
 export type CompareResult = z.infer<typeof compareResultSchema>;
+
+/** What differs between two sides, as a document. */
+export function toCompareResult({ from, to, commits, images }: Comparison): CompareResult {
+  return {
+    from: toSide(from),
+    to: toSide(to),
+    commits: 'gap' in commits ? null : { added: [...commits.added], left: [...commits.left] },
+    gap: 'gap' in commits ? commits.gap : null,
+    images: images.map(toImage),
+  };
+}
+
+function toSide({ name, kind, version, commit: of }: ComparedSide): CompareResult['from'] {
+  return { name, kind, version: version ?? null, commit: of ?? null };
+}
+
+function toImage({ image, state, from, to, files, platforms }: ImageComparison): CompareResult['images'][number] {
+  return {
+    image,
+    state,
+    from: toPlaced(from),
+    to: toPlaced(to),
+    files: files === undefined ? null : toPathDifference(files),
+    platforms: {
+      added: [...platforms.added],
+      removed: [...platforms.removed],
+      changed: platforms.changed.map(toPlatform),
+    },
+  };
+}
+
+function toPlaced(side: PlacedSide | undefined): z.infer<typeof placed> | null {
+  if (side === undefined) {
+    return null;
+  }
+  const { reference, digest: stands, version, commit: of } = side;
+  return { reference, digest: stands, version: version ?? null, commit: of ?? null };
+}
+
+function toPlatform(change: PlatformChange): CompareResult['images'][number]['platforms']['changed'][number] {
+  const { platform, from, to, layers, says, inside } = change;
+  const toLayers = (all: typeof layers.added) => all.map(({ digest: own, size }) => ({ digest: own, size }));
+  return {
+    platform,
+    from: { ...from },
+    to: { ...to },
+    layers: { added: toLayers(layers.added), removed: toLayers(layers.removed), shared: layers.shared },
+    says: says.map(({ what, name, from: was, to: is }) => ({ what, name, from: was ?? null, to: is ?? null })),
+    inside: inside === undefined ? null : toPathDifference(inside),
+  };
+}

@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import type { Pointed } from '../core/deployment/pointing';
 
 export const pointResultSchema = z.strictObject({
   product: z.string(),
@@ -30,3 +31,27 @@ export const pointResultSchema = z.strictObject({
   ),
 });
 export type PointResult = z.infer<typeof pointResultSchema>;
+
+/** Files that were pointed, or checked, as a document. */
+export function toPointResult(
+  about: Pick<PointResult, 'product' | 'environment' | 'check'>,
+  files: readonly (Pointed & { readonly path: string; readonly file: { readonly text: string } })[],
+): PointResult {
+  return {
+    ...about,
+    files: files.map(({ path, file, text, changes, left, right }) => {
+      const [before, after] = [file.text, text].map((each) => each.split(/\r?\n/));
+      return {
+        file: path,
+        written: !about.check && changes.length > 0,
+        right,
+        changes: changes.map((change) => ({
+          ...change,
+          before: before?.[change.line - 1] ?? '',
+          after: after?.[change.line - 1] ?? '',
+        })),
+        left: [...left],
+      };
+    }),
+  };
+}

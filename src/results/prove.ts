@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { findingKinds } from '../core/insight/proof';
+import type { Proof } from '../inspect/prove';
 import { digest } from './common';
 
 export const proveResultSchema = z.strictObject({
@@ -35,3 +36,24 @@ export const proveResultSchema = z.strictObject({
   ),
 });
 export type ProveResult = z.infer<typeof proveResultSchema>;
+
+/** Proofs as a document. What two environments share is told once. */
+export function toProveResult(product: string, proofs: readonly Proof[], { deep }: { deep: boolean }): ProveResult {
+  const told = new Set<string>();
+  const isNew = ({ finding, object }: Proof['findings'][number]): boolean => {
+    const before = told.size;
+    return told.add(`${finding} ${object}`).size > before;
+  };
+  return {
+    product,
+    deep,
+    environments: proofs.map(({ environment, images, looked, findings }) => ({
+      environment,
+      images: images.map(({ image, digest: served, version, commit }) => {
+        return { image, digest: served, version: version ?? null, commit };
+      }),
+      looked: { ...looked },
+      findings: findings.filter(isNew),
+    })),
+  };
+}

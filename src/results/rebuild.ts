@@ -1,4 +1,7 @@
 import * as z from 'zod';
+import { servedIn } from '../core/ledger/environment';
+import type { Rebuilt } from '../delivery/rebuild';
+import type { RepositoryRemains } from '../inspect/remains';
 import { digest } from './common';
 
 export const rebuildResultSchema = z.strictObject({
@@ -20,3 +23,58 @@ export const rebuildResultSchema = z.strictObject({
   notRecovered: z.array(z.strictObject({ what: z.string(), detail: z.string() })),
 });
 export type RebuildResult = z.infer<typeof rebuildResultSchema>;
+
+/** A ledger that was made again, as a document, with what the registries do not tell. */
+export function toRebuildResult(
+  about: Pick<RebuildResult, 'product' | 'ledger' | 'dryRun'>,
+  { entries, facts, environments, unexplained }: Rebuilt,
+  found: readonly RepositoryRemains[],
+): RebuildResult {
+  const releases = new Set(found.flatMap(({ records }) => records.map(({ release }) => release)));
+  return {
+    ...about,
+    entries: entries.length,
+    releases: releases.size,
+    environments: environments.map((environment) => ({
+      environment,
+      serves: servedIn(facts, environment).map(({ image, digest: served, version, commit }) => {
+        return { image, digest: served, version: version ?? null, commit };
+      }),
+    })),
+    notRecovered: [
+      { what: 'evidence', detail: 'results and sign-offs: record them again for what is to be promoted' },
+      { what: 'actors', detail: 'who published and promoted; a sign-off by who published is not told apart' },
+      ...lostArrivals(environments.slice(1)),
+      {
+        what: 'withdrawals',
+        detail:
+          'rollbacks that moved no tag, or after which something came: nothing keeps what was rolled back from coming back, and what came then may be taken for something that came beside',
+      },
+      ...lostIn(found),
+      ...unexplained.map(({ environment, tags }) => ({
+        what: 'tags',
+        detail: `${environment}: no history leads to where these tags are: ${tags.slice(0, 5).join(', ')}; the next promotion puts them right`,
+      })),
+    ],
+  };
+}
+
+function lostArrivals(later: readonly string[]): RebuildResult['notRecovered'] {
+  const detail = `when releases came into ${later.join(', ')}, and in which order: they are taken to have come once, in the order of their publication, now; soak times begin anew`;
+  return later.length === 0 ? [] : [{ what: 'arrivals', detail }];
+}
+
+function lostIn(found: readonly RepositoryRemains[]): RebuildResult['notRecovered'] {
+  const staged = found.reduce((sum, each) => sum + each.staged, 0);
+  return [
+    ...(staged === 0
+      ? []
+      : [{ what: 'staged', detail: `${staged} staged parts that were not published yet: stage them again` }]),
+    ...found
+      .filter(({ unknown }) => unknown.length > 0)
+      .map(({ client, unknown: tags }) => ({
+        what: 'without-record',
+        detail: `${client.label}: ${tags.length} tags lead to images without a release record (${tags.slice(0, 3).join(', ')}${tags.length > 3 ? ', …' : ''}); order is judged by what they tell`,
+      })),
+  ];
+}

@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import type { Release } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
-import type { WayBack } from '../core/release/rollback';
+import type { RollbackPlan } from '../core/release/rollback';
 import { digest, tagResult, toTagResult } from './common';
 import { outcomeFields } from './delivery';
 
@@ -34,7 +34,7 @@ export type RollbackResult = z.infer<typeof rollbackResultSchema>;
 /** @param repositoryOf The repository of an image in the environment. */
 export function toRollbackResult(
   about: Pick<RollbackResult, 'product' | 'environment' | 'reason' | 'dryRun' | 'requests'>,
-  { serves, served, changed, withdrawn }: WayBack,
+  { serves, served, changed, withdrawn }: RollbackPlan,
   decisions: readonly TagDecision[],
   repositoryOf: (image: string) => string,
 ): Omit<RollbackResult, 'next'> {

@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import type { Shown, ShownLayer, ShownPlatform, ShownRun } from '../inspect/show';
 import { digest } from './common';
 
 const layer = z.strictObject({
@@ -66,3 +67,59 @@ export const showResultSchema = z.strictObject({
   deep: z.boolean(),
 });
 export type ShowResult = z.infer<typeof showResultSchema>;
+
+/** What one image or index is, as a document. */
+export function toShowResult(shown: Shown, { deep }: { readonly deep: boolean }): ShowResult {
+  const { reference, repository, kind, manifest, size, shared, platforms, attached, image } = shown;
+  return {
+    reference,
+    repository: repository ?? null,
+    kind,
+    digest: manifest.digest,
+    mediaType: manifest.mediaType,
+    size,
+    pull: repository === undefined ? null : `${repository}@${manifest.digest}`,
+    annotations: Object.fromEntries(manifest.annotations),
+    shared,
+    platforms: platforms.map(toPlatform),
+    attached: attached.map((each) => ({ ...each, about: each.about ?? null })),
+    image: image === undefined ? null : toRun(image),
+    deep,
+  };
+}
+
+function toLayer({ digest: found, size, unpacked }: ShownLayer): z.infer<typeof layer> {
+  return { digest: found, size, unpacked: unpacked ?? null };
+}
+
+function toPlatform(shown: ShownPlatform): ShowResult['platforms'][number] {
+  const { unpacked, created, revision, version, base } = shown;
+  return {
+    ...shown,
+    unpacked: unpacked ?? null,
+    created: created ?? null,
+    revision: revision ?? null,
+    version: version ?? null,
+    base: base === undefined ? null : { name: base.name ?? null, digest: base.digest ?? null },
+  };
+}
+
+function toRun(run: ShownRun): ShowResult['image'] {
+  return {
+    entrypoint: [...run.entrypoint],
+    command: [...run.command],
+    user: run.user ?? null,
+    workingFolder: run.workingFolder ?? null,
+    ports: [...run.ports],
+    volumes: [...run.volumes],
+    environment: [...run.environment],
+    labels: Object.fromEntries(run.labels),
+    history: run.history.map(({ created, by, comment, layer: made }) => ({
+      created: created ?? null,
+      by: by ?? null,
+      comment: comment ?? null,
+      layer: made === undefined ? null : toLayer(made),
+    })),
+    layers: run.layers.map(toLayer),
+  };
+}

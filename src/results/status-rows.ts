@@ -3,28 +3,28 @@ import { grouped } from '../core/grouped';
 import type { StatusResult } from './status';
 
 type Environment = StatusResult['environments'][number];
-export type ServedImage = Environment['images'][number];
+export type ServedResult = Environment['images'][number];
 type Waiting = NonNullable<Environment['waiting']>;
 
 /** One image, or several that stand alike everywhere: what each environment serves of them, in their order. */
 export interface StatusRow {
   readonly images: readonly string[];
   /** The one that has been served for longest. */
-  readonly cells: readonly (ServedImage | undefined)[];
+  readonly cells: readonly (ServedResult | undefined)[];
 }
 
 /** A release as people name it: its version, or the beginning of its commit. */
-export function releaseName({ version, commit }: Pick<ServedImage, 'version' | 'commit'>): string {
+export function releaseName({ version, commit }: Pick<ServedResult, 'version' | 'commit'>): string {
   return version ?? commit.slice(0, 12);
 }
 
 /** Whether a registry certainly serves something else than the ledger says. */
-export function isAstray({ drift: { state } }: ServedImage): boolean {
+export function isAstray({ drift: { state } }: ServedResult): boolean {
   return state === 'drifted' || state === 'unfinished';
 }
 
 /** What differs comes first. `each`: a row for every image; else those that stand alike everywhere share one. */
-export function statusRows(environments: readonly Environment[], each: boolean): StatusRow[] {
+export function statusRows(environments: readonly Environment[], { each }: { readonly each: boolean }): StatusRow[] {
   const names = [...new Set(environments.flatMap(({ images }) => images.map(({ image }) => image)))];
   const found = environments.map(({ images }) => new Map(images.map((image) => [image.image, image])));
   const all = names.map((image): StatusRow => ({ images: [image], cells: found.map((served) => served.get(image)) }));
@@ -38,11 +38,11 @@ export function statusRows(environments: readonly Environment[], each: boolean):
 }
 
 /** Releases of which one is the other have the same key. */
-export function releaseKey({ version, commit }: Pick<ServedImage, 'version' | 'commit'>): string {
+export function releaseKey({ version, commit }: Pick<ServedResult, 'version' | 'commit'>): string {
   return `${version ?? ''} ${commit}`;
 }
 
-function oldest(images: readonly ServedImage[]): ServedImage | undefined {
+function oldest(images: readonly ServedResult[]): ServedResult | undefined {
   return [...images].sort((a, b) => a.since.localeCompare(b.since))[0];
 }
 

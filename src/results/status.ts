@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { driftStates } from '../core/insight/drift';
-import type { Waiting } from '../core/insight/waiting';
+import type { EnvironmentStatus, ProductStatus } from '../inspect/status';
 import { digest, gateResult, toGateResult } from './common';
 
 /** What waits to come into an environment: what the one before serves, and it does not. */
@@ -70,16 +70,37 @@ export const statusResultSchema = z.strictObject({
 });
 export type StatusResult = z.infer<typeof statusResultSchema>;
 
-/** What waits to come into an environment, as a document tells it. */
-export function toWaiting(
-  { images, releases, more, gates }: Waiting,
-  commits: number | null,
-): z.infer<typeof waitingResult> {
+/** What environments serve, as a document. */
+export function toStatusResult({ environments, bases, announcements, ...status }: ProductStatus): StatusResult {
+  return {
+    ...status,
+    environments: environments.map(toEnvironment),
+    bases: bases?.map((each) => ({ ...each, version: each.version ?? null, now: each.now ?? null })) ?? null,
+    announcements: [...announcements],
+  };
+}
+
+function toEnvironment(status: EnvironmentStatus): StatusResult['environments'][number] {
+  const { environment, after, silent, images, waiting } = status;
+  return {
+    environment,
+    after: after ?? null,
+    silent: silent ?? null,
+    waiting: waiting === undefined ? null : toWaiting(waiting),
+    images: images.map(({ served, drift: { state, detail } }) => {
+      const { image, repository, version, commit, digest: now, since, by } = served;
+      return { image, repository, version: version ?? null, commit, digest: now, since, by, drift: { state, detail } };
+    }),
+  };
+}
+
+function toWaiting({ of, commits }: NonNullable<EnvironmentStatus['waiting']>): z.infer<typeof waitingResult> {
+  const { images, releases, more, gates } = of;
   return {
     images: [...images],
     releases: releases.map(({ version, commit, since }) => ({ version: version ?? null, commit, since })),
     more,
-    commits,
+    commits: commits ?? null,
     unmet: gates.map((gate) => ({ ...toGateResult(gate), of: gate.of })),
   };
 }

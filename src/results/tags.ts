@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { tagKinds } from '../core/tags/rules';
+import type { TaggedRepository } from '../inspect/tags';
 import { digest } from './common';
 
 export const tagsResultSchema = z.strictObject({
@@ -34,6 +35,25 @@ export const tagsResultSchema = z.strictObject({
   ),
 });
 export type TagsResult = z.infer<typeof tagsResultSchema>;
+
+/** The tags of repositories, as a document. */
+export function toTagsResult(repositories: readonly TaggedRepository[]): TagsResult {
+  return {
+    repositories: repositories.map(({ digests, ...repository }) => ({
+      ...repository,
+      digests: digests.map((each) => ({
+        ...each,
+        mediaType: each.mediaType ?? null,
+        tags: [...each.tags],
+        platforms: [...each.platforms],
+        created: each.created ?? null,
+        revision: each.revision ?? null,
+        version: each.version ?? null,
+        servedBy: [...each.servedBy],
+      })),
+    })),
+  };
+}
 
 export const repositoriesResultSchema = z.strictObject({
   registry: z.string(),

@@ -1,5 +1,7 @@
 import * as z from 'zod';
-import { eventKinds } from '../core/insight/timeline';
+import { eventKinds, type TimelineEvent } from '../core/insight/timeline';
+import type { Release } from '../core/ledger/facts';
+import type { LifeEvent } from '../inspect/timeline';
 
 export const timelineResultSchema = z.strictObject({
   product: z.string(),
@@ -32,3 +34,40 @@ export const timelineResultSchema = z.strictObject({
   ),
 });
 export type TimelineResult = z.infer<typeof timelineResultSchema>;
+
+type EventResult = TimelineResult['events'][number];
+
+/** Events of a product, as a document. `known`: releases by their ids. */
+export function toTimelineResult(
+  product: string,
+  { events, more }: { readonly events: readonly TimelineEvent[]; readonly more: boolean },
+  known: ReadonlyMap<string, Release>,
+): TimelineResult {
+  return { product, release: null, more, events: events.map((each) => toEvent(each, known)) };
+}
+
+/** The life of a release, as a document. */
+export function toLifeResult(product: string, release: Release, events: readonly LifeEvent[]): TimelineResult {
+  const { version, commit } = release;
+  const known = new Map([[release.release, release]]);
+  return {
+    product,
+    release: { version: version ?? null, commit },
+    more: false,
+    events: events.map((each) => ({ ...toEvent(each, known), after: each.after ?? null })),
+  };
+}
+
+/** An event, as documents have it. `known`: releases by their ids. */
+export function toEvent(event: TimelineEvent | LifeEvent, known: ReadonlyMap<string, Release>): EventResult {
+  const { seq, at, actor, proven, kind, environment, images, detail, releases } = event;
+  const [first] = releases.flatMap((id) => known.get(id) ?? []);
+  return {
+    ...{ seq, at, actor, proven, kind, detail },
+    environment: environment ?? null,
+    version: event.version ?? (event.commit === undefined ? first?.version : undefined) ?? null,
+    commit: event.commit ?? first?.commit ?? null,
+    images: [...images],
+    after: null,
+  };
+}

@@ -14,6 +14,8 @@ export async function serve(
 ): Promise<RunningServer> {
   const server = createServer((request, response) => void handle(request, response));
   server.requestTimeout = 0;
+  // Clients on a busy machine may come back late to a connection that they kept.
+  server.keepAliveTimeout = 60_000;
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);
     server.listen(port, '127.0.0.1', resolve);
@@ -30,7 +32,7 @@ export async function serve(
 }
 
 /** Answers without a body. */
-export function answer(response: ServerResponse, status: number, headers: Record<string, string> = {}): void {
+export function answerEmpty(response: ServerResponse, status: number, headers: Record<string, string> = {}): void {
   response.writeHead(status, { 'content-length': '0', ...headers });
   response.end();
 }

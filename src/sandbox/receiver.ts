@@ -1,5 +1,5 @@
 import { createHmac, randomUUID, timingSafeEqual } from 'node:crypto';
-import { answer, answerJson, serve, type RunningServer } from './http';
+import { answerEmpty, answerJson, serve, type RunningServer } from './http';
 
 /** Something that was announced, and whether its signature is right. */
 export interface Received {
@@ -29,7 +29,7 @@ export async function startReceiver(port: number, told: (received: Received) => 
     for await (const piece of request as AsyncIterable<Buffer>) {
       length += piece.length;
       if (length > largest) {
-        return answer(response, 413);
+        return answerEmpty(response, 413);
       }
       pieces.push(piece);
     }
@@ -41,7 +41,7 @@ export async function startReceiver(port: number, told: (received: Received) => 
     all.push(received);
     all.splice(0, Math.max(0, all.length - kept));
     told(received);
-    answer(response, signed ? 204 : 403);
+    answerEmpty(response, signed ? 204 : 403);
   });
   return { ...server, key };
 }

@@ -3,7 +3,7 @@ import { HodError } from '../core/errors';
 import { readContent, readContentBelow, type ContentNode } from '../core/oci/content';
 import { formatReference, parseReference, type Reference } from '../core/oci/reference';
 import type { Compression } from '../core/oci/compression';
-import { parseOutputLocation } from '../archive/entries';
+import { parseOutputLocation } from '../archive/output-images';
 import { nearestName } from '../core/nearest';
 import { asOneLine } from '../core/text';
 import type { Session } from './session';

@@ -5,7 +5,7 @@ import type { GitPlace } from '../ledger/engines/git/remote';
 import type { Ledger } from '../ledger/ledger';
 import type { Config, LedgerConfig } from '../workspace/config';
 import { isCiAtWork } from '../workspace/ci-at-work';
-import { isInside } from '../workspace/files';
+import { isInside } from '../system/plain-files';
 import { remoteAccess } from '../workspace/git';
 import { readSecret } from '../workspace/secrets';
 import { makeStateFolder } from '../workspace/state-folder';

@@ -11,7 +11,7 @@ import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-
 import type { Config } from '../workspace/config';
 import type { RegistryConfig, SecretPlace } from '../workspace/config-schema';
 import { readPlace, readSecret, runConfigured, runCredentialCommand, type SecretContext } from '../workspace/secrets';
-import { readSmallFile } from '../workspace/files';
+import { readSmallFile } from '../system/plain-files';
 import { readStored } from '../workspace/stored-logins';
 import { contentChecks, requestLimits, tokenServices, type UserMemory } from '../workspace/user-memory';
 import type { Observer } from './observer';

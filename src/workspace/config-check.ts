@@ -2,7 +2,7 @@ import { isMap, isNode, isScalar, visit, type Document, type LineCounter } from 
 import * as z from 'zod';
 import { messageOf } from '../core/errors';
 import { isName } from '../core/names';
-import type { Finding, Path } from './config-findings';
+import type { ConfigFinding, Path } from './config-findings';
 import { checkNames, checkRegistries } from './config-names';
 import {
   bundleSchema,
@@ -38,7 +38,7 @@ export const problemsTold = 100;
 export function checkDocuments(documents: readonly ConfigDocument[], raw: unknown): CheckedConfig {
   const parsed = configSchema.safeParse(raw);
   const secrets = misplacedSecrets(raw);
-  const isSecret = ({ path }: Finding): boolean =>
+  const isSecret = ({ path }: ConfigFinding): boolean =>
     secrets.some((secret) => path.every((key, at) => secret.path[at] === key) && path.length > 0);
   const findings = [
     ...documents.flatMap(({ document }) => reservedKeys(document)),
@@ -71,7 +71,7 @@ export function plainValue({ document, label }: ConfigDocument): { raw: unknown 
 }
 
 /** Keys that JavaScript would take for something else than a name, wherever they stand. */
-function reservedKeys(document: Document): Finding[] {
+function reservedKeys(document: Document): ConfigFinding[] {
   const keys: unknown[] = [];
   visit(document, {
     Pair(_, { key }) {
@@ -91,7 +91,7 @@ const looseConfig = z.object({
 });
 
 /** Checks the meaning of those parts that have the right form, beside others that have not. */
-function checkSoundParts(raw: unknown): Finding[] {
+function checkSoundParts(raw: unknown): ConfigFinding[] {
   const loose = looseConfig.safeParse(raw).data;
   if (loose === undefined) {
     return [];
@@ -155,7 +155,7 @@ interface Position {
 }
 
 /** Where a finding is: in the document that holds most of its path; in the first of them. */
-function position(documents: readonly ConfigDocument[], finding: Finding): Position {
+function position(documents: readonly ConfigDocument[], finding: ConfigFinding): Position {
   const [first] = documents;
   let best: Position = { label: first?.label ?? '', order: 0, line: 1, column: 1 };
   let longest = -1;
@@ -171,7 +171,10 @@ function position(documents: readonly ConfigDocument[], finding: Finding): Posit
 }
 
 /** Where a path of a document leads, or as much of it as is there. */
-function nearestNode(document: Document, { path, atKey }: Finding): { offset: number; length: number } | undefined {
+function nearestNode(
+  document: Document,
+  { path, atKey }: ConfigFinding,
+): { offset: number; length: number } | undefined {
   for (let length = path.length; length >= 0; length -= 1) {
     const parent = length === 0 ? document.contents : nodeAt(document, path.slice(0, length - 1));
     const offset =

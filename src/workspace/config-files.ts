@@ -4,7 +4,7 @@ import * as z from 'zod';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { alsoSimilar } from '../core/nearest';
 import { plainValue, type ConfigDocument } from './config-check';
-import { readSmallFile } from './files';
+import { readSmallFile } from '../system/plain-files';
 
 /** The name of the configuration file. */
 export const configName = 'hod.yaml';

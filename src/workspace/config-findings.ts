@@ -2,7 +2,7 @@
 export type Path = readonly PropertyKey[];
 
 /** Something wrong at one place of the document. */
-export interface Finding {
+export interface ConfigFinding {
   path: Path;
   /** The finding is about the key there, not about its value. */
   atKey?: boolean;

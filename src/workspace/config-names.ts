@@ -12,15 +12,15 @@ import {
   type Placeholder,
   type Template,
 } from '../core/tags/template';
-import type { Finding, Path } from './config-findings';
+import type { ConfigFinding, Path } from './config-findings';
 import type { RawConfig } from './config-schema';
 
 /** What the schema cannot see: names that lead nowhere, and texts that have a grammar of their own. */
 export function checkNames(
   raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>,
   environmentNames: readonly string[],
-): Finding[] {
-  const findings: Finding[] = [];
+): ConfigFinding[] {
+  const findings: ConfigFinding[] = [];
   const check: Check = (path, work) => {
     try {
       work();
@@ -43,26 +43,41 @@ export function checkNames(
   const names = [...new Set([...Object.keys(raw.images), ...bundles])];
   for (const [name, environment] of Object.entries(raw.environments)) {
     const path = ['environments', name];
-    findings.push(...checkAfter(path, environment.after, environmentNames.slice(0, environmentNames.indexOf(name))));
+    const earlier = environmentNames.slice(0, environmentNames.indexOf(name));
+    findings.push(...checkAfter(path, environment.after, earlier));
     // What is wrong for one image is wrong for all: it is said once.
-    check([...path, 'repository'], () => {
-      const repositories = new Set<string>();
-      for (const image of names) {
-        const text = expandRepository(environment.repository, image, raw.product);
-        parseRepository(text);
-        if (repositories.has(text)) {
-          throw new TemplateError('image', 'several images would share this repository; put {image} into it');
-        }
-        repositories.add(text);
-      }
-    });
-    findings.push(...checkFirstOnly(path, environment, environmentNames.indexOf(name) === 0));
+    check([...path, 'repository'], () => refuseSharedRepository(environment.repository, names, raw.product));
+    findings.push(...checkFirstOnly(path, environment, earlier.length === 0));
     checkTags([...path, 'tags'], environment.tags, check);
     findings.push(...checkBranchTags(path, environment));
     environment.gates?.platforms?.forEach((platform, at) =>
       check([...path, 'gates', 'platforms', at], () => parsePlatform(platform)),
     );
   }
+  findings.push(...checkOwnTags(raw, environmentNames, check));
+  return uniqueFindings([...findings, ...checkSharedTags(raw)]);
+}
+
+/** Throws where several images would stand in one repository. */
+function refuseSharedRepository(template: string, names: readonly string[], product: string): void {
+  const repositories = new Set<string>();
+  for (const image of names) {
+    const text = expandRepository(template, image, product);
+    parseRepository(text);
+    if (repositories.has(text)) {
+      throw new TemplateError('image', 'several images would share this repository; put {image} into it');
+    }
+    repositories.add(text);
+  }
+}
+
+/** The tags that images and bundles have of their own. */
+function checkOwnTags(
+  raw: Pick<RawConfig, 'images' | 'bundles'>,
+  environmentNames: readonly string[],
+  check: Check,
+): ConfigFinding[] {
+  const findings: ConfigFinding[] = [];
   for (const [kind, components] of [
     ['images', raw.images],
     ['bundles', raw.bundles ?? {}],
@@ -78,7 +93,7 @@ export function checkNames(
       }
     }
   }
-  return uniqueFindings([...findings, ...checkSharedTags(raw)]);
+  return findings;
 }
 
 type TagRules = RawConfig['environments'][string]['tags'];
@@ -120,7 +135,7 @@ interface PlacedRule {
  * A moving tag shows what one environment serves: another must not move it, nor write it as a fixed one. Two rules meet
  * where they are alike and stand in one repository, whatever that is called.
  */
-function checkSharedTags(raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>): Finding[] {
+function checkSharedTags(raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>): ConfigFinding[] {
   const rules = Object.entries(raw.environments).flatMap(([environment, { repository, tags }]) =>
     Object.entries({ ...raw.images, ...raw.bundles }).flatMap(([image, { tags: own = {} }]) => {
       const place = expandRepository(repository, image, raw.product).toLowerCase();
@@ -133,7 +148,7 @@ function checkSharedTags(raw: Pick<RawConfig, 'product' | 'images' | 'bundles' |
   );
   const movers = new Map<string, PlacedRule>();
   const fixers = new Map<string, PlacedRule>();
-  const findings: Finding[] = [];
+  const findings: ConfigFinding[] = [];
   for (const rule of rules) {
     const key = `${rule.repository} ${rule.text}`;
     const [mover, fixer] = [movers.get(key), fixers.get(key)];
@@ -167,7 +182,7 @@ function placedRules({ fixed = [], moving = [] }: TagRules, path: Path) {
 }
 
 /** Branches that are followed by name, whose tag another branch or rule has too. */
-function checkBranchTags(path: Path, { follows = [], tags }: RawConfig['environments'][string]): Finding[] {
+function checkBranchTags(path: Path, { follows = [], tags }: RawConfig['environments'][string]): ConfigFinding[] {
   const named = follows.filter((branch) => !/[*?[\]{}!]/.test(branch));
   const taken = new Map(
     (tags.moving ?? []).filter((text) => !text.includes('{')).map((text) => [text, `the rule ${text}`]),
@@ -175,7 +190,7 @@ function checkBranchTags(path: Path, { follows = [], tags }: RawConfig['environm
   return (tags.moving ?? [])
     .filter((text) => text.includes('{branch}'))
     .flatMap((text) =>
-      named.flatMap((branch): Finding[] => {
+      named.flatMap((branch): ConfigFinding[] => {
         const expansion = tagOf(text, branch);
         const other = expansion === undefined ? undefined : taken.get(expansion);
         if (expansion !== undefined && other === undefined) {
@@ -209,7 +224,7 @@ function checkFirstOnly(
   path: Path,
   { follows, gates }: RawConfig['environments'][string],
   isFirst: boolean,
-): Finding[] {
+): ConfigFinding[] {
   if (isFirst && gates !== undefined) {
     return [
       {
@@ -230,7 +245,7 @@ function checkFirstOnly(
     : [];
 }
 
-function checkAfter(path: Path, after: string | undefined, earlier: readonly string[]): Finding[] {
+function checkAfter(path: Path, after: string | undefined, earlier: readonly string[]): ConfigFinding[] {
   if (earlier.length === 0) {
     return after === undefined
       ? []
@@ -249,13 +264,13 @@ function checkAfter(path: Path, after: string | undefined, earlier: readonly str
       ];
 }
 
-function uniqueFindings(findings: readonly Finding[]): Finding[] {
+function uniqueFindings(findings: readonly ConfigFinding[]): ConfigFinding[] {
   return [...new Map(findings.map((each) => [JSON.stringify([each.path, each.text]), each])).values()];
 }
 
 /** Secrets go over TLS, or stay on this machine. */
-export function checkRegistries({ registries = {} }: Pick<RawConfig, 'registries'>): Finding[] {
-  return Object.entries(registries).flatMap(([registry, { tls, credentials }]): Finding[] => {
+export function checkRegistries({ registries = {} }: Pick<RawConfig, 'registries'>): ConfigFinding[] {
+  return Object.entries(registries).flatMap(([registry, { tls, credentials }]): ConfigFinding[] => {
     const path = ['registries', registry];
     const host = isRegistry(registry) ? [] : [{ path, atKey: true, text: `${registry} is not the host of a registry` }];
     const exchange = credentials !== undefined && 'job' in credentials ? credentials.job.exchange : undefined;

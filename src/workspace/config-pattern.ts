@@ -19,18 +19,18 @@ export async function configsMatching(pattern: string): Promise<string[]> {
   const matches = picomatch(glob);
   const depth = glob.includes('**') ? depthLimit : glob.split('/').length;
   const found: string[] = [];
-  const look = async (below: string, level: number): Promise<void> => {
+  const search = async (below: string, level: number): Promise<void> => {
     const entries = await readdir(join(base, below), { withFileTypes: true }).catch(() => []);
     for (const entry of entries) {
       const path = below === '' ? entry.name : `${below}/${entry.name}`;
       if (entry.isDirectory() && level < depth && !passedBy.has(entry.name)) {
-        await look(path, level + 1);
+        await search(path, level + 1);
       } else if (entry.isFile() && matches(path)) {
         found.push(join(base, path));
       }
     }
   };
-  await look('', 1);
+  await search('', 1);
   if (found.length === 0) {
     throw new HodError('config-missing', {
       what: 'there is no configuration here',

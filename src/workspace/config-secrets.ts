@@ -1,12 +1,12 @@
 import * as z from 'zod';
-import type { Finding } from './config-findings';
+import type { ConfigFinding } from './config-findings';
 
 const anyRecord = z.record(z.string(), z.unknown()).catch({});
 
 /** Secrets that were written into the configuration, which is read by all who read the repository. */
-export function misplacedSecrets(raw: unknown): Finding[] {
+export function misplacedSecrets(raw: unknown): ConfigFinding[] {
   const { registries, ledger, announce } = anyRecord.parse(raw);
-  const findings: Finding[] = [];
+  const findings: ConfigFinding[] = [];
   for (const [registry, access] of Object.entries(anyRecord.parse(registries))) {
     const { credentials } = anyRecord.parse(access);
     const { password } = anyRecord.parse(credentials);

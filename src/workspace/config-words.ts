@@ -1,17 +1,17 @@
 import * as z from 'zod';
 import { normalName } from '../core/names';
 import { nearestName, alsoSimilar } from '../core/nearest';
-import type { Finding, Path } from './config-findings';
+import type { ConfigFinding, Path } from './config-findings';
 import { configSchema } from './config-schema';
 
 /** What the issues of the schema mean. That a key is missing is not said where it is there, misspelt. */
-export function describeIssues(issues: readonly z.core.$ZodIssue[], raw: unknown): Finding[] {
+export function describeIssues(issues: readonly z.core.$ZodIssue[], raw: unknown): ConfigFinding[] {
   const findings = issues.flatMap((issue) => describeIssue(issue, raw));
   const meant = new Set(findings.map(({ means }) => means).filter((key) => key !== undefined));
   return findings.filter(({ lacks }) => lacks === undefined || !meant.has(lacks));
 }
 
-function describeIssue(issue: z.core.$ZodIssue, raw: unknown): Finding[] {
+function describeIssue(issue: z.core.$ZodIssue, raw: unknown): ConfigFinding[] {
   const { path } = issue;
   const key = String(path.at(-1) ?? 'the document');
   if (issue.code === 'unrecognized_keys') {

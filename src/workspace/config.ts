@@ -10,7 +10,7 @@ import { expandRepository, parseTemplate, type Template } from '../core/tags/tem
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/build/component';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
-import type { EntryRules } from '../core/release/gates/admission-rules';
+import type { AdmissionRules } from '../core/release/gates/admission-rules';
 import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
 import { faultsIn, layered, readDocuments } from './config-files';
@@ -31,7 +31,7 @@ interface CommonConfig extends Component {
 }
 
 /** An image of the product. */
-export interface ImageConfig extends CommonConfig {
+export interface ConfiguredImage extends CommonConfig {
   readonly kind: 'image';
   /** Paths of build outputs, each with an entry where one is named (`out/all.tar#name`); absolute. */
   readonly outputs: readonly string[];
@@ -48,7 +48,7 @@ export interface BundleConfig extends CommonConfig {
 }
 
 /** An image or a bundle of the product. */
-export type ComponentConfig = ImageConfig | BundleConfig;
+export type ComponentConfig = ConfiguredImage | BundleConfig;
 
 /**
  * Where the ledger is kept: a file, by its absolute path; a reference of a git remote, which is a name in
@@ -68,7 +68,7 @@ export interface EnvironmentConfig {
   readonly follows: readonly string[] | undefined;
   /** The tag rules of an image or bundle: those of the environment, and its own. */
   readonly rulesOf: RulesOf;
-  readonly entryRules: EntryRules;
+  readonly admissionRules: AdmissionRules;
   /** What of that which belongs to images goes along into it. */
   readonly carrying: Carrying;
   /** The repository of an image or bundle in this environment. */
@@ -145,7 +145,32 @@ function configError(path: string, summary: string, problems: string[]): HodErro
 
 function resolveConfig(raw: RawConfig, file: string): Config {
   const folder = dirname(file);
-  const environments = Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
+  const environments = environmentsOf(raw);
+  const [first, ...others] = environments;
+  if (first === undefined) {
+    throw new Error('a configuration without environments passed its check');
+  }
+  return {
+    product: raw.product,
+    file,
+    folder,
+    components: componentsOf(raw, folder),
+    sharedInputs: raw['shared-inputs'] ?? [],
+    environments: [first, ...others],
+    registries: new Map(
+      Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
+    ),
+    receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds }]) => {
+      return { name, url: new URL(url), key, kinds };
+    }),
+    stateFolder: join(folder, '.hod'),
+    versionTags: raw['version-tags'] === undefined ? usualVersionTags : parseVersionTags(raw['version-tags']),
+    ledger: ledgerConfigOf(raw.ledger ?? { file: join('.hod', 'ledger.db') }, { product: raw.product, folder }),
+  };
+}
+
+function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
+  return Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
     const { after, follows, repository, tags, gates, referrers } = environment;
     const shared = tagRulesOf(tags, (template) => followedBy(template, name));
     const own = new Map(
@@ -159,49 +184,32 @@ function resolveConfig(raw: RawConfig, file: string): Config {
       after,
       follows,
       rulesOf: (image) => [...shared, ...(own.get(image) ?? [])],
-      entryRules: entryRulesOf(gates),
+      admissionRules: entryRulesOf(gates),
       carrying: referrers?.carry ?? 'all',
       repositoryOf: (image) => parseRepository(expandRepository(repository, image, raw.product)),
     };
   });
-  const [first, ...others] = environments;
-  if (first === undefined) {
-    throw new Error('a configuration without environments passed its check');
-  }
-  return {
-    product: raw.product,
-    file,
-    folder,
-    components: [
-      ...Object.entries(raw.images).map(([name, image]): ImageConfig => ({
-        kind: 'image',
-        name,
-        outputs: [image.from].flat().map((path) => resolve(folder, path)),
-        platforms: (image.platforms ?? []).map(parsePlatform),
-        compression: image.compress ?? 'gzip',
-        inputs: image.inputs,
-        publishAlone: image['publish-alone'] === true,
-      })),
-      ...Object.entries(raw.bundles ?? {}).map(([name, bundle]): BundleConfig => ({
-        kind: 'bundle',
-        name,
-        files: resolve(folder, bundle.files),
-        inputs: bundle.inputs,
-        publishAlone: bundle['publish-alone'] === true,
-      })),
-    ],
-    sharedInputs: raw['shared-inputs'] ?? [],
-    environments: [first, ...others],
-    registries: new Map(
-      Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
-    ),
-    receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds }]) => {
-      return { name, url: new URL(url), key, kinds };
-    }),
-    stateFolder: join(folder, '.hod'),
-    versionTags: raw['version-tags'] === undefined ? usualVersionTags : parseVersionTags(raw['version-tags']),
-    ledger: ledgerConfigOf(raw.ledger ?? { file: join('.hod', 'ledger.db') }, { product: raw.product, folder }),
-  };
+}
+
+function componentsOf(raw: RawConfig, folder: string): (ConfiguredImage | BundleConfig)[] {
+  return [
+    ...Object.entries(raw.images).map(([name, image]): ConfiguredImage => ({
+      kind: 'image',
+      name,
+      outputs: [image.from].flat().map((path) => resolve(folder, path)),
+      platforms: (image.platforms ?? []).map(parsePlatform),
+      compression: image.compress ?? 'gzip',
+      inputs: image.inputs,
+      publishAlone: image['publish-alone'] === true,
+    })),
+    ...Object.entries(raw.bundles ?? {}).map(([name, bundle]): BundleConfig => ({
+      kind: 'bundle',
+      name,
+      files: resolve(folder, bundle.files),
+      inputs: bundle.inputs,
+      publishAlone: bundle['publish-alone'] === true,
+    })),
+  ];
 }
 
 /** Where a ledger is that stands there so in hod.yaml. */
@@ -243,7 +251,7 @@ function tagRulesOf(
   ];
 }
 
-function entryRulesOf(gates: RawEnvironment['gates'] = {}): EntryRules {
+function entryRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
   return {
     results: gates.results ?? [],
     signOffs: gates['sign-offs'] ?? 0,

@@ -3,7 +3,7 @@ import { realpath } from 'node:fs/promises';
 import { spotsIn, type Spots } from '../core/deployment/spots';
 import { HodError } from '../core/errors';
 import { NotWritten, writeTogether } from '../system/write-file';
-import { fileUnusable, readSmallFile } from './files';
+import { fileUnusable, readSmallFile } from '../system/plain-files';
 
 /** A deployment file: its text, and the parts of it in which references may stand. */
 export interface DeploymentFile {

@@ -3,7 +3,7 @@ import { isCommitId, type CommitId } from '../core/commit';
 import { timestampOf, type Timestamp } from '../core/time';
 import type { Ancestry } from '../core/tags/ordering';
 import { withoutTracing } from '../system/git-environment';
-import { runProgram, type ProgramRun } from './programs';
+import { runProgram, type ProgramRun } from '../system/programs';
 
 // Only commands of git that are made for programs are run, in formats of our own: what people set for their eyes (colours,
 // columns, signatures, the detection of renames) changes nothing.
@@ -155,7 +155,7 @@ export async function usualBranches(folder: string): Promise<string[]> {
 }
 
 /** How the commits of a working copy stand to each other; what was found out once is remembered. */
-export class History {
+export class CommitHistory {
   private readonly known = new Map<string, Promise<boolean | undefined>>();
   private gap: Promise<string> | undefined;
 

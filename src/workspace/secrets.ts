@@ -3,9 +3,9 @@ import * as z from 'zod';
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
-import { readSmallFile } from './files';
+import { readSmallFile } from '../system/plain-files';
 import type { SecretPlace } from './config-schema';
-import { runProgram } from './programs';
+import { runProgram } from '../system/programs';
 
 const commandTimeout = 60_000;
 

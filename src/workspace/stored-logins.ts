@@ -3,7 +3,7 @@ import * as z from 'zod';
 import type { Secrets } from '../core/access/secrets';
 import { HodError, systemErrorCode } from '../core/errors';
 import { mapOf, parseJson } from '../core/json';
-import { fileUnusable, readSmallFile } from './files';
+import { fileUnusable, readSmallFile } from '../system/plain-files';
 import { changeUserFile, userFile } from './user-files';
 
 const fileSchema = z.strictObject({

@@ -3,7 +3,7 @@ import { systemErrorCode } from '../core/errors';
 import { digestSchema } from '../core/oci/digest';
 import { mapOf, parseJson } from '../core/json';
 import type { Memory } from '../core/memory';
-import { readSmallFile } from './files';
+import { readSmallFile } from '../system/plain-files';
 import { changeUserFile, userFile } from './user-files';
 
 const minute = 60_000;

@@ -1,7 +1,7 @@
 import { mkdtemp, open, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { Fault } from '../../src/sandbox/registry/faults';
+import type { InjectedFault } from '../../src/sandbox/registry/faults';
 import { hod } from '../support/hod';
 import { writeLargeLayout } from '../support/large-layer';
 import { sandboxWorld } from '../support/world';
@@ -17,7 +17,7 @@ describe.each([
   { kind: 'takes what it is sent', trusting: true },
 ])('a registry that $kind', ({ trusting }) => {
   /** One image with a large layer, and registries whose blobs go wrong as `faults` says. */
-  async function largeWorld(faults?: (path: string) => Fault | undefined) {
+  async function largeWorld(faults?: (path: string) => InjectedFault | undefined) {
     const sandbox = await sandboxWorld({
       folder,
       trusting,

@@ -140,7 +140,7 @@ const written: readonly Written[] = [
     name: 'the outputs that a CI reads',
     files: ['outputs'],
     before: (folder) => writeFile(join(folder, 'outputs'), 'written=before\n'.repeat(20)),
-    write: (folder) => writeForCi({ outputs: join(folder, 'outputs') }, report as never, false),
+    write: (folder) => writeForCi({ outputs: join(folder, 'outputs') }, report as never, { several: false }),
   },
   {
     name: 'an upload that goes on later',

@@ -5,7 +5,7 @@ import { HodError } from '../../src/core/errors';
 import { promote } from '../../src/operations/promote';
 import { publish } from '../../src/operations/publish';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
-import type { Fault } from '../../src/sandbox/registry/faults';
+import type { InjectedFault } from '../../src/sandbox/registry/faults';
 import { writeLargeLayout } from '../support/large-layer';
 import { readRepository, type Served } from '../support/registry-reader';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
@@ -22,11 +22,11 @@ beforeAll(async () => {
 });
 afterAll(() => sandbox.close());
 
-const fault: fc.Arbitrary<Fault> = fc.oneof(
+const fault: fc.Arbitrary<InjectedFault> = fc.oneof(
   fc.record({ kind: fc.constant('status' as const), status: fc.constantFrom(429, 500, 502, 503) }),
   fc.record({ kind: fc.constant('reset-request' as const), after: fc.nat(5 * 1024 * 1024) }),
   fc.record({ kind: fc.constant('reset-answer' as const), after: fc.nat(100_000) }),
-  fc.constantFrom<Fault>(
+  fc.constantFrom<InjectedFault>(
     { kind: 'corrupt-answer' },
     { kind: 'stall' },
     { kind: 'lost-answer' },
@@ -39,14 +39,14 @@ const troubles = fc.array(fc.record({ at: fc.nat(60), faults: fc.array(fault, { 
   maxLength: 4,
 });
 /** A server that is gone for longer than anybody waits. */
-const outage = fc.nat(40).map((at) => [{ at, faults: Array<Fault>(60).fill({ kind: 'status', status: 503 }) }]);
+const outage = fc.nat(40).map((at) => [{ at, faults: Array<InjectedFault>(60).fill({ kind: 'status', status: 503 }) }]);
 /** What goes wrong, by the number of the request. */
 const schedule = fc
   .oneof({ weight: 5, arbitrary: troubles }, { weight: 1, arbitrary: outage })
   .map((parts) => new Map(parts.flatMap(({ at, faults }) => faults.map((each, index) => [at + index, each]))));
 
 /** Two registries, the second with another host name so that content has to be sent. */
-async function startRegistries(faults: Map<number, Fault>, trusting: boolean) {
+async function startRegistries(faults: Map<number, InjectedFault>, trusting: boolean) {
   let count = 0;
   const options = { port: 0, trusting, faults: () => faults.get(count++) };
   const [dev, uat] = await Promise.all([startSandboxRegistry(options), startSandboxRegistry(options)]);

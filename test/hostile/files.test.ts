@@ -136,7 +136,7 @@ const damage =
   };
 
 const outputs: HostileCase[] = [
-  built('a layout without images', () => ({ schemaVersion: 2, manifests: [] }), 4, 'entry-ambiguous'),
+  built('a layout without images', () => ({ schemaVersion: 2, manifests: [] }), 4, 'output-ambiguous'),
   built('a layout whose index is a list', () => '[]', 7, 'layout-corrupt'),
   built(
     'a layout whose index says its images twice',

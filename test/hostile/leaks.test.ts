@@ -6,7 +6,7 @@ import { runInNewContext } from 'node:vm';
 import { HodError } from '../../src/core/errors';
 import { promote } from '../../src/operations/promote';
 import { publish } from '../../src/operations/publish';
-import type { Fault } from '../../src/sandbox/registry/faults';
+import type { InjectedFault } from '../../src/sandbox/registry/faults';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { silent } from '../../src/session/observer';
 import { writeLargeLayout } from '../support/large-layer';
@@ -50,7 +50,7 @@ async function census(): Promise<Census> {
   };
 }
 
-const kinds: Fault[] = [
+const kinds: InjectedFault[] = [
   { kind: 'reset-request', after: 300_000 },
   { kind: 'status', status: 503 },
   { kind: 'lost-answer' },
@@ -64,7 +64,7 @@ const kinds: Fault[] = [
 async function troubledDay(round: number): Promise<number> {
   let count = round;
   let failed = 0;
-  const faults = (): Fault | undefined => {
+  const faults = (): InjectedFault | undefined => {
     count += 1;
     const fault = count % 3 === 0 ? kinds[(count / 3 + round) % kinds.length] : undefined;
     failed += fault === undefined ? 0 : 1;
@@ -123,7 +123,7 @@ test.each(['reset-answer', 'reset-request'] as const)(
     await writeLargeLayout(join(sandbox.world.product.folder, 'out', 'cut'), size);
     let cut = 0;
     let received = 0;
-    const cutting = (method: string): Fault | undefined => {
+    const cutting = (method: string): InjectedFault | undefined => {
       const isCut = method === (kind === 'reset-answer' ? 'GET' : 'PATCH') && armed && cut < cuts;
       cut += isCut ? 1 : 0;
       return isCut ? { kind, after: size / (cuts + 2) } : undefined;

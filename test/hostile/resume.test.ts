@@ -2,7 +2,7 @@ import { mkdtemp, readdir, rm, stat } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
-import type { Fault } from '../../src/sandbox/registry/faults';
+import type { InjectedFault } from '../../src/sandbox/registry/faults';
 import { hod, hodJson } from '../support/hod';
 import { writeLargeLayout } from '../support/large-layer';
 import { sandboxWorld } from '../support/world';
@@ -15,7 +15,7 @@ let folder: string;
 beforeEach(async () => (folder = await mkdtemp(join(tmpdir(), 'hod-registry-'))));
 afterEach(() => rm(folder, { recursive: true, force: true }));
 
-async function largeWorld(faults?: () => Fault | undefined) {
+async function largeWorld(faults?: () => InjectedFault | undefined) {
   const sandbox = await sandboxWorld({ folder, faults: ({ method }) => (method === 'PATCH' ? faults?.() : undefined) });
   const { world } = sandbox;
   await world.configure('from: [out/timetable-amd64, out/timetable-arm64.tar]', 'from: out/large');

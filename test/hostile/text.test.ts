@@ -250,7 +250,7 @@ const fromFiles: HostileCase[] = [
       })),
     ['assemble', `${host.dev}/x/y`, 'out/named'],
     4,
-    'entry-ambiguous',
+    'output-ambiguous',
   ),
   failing(
     'the type of an entry of a layout',

@@ -7,7 +7,7 @@ import { formatRepository, parseRepository } from '../../src/core/oci/reference'
 import { referrersTag, typeOf, withReferrers } from '../../src/core/oci/referrers';
 import { foldAttached } from '../../src/core/ledger/entries/attaching';
 import { Facts } from '../../src/core/ledger/facts';
-import { tagSchema, type Tag } from '../../src/core/tags/tag';
+import { tagSchema, type Tag } from '../../src/core/oci/tag';
 import { listAttachments, unknownTo, type AttachTarget } from '../../src/delivery/attach';
 import { emptyHead } from '../../src/core/ledger/entry';
 import { modelOf, type Model } from './model';

@@ -7,17 +7,17 @@ import { mediaTypes } from '../../src/core/oci/media-types';
 import { formatRepository, parseRepository, type Repository } from '../../src/core/oci/reference';
 import type { Build } from '../../src/core/build/build';
 import { inSpiteOfNothing, type Despite } from '../../src/core/release/despite';
-import { emptyHead, entryAfter, foldInto, headAfter, type Head, type SealedEntry } from '../../src/core/ledger/entry';
+import { entryAfter, type SealedEntry } from '../../src/core/ledger/entry';
 import { HodError } from '../../src/core/errors';
-import { asksNothing, type EntryRules } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules, type AdmissionRules } from '../../src/core/release/gates/admission-rules';
 import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
-import { factName, Facts, stateKey, type StoredFact } from '../../src/core/ledger/facts';
-import { chooseEntering, type ReleaseChoice } from '../../src/core/release/promotion';
+import type { Facts } from '../../src/core/ledger/facts';
+import { chooseCandidates, type ReleaseChoice } from '../../src/core/release/promotion';
 import type { VersionRequest } from '../../src/core/build/version-request';
 import type { BackTo } from '../../src/core/release/rollback';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
 import { parseTemplate } from '../../src/core/tags/template';
-import { isTag, type Tag } from '../../src/core/tags/tag';
+import { isTag, type Tag } from '../../src/core/oci/tag';
 import type { Version } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
 import { deliver } from '../../src/delivery/deliver';
@@ -26,11 +26,12 @@ import { checkFormerPlaces } from '../../src/delivery/former-places';
 import { Judge } from '../../src/delivery/judge';
 import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
-import { takeBack, type Place } from '../../src/delivery/take-back';
+import { rollBack, type Place } from '../../src/delivery/rollback';
 import type { Remains } from '../../src/delivery/rebuild';
 import { readRecord, recordType } from '../../src/core/ledger/release-record';
 import { allBytes } from '../../src/core/bytes';
 import type { Ledger } from '../../src/ledger/ledger';
+import { MemoryLedger } from '../../src/ledger/memory';
 import { silent } from '../../src/session/observer';
 
 export const product = 'skerry-line';
@@ -49,7 +50,7 @@ export interface Commit {
 /** An environment of a {@link DeliveryWorld}. */
 export interface WorldEnvironment {
   readonly rules: readonly TagRule[];
-  readonly entryRules: EntryRules;
+  readonly admissionRules: AdmissionRules;
 }
 
 /** The id of a made-up commit, by its place in a history. */
@@ -99,11 +100,7 @@ type WorldContext = DeliveryContext & {
 
 /** Registries and a ledger that several people use at once; a scheduler decides whose turn it is. */
 export class DeliveryWorld {
-  readonly entries: SealedEntry[] = [];
-  readonly facts = new Facts();
-  /** The same, for reading: by name. */
-  private readonly stored = new Map<string, StoredFact>();
-  private head: Head = emptyHead;
+  private readonly memory = new MemoryLedger();
   private readonly registries = new Map<string, Registry>();
   private minutes = 0;
 
@@ -112,6 +109,15 @@ export class DeliveryWorld {
     private readonly environments: Readonly<Record<string, WorldEnvironment>>,
     private readonly turn: Turn,
   ) {}
+
+  /** All entries of the ledger, and what they add up to. */
+  get entries(): readonly SealedEntry[] {
+    return this.memory.sealed;
+  }
+
+  get facts(): Facts {
+    return this.memory.facts;
+  }
 
   /** Publishes a build as the program does. Dies before its n-th step where `steps` is n. */
   async publish(
@@ -172,7 +178,7 @@ export class DeliveryWorld {
     const context = this.context(steps, stranger);
     await this.checkFormerPlaces(to, despite, context);
     const judge = new Judge(context, []);
-    const chosen = (await judge.decide((known) => chooseEntering(choice, undefined, from, to, known))).value;
+    const chosen = (await judge.decide((known) => chooseCandidates(choice, undefined, { from, to }, known))).value;
     const parts = await Promise.all(
       chosen.map(async ({ release, images }) => {
         const items = await Promise.all(
@@ -195,14 +201,14 @@ export class DeliveryWorld {
     );
     const { rules } = this.environment(to);
     // What a stranger's hod.yaml asks for is nothing.
-    const entryRules = stranger === undefined ? this.environment(to).entryRules : asksNothing;
+    const admissionRules = stranger === undefined ? this.environment(to).admissionRules : noAdmissionRules;
     const promotion = {
       product,
       parts,
       from,
       environment: to,
       rulesOf: () => rules,
-      entryRules,
+      admissionRules,
       now: this.now(),
       strictOrder: false,
       despite,
@@ -230,7 +236,7 @@ export class DeliveryWorld {
     const places = images.map((image): Place => ({ image, target: this.target(environment, image, context) }));
     const names = Object.keys(this.environments);
     const from = names[names.indexOf(environment) - 1] ?? null;
-    await takeBack({ environment, from, to, reason }, places, context);
+    await rollBack({ environment, from, to, reason }, places, context);
   }
 
   /** Records evidence. */
@@ -268,7 +274,7 @@ export class DeliveryWorld {
       fork.registries.set(key, { tags: new Map(tags), manifests: new Map(manifests), blobs: new Map(blobs) });
     });
     for (const sealed of entries) {
-      fork.fold(sealed);
+      fork.memory.add(sealed);
     }
     fork.minutes = this.minutes;
     return fork;
@@ -334,12 +340,6 @@ export class DeliveryWorld {
     const clientOf = ({ registry, name }: Repository) =>
       this.target(registry.replace('.test', ''), name.replace('skerry/', ''), { ...context, at: registry });
     await checkFormerPlaces({ environment, repositoryOf }, despite, { ledger: context.ledger, clientOf });
-  }
-
-  private fold(sealed: SealedEntry): void {
-    foldInto(this.facts, sealed.entry).forEach((fact) => this.stored.set(factName(fact.key), fact));
-    this.entries.push(sealed);
-    this.head = headAfter(sealed);
   }
 
   private environment(name: string): WorldEnvironment {
@@ -489,33 +489,22 @@ export class DeliveryWorld {
     };
   }
 
+  /** The one ledger; each of its steps takes its turn. */
   private ledger(step: () => Promise<void>): Ledger {
+    const { memory } = this;
     return {
       read: async (keys) => {
         await step();
-        const facts = new Facts([stateKey, ...keys]);
-        for (const key of [stateKey, ...keys]) {
-          const stored = this.stored.get(factName(key));
-          if (stored !== undefined) {
-            facts.load(key, stored.text);
-          }
-        }
-        return { head: this.head, facts };
+        return memory.read(keys);
       },
-      mayAppend: () => Promise.resolve(),
       append: async (entries, expected) => {
         await step();
-        if (expected.seq !== this.head.seq) {
-          return undefined;
-        }
-        for (const sealed of entries) {
-          this.fold(sealed);
-        }
-        return 0;
+        return memory.append(entries, expected);
       },
-      entries: () => never(),
-      snapshot: () => never(),
-      close: () => Promise.resolve(),
+      mayAppend: () => memory.mayAppend(),
+      entries: (after) => memory.entries(after),
+      snapshot: (work) => memory.snapshot(work),
+      close: () => memory.close(),
     };
   }
 }

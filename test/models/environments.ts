@@ -7,7 +7,7 @@ import { latestIn } from '../../src/core/ledger/environment';
 import { Knowledge } from '../../src/core/release/knowledge';
 import { decideWaiting } from '../../src/core/insight/waiting';
 import { timestampOf } from '../../src/core/time';
-import { asksNothing } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
 import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
 import { inSpiteOfNothing } from '../../src/core/release/despite';
 import { commitId, DeliveryWorld, Killed, never, nodeOf, tagRules, type Commit } from './delivery-world';
@@ -198,7 +198,7 @@ class Replay {
           entry: entry.seq,
         });
         same(
-          action.comings?.map(({ image, way }) => `${image} ${way}`),
+          action.comings.map(({ image, way }) => `${image} ${way}`),
           expected,
           `entry ${entry.seq}`,
         );
@@ -225,7 +225,7 @@ export function waitingIn(world: DeliveryWorld, [from, to]: readonly [Environmen
   const known = new Knowledge();
   known.facts = world.facts;
   const now = timestampOf(new Date(0));
-  const decision = decideWaiting({ from, to, entryRules: worldEnvironments[to].entryRules }, now, known);
+  const decision = decideWaiting({ from, to, admissionRules: worldEnvironments[to].admissionRules }, now, known);
   if (decision.kind !== 'decided') {
     throw new Error('all facts are there');
   }
@@ -261,16 +261,16 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
   }
 }
 
-const open = asksNothing;
+const open = noAdmissionRules;
 export const worldEnvironments = {
   dev: {
     rules: tagRules('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', 'latest']),
-    entryRules: open,
+    admissionRules: open,
   },
-  uat: { rules: tagRules('uat', ['c-{commit:12}', '{version}'], ['uat']), entryRules: open },
+  uat: { rules: tagRules('uat', ['c-{commit:12}', '{version}'], ['uat']), admissionRules: open },
   prod: {
     rules: tagRules('prod', ['c-{commit:12}', '{version}'], ['{major}.{minor}', 'latest']),
-    entryRules: { ...open, results: ['smoke'], signOffs: 1 },
+    admissionRules: { ...open, results: ['smoke'], signOffs: 1 },
   },
 };
 
@@ -612,7 +612,7 @@ export function environmentsModel(): Model {
         const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()));
         await play(world, scheduler, commits, [...fromTheStart, ...batches], refused);
         for (const { entry } of world.entries) {
-          const ways = 'comings' in entry.action ? (entry.action.comings ?? []).map(({ way }) => way) : [];
+          const ways = 'comings' in entry.action ? entry.action.comings.map(({ way }) => way) : [];
           for (const name of new Set([entry.action.kind, ...ways])) {
             seen.set(name, (seen.get(name) ?? 0) + 1);
           }

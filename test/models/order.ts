@@ -2,7 +2,7 @@ import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import type { Digest } from '../../src/core/oci/digest';
 import type { VersionRequest } from '../../src/core/build/version-request';
-import { asksNothing } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
 import { compareVersions, everyVersion, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
 import { commitId, DeliveryWorld, Killed, never, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
@@ -10,7 +10,7 @@ import { modelOf, type Model } from './model';
 const rules = tagRules('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', '{major}', 'latest']);
 
 export const worldOf = (commits: readonly Commit[], turn: () => Promise<unknown>) =>
-  new DeliveryWorld(commits, { dev: { rules, entryRules: asksNothing } }, turn);
+  new DeliveryWorld(commits, { dev: { rules, admissionRules: noAdmissionRules } }, turn);
 
 export const digestOf = (world: DeliveryWorld, commit: Commit): Digest => world.digestOf(commit, 'timetable');
 
@@ -180,7 +180,7 @@ export function orderModel(): Model {
         // over now: what it could not be compared with was replaced meanwhile.
         const came = new Map<string, string>();
         for (const { entry } of world.entries) {
-          const { commit, comings = [] } = entry.action.kind === 'published' ? entry.action : never();
+          const { commit, comings } = entry.action.kind === 'published' ? entry.action : never();
           const [before, way = ''] = [came.get(commit), comings[0]?.way];
           ok(before === undefined || (before !== 'takes-over' && way === 'takes-over'), `entry ${entry.seq}`);
           came.set(commit, way);

@@ -1,7 +1,7 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import { HodError } from '../../src/core/errors';
-import { asksNothing } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
 import { servedIn } from '../../src/core/ledger/environment';
 import { withdrawalOf, withdrawnKey } from '../../src/core/ledger/facts';
 import { contentId } from '../../src/core/ledger/release';
@@ -17,7 +17,7 @@ const before: Record<'uat' | 'prod', Name> = { uat: 'dev', prod: 'uat' };
 
 const environmentOf = (name: string, moving: string[]) => ({
   rules: tagRules(name, ['c-{commit:12}', '{version}'], moving),
-  entryRules: asksNothing,
+  admissionRules: noAdmissionRules,
 });
 const environments = {
   dev: environmentOf('dev', ['{branch}', '{major}.{minor}', 'latest']),

@@ -8,7 +8,7 @@ import { factKinds, Facts, type StoredFact } from '../../src/core/ledger/facts';
 import { contentId, releaseId } from '../../src/core/ledger/release';
 import { recordType } from '../../src/core/ledger/release-record';
 import { ways } from '../../src/core/ledger/way';
-import { tagSchema } from '../../src/core/tags/tag';
+import { tagSchema } from '../../src/core/oci/tag';
 import { parseVersion } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
 import type { Ledger } from '../../src/ledger/ledger';
@@ -49,10 +49,9 @@ export const anyAction: fc.Arbitrary<Action> = fc
     version: fc.option(fc.constantFrom(...versions), { nil: undefined }),
     platforms: fc.subarray(['linux/amd64', 'linux/arm64']),
     // As entries were written before comings were, or as they are now.
-    current: fc.option(fc.boolean(), { nil: undefined }),
     ways: fc.array(fc.constantFrom(...ways), { minLength: 4, maxLength: 4 }),
   })
-  .map(({ kind, environment, build, names, version, platforms, current, ways: chosen }): Action => {
+  .map(({ kind, environment, build, names, version, platforms, ways: chosen }): Action => {
     const commit = commitSchema.parse(String(build).repeat(40));
     const images = names.map((image) => ({
       image,
@@ -119,16 +118,8 @@ export const anyAction: fc.Arbitrary<Action> = fc
       environment,
       images,
       tags: [...tag(`c-${build}`, 'fixed'), ...tag('main', 'moving')],
-      ...(current === undefined
-        ? {
-            comings: names.map((image, at) => ({
-              image,
-              way: chosen[at] ?? 'held',
-              lanes: ['line 2.4', 'branch main'],
-            })),
-            replaces: [release],
-          }
-        : { current }),
+      comings: names.map((image, at) => ({ image, way: chosen[at] ?? 'held', lanes: ['line 2.4', 'branch main'] })),
+      replaces: [release],
       gates: [{ gate: 'right-build', detail: 'it is' }],
       ...(build > 3 ? { attached } : {}),
     };
@@ -189,7 +180,8 @@ function largePublication(imageCount: number, tagCount: number): Action {
   );
   const release = releaseId({ product, commit, version: undefined, images });
   const gates = [{ gate: 'right-build', detail: 'it is' }];
-  return { kind: 'published', release, commit, environment: 'dev', images, tags, current: true, gates };
+  const comings = images.map(({ image }) => ({ image, way: 'takes-over' as const, lanes: ['branch main'] }));
+  return { kind: 'published', release, commit, environment: 'dev', images, tags, comings, gates };
 }
 
 /** What every engine must do. `runs`: how many random histories are played. */

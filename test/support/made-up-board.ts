@@ -3,12 +3,12 @@ import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository } from '../../src/core/oci/reference';
 import type { Action } from '../../src/core/ledger/entries';
 import { emptyHead, entryAfter, headAfter, type Head } from '../../src/core/ledger/entry';
-import { figuresOf, History, type ReleaseLife } from '../../src/core/insight/figures';
+import { figuresOf, ReleaseHistory, type ReleaseLife } from '../../src/core/insight/figures';
 import { contentId, releaseId } from '../../src/core/ledger/release';
-import { eventIn, type StoryEvent } from '../../src/core/insight/timeline';
+import { eventIn, type TimelineEvent } from '../../src/core/insight/timeline';
 import { parseVersion, type Version } from '../../src/core/tags/version';
 import { timestampOf, type Timestamp } from '../../src/core/time';
-import { toEvent } from '../../src/operations/events';
+import { toEvent } from '../../src/results/timeline';
 import { toBoardRelease, toFigures, type BoardData } from '../../src/results/board';
 
 const product = 'skerry-line';
@@ -90,8 +90,8 @@ export function madeUpBoard(count: { images: number; releases: number; days: num
       }
     }
   }
-  const history = new History();
-  const events: StoryEvent[] = [];
+  const history = new ReleaseHistory();
+  const events: TimelineEvent[] = [];
   let head: Head = emptyHead;
   for (const { at, actor, action } of happenings
     .filter((each) => each.at <= now.getTime())

@@ -409,7 +409,7 @@ export const lookedInside: InsideResult = {
     entries: 12,
     hidden: number === 1 ? 900_000 : 0,
   })),
-  wasted: { files: 1, bytes: 900_000 },
+  hiddenTotal: { files: 1, bytes: 900_000 },
   concerns: [{ concern: 'secret', path: 'etc/ssl/deploy.key', layer: 1, hidden: true }],
   largest: [{ path: 'usr/bin/lights', kind: 'file', size: 4_200_000, mode: '0755', link: null, layer: 1 }],
   entries: [{ path: 'app', kind: 'folder', size: 100, mode: '0755', link: null, layer: 2 }],

@@ -26,7 +26,8 @@ export interface Served {
 
 /** Reads all tags of a repository and everything below them. Throws where anything is missing or has other bytes. */
 export async function readRepository(port: number, name: string): Promise<Served> {
-  const headers = { accept };
+  // A connection that is kept may be closed by the server just when it is used again.
+  const headers = { accept, connection: 'close' };
   const base = `http://127.0.0.1:${port}/v2/${name}`;
   const get = async (path: string): Promise<Buffer> => {
     const response = await fetch(`${base}/${path}`, { headers });

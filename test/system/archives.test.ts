@@ -74,7 +74,7 @@ const cases: [string, ErrorCode, RegExp, () => Promise<void>][] = [
     /Config/,
     () => writeFile(inside('manifest.json'), '[{"Layers":[]}]'),
   ],
-  ['no image', 'entry-ambiguous', /holds no image/, () => writeFile(inside('manifest.json'), '[]')],
+  ['no image', 'output-ambiguous', /holds no image/, () => writeFile(inside('manifest.json'), '[]')],
 ];
 test.each(cases)('an archive with %s', async (_, code, why, spoil) => {
   await write();

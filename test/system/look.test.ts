@@ -53,7 +53,7 @@ describe('inside', () => {
       [1, true, 100_028],
       [2, true, 0],
     ]);
-    expect(found.wasted).toEqual({ files: 2, bytes: 100_028 });
+    expect(found.hiddenTotal).toEqual({ files: 2, bytes: 100_028 });
     expect(found.concerns).toEqual([
       { concern: 'secret', path: 'etc/ssl/deploy', layer: 1, hidden: true },
       { concern: 'writable-by-all', path: 'open', layer: 1, hidden: false },
@@ -73,11 +73,11 @@ describe('inside', () => {
     // One field for a script, and what a pattern finds.
     const field = async (path: string, ...more: string[]) =>
       (await hod(['inside', image, '--field', path, ...more], options())).stdout;
-    expect(await field('wasted.bytes')).toBe('100028\n');
+    expect(await field('hiddenTotal.bytes')).toBe('100028\n');
     expect(await field('entries.path', '--find', 's*')).toBe('usr/bin/su\n');
-    expect(await field('hidden.etc/ssl/deploy.by', '--wasted')).toBe('2\n');
+    expect(await field('hidden.etc/ssl/deploy.by', '--hidden')).toBe('2\n');
     expect(await field('layers[1].number')).toBe('2\n');
-    const wrong = await sandbox.world.fails('field-unknown', 'inside', image, '--field', 'wasted.byte');
+    const wrong = await sandbox.world.fails('field-unknown', 'inside', image, '--field', 'hiddenTotal.byte');
     expect(wrong.next).toContain('similar: bytes');
     await sandbox.world.fails('layer-missing', 'inside', image, '--layer', '3');
 

@@ -1,4 +1,4 @@
-import type { Fault } from '../../src/sandbox/registry/faults';
+import type { InjectedFault } from '../../src/sandbox/registry/faults';
 import { hod, hodJson } from '../support/hod';
 import { ManyImages } from '../support/many-images';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
@@ -107,7 +107,7 @@ describe('a product of many images', () => {
 describe('the sample product', () => {
   let sandbox: SandboxWorld;
   let refusing = '';
-  const faults = ({ method, path }: { method: string; path: string }): Fault | undefined =>
+  const faults = ({ method, path }: { method: string; path: string }): InjectedFault | undefined =>
     refusing !== '' && method === 'PUT' && path.endsWith(refusing) ? { kind: 'status', status: 500 } : undefined;
   beforeEach(async () => (sandbox = await sandboxWorld({ faults })));
   afterEach(() => sandbox.close());

@@ -51,7 +51,7 @@ test('what a registry said that it has, and lacks, is sent once for all manifest
       },
     },
   };
-  const carrier = new Carrier(false, silent.transfer);
+  const carrier = new Carrier({ dryRun: false }, silent.transfer);
   await Promise.all(Array.from({ length: 11 }, (_, at) => carrier.carry(artifact(String(at)), target)));
   expect(sent).toEqual([shared.digest]);
 });

@@ -12,7 +12,7 @@ import { decideVersion } from '../../src/core/release/versions';
 import type { VersionRequest } from '../../src/core/build/version-request';
 import { decideMoving, type Position } from '../../src/core/tags/ordering';
 import { followedBy, type Follows } from '../../src/core/tags/rules';
-import { tagSchema } from '../../src/core/tags/tag';
+import { tagSchema } from '../../src/core/oci/tag';
 import { parseTemplate } from '../../src/core/tags/template';
 import { everyVersion, parseLine, parseVersion } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
@@ -249,8 +249,8 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
         case 'served':
           known.tellServed(need.repository, need.tag, found);
           break;
-        case 'evidence':
-          known.tellEvidence(need, { commit: a });
+        case 'provenance':
+          known.tellProvenance(need, { commit: a });
           break;
         case 'order':
           known.tellOrder(need.commit, need.other, { contains: (older) => older === a, gap: '' });

@@ -15,7 +15,7 @@ import { Facts, tagKey } from '../../src/core/ledger/facts';
 import type { UnmetGate } from '../../src/core/release/gates/gate';
 import { Refusal } from '../../src/core/release/refusal';
 import type { TagDecision } from '../../src/core/release/tag-decisions';
-import { tagSchema } from '../../src/core/tags/tag';
+import { tagSchema } from '../../src/core/oci/tag';
 import { Judge } from '../../src/delivery/judge';
 import { settle } from '../../src/delivery/settle';
 import { toErrorResult } from '../../src/results/error';

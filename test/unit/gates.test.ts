@@ -1,7 +1,7 @@
 import { commitSchema } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
-import { asksNothing, type EntryRules } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules, type AdmissionRules } from '../../src/core/release/gates/admission-rules';
 import { Facts, type Fact } from '../../src/core/ledger/facts';
 import {
   frozenUntil,
@@ -10,7 +10,7 @@ import {
   parseClockTime,
   type FreezeWindow,
 } from '../../src/core/release/gates/freeze';
-import { entryGates } from '../../src/core/release/gates/admission';
+import { admissionGates } from '../../src/core/release/gates/admission';
 import { unmetAmong } from '../../src/core/release/gates/gate';
 import { refuseUnmet } from '../../src/core/release/refusal';
 import { contentId, releaseId } from '../../src/core/ledger/release';
@@ -139,7 +139,7 @@ describe('what lets a release in', () => {
   const signed = (by: string, environment = 'prod') => ({ environment, at: since, by });
 
   interface Case {
-    rules: Partial<EntryRules>;
+    rules: Partial<AdmissionRules>;
     now?: string;
     results?: Fact<'evidence'>['results'];
     signOffs?: Fact<'evidence'>['signOffs'];
@@ -160,7 +160,7 @@ describe('what lets a release in', () => {
     const { platforms = ['linux/amd64'], annotations = [], attached = [], despiteFreeze = false } = more;
     const image = { image: 'timetable', digest, kind: 'image' as const, platforms, annotations, attached };
     const entry = { release: known, images: [image], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
-    return entryGates({ ...asksNothing, ...rules }, entry, facts, { results, signOffs });
+    return admissionGates({ ...noAdmissionRules, ...rules }, entry, facts, { results, signOffs });
   };
   const day = { soak: millisecondsOf('24h') };
   const smoke = { results: ['smoke'] };

@@ -16,10 +16,10 @@ function content(size: number): Buffer {
 }
 
 async function zip(bytes: Buffer, cuts: readonly number[], atOnce: number, late = false): Promise<Buffer> {
-  const compress: BlockCompressor = async (block, before, last) => {
+  const compress: BlockCompressor = async (block, context) => {
     // The first of those at once may be the last to be done.
-    await new Promise((resolve) => (late && !last ? setTimeout(resolve, 5) : setImmediate(resolve)));
-    return deflateBlock(block, before, last);
+    await new Promise((resolve) => (late && !context.last ? setTimeout(resolve, 5) : setImmediate(resolve)));
+    return deflateBlock(block, context);
   };
   const pieces: Uint8Array[] = [];
   const ends = [...cuts, bytes.length].sort((a, b) => a - b);

@@ -8,7 +8,7 @@ import { sha256 } from '../../src/core/oci/digest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import type { Packing } from '../../src/archive/packing';
 import { failing } from '../support/seen-errors';
-import { parseOutputLocation } from '../../src/archive/entries';
+import { parseOutputLocation } from '../../src/archive/output-images';
 import { openOutput } from '../../src/archive/output';
 
 let folder: string;
@@ -99,8 +99,8 @@ test('entries are chosen by name, and asked for where it is not clear which is m
   builder.entries(named(one, 'one'), named(two, 'two'), named(two, 'two-again'));
   const path = builder.write();
   expect((await read(`${path}#two-again`)).manifest.digest).toBe(two.digest);
-  expect((await failing('entry-ambiguous', () => read(path))).problem.why).toContain('one, two');
-  await failing('entry-missing', () => read(`${path}#three`));
+  expect((await failing('output-ambiguous', () => read(path))).problem.why).toContain('one, two');
+  await failing('output-image-missing', () => read(`${path}#three`));
 });
 
 test('indexes within indexes are read to the bottom; one that goes deeper than any builder writes is refused', async () => {

@@ -1,5 +1,5 @@
 import stringWidth from 'string-width';
-import type { Look } from '../../src/cli/answer';
+import type { Screen } from '../../src/cli/answer';
 import { accessView, storedView } from '../../src/cli/views/access';
 import { announceView } from '../../src/cli/views/announce';
 import { assembleView } from '../../src/cli/views/assemble';
@@ -27,7 +27,7 @@ import { resultSchemas } from '../../src/results';
 import { madeUpBoard } from '../support/made-up-board';
 import * as made from '../support/made-up-results';
 
-type Draw = (count: number, look: Look) => string;
+type Draw = (count: number, look: Screen) => string;
 
 /** What each command shows of so many images; its document is one that it could answer with. */
 const views: Record<string, Draw> = {
@@ -94,7 +94,13 @@ const lists = ['tags', 'touched', 'repositories', 'config show'];
 const plain = ['touched'];
 
 function draw(name: string, count: number, width: number, colour: boolean): string {
-  const look = { style: styleFor({ isTTY: colour }, colour), width, elapsed: 1_200, guiding: true, verbose: false };
+  const look = {
+    style: styleFor({ isTTY: colour }, { color: colour }),
+    width,
+    elapsed: 1_200,
+    guiding: true,
+    verbose: false,
+  };
   return wrapped(views[name]?.(count, look) ?? '', width);
 }
 

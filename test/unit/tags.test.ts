@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { commitSchema } from '../../src/core/commit';
-import { isTag } from '../../src/core/tags/tag';
+import { isTag } from '../../src/core/oci/tag';
 import { expandTag, parseTemplate } from '../../src/core/tags/template';
 import { parseVersion } from '../../src/core/tags/version';
 import {

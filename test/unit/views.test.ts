@@ -6,7 +6,7 @@ import type { PublishResult } from '../../src/results/publish';
 const digest = `sha256:${'0'.repeat(64)}`;
 type Outcome = DeliveredResult['tags'][number]['outcome'];
 const look = (verbose: boolean) => ({
-  style: styleFor({ isTTY: false }, false),
+  style: styleFor({ isTTY: false }, { color: false }),
   elapsed: 1000,
   width: 120,
   guiding: false,

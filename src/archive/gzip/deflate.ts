@@ -7,7 +7,10 @@ import { Deflate, Z_FINISH, Z_SYNC_FLUSH } from 'pako';
 const level = 6;
 
 /** Compresses one block in this thread: see `BlockCompressor`. */
-export function deflateBlock(block: Uint8Array, before: Uint8Array, last: boolean): Uint8Array {
+export function deflateBlock(
+  block: Uint8Array,
+  { before, last }: { readonly before: Uint8Array; readonly last: boolean },
+): Uint8Array {
   const deflate = new Deflate({ level, raw: true, ...(before.length > 0 ? { dictionary: before } : {}) });
   const pieces: Uint8Array[] = [];
   deflate.onData = (piece) => void pieces.push(piece);

@@ -3,13 +3,11 @@ import { crc32 } from 'node:zlib';
 /**
  * Compresses one block of many as raw DEFLATE (RFC 1951), so that the results, one after the other, are one stream.
  *
- * @param before What stands before the block, as far as it may refer to it.
- * @param last Whether it ends the stream.
+ * `before`: what stands before the block, as far as it may refer to it; `last`: it ends the stream.
  */
 export type BlockCompressor = (
   block: Uint8Array<ArrayBuffer>,
-  before: Uint8Array,
-  last: boolean,
+  context: { readonly before: Uint8Array; readonly last: boolean },
 ) => Promise<Uint8Array>;
 
 /** The bytes of a block; with the compressor, all that decides what comes out. */
@@ -36,7 +34,7 @@ export async function* gzipped(
     checksum = crc32(block, checksum);
     length += block.length;
     const next = block.slice(-windowSize);
-    const compressing = compress(block, before, last);
+    const compressing = compress(block, { before, last });
     // Whoever fails is seen when it is its turn.
     compressing.catch(() => undefined);
     underway.push(compressing);

@@ -6,3 +6,4 @@ const bytes = z.instanceof(Uint8Array);
 export const workSchema = z.object({ block: bytes, before: bytes, last: z.boolean() });
 /** What a thread answers. */
 export const workDoneSchema = bytes;
+export type WorkDone = z.infer<typeof workDoneSchema>;

@@ -27,7 +27,8 @@ function checkCommand() {
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (environments, options) => {
-      const { accessExitCode, checkAccess } = await import('../../operations/access-check');
+      const { checkAccess } = await import('../../operations/access-check');
+      const { accessExitCode } = await import('../../results/access');
       const { accessView } = await import('../views/access');
       const result = await answer(options, (run) => checkAccess({ environments, ...options, ...run }), accessView);
       process.exitCode = accessExitCode(result);

@@ -31,8 +31,8 @@ export function assembleCommand() {
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (target, members, options) => {
-      const { assemble } = await import('../../operations/assemble');
+      const { assembleImages } = await import('../../operations/assemble');
       const { assembleView } = await import('../views/assemble');
-      await answer(options, (run) => assemble({ target, members, ...options, ...run }), assembleView);
+      await answer(options, (run) => assembleImages({ target, members, ...options, ...run }), assembleView);
     });
 }

@@ -9,7 +9,7 @@ export function insideCommand() {
       'the top of its files, the largest, what is hidden',
     ],
     ["hod inside out/timetable.tar --find '*.pem'", 'where is it?'],
-    ['hod inside out/timetable.tar --wasted', 'what a later layer deleted or wrote over'],
+    ['hod inside out/timetable.tar --hidden', 'what a later layer deleted or wrote over'],
     ['hod inside registry.test/skerry/timetable:2.3.0 registry.test/skerry/timetable:2.4.0', 'what differs'],
   ])
     .argument('<ref>', 'a reference, or the path of a build output')
@@ -17,7 +17,7 @@ export function insideCommand() {
     .option('--platform <platform>', 'look into the image for this platform, where there are several')
     .option('--find <pattern>', 'only paths that match, such as *.pem or etc/**')
     .option('--layer <n>', 'only what this layer brought, from 1', parseCount)
-    .option('--wasted', 'only what is shipped and hidden')
+    .option('--hidden', 'only what is shipped and hidden')
     .option('--list', 'every path')
     .option('--verbose', 'show all that is hidden or to be looked at')
     .addOption(configOption())

@@ -52,7 +52,7 @@ export function promoteCommand() {
       const { writeForCi } = await import('../ci-files');
       const done = await answerForProducts(options, (run) => promote({ environment, ...options, ...run }), promoteView);
       for (const { config, result } of done) {
-        await writeForCi(options, result, config !== undefined);
+        await writeForCi(options, result, { several: config !== undefined });
         endUnmet(result.gates);
       }
     });

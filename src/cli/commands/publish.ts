@@ -76,7 +76,7 @@ export function publishCommand() {
         publishView,
       );
       for (const { config, result } of done) {
-        await writeForCi(options, result, config !== undefined);
+        await writeForCi(options, result, { several: config !== undefined });
         endUnmet(result.gates);
       }
     });

@@ -22,7 +22,7 @@ export function showCommand() {
       await answer(
         options,
         (run) => show({ reference, ...options, ...run }),
-        (result, look) => showView(result, look, new Date()),
+        (result, screen) => showView(result, screen, new Date()),
       );
     });
 }

@@ -50,7 +50,7 @@ export function statusCommand() {
       const done = await answerForProducts(
         options,
         (run) => status({ environments, everyTag, ...options, ...run }),
-        (found, look) => statusView(found, look, new Date()),
+        (found, screen) => statusView(found, screen, new Date()),
       );
       if (check === true) {
         await endWithDrift(done.map(({ result }) => result));
@@ -62,15 +62,18 @@ export function statusCommand() {
 const watchInterval = 5_000;
 
 /** Shows the status again and again. That it cannot be known for a while is shown, and no end. */
-async function watchStatus(options: OutputOptions, look: () => Promise<StatusResult>): Promise<void> {
+async function watchStatus(options: OutputOptions, screen: () => Promise<StatusResult>): Promise<void> {
   const { showAgain } = await import('../watch');
   const { statusView } = await import('../views/status');
   const { styleFor } = await import('../views/style');
   const { errorView } = await import('../views/error');
-  const style = styleFor(process.stdout, options.color);
+  const style = styleFor(process.stdout, options);
   await showAgain(async () => {
     try {
-      return await textOf((found, how) => statusView(found, how, new Date()), await look(), options, style, 0);
+      return await textOf((found, how) => statusView(found, how, new Date()), await screen(), options, {
+        style,
+        elapsed: 0,
+      });
     } catch (error) {
       return errorView(await errorOf(error), style);
     }

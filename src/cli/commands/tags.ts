@@ -23,17 +23,17 @@ export function tagsCommand() {
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (of, { env: environment, names, ...options }) => {
-      const { eachTag, tags } = await import('../../operations/tags');
+      const { listTagNames, tags } = await import('../../operations/tags');
       const { tagsView } = await import('../views/tags');
       const asked = { of, environment, ...options };
       if (names === true) {
         const { knownSecrets } = await import('../known-secrets');
-        await eachTag({ ...asked, secrets: knownSecrets }, (tag) => print(tag));
+        await listTagNames({ ...asked, secrets: knownSecrets }, (tag) => print(tag));
       } else {
         await answer(
           options,
           (run) => tags({ ...asked, ...run }),
-          (result, look) => tagsView(result, look, new Date()),
+          (result, screen) => tagsView(result, screen, new Date()),
         );
       }
     });

@@ -29,7 +29,7 @@ export function timelineCommand() {
       await answer(
         options,
         (run) => timeline({ release, environment, ...options, most: all === true ? undefined : most, ...run }),
-        (result, look) => timelineView(result, look, new Date()),
+        (result, screen) => timelineView(result, screen, new Date()),
       );
     });
 }

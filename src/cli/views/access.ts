@@ -2,13 +2,13 @@ import { grouped } from '../../core/grouped';
 import Table from 'cli-table3';
 import stringWidth from 'string-width';
 import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import { imagesListed, nameList, placeOf } from './images';
 import type { Style } from './style';
 
 /** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
-export function accessView(result: AccessResult, { style, width }: Look): string {
+export function accessView(result: AccessResult, { style, width }: Screen): string {
   const rows = rightRows(result, style);
   const table = new Table({
     head: [style.strong(result.product), 'repository', 'read', 'write', 'mount'],
@@ -41,11 +41,11 @@ function rightRows(result: AccessResult, style: Style): Row[] {
     }));
     const groups = grouped(all, ({ image, repository, cells }) => [
       cells,
-      all.length <= imagesListed ? repository : placeOf({ image, repository }, true),
+      all.length <= imagesListed ? repository : placeOf({ image, repository }, { several: true }),
     ]);
     return groups.map((group): Row => {
       const [{ repository, cells }] = group;
-      const place = group.length === 1 ? repository : `${placeOf(group[0], true)} (${group.length})`;
+      const place = group.length === 1 ? repository : `${placeOf(group[0], { several: true })} (${group.length})`;
       return [style.strong(environment), place, ...cells];
     });
   });
@@ -89,7 +89,7 @@ function findings(result: AccessResult, style: Style): string[] {
 }
 
 /** What `access store`, `forget` and `list` answer to people: whose logins are stored, never the secrets. */
-export function storedView({ file, dryRun, logins }: StoredLoginsResult, { style }: Look): string {
+export function storedView({ file, dryRun, logins }: StoredLoginsResult, { style }: Screen): string {
   const would = dryRun ? ' would be' : '';
   if (logins.length === 0) {
     return `No login ${dryRun ? 'would be' : 'is'} stored in ${file}.`;

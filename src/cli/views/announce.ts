@@ -1,9 +1,9 @@
 import { formatCount } from '../../core/amounts';
 import type { AnnounceResult } from '../../results/announce';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 
 /** What each receiver was told. */
-export function announceView({ product, receivers }: AnnounceResult, { style }: Look): string {
+export function announceView({ product, receivers }: AnnounceResult, { style }: Screen): string {
   return receivers
     .map(({ receiver, delivered, failed }) => {
       const name = style.strong(receiver);

@@ -1,13 +1,13 @@
 import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { AssembleResult } from '../../results/assemble';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import { tagLines } from './images';
 import { transferLine } from './transfer';
 
 /** What `assemble` answers to people. */
-export function assembleView(result: AssembleResult, { style }: Look): string {
+export function assembleView(result: AssembleResult, { style }: Screen): string {
   const verb = result.dryRun ? 'Would assemble' : 'Assembled';
   const members = result.members.map(({ platform, digest, size, revision }) => {
     return [platform, digest, formatBytes(size), revision === null ? '' : `commit ${shortCommit(revision)}`];

@@ -1,12 +1,12 @@
 import { formatBytes, formatCount, formatSpan } from '../../core/amounts';
 import type { BoardResult } from '../../results/board';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 
 /** Where the page is, and what it says in a few lines. */
 export function boardView(
   { file, bytes, product, asked, releases, events, figures }: BoardResult,
-  { style }: Look,
+  { style }: Screen,
 ): string {
   const rows = figures.environments.map(({ environment, releases: count, withdrawn, sinceCommit }) => [
     environment,

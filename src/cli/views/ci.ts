@@ -45,7 +45,7 @@ function besideLines({ images }: CiReport): string[] {
  * version, the commit, and the same of each image, with its digest and reference. `several`: the keys of each product
  * begin with its name.
  */
-export function outputLines(report: CiReport, several: boolean): string {
+export function outputLines(report: CiReport, { several }: { readonly several: boolean }): string {
   // No name of a product or image has so many in a row: keys of different ones differ.
   const prefix = several ? `${keyOf(report.product)}____` : '';
   const images = report.images.flatMap(({ image, repository, digest, way }) => {

@@ -3,8 +3,8 @@ import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { CompareResult } from '../../results/compare';
-import type { PathDifference } from '../../results/inside';
-import type { Look } from '../answer';
+import type { PathDifferenceResult } from '../../results/inside';
+import type { Screen } from '../answer';
 import { cell } from './ci';
 import { imagesListed, nameList } from './images';
 import { pathCounts, pathLines } from './inside';
@@ -20,7 +20,7 @@ const commitsShown = 12;
 const pathsShown = 12;
 
 /** What differs: commits first, then what changed, and what did not in a line. */
-export function compareView(result: CompareResult, { style, verbose }: Look): string {
+export function compareView(result: CompareResult, { style, verbose }: Screen): string {
   const { from, to, commits, gap, images } = result;
   const title = `${style.strong(nameOf(from))} → ${style.strong(nameOf(to))}`;
   const same = images.filter(({ state }) => state === 'same');
@@ -107,7 +107,7 @@ function platformLines({ from, to, layers, says, inside }: Changed, style: Style
   ];
 }
 
-function differingPaths(paths: PathDifference, style: Style, verbose: boolean): string[] {
+function differingPaths(paths: PathDifferenceResult, style: Style, verbose: boolean): string[] {
   return [pathCounts(paths), ...pathLines(paths, style, verbose ? Infinity : pathsShown)];
 }
 

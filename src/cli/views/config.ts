@@ -1,13 +1,13 @@
 import { formatCount } from '../../core/amounts';
 import { describeDuration } from '../../core/duration';
 import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 
 /** What `config check` answers to people. */
 export function configView(
   { file, product, images, bundles, environments, warnings }: ConfigCheckResult,
-  { style }: Look,
+  { style }: Screen,
 ): string {
   const all = [named(images, 'image'), ...(bundles.length === 0 ? [] : [named(bundles, 'bundle')])].join(' and ');
   const way = environments.join(' → ');
@@ -22,7 +22,7 @@ function named(names: readonly string[], noun: string): string {
 }
 
 /** What `config show` answers to people. */
-export function configShowView(result: ConfigShowResult, { style }: Look): string {
+export function configShowView(result: ConfigShowResult, { style }: Screen): string {
   const { file, product, ledger, environments, announce } = result;
   const parts = environments.map(({ environment, after, follows, gates, images, referrers }) => {
     const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';

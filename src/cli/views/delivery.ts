@@ -3,7 +3,7 @@ import type { GateResult, NextStep } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { shortCommit } from '../../core/commit';
 import {
   astrayBlock,
@@ -20,11 +20,11 @@ import type { Style } from './style';
 import { totalLine } from './transfer';
 
 /** What `publish` answers to people. */
-export function publishView(result: PublishResult, look: Look): string {
-  const { style } = look;
+export function publishView(result: PublishResult, screen: Screen): string {
+  const { style } = screen;
   const { images, gates, dryRun } = result;
   const branch = result.branch === null ? '' : ` on ${result.branch}`;
-  const name = `${releaseName(result, style)}${branch}`;
+  const name = `${releaseTitle(result, style)}${branch}`;
   const environment = style.strong(result.environment);
   const unmet = gates.filter(({ outcome }) => outcome === 'unmet');
   const nowhere = leadsNowhere(images);
@@ -36,13 +36,13 @@ export function publishView(result: PublishResult, look: Look): string {
     astrayBlock(images, style),
     [title, ...versionLine(result, style)],
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
-    imageBlocks(images, look),
+    imageBlocks(images, screen),
     wayLines(images, result.environment, style),
     attachedLines(images, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
-    changesNothing(images) && !look.verbose ? [] : leftoverLines(result.leftovers, style),
-    [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
-    nextBlock(result.next, look),
+    changesNothing(images) && !screen.verbose ? [] : leftoverLines(result.leftovers, style),
+    [`${tagCounts(images, style)}\n${totalLine(images, screen)}`],
+    nextBlock(result.next, screen),
   );
 }
 
@@ -50,8 +50,8 @@ export function publishView(result: PublishResult, look: Look): string {
 const everyday = ['fixed-tags', 'some-tag', 'in-order', 'comes-in'];
 
 /** What `promote` answers to people. */
-export function promoteView(result: PromoteResult, look: Look): string {
-  const { style, verbose } = look;
+export function promoteView(result: PromoteResult, screen: Screen): string {
+  const { style, verbose } = screen;
   const { from, dryRun, images, gates } = result;
   const name = promotedName(result, style);
   const environment = style.strong(result.to);
@@ -65,11 +65,11 @@ export function promoteView(result: PromoteResult, look: Look): string {
   return blocks(
     astrayBlock(images, style),
     [title, ...gateLines(shown, style)],
-    imageBlocks(images, look),
+    imageBlocks(images, screen),
     wayLines(images, result.to, style),
     attachedLines(images, dryRun, style),
-    [`${tagCounts(images, style)}\n${totalLine(images, look)}`],
-    nextBlock(result.next, look),
+    [`${tagCounts(images, style)}\n${totalLine(images, screen)}`],
+    nextBlock(result.next, screen),
   );
 }
 
@@ -116,7 +116,7 @@ function titleOf(
 }
 
 /** What to run now, where somebody may want to know. */
-function nextBlock(next: readonly NextStep[], { style, guiding }: Look): string[] {
+function nextBlock(next: readonly NextStep[], { style, guiding }: Screen): string[] {
   return guiding && next.length > 0 ? [nextLines(next, style).join('\n')] : [];
 }
 
@@ -201,7 +201,7 @@ function leftoverLines(leftovers: readonly string[], style: Style): string[] {
 }
 
 /** A release as people name it. */
-export function releaseName(
+export function releaseTitle(
   { product, version, commit }: { product: string; version: string | null; commit: string },
   style: Style,
 ): string {
@@ -211,7 +211,7 @@ export function releaseName(
 
 function promotedName({ product, version, commit, images }: PromoteResult, style: Style): string {
   if (commit !== null) {
-    return releaseName({ product, version, commit }, style);
+    return releaseTitle({ product, version, commit }, style);
   }
   const releases = new Set(images.map((image) => image.version ?? shortCommit(image.commit)));
   return `${style.strong(product)} (${[...releases].join(', ')})`;

@@ -4,7 +4,7 @@ import { shortDigest } from '../../core/oci/digest';
 import { staysAsItIs } from '../../core/release/tag-decisions';
 import type { ContentResult, TagResult } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import type { Style } from './style';
 import { transferLine } from './transfer';
@@ -25,7 +25,7 @@ export function imageLines(images: readonly ContentResult[], style: Style): stri
       kind === 'bundle' ? 'bundle of files' : platforms.join(' '),
     ]);
   const rest = images.length - rows.length;
-  const places = new Set(images.map((each) => placeOf(each, images.length > 1)));
+  const places = new Set(images.map((each) => placeOf(each, { several: images.length > 1 })));
   return [
     ...columns(rows, '', (cell, column) =>
       column === 0 ? style.strong(cell) : column === 1 ? style.faint(cell) : cell,
@@ -36,7 +36,10 @@ export function imageLines(images: readonly ContentResult[], style: Style): stri
 }
 
 /** The repository of an image; that of several with the place of their names. */
-export function placeOf({ repository, image }: Pick<ContentResult, 'repository' | 'image'>, several: boolean): string {
+export function placeOf(
+  { repository, image }: Pick<ContentResult, 'repository' | 'image'>,
+  { several }: { readonly several: boolean },
+): string {
   const parts = repository.split('/');
   return parts.map((part, at) => (several && at > 0 && part === image ? '{image}' : part)).join('/');
 }
@@ -72,7 +75,7 @@ export function tagLines(tags: readonly TagResult[], style: Style): string[] {
  * The images and bundles of a delivery: what changed comes first, what fared alike is told once, and
  * what did not change is counted. Verbose: every one by itself.
  */
-export function imageBlocks(images: readonly DeliveredResult[], { style, verbose }: Look): string[] {
+export function imageBlocks(images: readonly DeliveredResult[], { style, verbose }: Screen): string[] {
   const ordered = [...images].sort((a, b) => weights.indexOf(weightOf(a)) - weights.indexOf(weightOf(b)));
   if (verbose) {
     return ordered.map((image) =>

@@ -1,10 +1,10 @@
 import type { InitResult } from '../../results/init';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import { nextLines } from './next';
 
 /** What `init` answers to people. */
-export function initView(result: InitResult, { style }: Look): string {
+export function initView(result: InitResult, { style }: Screen): string {
   const { file, product, images, environments, ledger, ciFile, registry, next, dryRun } = result;
   const rows = images.map(({ name, from, platforms }) => [name, from.join(' + '), platforms.join(' ')]);
   const found =

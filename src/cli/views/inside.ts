@@ -1,6 +1,6 @@
 import { formatBytes, formatCount } from '../../core/amounts';
-import type { InsideDifference, InsideEntry, InsideResult, PathDifference } from '../../results/inside';
-import type { Look } from '../answer';
+import type { InsideDifference, InsideEntry, InsideResult, PathDifferenceResult } from '../../results/inside';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import type { Style } from './style';
 
@@ -8,8 +8,8 @@ import type { Style } from './style';
 const told = 12;
 
 /** What `inside` answers to people. */
-export function insideView(result: InsideResult, { style, verbose }: Look): string {
-  const { reference, platform, digest, layers, files, size, wasted, entries, hidden } = result;
+export function insideView(result: InsideResult, { style, verbose }: Screen): string {
+  const { reference, platform, digest, layers, files, size, hiddenTotal, entries, hidden } = result;
   const most = verbose ? Infinity : told;
   const layerRows = layers.map((layer) => [
     `layer ${layer.number}`,
@@ -23,7 +23,7 @@ export function insideView(result: InsideResult, { style, verbose }: Look): stri
     [
       `${style.strong(reference)}  ${platform}`,
       `  ${style.faint(digest)}`,
-      `  ${formatCount(files, 'file')} of ${formatBytes(size)}; ${wastedText(wasted)}`,
+      `  ${formatCount(files, 'file')} of ${formatBytes(size)}; ${hiddenText(hiddenTotal)}`,
     ],
     result.narrowed
       ? []
@@ -32,23 +32,7 @@ export function insideView(result: InsideResult, { style, verbose }: Look): stri
         ),
     concernLines(result, style, most),
     entries.length === 0 ? [] : entryLines(entries, style),
-    hidden.length === 0
-      ? []
-      : [
-          'Shipped, and hidden by a later layer:',
-          ...columns(
-            hidden
-              .slice(0, most)
-              .map(({ path, size: bytes, layer, by, how }) => [
-                formatBytes(bytes),
-                path,
-                `layer ${layer}, ${how} by layer ${by}`,
-              ]),
-            '  ',
-            (cell, column) => (column === 2 ? style.faint(cell) : cell),
-          ),
-          ...andMore(hidden.length, most, style),
-        ],
+    hiddenLines(hidden, style, most),
     result.largest.length === 0
       ? []
       : [
@@ -64,6 +48,19 @@ export function insideView(result: InsideResult, { style, verbose }: Look): stri
     .filter((lines) => lines.length > 0)
     .map((lines) => lines.join('\n'))
     .join('\n\n');
+}
+
+function hiddenLines(hidden: InsideResult['hidden'], style: Style, most: number): string[] {
+  const rows = hidden
+    .slice(0, most)
+    .map(({ path, size, layer, by, how }) => [formatBytes(size), path, `layer ${layer}, ${how} by layer ${by}`]);
+  return hidden.length === 0
+    ? []
+    : [
+        'Shipped, and hidden by a later layer:',
+        ...columns(rows, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)),
+        ...andMore(hidden.length, most, style),
+      ];
 }
 
 const concernWords: Readonly<Record<InsideResult['concerns'][number]['concern'], string>> = {
@@ -88,7 +85,7 @@ function concernLines({ concerns }: InsideResult, style: Style, most: number): s
       ];
 }
 
-function wastedText({ files, bytes }: InsideResult['wasted']): string {
+function hiddenText({ files, bytes }: InsideResult['hiddenTotal']): string {
   return files === 0
     ? 'nothing in it is hidden'
     : `${formatBytes(bytes)} more in ${formatCount(files, 'file')} that a later layer hides`;
@@ -118,7 +115,7 @@ const marks: Readonly<Record<InsideEntry['kind'], string>> = {
 };
 
 /** What `inside` answers of two images. */
-export function insideDifferenceView({ from, to, ...paths }: InsideDifference, { style }: Look): string {
+export function insideDifferenceView({ from, to, ...paths }: InsideDifference, { style }: Screen): string {
   const lines = pathLines(paths, style, Infinity);
   return [
     `${style.strong(from.reference)} → ${style.strong(to.reference)}  ${to.platform}`,
@@ -128,12 +125,12 @@ export function insideDifferenceView({ from, to, ...paths }: InsideDifference, {
 }
 
 /** How many paths differ, and how. */
-export function pathCounts({ added, removed, changed }: PathDifference): string {
+export function pathCounts({ added, removed, changed }: PathDifferenceResult): string {
   return `${formatCount(added.length, 'path')} added, ${removed.length} removed, ${changed.length} changed`;
 }
 
 /** A line for each path that differs, at most so many. */
-export function pathLines({ added, removed, changed }: PathDifference, style: Style, most: number): string[] {
+export function pathLines({ added, removed, changed }: PathDifferenceResult, style: Style, most: number): string[] {
   const rows = [
     ...added.map((entry) => [style.good('added'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),
     ...removed.map((entry) => [style.notice('removed'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),

@@ -2,12 +2,12 @@ import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
 import type { LedgerCopyResult, LedgerResult } from '../../results/ledger';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { shortCommit } from '../../core/commit';
 import type { RebuildResult } from '../../results/rebuild';
 
 /** What `ledger verify` answers to people. */
-export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, { style }: Look): string {
+export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, { style }: Screen): string {
   const last = head === null ? '' : `, the last ${shortDigest(head)}`;
   return [
     `${style.good('Intact:')} the ledger of ${style.strong(product)} in ${ledger}`,
@@ -17,12 +17,12 @@ export function ledgerView({ product, ledger, entries, head, facts }: LedgerResu
 }
 
 /** What `ledger export` answers to people. */
-export function exportView({ product, to, written }: LedgerCopyResult, { style }: Look): string {
+export function exportView({ product, to, written }: LedgerCopyResult, { style }: Screen): string {
   return `Wrote ${count(written, 'entry', 'entries')} of ${style.strong(product)} to ${to}`;
 }
 
 /** What `ledger import` answers to people. */
-export function importView(result: LedgerCopyResult, { style }: Look): string {
+export function importView(result: LedgerCopyResult, { style }: Screen): string {
   const { product, from, to, dryRun, written, present } = result;
   const there = present === 0 ? '' : `; ${present} were there already`;
   const verb = dryRun ? 'Would add' : 'Added';
@@ -30,7 +30,7 @@ export function importView(result: LedgerCopyResult, { style }: Look): string {
 }
 
 /** What `ledger rebuild` answers to people. */
-export function rebuildView(result: RebuildResult, { style }: Look): string {
+export function rebuildView(result: RebuildResult, { style }: Screen): string {
   const { product, ledger, dryRun, entries, releases, environments, notRecovered } = result;
   const verb = dryRun ? 'Would make' : 'Made';
   return [

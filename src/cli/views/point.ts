@@ -1,9 +1,9 @@
 import { formatCount } from '../../core/amounts';
 import type { PointResult } from '../../results/point';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 
 /** What was pointed, file by file, as a diff. */
-export function pointView({ product, environment, check, files }: PointResult, { style, verbose }: Look): string {
+export function pointView({ product, environment, check, files }: PointResult, { style, verbose }: Screen): string {
   const changed = files.filter(({ changes }) => changes.length > 0);
   const left = files.flatMap(({ file, left: own }) => own.map((each) => ({ file, ...each })));
   const count = changed.reduce((sum, { changes }) => sum + changes.length, 0);

@@ -3,23 +3,23 @@ import { formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { ProveResult } from '../../results/prove';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { nameList } from './images';
 
 type Proof = ProveResult['environments'][number];
 
 /** What was proved of each environment, and what is not so: a line each, and what to do. */
-export function proveView({ product, environments, deep }: ProveResult, look: Look): string {
-  return environments.map((each) => proofBlock(each, product, deep, look)).join('\n\n');
+export function proveView({ product, environments, deep }: ProveResult, screen: Screen): string {
+  return environments.map((each) => proofBlock(each, product, deep, screen)).join('\n\n');
 }
 
 function proofBlock(
   { environment, images, looked, findings }: Proof,
   product: string,
   deep: boolean,
-  look: Look,
+  screen: Screen,
 ): string {
-  const { style, verbose } = look;
+  const { style, verbose } = screen;
   const name = style.strong(environment);
   if (images.length === 0) {
     return `${name} serves nothing of ${product}: there is nothing to prove`;

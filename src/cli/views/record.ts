@@ -1,10 +1,10 @@
 import type { ResultResult, SignOffResult } from '../../results/record';
-import type { Look } from '../answer';
-import { releaseName } from './delivery';
+import type { Screen } from '../answer';
+import { releaseTitle } from './delivery';
 import type { Style } from './style';
 
 /** What `record result` answers to people. */
-export function resultView(result: ResultResult, { style }: Look): string {
+export function resultView(result: ResultResult, { style }: Screen): string {
   const { name, passed, environment, by, link } = result;
   const outcome = passed ? style.good('passed') : style.bad('failed');
   const title = `${verbOf(result)}: ${style.strong(name)} ${outcome} in ${environment}, says ${by}`;
@@ -12,7 +12,7 @@ export function resultView(result: ResultResult, { style }: Look): string {
 }
 
 /** What `record sign-off` answers to people. */
-export function signOffView(result: SignOffResult, { style }: Look): string {
+export function signOffView(result: SignOffResult, { style }: Screen): string {
   const { environment, by } = result;
   return [
     `${verbOf(result)}: it may enter ${style.strong(environment)}, says ${by}`,
@@ -26,6 +26,6 @@ function verbOf({ isNew, dryRun }: SignOffResult): string {
 
 function releaseLines({ product, releases }: SignOffResult, style: Style): string[] {
   return releases.map(({ version, commit, images }) => {
-    return `  of ${releaseName({ product, version, commit }, style)}  ${style.faint(images.join(', '))}`;
+    return `  of ${releaseTitle({ product, version, commit }, style)}  ${style.faint(images.join(', '))}`;
   });
 }

@@ -3,7 +3,7 @@ import { formatCount, formatSeconds } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { RollbackResult } from '../../results/rollback';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import { astrayBlock, imagesListed, tagCounts, tagLines, toldTags } from './images';
 import { nextLines } from './next';
@@ -12,7 +12,7 @@ import type { Style } from './style';
 type RolledBackImage = RollbackResult['images'][number];
 
 /** What `rollback` answers to people. */
-export function rollbackView(result: RollbackResult, { style, elapsed, verbose, guiding }: Look): string {
+export function rollbackView(result: RollbackResult, { style, elapsed, verbose, guiding }: Screen): string {
   const { images, withdrawn, reason, requests } = result;
   const left = withdrawn.map(
     ({ version, commit }) => `${version === null ? '' : `${version} `}(${shortCommit(commit)})`,

@@ -1,9 +1,9 @@
 import type { SandboxResult } from '../../results/sandbox';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 
 /** What `sandbox` answers to people. */
-export function sandboxView({ registries, identity, receiver }: SandboxResult, { style }: Look): string {
+export function sandboxView({ registries, identity, receiver }: SandboxResult, { style }: Screen): string {
   const rows = registries.map(({ name, registry, folder }) => [name, registry, folder ?? 'in memory']);
   return [
     'The sandbox is running; end it with Ctrl-C.',

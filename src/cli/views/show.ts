@@ -2,12 +2,12 @@ import { formatAge, formatBytes, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { ShowResult } from '../../results/show';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import type { Style } from './style';
 
 /** What `show` answers to people. */
-export function showView(result: ShowResult, { style }: Look, now: Date): string {
+export function showView(result: ShowResult, { style }: Screen, now: Date): string {
   const { reference, kind, digest, mediaType, size, pull, annotations, shared, platforms, attached, image, deep } =
     result;
   const facts: [string, string][] = [
@@ -21,17 +21,7 @@ export function showView(result: ShowResult, { style }: Look, now: Date): string
     ...(pull === null ? [] : [['pull', pull] as [string, string]]),
     ...Object.entries(annotations),
   ];
-  const rows = platforms.map((each) => [
-    each.platform,
-    each.digest,
-    `${formatBytes(each.size)}${each.unpacked === null ? '' : `, ${formatBytes(each.unpacked)} unpacked`}`,
-    formatCount(each.layers, 'layer'),
-    each.created === null || Number.isNaN(Date.parse(each.created)) ? '' : formatAge(each.created, now),
-    [each.version, each.revision === null ? null : `commit ${shortCommit(each.revision)}`]
-      .filter((text) => text !== null)
-      .join(' '),
-    each.base === null ? '' : `on ${each.base.name ?? shortDigest(each.base.digest ?? '')}`,
-  ]);
+  const rows = platforms.map((each) => platformRow(each, now));
   const beside = attached.map(({ digest: own, type, size: bytes, about }) => [
     type,
     own,
@@ -57,6 +47,20 @@ export function showView(result: ShowResult, { style }: Look, now: Date): string
         ]),
     ...(image === null ? [] : ['', ...imageLines(image, style)]),
   ].join('\n');
+}
+
+function platformRow(each: ShowResult['platforms'][number], now: Date): string[] {
+  return [
+    each.platform,
+    each.digest,
+    `${formatBytes(each.size)}${each.unpacked === null ? '' : `, ${formatBytes(each.unpacked)} unpacked`}`,
+    formatCount(each.layers, 'layer'),
+    each.created === null || Number.isNaN(Date.parse(each.created)) ? '' : formatAge(each.created, now),
+    [each.version, each.revision === null ? null : `commit ${shortCommit(each.revision)}`]
+      .filter((text) => text !== null)
+      .join(' '),
+    each.base === null ? '' : `on ${each.base.name ?? shortDigest(each.base.digest ?? '')}`,
+  ];
 }
 
 function imageLines(image: NonNullable<ShowResult['image']>, style: Style): string[] {

@@ -1,12 +1,12 @@
 import { shortCommit } from '../../core/commit';
 import type { StageResult } from '../../results/stage';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { imageHead, imageLines, nameList } from './images';
 import { totalLine, transferLine } from './transfer';
 
 /** What `stage` answers to people. */
-export function stageView(result: StageResult, look: Look): string {
-  const { style, verbose } = look;
+export function stageView(result: StageResult, screen: Screen): string {
+  const { style, verbose } = screen;
   const build = `${style.strong(result.product)} (${shortCommit(result.commit)})`;
   const staged = result.images.filter(({ outcome }) => outcome === 'staged');
   const unchanged = result.images.filter(({ outcome }) => outcome === 'unchanged');
@@ -30,5 +30,5 @@ export function stageView(result: StageResult, look: Look): string {
     missing.length === 0
       ? style.good('Everything is there: `hod publish` can write its tags.')
       : [style.notice('Publishing still needs:'), ...missing].join('\n');
-  return [title, ...shown, ...counted, rest, totalLine(result.images, look)].join('\n\n');
+  return [title, ...shown, ...counted, rest, totalLine(result.images, screen)].join('\n\n');
 }

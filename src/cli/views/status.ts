@@ -9,10 +9,10 @@ import {
   releaseName,
   statusRows,
   waitingReleases,
-  type ServedImage,
+  type ServedResult,
   type StatusRow,
 } from '../../results/status-rows';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import { nameList } from './images';
 import type { Style } from './style';
@@ -20,9 +20,9 @@ import type { Style } from './style';
 type Environment = StatusResult['environments'][number];
 
 /** What each environment serves, what waits, and what is not as it should be. */
-export function statusView(result: StatusResult, look: Look, now: Date): string {
-  const { style } = look;
-  const rows = statusRows(result.environments, look.verbose);
+export function statusView(result: StatusResult, screen: Screen, now: Date): string {
+  const { style } = screen;
+  const rows = statusRows(result.environments, { each: screen.verbose });
   if (rows.length === 0) {
     const { place, entries } = result.ledger;
     const names = result.environments.map(({ environment }) => environment);
@@ -31,13 +31,13 @@ export function statusView(result: StatusResult, look: Look, now: Date): string 
       : `Nothing is served of ${style.strong(result.product)} yet: ${names.join(', ')} are empty.`;
   }
   const across = acrossTable(result, rows, style, now);
-  const fits = across.split('\n').every((line) => stringWidth(line) <= look.width);
+  const fits = across.split('\n').every((line) => stringWidth(line) <= screen.width);
   const asked = result.everyTag ? [] : [style.faint('Asked for drift: one tag of each image; --check asks for all.')];
   return [
     fits ? across : environmentBlocks(result, rows, style, now),
     ...silentLines(result, style),
     ...driftLines(result, style),
-    ...waitingLines(result, look, now),
+    ...waitingLines(result, screen, now),
     ...baseLines(result, style),
     ...announcementLines(result, style, now),
     ...asked,
@@ -117,7 +117,7 @@ function environmentBlocks(
 }
 
 /** What is wrong with what an environment serves of an image, in a word; that nobody answers is told once. */
-function markOf({ drift: { state } }: ServedImage, environment: Environment | undefined, style: Style): string {
+function markOf({ drift: { state } }: ServedResult, environment: Environment | undefined, style: Style): string {
   switch (state) {
     case 'none':
       return '';
@@ -163,7 +163,7 @@ function driftLines({ environments }: StatusResult, style: Style): string[] {
 }
 
 /** What waits to come into each environment, and the rules that say no now. */
-function waitingLines({ environments }: StatusResult, { style, verbose }: Look, now: Date): string[] {
+function waitingLines({ environments }: StatusResult, { style, verbose }: Screen, now: Date): string[] {
   return environments.flatMap(({ environment, after, waiting }) => {
     if (waiting === null || waiting.images.length === 0) {
       return [];

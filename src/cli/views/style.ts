@@ -15,8 +15,11 @@ export interface Style {
 }
 
 /** The style for a stream: colours only on a terminal, and not where they are not wanted. */
-export function styleFor(stream: { readonly isTTY?: boolean | undefined }, wanted: boolean): Style {
+export function styleFor(
+  stream: { readonly isTTY?: boolean | undefined },
+  { color }: { readonly color: boolean },
+): Style {
   // Told nothing, the package would decide by itself, and find colours right wherever a CI is.
-  const colors = picocolors.createColors(wanted && stream.isTTY === true && !process.env['NO_COLOR']);
+  const colors = picocolors.createColors(color && stream.isTTY === true && !process.env['NO_COLOR']);
   return { strong: colors.bold, faint: colors.dim, good: colors.green, notice: colors.yellow, bad: colors.red };
 }

@@ -1,11 +1,11 @@
 import { formatAge, formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { RepositoriesResult, TagsResult } from '../../results/tags';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 
 /** What `tags` answers to people: what tags lead to, a line each, the highest version first. */
-export function tagsView({ repositories }: TagsResult, { style }: Look, now: Date): string {
+export function tagsView({ repositories }: TagsResult, { style }: Screen, now: Date): string {
   return repositories
     .map(({ repository, count, digests }) => {
       const shown = digests.reduce((sum, { tags }) => sum + tags.length, 0);
@@ -40,7 +40,7 @@ export function tagsView({ repositories }: TagsResult, { style }: Look, now: Dat
 }
 
 /** What `repositories` answers to people: names, a line each, as `hod tags` takes them. */
-export function repositoriesView({ registry, repositories, whole }: RepositoriesResult, { style }: Look): string {
+export function repositoriesView({ registry, repositories, whole }: RepositoriesResult, { style }: Screen): string {
   return [
     ...repositories.map((name) => `${registry}/${name}`),
     ...(whole ? [] : [style.faint('and more: --most, or --find')]),

@@ -1,7 +1,7 @@
 import { formatAge, formatSpan } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { TimelineResult } from '../../results/timeline';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 import { columns } from './format';
 import { nameList } from './images';
 import type { Style } from './style';
@@ -9,8 +9,8 @@ import type { Style } from './style';
 type Event = TimelineResult['events'][number];
 
 /** What happened, a line an event. */
-export function timelineView({ product, release, events, more }: TimelineResult, look: Look, now: Date): string {
-  const { style } = look;
+export function timelineView({ product, release, events, more }: TimelineResult, screen: Screen, now: Date): string {
+  const { style } = screen;
   if (events.length === 0) {
     return `Nothing of this kind is in the ledger of ${style.strong(product)}.`;
   }
@@ -23,7 +23,7 @@ export function timelineView({ product, release, events, more }: TimelineResult,
     release === null ? nameOf(event) : '',
     [
       ...(event.images.length > 0 && event.images.length < everything.size ? [imagesOf(event)] : []),
-      ...(event.detail === '' ? [] : [inShort(event.detail.replaceAll('\n', ' '), look.verbose)]),
+      ...(event.detail === '' ? [] : [inShort(event.detail.replaceAll('\n', ' '), screen.verbose)]),
       `by ${event.actor}${event.proven ? ' (proven)' : ''}`,
     ].join('; '),
   ]);

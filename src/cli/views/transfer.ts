@@ -1,6 +1,6 @@
 import { formatBytes, formatCount, formatSeconds } from '../../core/amounts';
 import type { TransferResult } from '../../results/common';
-import type { Look } from '../answer';
+import type { Screen } from '../answer';
 
 /** What a transfer took, in one line. */
 export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent, requests }: TransferResult): string {
@@ -15,7 +15,7 @@ export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent,
 }
 
 /** What all transfers took, in one line. */
-export function totalLine(images: readonly { transfer: TransferResult }[], { style, elapsed }: Look): string {
+export function totalLine(images: readonly { transfer: TransferResult }[], { style, elapsed }: Screen): string {
   const sum = (of: keyof TransferResult): number => images.reduce((total, { transfer }) => total + transfer[of], 0);
   const total = transferLine({
     blobsSent: sum('blobsSent'),

@@ -33,7 +33,7 @@ export function resolveAddress(text: string, base: URL): URL | undefined {
 }
 
 /** Why content is not fetched from, or sent to, an address that a registry names; undefined where it may be. */
-export function whyNotFollowed(registry: URL, from: URL, to: URL): string | undefined {
+export function whyNotRedirected(registry: URL, from: URL, to: URL): string | undefined {
   if (from.protocol === 'https:' && to.protocol !== 'https:') {
     return `it leads from ${from.host}, over TLS, to ${to.host}, over plain HTTP`;
   }

@@ -110,42 +110,53 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
   const dirty = git?.dirty === true;
   const tags = [...(git?.tags ?? []), ...(ci?.tag !== undefined && sameCommit ? [ci.tag] : [])];
   const version = requestVersion(options, tags, sources.versionTags);
-  const tagGap = git?.shallow === true ? ', and a shallow clone may lack it: `git fetch --tags`' : '';
-  const unknown = gap ?? 'neither an option, the CI nor git says';
+  const build = {
+    commit: checked.value,
+    branch: branch?.value,
+    pullRequest,
+    number: number?.value,
+    run: run?.value,
+    date: git?.time && dayOf(git.time),
+    dirty,
+    shallow: git?.shallow === true,
+    version,
+  };
+  return { build, details: detailsOf(sources, build, { commit: checked, branch, number, run, tags }) };
+}
+
+/** Lines about a build: what is known, and who says so. */
+function detailsOf(
+  sources: BuildSources,
+  { version, dirty, shallow }: Build,
+  {
+    commit,
+    branch,
+    number,
+    run,
+    tags,
+  }: { [K in 'commit' | 'branch' | 'number' | 'run']: Sourced<string> | undefined } & {
+    tags: readonly string[];
+  },
+): BuildDetail[] {
+  const { ci } = sources;
+  const git = 'commit' in sources.git ? sources.git.commit : undefined;
+  const tagGap = shallow ? ', and a shallow clone may lack it: `git fetch --tags`' : '';
+  const unknown = 'gap' in sources.git ? sources.git.gap : 'neither an option, the CI nor git says';
   const detail = (name: string, found: Sourced<string> | undefined, why = unknown): BuildDetail =>
     found === undefined ? { name, value: undefined, source: why } : { name, ...found };
-  return {
-    build: {
-      commit: checked.value,
-      branch: branch?.value,
-      pullRequest,
-      number: number?.value,
-      run: run?.value,
-      date: git?.time && dayOf(git.time),
-      dirty,
-      shallow: git?.shallow === true,
-      version,
-    },
-    details: [
-      detail('commit', checked),
-      detail('committed', git?.time === undefined ? undefined : { value: git.time, source: 'git' }),
-      detail('pull request', ci && { value: ci.pullRequest ? 'yes' : 'no', source: 'the CI' }),
-      detail('branch', branch, git === undefined ? unknown : 'a detached head, and neither an option nor the CI says'),
-      detail(
-        'git tags',
-        tags.length === 0 ? undefined : { value: tags.join(' '), source: 'git' },
-        `none at the commit${tagGap}`,
-      ),
-      detail('dirty', git && { value: dirty ? 'yes' : 'no', source: 'git' }),
-      detail('build', number),
-      detail('run', run),
-      detail(
-        'version',
-        describeRequest(version),
-        `none is asked for, and ${noVersion(version.kind === 'none' ? version.near : [])}${tagGap}`,
-      ),
-    ],
-  };
+  const said = (value: string | undefined, source: string) => (value === undefined ? undefined : { value, source });
+  const near = version.kind === 'none' ? version.near : [];
+  return [
+    detail('commit', commit),
+    detail('committed', said(git?.time, 'git')),
+    detail('pull request', ci && { value: ci.pullRequest ? 'yes' : 'no', source: 'the CI' }),
+    detail('branch', branch, git === undefined ? unknown : 'a detached head, and neither an option nor the CI says'),
+    detail('git tags', said(tags.length === 0 ? undefined : tags.join(' '), 'git'), `none at the commit${tagGap}`),
+    detail('dirty', git && { value: dirty ? 'yes' : 'no', source: 'git' }),
+    detail('build', number),
+    detail('run', run),
+    detail('version', describeRequest(version), `none is asked for, and ${noVersion(near)}${tagGap}`),
+  ];
 }
 
 function describeRequest(version: VersionRequest): Sourced<string> | undefined {

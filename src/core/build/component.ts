@@ -1,5 +1,5 @@
 import type { Digest } from '../oci/digest';
-import { isTag, type Tag } from '../tags/tag';
+import { isTag, type Tag } from '../oci/tag';
 
 /** An image or a bundle of a product, as far as rules ask about it. */
 export interface Component {

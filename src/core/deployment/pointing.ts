@@ -1,7 +1,7 @@
 import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import { kindByForm } from '../tags/listing';
-import { isTag } from '../tags/tag';
+import { isTag } from '../oci/tag';
 
 /** A repository of the product, and where its image is in the environment that files are pointed at. */
 export interface Target {

@@ -1,5 +1,6 @@
 import {
   isAlias,
+  isCollection,
   isMap,
   isScalar,
   isSeq,
@@ -124,9 +125,7 @@ interface Beside {
 
 /** Every scalar of YAML or JSON documents; undefined where they cannot be read, as templates cannot. */
 function documentSpots(text: string, isYaml: boolean): Spots | undefined {
-  const spots: Spot[] = [];
-  const obstacles: Obstacle[] = [];
-  const known = new Map<YAMLMap, Beside>();
+  const finder = new SpotFinder(text, isYaml);
   for (const document of parsed(text)) {
     if (document.errors.length > 0) {
       return undefined;
@@ -139,53 +138,73 @@ function documentSpots(text: string, isYaml: boolean): Spots | undefined {
         }
       },
     });
-    const besideIn = (map: YAMLMap): Beside => {
-      const found = known.get(map) ?? findBeside(map, text, isYaml);
-      known.set(map, found);
-      return found;
-    };
     visit(document, {
-      Scalar(key, node, path) {
-        const range = contentRange(node, text);
-        if (range === undefined || typeof node.value !== 'string') {
-          return;
-        }
-        const source = text.slice(range.start, range.end);
-        if (key === 'key') {
-          obstacles.push({ start: range.start, value: node.value, why: 'it is a key' });
-          return;
-        }
-        if (!isAsWritten(node, source)) {
-          const why = 'it is written with escapes, or over several lines';
-          obstacles.push({ start: range.start, value: node.value, insteadOf: source, why });
-        }
-        const pair = path.at(-1);
-        const map = path.at(-2);
-        const inFlow = path.some((each) => 'flow' in each && each.flow);
-        const own = isPairOf(pair) && isScalar(pair.key) ? String(pair.key.value) : undefined;
-        const beside = own !== undefined && isMap(map) ? besideIn(map) : undefined;
-        const valueOf = (found: readonly [Pair, Value] | undefined): Value | undefined =>
-          found === undefined || found[0] === pair ? undefined : found[1];
-        spots.push({
-          ...range,
-          key: own,
-          ...(beside === undefined || (own === 'name' && beside.hasNewName)
-            ? {}
-            : { tag: valueOf(beside.tag), digest: valueOf(beside.digest) }),
-          comment: isYaml && !inFlow && isOnOneLine(node) ? commentAt(text, node.range?.[1] ?? 0) : undefined,
-        });
-      },
-      Map(_, map) {
-        const { tag, digest } = besideIn(map);
-        const start = map.range?.[0] ?? 0;
-        // What an alias or a merge leads to stands elsewhere, and others may use it.
-        if (tag !== undefined || digest !== undefined || map.items.some(isMerge)) {
-          obstacles.push(...aliasedIn(map, anchors, start));
-        }
-      },
+      Scalar: (key, node, path) => finder.scalar(key, node, path),
+      Map: (_, map) => finder.map(map, anchors),
     });
   }
-  return { isDocument: true, spots, obstacles };
+  return { isDocument: true, spots: finder.spots, obstacles: finder.obstacles };
+}
+
+/** Finds what may be pointed in documents, and what stands in the way. */
+class SpotFinder {
+  readonly spots: Spot[] = [];
+  readonly obstacles: Obstacle[] = [];
+  private readonly known = new Map<YAMLMap, Beside>();
+
+  constructor(
+    private readonly text: string,
+    private readonly isYaml: boolean,
+  ) {}
+
+  scalar(key: unknown, node: Scalar, path: readonly unknown[]): void {
+    const { text, isYaml } = this;
+    const range = contentRange(node, text);
+    if (range === undefined || typeof node.value !== 'string') {
+      return;
+    }
+    const source = text.slice(range.start, range.end);
+    if (key === 'key') {
+      this.obstacles.push({ start: range.start, value: node.value, why: 'it is a key' });
+      return;
+    }
+    if (!isAsWritten(node, source)) {
+      const why = 'it is written with escapes, or over several lines';
+      this.obstacles.push({ start: range.start, value: node.value, insteadOf: source, why });
+    }
+    const inFlow = path.some((each) => isCollection(each) && each.flow === true);
+    this.spots.push({
+      ...range,
+      ...this.besideOf(path.at(-1), path.at(-2)),
+      comment: isYaml && !inFlow && isOnOneLine(node) ? commentAt(text, node.range?.[1] ?? 0) : undefined,
+    });
+  }
+
+  map(map: YAMLMap, anchors: ReadonlyMap<string, Node>): void {
+    const { tag, digest } = this.besideIn(map);
+    // What an alias or a merge leads to stands elsewhere, and others may use it.
+    if (tag !== undefined || digest !== undefined || map.items.some(isMerge)) {
+      this.obstacles.push(...aliasedIn(map, anchors, map.range?.[0] ?? 0));
+    }
+  }
+
+  /** The key of a value, and the values beside it that say which version is meant. */
+  private besideOf(pair: unknown, map: unknown): Pick<Spot, 'key' | 'tag' | 'digest'> {
+    const own = isPairOf(pair) && isScalar(pair.key) ? String(pair.key.value) : undefined;
+    const beside = own !== undefined && isMap(map) ? this.besideIn(map) : undefined;
+    if (beside === undefined || (own === 'name' && beside.hasNewName)) {
+      return { key: own };
+    }
+    const valueOf = (found: readonly [Pair, Value] | undefined): Value | undefined =>
+      found === undefined || found[0] === pair ? undefined : found[1];
+    return { key: own, tag: valueOf(beside.tag), digest: valueOf(beside.digest) };
+  }
+
+  private besideIn(map: YAMLMap): Beside {
+    const found = this.known.get(map) ?? findBeside(map, this.text, this.isYaml);
+    this.known.set(map, found);
+    return found;
+  }
 }
 
 /** The values of an image that a map has by aliases and merges, beside those that say its version, here or there. */

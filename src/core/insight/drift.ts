@@ -1,6 +1,6 @@
 import { shortDigest, type Digest } from '../oci/digest';
 import type { TagKind } from '../tags/rules';
-import type { Tag } from '../tags/tag';
+import type { Tag } from '../oci/tag';
 import { targetOf, type Fact, type ServedImage, type Step } from '../ledger/facts';
 
 /**
@@ -50,13 +50,12 @@ export function tellingTag(digest: Digest, tags: readonly RecordedTag[]): Record
 /**
  * Compares what the ledger says of an image with what its registry serves.
  *
- * @param content Whether it is still there.
+ * `content`: whether it is still there.
  * @param step What the environment changed when the image took over; undefined where that is not known.
  */
 export function driftOf(
   { digest, repository }: Pick<ServedImage, 'digest' | 'repository'>,
-  content: boolean,
-  tags: readonly TagComparison[],
+  { content, tags }: { readonly content: boolean; readonly tags: readonly TagComparison[] },
   step: Pick<Step, 'tags'> | undefined,
 ): Drift {
   const astray = tags.filter(({ recorded, served }) => served !== recorded);

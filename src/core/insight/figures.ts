@@ -1,7 +1,6 @@
 import type { CommitId } from '../commit';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import { comingsOf } from '../ledger/entries/arrival';
 import type { SealedEntry } from '../ledger/entry';
 import type { PlacedImage, ReleaseId } from '../ledger/release';
 import type { Way } from '../ledger/way';
@@ -29,7 +28,7 @@ export interface ReleaseLife {
 }
 
 /** What a ledger tells of releases: entries are added in their order. */
-export class History {
+export class ReleaseHistory {
   /** The oldest first. */
   readonly releases = new Map<ReleaseId, ReleaseLife>();
   /** Each publication or promotion, as one that was decided together. */
@@ -51,7 +50,7 @@ export class History {
         if (together !== true) {
           this.deliveries.push({ environment, at });
         }
-        const ways = comingsOf(action).map(({ way }) => way);
+        const ways = action.comings.map(({ way }) => way);
         const way = (['takes-over', 'beside'] as const).find((each) => ways.includes(each)) ?? 'held';
         const earlier = life.arrivals.findIndex((each) => each.environment === environment);
         if (earlier === -1) {
@@ -104,7 +103,7 @@ export interface Figures {
 
 /** Adds up. `committed`: when commits were made, as far as git knows. */
 export function figuresOf(
-  { releases, deliveries }: History,
+  { releases, deliveries }: ReleaseHistory,
   environments: readonly string[],
   committed: ReadonlyMap<CommitId, Timestamp>,
 ): Figures {

@@ -1,9 +1,9 @@
-import { asksNothing, type EntryRules } from '../release/gates/admission-rules';
+import { noAdmissionRules, type AdmissionRules } from '../release/gates/admission-rules';
 import type { Fact, Facts, Release, ServedImage } from '../ledger/facts';
-import { entryGates, naming } from '../release/gates/admission';
+import { admissionGates, releaseOption } from '../release/gates/admission';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
-import type { Tag } from '../tags/tag';
+import type { Tag } from '../oci/tag';
 import { describePosition } from '../tags/ordering';
 import type { Timestamp } from '../time';
 import { recordType } from '../ledger/release-record';
@@ -45,7 +45,7 @@ function again({ release, environment, from }: Proven, mend: boolean): string {
   const option = mend ? ' --mend' : '';
   return from === undefined
     ? `check out and build ${release.commit.slice(0, 12)}, then \`hod publish${option}\``
-    : `\`hod promote ${environment}${naming(release)}${option}\``;
+    : `\`hod promote ${environment}${releaseOption(release)}${option}\``;
 }
 
 /** What is missing or changed of the content of an image, or of what belongs to it. */
@@ -133,7 +133,7 @@ export function attachedFinding(
 /** What of the evidence is missing that an environment asks for, and whether the release came the right way. */
 export function evidenceFindings(
   proven: Proven,
-  rules: EntryRules,
+  rules: AdmissionRules,
   { facts, evidence, now }: { facts: Facts; evidence: Fact<'evidence'> | undefined; now: Timestamp },
 ): Finding[] {
   const { release, environment, from, served } = proven;
@@ -146,7 +146,7 @@ export function evidenceFindings(
     (stay) => stay.environment === from && stay.image === image && stay.way !== 'held',
   );
   // Soak and freezes are about the moment of a promotion.
-  const lasting = { ...asksNothing, results: rules.results, signOffs: rules.signOffs };
+  const lasting = { ...noAdmissionRules, results: rules.results, signOffs: rules.signOffs };
   const entry = { release, images: [], from, to: environment, now, despiteFreeze: false };
   return [
     ...(passed
@@ -160,7 +160,7 @@ export function evidenceFindings(
             remedy: `promote it to ${from}, test it there, and promote it again; or \`hod rollback ${environment}\``,
           },
         ]),
-    ...entryGates(lasting, entry, facts, evidence).flatMap((gate) =>
+    ...admissionGates(lasting, entry, facts, evidence).flatMap((gate) =>
       gate.outcome === 'met'
         ? []
         : [

@@ -5,7 +5,7 @@ import type { Action } from '../ledger/entries';
 import type { SealedEntry } from '../ledger/entry';
 import type { ReleaseId } from '../ledger/release';
 
-/** What a story tells of; that receivers were told is no part of it. */
+/** The kinds of events; that receivers were told is none. */
 export const eventKinds = [
   'staged',
   'published',
@@ -20,7 +20,7 @@ export const eventKinds = [
 export type EventKind = (typeof eventKinds)[number];
 
 /** Something that happened to a product, as its ledger tells it. */
-export interface StoryEvent {
+export interface TimelineEvent {
   readonly seq: number;
   readonly at: Timestamp;
   readonly actor: string;
@@ -40,7 +40,7 @@ export interface StoryEvent {
 }
 
 /** Which events are meant; all where nothing is said. */
-export interface StoryFilter {
+export interface TimelineFilter {
   readonly environment?: string | undefined;
   readonly image?: string | undefined;
   readonly kind?: EventKind | undefined;
@@ -51,7 +51,7 @@ export interface StoryFilter {
 }
 
 /** The event that an entry is; undefined where it is none. */
-export function eventIn({ entry }: SealedEntry): StoryEvent | undefined {
+export function eventIn({ entry }: SealedEntry): TimelineEvent | undefined {
   const { seq, at, actor, proven = false, action } = entry;
   const told = tell(action);
   return (
@@ -70,7 +70,7 @@ export function eventIn({ entry }: SealedEntry): StoryEvent | undefined {
   );
 }
 
-type Told = Pick<StoryEvent, 'kind' | 'environment' | 'detail'> & Partial<StoryEvent>;
+type Told = Pick<TimelineEvent, 'kind' | 'environment' | 'detail'> & Partial<TimelineEvent>;
 
 function tell(action: Action): Told | undefined {
   switch (action.kind) {
@@ -90,34 +90,10 @@ function tell(action: Action): Told | undefined {
       return { kind, environment: undefined, commit, images, detail: reason };
     }
     case 'published':
-    case 'promoted': {
-      const { kind, environment, version, commit, branch, release, images, replaces = [], despite = [] } = action;
-      const ways = new Set(action.comings?.map(({ way }) => way));
-      const aside = ['beside', 'held'].filter((way) => ways.size > 0 && [...ways].every((each) => each === way));
-      const detail = [
-        ...(kind === 'published' && branch !== undefined ? [`on ${branch}`] : []),
-        ...(action.kind === 'promoted' ? [`from ${action.from}`] : []),
-        ...aside,
-        ...despite.map(({ rule, reason }) => `despite ${rule}: ${reason}`),
-      ];
-      return {
-        ...{ kind, environment, version, commit },
-        images: images.map(({ image }) => image),
-        detail: detail.join(', '),
-        releases: [release],
-        ended: replaces.filter((each) => each !== release),
-      };
-    }
-    case 'rolled-back': {
-      const { kind, environment, reason, releases, served, withdrawn } = action;
-      const [first] = served.flatMap(({ is }) => is ?? []);
-      return {
-        ...{ kind, environment, releases, version: first?.version, commit: first?.commit },
-        images: served.map(({ image }) => image),
-        detail: reason,
-        ended: withdrawn.map(({ release }) => release),
-      };
-    }
+    case 'promoted':
+      return tellArrival(action);
+    case 'rolled-back':
+      return tellRollback(action);
     case 'result': {
       const { kind, environment, name, passed, link, releases } = action;
       const detail = `${name} ${passed ? 'passed' : 'failed'}${link === undefined ? '' : `, ${link}`}`;
@@ -143,8 +119,38 @@ function tell(action: Action): Told | undefined {
   }
 }
 
+function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>): Told {
+  const { kind, environment, version, commit, branch, release, images, replaces = [], despite = [] } = action;
+  const ways = new Set(action.comings.map(({ way }) => way));
+  const aside = ['beside', 'held'].filter((way) => ways.size > 0 && [...ways].every((each) => each === way));
+  const detail = [
+    ...(kind === 'published' && branch !== undefined ? [`on ${branch}`] : []),
+    ...(action.kind === 'promoted' ? [`from ${action.from}`] : []),
+    ...aside,
+    ...despite.map(({ rule, reason }) => `despite ${rule}: ${reason}`),
+  ];
+  return {
+    ...{ kind, environment, version, commit },
+    images: images.map(({ image }) => image),
+    detail: detail.join(', '),
+    releases: [release],
+    ended: replaces.filter((each) => each !== release),
+  };
+}
+
+function tellRollback(action: Extract<Action, { kind: 'rolled-back' }>): Told {
+  const { kind, environment, reason, releases, served, withdrawn } = action;
+  const [first] = served.flatMap(({ is }) => is ?? []);
+  return {
+    ...{ kind, environment, releases, version: first?.version, commit: first?.commit },
+    images: served.map(({ image }) => image),
+    detail: reason,
+    ended: withdrawn.map(({ release }) => release),
+  };
+}
+
 /** Whether an event is meant. */
-export function isMeant(event: StoryEvent, filter: StoryFilter): boolean {
+export function isMeant(event: TimelineEvent, filter: TimelineFilter): boolean {
   const { environment, image, kind, actor, commit, since, until } = filter;
   return (
     (environment === undefined || event.environment === environment) &&
@@ -160,7 +166,7 @@ export function isMeant(event: StoryEvent, filter: StoryFilter): boolean {
 /** What an event is in the life of a release; undefined where it has nothing to do with it. */
 export function partOf(
   { release, commit }: { readonly release: ReleaseId; readonly commit: CommitId },
-  event: StoryEvent,
+  event: TimelineEvent,
 ): 'its own' | 'its end' | undefined {
   if (event.releases.includes(release) || (event.commit === commit && event.releases.length === 0)) {
     return 'its own';

@@ -3,7 +3,7 @@ import { describePosition } from '../tags/ordering';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import { servedIn } from '../ledger/environment';
-import type { EntryRules } from '../release/gates/admission-rules';
+import type { AdmissionRules } from '../release/gates/admission-rules';
 import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedImage } from '../ledger/facts';
 import { evidenceGates } from '../release/gates/admission';
 import { unmetAmong, type UnmetGate } from '../release/gates/gate';
@@ -15,7 +15,7 @@ import { contentId, type ReleaseId } from '../ledger/release';
 export interface Entrance {
   readonly from: string;
   readonly to: string;
-  readonly entryRules: EntryRules;
+  readonly admissionRules: AdmissionRules;
 }
 
 /** A release that an environment took over, and that was never in the one after it. */
@@ -118,7 +118,7 @@ function before({ image, step }: ServedImage, environment: string, facts: Facts)
 /** Asks the rules, as far as ledger and clock decide about them. */
 function gatesOf(
   waiting: readonly ServedImage[],
-  { from, to, entryRules }: Entrance,
+  { from, to, admissionRules }: Entrance,
   now: Timestamp,
   known: Knowledge,
 ): Decision<Waiting['gates']> {
@@ -143,7 +143,7 @@ function gatesOf(
     const entry = { release, images, from, to, now, despiteFreeze: false };
     const gates = [
       ...(withdrawal === undefined ? [] : [withdrawnFrom(release, to, withdrawal)]),
-      ...evidenceGates(entryRules, entry, known.facts, known.facts.get('evidence', content)),
+      ...evidenceGates(admissionRules, entry, known.facts, known.facts.get('evidence', content)),
     ];
     return unmetAmong(gates).map((gate) => ({ ...gate, of: describePosition(release) }));
   });

@@ -1,5 +1,5 @@
-import type { SealedEntry } from '../ledger/entry';
-import type { PlacedImage } from '../ledger/release';
+import type { SealedEntry } from './entry';
+import type { PlacedImage } from './release';
 
 /** What may be announced. */
 export const announcedKinds = ['published', 'promoted', 'rolled-back', 'refused'] as const;
@@ -48,7 +48,7 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
     case 'published':
     case 'promoted': {
       const { environment, version, commit, branch, build, run, images, comings } = action;
-      const ways = new Map(comings?.map(({ image, way }) => [image, way]));
+      const ways = new Map(comings.map(({ image, way }) => [image, way]));
       return {
         environment,
         ...(action.kind === 'promoted' ? { from: action.from } : {}),

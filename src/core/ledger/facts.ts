@@ -5,7 +5,7 @@ import { HodError, messageOf } from '../errors';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
 import { repositoryNameSchema, type RepositoryName } from '../oci/reference';
 import { tagKinds } from '../tags/rules';
-import { tagSchema, type Tag } from '../tags/tag';
+import { tagSchema, type Tag } from '../oci/tag';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
 import { contentIdSchema, placedImageSchema, releaseIdSchema, type ContentId } from './release';
@@ -63,7 +63,7 @@ const changesSchema = z.object({
 });
 
 /** What an environment is taken back to: what is served, and stands under lanes and tags, from then on; null where nothing does. */
-export const changesBackSchema = z.object({
+export const rollbackChangesSchema = z.object({
   served: z.array(z.object({ image: z.string(), is: servedImageSchema.nullable() })),
   lanes: z.array(z.object({ lane: z.string(), image: z.string(), is: laneHeadSchema.nullable() })),
   tags: z.array(
@@ -75,7 +75,7 @@ export const changesBackSchema = z.object({
     }),
   ),
 });
-export type ChangesBack = z.infer<typeof changesBackSchema>;
+export type RollbackChanges = z.infer<typeof rollbackChangesSchema>;
 
 /** What was staged of an image. */
 const stagedImageSchema = z.object({

@@ -8,8 +8,8 @@ import { describeManifest, parseManifest, type Manifest } from '../oci/manifest'
 import { mediaTypes } from '../oci/media-types';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
-import type { Release } from '../ledger/facts';
-import { releaseId, releaseIdSchema } from '../ledger/release';
+import type { Release } from './facts';
+import { releaseId, releaseIdSchema } from './release';
 
 /** The artifact type of a release record, and the media type of its document (docs/release-record.md). */
 export const recordType = 'application/vnd.hod.release.v1+json';

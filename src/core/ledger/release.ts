@@ -3,7 +3,7 @@ import type { CommitId } from '../commit';
 import { digestSchema, isDigest, sha256, type Digest } from '../oci/digest';
 import { repositoryNameSchema } from '../oci/reference';
 import { tagKinds } from '../tags/rules';
-import { tagSchema } from '../tags/tag';
+import { tagSchema } from '../oci/tag';
 import type { Version } from '../tags/version';
 
 declare const releaseBrand: unique symbol;

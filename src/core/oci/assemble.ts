@@ -41,21 +41,7 @@ export function assembleIndex(
       next: 'name build outputs or references of images',
     });
   }
-  const byPlatform = new Map<string, RunnableImage>();
-  for (const member of members) {
-    const key = platformKey(member.platform);
-    const other = byPlatform.get(key);
-    if (other !== undefined && other.manifest.digest !== member.manifest.digest) {
-      throw new HodError('platform-twice', {
-        what: 'two members are for one platform',
-        object: key,
-        why: `${memberLabel(other)} and ${memberLabel(member)} both say they are for ${key}`,
-        next: 'name one of them',
-      });
-    }
-    byPlatform.set(key, member);
-  }
-  const chosen = [...byPlatform.entries()].sort(([a], [b]) => (a < b ? -1 : 1)).map(([, member]) => member);
+  const chosen = onePerPlatform(members);
   refuseMixed(chosen);
   const beside = [...new Map(companions.map((each) => [each.descriptor.digest, each])).values()].sort((a, b) =>
     a.descriptor.digest < b.descriptor.digest ? -1 : 1,
@@ -82,6 +68,25 @@ export function assembleIndex(
   const manifest = parseManifest(bytes, { label: 'the assembled index', mediaType });
   const children = [...chosen.map(({ node }) => node), ...beside.map(({ node }) => node)];
   return { node: { manifest, source: nowhere, children }, members: chosen };
+}
+
+/** The members in the order of their platforms. */
+function onePerPlatform(members: readonly RunnableImage[]): RunnableImage[] {
+  const byPlatform = new Map<string, RunnableImage>();
+  for (const member of members) {
+    const key = platformKey(member.platform);
+    const other = byPlatform.get(key);
+    if (other !== undefined && other.manifest.digest !== member.manifest.digest) {
+      throw new HodError('platform-twice', {
+        what: 'two members are for one platform',
+        object: key,
+        why: `${memberLabel(other)} and ${memberLabel(member)} both say they are for ${key}`,
+        next: 'name one of them',
+      });
+    }
+    byPlatform.set(key, member);
+  }
+  return [...byPlatform.entries()].sort(([a], [b]) => (a < b ? -1 : 1)).map(([, member]) => member);
 }
 
 /** An index has no blobs of its own, and its bytes are already here. */

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { HodError } from '../errors';
-import { isTag, type Tag } from '../tags/tag';
+import { isTag, type Tag } from './tag';
 import { isDigest, type Digest } from './digest';
 
 declare const repositoryBrand: unique symbol;

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { readJson } from '../json';
-import { isTag, type Tag } from '../tags/tag';
+import { isTag, type Tag } from './tag';
 import { emptyConfig } from './bundle';
 import type { Descriptor } from './descriptor';
 import type { Digest } from './digest';

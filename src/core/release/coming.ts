@@ -11,7 +11,7 @@ export interface Origin extends Position {
 }
 
 /** What lets a release come into an environment, or keeps it from taking over, whatever is there. */
-export interface Admission {
+export interface Barriers {
   /** Why builds of its kind never take over; undefined where they may. */
   readonly notFollowed?: string | undefined;
   /** That it was withdrawn there, and nobody said that it is to come back. */
@@ -45,12 +45,17 @@ export function commitsToCompare(environment: string, origin: Origin, facts: Fac
   return [...heads, ...servedIn(facts, environment)].map(({ commit }) => commit);
 }
 
+/** An image that comes into an environment, and where its release stands. */
+interface ComingImage {
+  readonly image: string;
+  readonly environment: string;
+  readonly origin: Origin;
+}
+
 /** Decides how an image comes into an environment. */
 export function decideComing(
-  image: string,
-  environment: string,
-  origin: Origin,
-  { notFollowed, withdrawn }: Admission,
+  { image, environment, origin }: ComingImage,
+  { notFollowed, withdrawn }: Barriers,
   { facts, ancestry, elsewhere: shown, movesTag }: ComingKnowledge,
 ): Coming {
   const [first, ...others] = lanesOf(origin).map((lane) => {

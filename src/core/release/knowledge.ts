@@ -2,7 +2,7 @@ import type { CommitId } from '../commit';
 import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import type { Ancestry, Position } from '../tags/ordering';
-import type { Tag } from '../tags/tag';
+import type { Tag } from '../oci/tag';
 import type { Version, VersionLine } from '../tags/version';
 import { emptyHead, type Head } from '../ledger/entry';
 import { Facts, tagKey, type FactKey } from '../ledger/facts';
@@ -15,7 +15,7 @@ export type Need =
   | { readonly kind: 'served'; readonly repository: RepositoryName; readonly tag: Tag }
   /** What something in a registry tells of itself; its version only where that matters. */
   | {
-      readonly kind: 'evidence';
+      readonly kind: 'provenance';
       readonly repository: RepositoryName;
       readonly digest: Digest;
       readonly withVersion: boolean;
@@ -69,7 +69,7 @@ export class Knowledge {
   facts = new Facts([]);
   readonly ancestry: Ancestry;
   private readonly served = new Map<string, Digest | undefined>();
-  private readonly evidence = new Map<string, Position | undefined>();
+  private readonly provenance = new Map<string, Position | undefined>();
   private readonly orders = new Map<string, boolean | undefined>();
   private readonly highest = new Map<VersionLine, Version | undefined>();
   private gap = '';
@@ -95,8 +95,8 @@ export class Knowledge {
     return this.served.get(tagKey(repository, tag));
   }
 
-  evidenceOf(need: Extract<Need, { kind: 'evidence' }>): Position | undefined {
-    return this.evidence.get(evidenceKey(need));
+  provenanceOf(need: Extract<Need, { kind: 'provenance' }>): Position | undefined {
+    return this.provenance.get(provenanceKey(need));
   }
 
   highestOn(line: VersionLine): Version | undefined {
@@ -107,8 +107,8 @@ export class Knowledge {
     this.served.set(tagKey(repository, tag), digest);
   }
 
-  tellEvidence(need: Extract<Need, { kind: 'evidence' }>, position: Position | undefined): void {
-    this.evidence.set(evidenceKey(need), position);
+  tellProvenance(need: Extract<Need, { kind: 'provenance' }>, position: Position | undefined): void {
+    this.provenance.set(provenanceKey(need), position);
   }
 
   tellOrder(commit: CommitId, other: CommitId, ancestry: Ancestry): void {
@@ -132,8 +132,8 @@ export class Knowledge {
         return this.facts.has(need.fact);
       case 'served':
         return this.served.has(tagKey(need.repository, need.tag));
-      case 'evidence':
-        return this.evidence.has(evidenceKey(need));
+      case 'provenance':
+        return this.provenance.has(provenanceKey(need));
       case 'order':
         return need.commit === need.other || this.orders.has(`${need.commit} ${need.other}`);
       case 'highest':
@@ -142,6 +142,6 @@ export class Knowledge {
   }
 }
 
-function evidenceKey({ repository, digest, withVersion }: Extract<Need, { kind: 'evidence' }>): string {
+function provenanceKey({ repository, digest, withVersion }: Extract<Need, { kind: 'provenance' }>): string {
   return `${repository}@${digest} ${withVersion}`;
 }

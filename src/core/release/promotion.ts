@@ -5,9 +5,9 @@ import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import { latestIn, servedIn } from '../ledger/environment';
-import type { EntryRules } from './gates/admission-rules';
+import type { AdmissionRules } from './gates/admission-rules';
 import { withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
-import { entryGates, type EnteringImage } from './gates/admission';
+import { admissionGates, type CandidateImage } from './gates/admission';
 import { unmetAmong } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { someTag } from './gates/tags';
@@ -67,11 +67,10 @@ export function chooseReleases(
 }
 
 /** Chooses the releases that are to come into an environment; refused where they did not come through the one before. */
-export function chooseEntering(
+export function chooseCandidates(
   choice: ReleaseChoice,
   only: readonly string[] | undefined,
-  from: string,
-  to: string,
+  { from, to }: { readonly from: string; readonly to: string },
   known: Knowledge,
 ): Decision<ChosenRelease[]> {
   const chosen = chooseReleases(choice, only, to, known);
@@ -85,7 +84,7 @@ export function chooseEntering(
   }
   const gates = chosen.value.map((each) => {
     const names = each.images.map(({ image }) => image);
-    return cameThrough(each.release, names, from, to, withdrawalOf(known.facts, from, contentOf(each)));
+    return cameThrough(each.release, names, { from, to }, withdrawalOf(known.facts, from, contentOf(each)));
   });
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates } : chosen;
 }
@@ -162,7 +161,7 @@ function chooseServed(
 export interface PromotedPart {
   readonly release: Release;
   /** Those of its images that come in. */
-  readonly images: readonly (ArrivingImage & EnteringImage)[];
+  readonly images: readonly (ArrivingImage & CandidateImage)[];
   /** The day of the release's commit, `YYYYMMDD`; undefined where git does not know it. */
   readonly date: string | undefined;
 }
@@ -173,7 +172,7 @@ export interface Promotion extends Omit<Destination, 'images'> {
   readonly parts: readonly PromotedPart[];
   readonly from: string;
   readonly rulesOf: RulesOf;
-  readonly entryRules: EntryRules;
+  readonly admissionRules: AdmissionRules;
   readonly now: Timestamp;
 }
 
@@ -187,7 +186,7 @@ function decidePart(
   promotion: Promotion,
   known: Knowledge,
 ): Judgement<Verdict<Plan>> {
-  const { product, from, environment, rulesOf, entryRules, now, despite } = promotion;
+  const { product, from, environment, rulesOf, admissionRules, now, despite } = promotion;
   const { commit, version, branch, build } = release;
   const content = contentId(release.images);
   const unknown = known.missing([
@@ -214,7 +213,7 @@ function decidePart(
       const names = images.map(({ image }) => image);
       const withdrawal = withdrawalOf(facts, environment, content);
       return [
-        cameThrough(current, names, from, environment, withdrawalOf(facts, from, content)),
+        cameThrough(current, names, { from, to: environment }, withdrawalOf(facts, from, content)),
         comesIn(current, comings, environment, {
           withdrawal,
           // What did not come in this way is never advised.
@@ -222,8 +221,8 @@ function decidePart(
           decisions,
           facts,
         }),
-        someTag(environment, plan.tags, false),
-        ...entryGates(entryRules, { ...entry, release: current }, facts, facts.get('evidence', content)),
+        someTag(environment, plan.tags, { versionHeld: false }),
+        ...admissionGates(admissionRules, { ...entry, release: current }, facts, facts.get('evidence', content)),
       ];
     },
     known,
@@ -235,7 +234,7 @@ export function promotedAction(
   { environment, from, despite, parts }: Promotion,
   verdict: Verdict<Plan>,
   images: PlacedImage[],
-  decidedTogether: boolean,
+  { decidedTogether }: { readonly decidedTogether: boolean },
 ): Action {
   const build = parts.find(({ release }) => release.release === verdict.plan.release)?.release.build;
   const arrival = arrivalOf(environment, verdict, images, despite);

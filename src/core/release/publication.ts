@@ -60,7 +60,7 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     ({ facts, fixed }) => [
       cleanForVersion(build),
       historyForNext(build),
-      someTag(environment, plan.tags, held),
+      someTag(environment, plan.tags, { versionHeld: held }),
       rightBuild(claims, commit, version),
       // A fixed tag that is taken says the same of its version, and more.
       ...(fixed.outcome === 'met' ? [versionFree(version, content, facts)] : []),

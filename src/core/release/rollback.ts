@@ -10,18 +10,28 @@ import {
   stepKey,
   tagKey,
   targetOf,
-  type ChangesBack,
+  type RollbackChanges,
   type Facts,
   type LaneHead,
   type Release,
   type ServedImage,
-  type Step,
   type TagTarget,
 } from '../ledger/facts';
 import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from './knowledge';
 import type { NamedChoice } from './promotion';
 import { contentId, type ContentId, type ReleaseId } from '../ledger/release';
-import { astrayReason, type TagDecision } from './tag-decisions';
+import {
+  servedAfter,
+  standing,
+  stepOf,
+  stoodSince,
+  takeOvers,
+  type Span,
+  type Steps,
+  type TakeOver,
+} from './rollback-steps';
+import { decideTag, movedByRollbacks, placedBefore, restoreTag, uniqueTags, type TagPlace } from './rollback-tags';
+import type { TagDecision } from './tag-decisions';
 
 /** Where an environment is to go back to: a release that it served, or what it served before. */
 export type BackTo = NamedChoice | undefined;
@@ -38,7 +48,7 @@ export interface Rollback {
 }
 
 /** What a rollback changes. */
-export interface WayBack extends ChangesBack {
+export interface RollbackPlan extends RollbackChanges {
   /** The environment is as it was after this step. */
   readonly back: number;
   /** The releases that may not come back but on purpose, newest first. */
@@ -60,7 +70,7 @@ const lookBack = 8;
  * release that took over since is withdrawn; what came beside since stays. Each tag and each line
  * ends with the newest that stood there and is not withdrawn.
  */
-export function decideWayBack(rollback: Rollback, known: Knowledge): Decision<WayBack> {
+export function decideRollback(rollback: Rollback, known: Knowledge): Decision<RollbackPlan> {
   const { environment } = rollback;
   const unknown = known.missing([factNeed('environment', environment)]);
   if (unknown !== undefined) {
@@ -77,7 +87,7 @@ export function decideWayBack(rollback: Rollback, known: Knowledge): Decision<Wa
     const steps = new Map(numbers.map((number) => [number, stepOf(known.facts, environment, number)]));
     const found = findTarget(rollback, last, steps, known.facts);
     if (found !== undefined && found.back >= first - 1) {
-      return changesSince(rollback, found, last, steps, known);
+      return changesSince(rollback, found, { back: found.back, last, steps }, known);
     }
     if (first === 1) {
       return nothingBefore(rollback, known);
@@ -85,49 +95,10 @@ export function decideWayBack(rollback: Rollback, known: Knowledge): Decision<Wa
   }
 }
 
-type Steps = ReadonlyMap<number, Step>;
-
-function stepOf(facts: Facts, environment: string, number: number): Step {
-  const step = facts.get('step', stepKey(environment, number));
-  if (step === undefined) {
-    throw new Error(`the step ${number} of ${environment} is not there`);
-  }
-  return step;
-}
-
-/** What took over in one decision, and is served since or was until the next did. */
-interface TakeOver {
-  /** Its last step. */
-  readonly last: number;
-  readonly steps: readonly Step[];
-}
-
 /** Where to go back to, and what took over since. */
 interface Target {
   readonly back: number;
   readonly since: readonly TakeOver[];
-}
-
-/** Every take-over that was not taken back, the newest first, as far as the steps are known. */
-function* takeOvers(last: number, steps: Steps): Generator<TakeOver> {
-  let at = last;
-  let later: Step[] = [];
-  let end = 0;
-  for (let step = steps.get(at); step !== undefined; step = steps.get(at)) {
-    if (step.back !== undefined) {
-      at = step.back;
-      continue;
-    }
-    if (step.served.length > 0 || later.length > 0) {
-      end = later.length === 0 ? at : end;
-      later = [...later, step];
-      if (!step.together) {
-        yield { last: end, steps: later };
-        later = [];
-      }
-    }
-    at -= 1;
-  }
 }
 
 /**
@@ -150,7 +121,7 @@ function findTarget(
     const isMeant =
       to === undefined
         ? since.length > 0 &&
-          servedAfter(each.last, last, steps, served).some(({ is, was }) => is?.digest !== was?.digest)
+          servedAfter({ back: each.last, last, steps }, served).some(({ is, was }) => is?.digest !== was?.digest)
         : each.steps.some(({ of }) => ('version' in to ? of?.version === to.version : of?.commit === to.commit));
     if (isMeant) {
       return { back: each.last, since };
@@ -160,68 +131,28 @@ function findTarget(
   return undefined;
 }
 
-/** Those images that something happened to since a step: what is served of them then, and now. */
-function servedAfter(
-  back: number,
-  last: number,
-  steps: Steps,
-  served: readonly ServedImage[],
-): { image: string; is: ServedImage | null; was: ServedImage | undefined }[] {
-  const then = new Map<string, ServedImage | null>();
-  for (let number = last; number > back; number -= 1) {
-    steps.get(number)?.served.forEach(({ image, was }) => then.set(image, was));
-  }
-  return [...then].map(([image, is]) => ({ image, is, was: served.find((each) => each.image === image) }));
+/** What a rollback leads to, before it is known what stands in the registries. */
+interface Outcome {
+  /** What became of each image that something happened to since. */
+  readonly served: ReturnType<typeof servedAfter>;
+  readonly changed: ReturnType<typeof servedAfter>;
+  readonly serves: readonly ServedImage[];
+  /** The releases that are left behind. */
+  readonly left: readonly ReleaseId[];
+  readonly lanes: readonly { readonly of: { lane: string; image: string }; readonly is: LaneHead | null }[];
+  readonly tags: readonly { readonly key: string; readonly of: TagPlace; readonly is: TagTarget | null }[];
+  /** Tags that stay where they are, and may stand elsewhere. */
+  readonly unmoved: readonly TagPlace[];
 }
 
-function changesSince(
-  { environment, from, places }: Rollback,
-  { back, since }: Target,
-  last: number,
-  steps: Steps,
-  known: Knowledge,
-): Decision<WayBack> {
-  const served = servedAfter(back, last, steps, servedIn(known.facts, environment));
-  const changed = served.filter(({ is, was }) => is?.digest !== was?.digest || is?.release !== was?.release);
-  // Of those, and of what is served again since an earlier step: what came before it is found by its step.
-  const moved = served.filter((each) => changed.includes(each) || each.is?.step !== each.was?.step);
-  // What came beside in the same decision was never served here: it stays.
-  const leaving = since.flatMap((each) => each.steps.filter((step) => step.served.length > 0));
-  const left = [...new Set(leaving.flatMap(({ of }) => (of === undefined ? [] : [of.release])))];
-  const untouched = servedIn(known.facts, environment).filter(
-    ({ image }) => !served.some((each) => each.image === image),
-  );
-  const serves = [...untouched, ...served.flatMap(({ is }) => (is === null ? [] : [is]))];
-  const releases = [...new Set(changed.flatMap(({ is }) => (is === null ? [] : [is.release])))];
-  const lanes = standing(back, last, steps, (step) =>
-    step.lanes.map(({ lane, image, is, was }) => ({ key: `${lane} ${image}`, of: { lane, image }, is, was })),
-  );
-  const tags = standing(back, last, steps, (step) =>
-    step.tags.map(({ image, repository, tag, is, was }) => {
-      return { key: tagKey(repository, tag), of: { image, repository, tag }, is, was };
-    }),
-  );
-  // Killed runs may never have written the tags of the releases that are served then, nor those that rollbacks moved;
-  // a rollback to what is served also writes the tags of releases that something newer replaced meanwhile.
-  const tagged = new Set(tags.map(({ key }) => key));
-  const unmoved = uniqueTags([
-    ...serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag }))),
-    ...(since.length === 0 ? placedBefore(steps) : movedByRollbacks(back, steps)).filter(
-      ({ image, repository }) => places.get(image) === repository,
-    ),
-  ]).filter(({ repository, tag }) => !tagged.has(tagKey(repository, tag)));
-  const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
-    ({ image, repository }) => places.get(image) !== repository,
-  );
-  if (elsewhere.length > 0) {
-    return refusedBy('same-place', {
-      code: 'repository-changed',
-      what: 'this was served in another repository',
-      object: [...new Set(elsewhere.map(({ repository }) => repository))],
-      detail: `hod.yaml has ${environment} elsewhere now`,
-      remedy: 'go back with the hod.yaml of that time (--config), or publish and promote a new release',
-    });
+function changesSince(rollback: Rollback, target: Target, span: Span, known: Knowledge): Decision<RollbackPlan> {
+  const outcome = outcomeOf(rollback, target, span, known.facts);
+  const { serves, left, lanes, tags, unmoved } = outcome;
+  const refused = refusedElsewhere(rollback, outcome);
+  if (refused !== undefined) {
+    return refused;
   }
+  const { environment, from, places } = rollback;
   const unknown = known.missing([
     ...[...left, ...serves.map(({ release }) => release)].map((release) => factNeed('release', release)),
     ...lanes.map(({ of }) => factNeed('lane', laneKey(environment, of.lane))),
@@ -233,73 +164,95 @@ function changesSince(
   if (unknown !== undefined) {
     return unknown;
   }
-  const releaseOf = (id: ReleaseId): Release[] => {
-    const found = known.facts.get('release', id);
-    return found === undefined ? [] : [found];
-  };
-  const repositoryOf = (image: string) => places.get(image);
   const admissions = serves.flatMap((each) =>
-    releaseOf(each.release).map((release) => wasAdmitted(each, release, { environment, from, repositoryOf })),
+    releaseNamed(each.release, known).map((release) =>
+      wasAdmitted(each, release, { environment, from, repositoryOf: (image) => places.get(image) }),
+    ),
   );
-  if (unmetAmong(admissions).length > 0) {
-    return { kind: 'refused', gates: admissions };
-  }
+  return unmetAmong(admissions).length > 0
+    ? { kind: 'refused', gates: admissions }
+    : { kind: 'decided', value: planOf(environment, outcome, span, known) };
+}
+
+function releaseNamed(id: ReleaseId, { facts }: Knowledge): Release[] {
+  const found = facts.get('release', id);
+  return found === undefined ? [] : [found];
+}
+
+/** What a rollback changes, where all is known of it. */
+function planOf(environment: string, outcome: Outcome, { back, steps }: Span, known: Knowledge): RollbackPlan {
+  const { served, changed, serves, left, lanes, tags, unmoved } = outcome;
   const staying = new Set<ContentId>(
-    serves.flatMap(({ release }) => releaseOf(release)).map(({ images }) => contentId(images)),
+    serves.flatMap(({ release }) => releaseNamed(release, known)).map(({ images }) => contentId(images)),
   );
-  const decisions = [
-    ...tags.flatMap(({ key, of, is }) => decideTag(of, is, stoodSince(key, back, steps), known)),
-    ...unmoved.flatMap((of) => restoreTag(of, steps, known)),
-  ];
+  // Of those, and of what is served again since an earlier step: what came before it is found by its step.
+  const moved = served.filter((each) => changed.includes(each) || each.is?.step !== each.was?.step);
   return {
-    kind: 'decided',
-    value: {
-      back,
-      withdrawn: left.flatMap(releaseOf).filter(({ images }) => !staying.has(contentId(images))),
-      releases,
-      serves,
-      served: moved.map(({ image, is }) => ({ image, is })),
-      changed: changed.map(({ image }) => image),
-      lanes: lanes
-        .filter(({ of: { lane, image }, is }) => !sameHead(is, laneHeadIn(known.facts, environment, lane, image)))
-        .map(({ of, is }) => ({ ...of, is })),
-      // Also where the digest is the same: what moves the tag next is compared with what it leads to.
-      tags: tags
-        .filter(({ key, is }) => !sameTarget(is, targetOf(known.facts.get('tag', key))))
-        .map(({ of, is }) => ({ ...of, is })),
-      decisions,
-    },
+    back,
+    withdrawn: left.flatMap((id) => releaseNamed(id, known)).filter(({ images }) => !staying.has(contentId(images))),
+    releases: [...new Set(changed.flatMap(({ is }) => (is === null ? [] : [is.release])))],
+    serves,
+    served: moved.map(({ image, is }) => ({ image, is })),
+    changed: changed.map(({ image }) => image),
+    lanes: lanes
+      .filter(({ of: { lane, image }, is }) => !sameHead(is, laneHeadIn(known.facts, environment, lane, image)))
+      .map(({ of, is }) => ({ ...of, is })),
+    // Also where the digest is the same: what moves the tag next is compared with what it leads to.
+    tags: tags
+      .filter(({ key, is }) => !sameTarget(is, targetOf(known.facts.get('tag', key))))
+      .map(({ of, is }) => ({ ...of, is })),
+    decisions: [
+      ...tags.flatMap(({ key, of, is }) => decideTag(of, is, stoodSince(key, back, steps), known)),
+      ...unmoved.flatMap((of) => restoreTag(of, steps, known)),
+    ],
   };
 }
 
-type TagPlace = Pick<TagDecision, 'image' | 'repository' | 'tag'>;
-
-/**
- * Tags that rollbacks moved or removed before a step. A rollback that was killed may have left them as they were, and
- * where something came since it is not found again by its reason.
- */
-function movedByRollbacks(back: number, steps: Steps): TagPlace[] {
-  return [...steps]
-    .filter(([number, step]) => number <= back && step.back !== undefined)
-    .flatMap(([, { tags }]) => tags.map(({ image, repository, tag }) => ({ image, repository, tag })));
+function outcomeOf({ environment, places }: Rollback, { since }: Target, span: Span, facts: Facts): Outcome {
+  const now = servedIn(facts, environment);
+  const served = servedAfter(span, now);
+  const changed = served.filter(({ is, was }) => is?.digest !== was?.digest || is?.release !== was?.release);
+  // What came beside in the same decision was never served here: it stays.
+  const leaving = since.flatMap((each) => each.steps.filter((step) => step.served.length > 0));
+  const untouched = now.filter(({ image }) => !served.some((each) => each.image === image));
+  const serves = [...untouched, ...served.flatMap(({ is }) => (is === null ? [] : [is]))];
+  const lanes = standing(span, (step) =>
+    step.lanes.map(({ lane, image, is, was }) => ({ key: `${lane} ${image}`, of: { lane, image }, is, was })),
+  );
+  const tags = standing(span, (step) =>
+    step.tags.map(({ image, repository, tag, is, was }) => {
+      return { key: tagKey(repository, tag), of: { image, repository, tag }, is, was };
+    }),
+  );
+  // Killed runs may never have written the tags of the releases that are served then, nor those that rollbacks moved;
+  // a rollback to what is served also writes the tags of releases that something newer replaced meanwhile.
+  const tagged = new Set(tags.map(({ key }) => key));
+  const earlier = since.length === 0 ? placedBefore(span.steps) : movedByRollbacks(span.back, span.steps);
+  const unmoved = uniqueTags([
+    ...serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag }))),
+    ...earlier.filter(({ image, repository }) => places.get(image) === repository),
+  ]).filter(({ repository, tag }) => !tagged.has(tagKey(repository, tag)));
+  const left = [...new Set(leaving.flatMap(({ of }) => (of === undefined ? [] : [of.release])))];
+  return { served, changed, serves, left, lanes, tags, unmoved };
 }
 
-/** Every tag that these steps moved, and the tags of every image that they replaced. */
-function placedBefore(steps: Steps): TagPlace[] {
-  return [...steps.values()].flatMap(({ tags, served }) => [
-    ...tags.map(({ image, repository, tag }) => ({ image, repository, tag })),
-    ...served.flatMap(({ image, was }) =>
-      was === null ? [] : was.tags.map((tag) => ({ image, repository: was.repository, tag })),
-    ),
-  ]);
-}
-
-function uniqueTags(places: readonly TagPlace[]): TagPlace[] {
-  return [...new Map(places.map((place) => [tagKey(place.repository, place.tag), place])).values()];
+function refusedElsewhere({ environment, places }: Rollback, { serves, tags }: Outcome): Decision<never> | undefined {
+  const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
+    ({ image, repository }) => places.get(image) !== repository,
+  );
+  return elsewhere.length === 0
+    ? undefined
+    : refusedBy('same-place', {
+        code: 'repository-changed',
+        what: 'this was served in another repository',
+        object: [...new Set(elsewhere.map(({ repository }) => repository))],
+        detail: `hod.yaml has ${environment} elsewhere now`,
+        remedy: 'go back with the hod.yaml of that time (--config), or publish and promote a new release',
+      });
 }
 
 /** What must be there for a rollback: what is served again, and what tags lead to. */
-export function targetsOf({ served, tags }: WayBack): { image: string; digest: Digest }[] {
+export function targetsOf({ served, tags }: RollbackPlan): { image: string; digest: Digest }[] {
   const all = [...served, ...tags].flatMap(({ image, is }) => (is === null ? [] : [{ image, digest: is.digest }]));
   return [...new Map(all.map((each) => [`${each.image} ${each.digest}`, each])).values()];
 }
@@ -307,9 +260,9 @@ export function targetsOf({ served, tags }: WayBack): { image: string; digest: D
 /** What a rollback writes into the ledger; nothing where it changes nothing. */
 export function rolledBackAction(
   { environment, reason }: Omit<Rollback, 'places' | 'from'>,
-  wayBack: WayBack,
+  plan: RollbackPlan,
 ): Action[] {
-  const { back, withdrawn, releases, served, lanes, tags } = wayBack;
+  const { back, withdrawn, releases, served, lanes, tags } = plan;
   if (served.length + lanes.length + tags.length === 0) {
     return [];
   }
@@ -329,78 +282,12 @@ export function rolledBackAction(
   ];
 }
 
-/** What stands somewhere after a rollback: what stood there then, or what came beside since. */
-function standing<O, V>(
-  back: number,
-  last: number,
-  steps: Steps,
-  changes: (step: Step) => { key: string; of: O; is: V | null; was: V | null }[],
-): { key: string; of: O; is: V | null }[] {
-  const now = new Map<string, { key: string; of: O; is: V | null }>();
-  for (let number = back + 1; number <= last; number += 1) {
-    const step = steps.get(number);
-    const stays = step?.back === undefined && step?.served.length === 0;
-    for (const { key, of, is, was } of step === undefined ? [] : changes(step)) {
-      if (stays) {
-        now.set(key, { key, of, is });
-      } else if (!now.has(key)) {
-        now.set(key, { key, of, is: was });
-      }
-    }
-  }
-  return [...now.values()];
-}
-
 function sameHead(a: LaneHead | null, b: LaneHead | undefined): boolean {
   return a?.commit === b?.commit && a?.version === b?.version;
 }
 
 function sameTarget(a: TagTarget | null, b: TagTarget | undefined): boolean {
   return a?.digest === b?.digest && a?.commit === b?.commit && a?.version === b?.version;
-}
-
-/** Everything that a tag has led to since a step. */
-function stoodSince(key: string, back: number, steps: Steps): Digest[] {
-  return [...steps]
-    .filter(([number]) => number > back)
-    .flatMap(([, step]) => step.tags)
-    .filter(({ repository, tag }) => tagKey(repository, tag) === key)
-    .flatMap(({ is, was }) => [is, was])
-    .flatMap((target) => (target === null ? [] : [target.digest]));
-}
-
-/** @param stood What the tag has led to since then: runs that were ended may have left any of it there. */
-function decideTag(of: TagPlace, is: TagTarget | null, stood: readonly Digest[], known: Knowledge): TagDecision[] {
-  const target = known.facts.get('tag', tagKey(of.repository, of.tag));
-  const recorded = targetOf(target);
-  const served = known.servedUnder(of.repository, of.tag);
-  if (is === null) {
-    // It may be gone by the ledger, and stand there still: a run was killed before it removed it.
-    const stands = target !== undefined && (recorded !== undefined || (served !== undefined && stood.includes(served)));
-    const reason = 'only what is withdrawn had it';
-    return stands
-      ? [{ ...of, kind: 'moving', digest: target.digest, outcome: 'removed', reason, served, never: stood }]
-      : [];
-  }
-  const outcome = served === is.digest ? 'unchanged' : recorded?.digest === is.digest ? 'restored' : 'moved';
-  const was = recorded === undefined ? 'nothing' : describePosition(recorded);
-  const reason = outcome === 'unchanged' ? 'it already points here' : `back to ${describePosition(is)}, was ${was}`;
-  return [{ ...of, kind: 'moving', digest: is.digest, outcome, reason, served }];
-}
-
-/** A tag that a rollback does not move, where it stands elsewhere than the ledger says. */
-function restoreTag(of: TagPlace, steps: Steps, known: Knowledge): TagDecision[] {
-  const key = tagKey(of.repository, of.tag);
-  const target = known.facts.get('tag', key);
-  if (target?.gone === true) {
-    return decideTag(of, null, stoodSince(key, 0, steps), known);
-  }
-  const served = known.servedUnder(of.repository, of.tag);
-  if (target === undefined || target.digest === served) {
-    return [];
-  }
-  const { kind, digest } = target;
-  return [{ ...of, kind, digest, outcome: 'restored', reason: astrayReason(served, digest), served, recorded: digest }];
 }
 
 function nothingBefore({ environment, to }: Rollback, { facts }: Knowledge): Decision<never> {

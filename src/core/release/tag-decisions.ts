@@ -9,7 +9,7 @@ import {
   type Position,
 } from '../tags/ordering';
 import type { TagKind, WantedTag } from '../tags/rules';
-import type { Tag } from '../tags/tag';
+import type { Tag } from '../oci/tag';
 import type { Coming } from './coming';
 import { tagKey, targetOf, type Fact, type Facts } from '../ledger/facts';
 import type { SetTag } from '../ledger/release';
@@ -24,7 +24,7 @@ export interface TagRequest {
   /** What the registry serves under the tag; undefined where there is no such tag. */
   readonly served: Digest | undefined;
   /** What the annotations and other tags of what is served tell of it; asked for only where the ledger does not know it. */
-  readonly evidence?: Position | undefined;
+  readonly provenance?: Position | undefined;
 }
 
 /**
@@ -68,12 +68,17 @@ export interface TagPolicy {
   readonly belowServed: ReadonlySet<string>;
 }
 
+/** What is known when tags are decided: where the release stands, the ledger, and the order of commits. */
+interface TagKnowledge {
+  readonly position: Position;
+  readonly facts: Facts;
+  readonly ancestry: Ancestry;
+}
+
 /** Decides about every requested tag, from the ledger's facts and what the registries serve. */
 export function decideTags(
   requests: readonly TagRequest[],
-  position: Position,
-  facts: Facts,
-  ancestry: Ancestry,
+  { position, facts, ancestry }: TagKnowledge,
   policy: TagPolicy,
 ): TagDecision[] {
   return requests.map((request) => {
@@ -106,7 +111,7 @@ export function decideTags(
  * killed then, it is this run again that must find them.
  */
 function putRight(
-  { repository, wanted, digest, served, evidence }: TagRequest,
+  { repository, wanted, digest, served, provenance }: TagRequest,
   follows: Parameters<typeof decideMoving>[0],
   reason: string,
   { position, facts, ancestry }: { position: Position; facts: Facts; ancestry: Ancestry },
@@ -124,7 +129,7 @@ function putRight(
   if (served === recorded.digest) {
     return {};
   }
-  const there = served && evidence && { digest: served, position: evidence };
+  const there = served && provenance && { digest: served, position: provenance };
   const isOlder =
     served === undefined ||
     served === digest ||
@@ -167,12 +172,12 @@ export function heldBeside(
 type Outcome = Pick<TagDecision, 'outcome' | 'reason' | 'heldBy'>;
 
 function decideMovingTag(
-  { digest, served, evidence }: TagRequest,
+  { digest, served, provenance }: TagRequest,
   follows: Parameters<typeof decideMoving>[0],
   { position, recorded, ancestry }: { position: Position; recorded: Fact<'tag'> | undefined; ancestry: Ancestry },
 ): Outcome {
   const candidate = { ...position, digest };
-  const there = served && { digest: served, position: evidence };
+  const there = served && { digest: served, position: provenance };
   const decision = decideMoving(follows, candidate, recorded === undefined ? there : asTarget(recorded), ancestry);
   if (decision.outcome === 'held') {
     return { outcome: 'held', reason: decision.reason, heldBy: decision.by };
@@ -189,7 +194,7 @@ function decideMovingTag(
 }
 
 /** The tags whose target the ledger does not know, so that what it says of itself is needed. */
-export function evidenceWanted(requests: readonly TagRequest[], facts: Facts): TagRequest[] {
+export function provenanceWanted(requests: readonly TagRequest[], facts: Facts): TagRequest[] {
   return requests.filter(({ repository, wanted, digest, served }) => {
     const recorded = facts.get('tag', tagKey(repository, wanted.tag));
     const known = recorded === undefined ? [digest] : [digest, ...hadThere(recorded)];

@@ -11,11 +11,11 @@ import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from 
 import { metAmong, unmetAmong, type Gate } from './gates/gate';
 import { knownWayIn } from './gates/way-in';
 import { fixedTags, inOrder } from './gates/tags';
-import { factNeed, type Judgement, type Knowledge, type Need } from './knowledge';
+import { factNeed, type Decision, type Judgement, type Knowledge, type Need } from './knowledge';
 import { contentId, type ContentId, type ImageDigest, type PlacedImage, type ReleaseId } from '../ledger/release';
 import {
   decideTags,
-  evidenceWanted,
+  provenanceWanted,
   heldBeside,
   isRecorded,
   tagsToSet,
@@ -88,58 +88,13 @@ export function judge<P extends Plan>(
   rules: (context: RuleContext) => readonly Gate[],
   known: Knowledge,
 ): Judgement<Verdict<P>> {
+  const requests = requestTags(plan, destination, known);
+  if (requests.kind !== 'decided') {
+    return requests;
+  }
   const { environment, images, strictOrder, despite } = destination;
-  const { origin } = plan;
-  const wanted = images.flatMap((image) => (plan.tags.get(image.image)?.wanted ?? []).map((tag) => ({ image, tag })));
-  const first = known.missing([
-    factNeed('release', plan.release),
-    factNeed('environment', environment),
-    factNeed('withdrawn', withdrawnKey(environment, plan.content)),
-    ...laneFacts(environment, origin).map((fact): Need => ({ kind: 'fact', fact })),
-    ...wanted.flatMap(({ image: { repository }, tag: { tag } }): Need[] => [
-      factNeed('tag', tagKey(repository, tag)),
-      { kind: 'served', repository, tag },
-    ]),
-  ]);
-  if (first !== undefined) {
-    return first;
-  }
   const { facts } = known;
-  const requests = wanted.map(({ image: { image, repository, digest }, tag }): TagRequest => {
-    return { image, repository, digest, wanted: tag, served: known.servedUnder(repository, tag.tag) };
-  });
-  const evidence = new Map(evidenceWanted(requests, facts).map((request) => [request, evidenceNeed(request)]));
-  const second = known.missing([...evidence.values()]);
-  if (second !== undefined) {
-    return second;
-  }
-  const explained = requests.map((request) => {
-    const need = evidence.get(request);
-    return need === undefined ? request : { ...request, evidence: known.evidenceOf(need) };
-  });
-  const others = [...otherCommits(explained, facts), ...commitsToCompare(environment, origin, facts)];
-  const third = known.missing(others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })));
-  if (third !== undefined) {
-    return third;
-  }
-  const ancestry = orderFor(origin.commit, despite, known);
-  const withdrawn = whyWithdrawn(withdrawalOf(facts, environment, plan.content), environment, despite);
-  const belowServed = new Set(
-    servedIn(facts, environment)
-      .filter((each) => plan.pullRequest !== true && isBelow(origin, each))
-      .map(({ image }) => image),
-  );
-  const held = { withdrawn, notFollowed: plan.notFollowed, belowServed };
-  const tags = decideTags(explained, origin, facts, ancestry, held);
-  const isKnownTag = ({ repository, tag }: TagDecision): boolean =>
-    facts.get('tag', tagKey(repository, tag)) !== undefined;
-  const elsewhere = tags.find((tag) => tag.heldBy === 'order' && !isKnownTag(tag))?.reason;
-  const comings = images.map(({ image }) => {
-    const own = tags.filter((tag) => tag.image === image && tag.kind === 'moving');
-    const movesTag = own.some(({ heldBy }) => heldBy === undefined);
-    return decideComing(image, environment, origin, held, { facts, ancestry, elsewhere, movesTag });
-  });
-  const decisions = heldBeside(tags, explained, comings);
+  const { decisions, comings } = decideArrival(plan, destination, requests.value, known);
   const fixed = fixedTags(decisions);
   const repositoryOf = (name: string): RepositoryName | undefined =>
     images.find(({ image }) => image === name)?.repository;
@@ -158,6 +113,72 @@ export function judge<P extends Plan>(
   );
   const value = { plan, decisions, comings, gates, replaces: [...replaces] };
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates, value } : { kind: 'decided', value };
+}
+
+/** The tags that a plan asks for, with all that is known of what stands there, and of the order of commits. */
+function requestTags(
+  { tags, release, content, origin }: Plan,
+  { environment, images }: Destination,
+  known: Knowledge,
+): Decision<readonly TagRequest[]> {
+  const wanted = images.flatMap((image) => (tags.get(image.image)?.wanted ?? []).map((tag) => ({ image, tag })));
+  const first = known.missing([
+    factNeed('release', release),
+    factNeed('environment', environment),
+    factNeed('withdrawn', withdrawnKey(environment, content)),
+    ...laneFacts(environment, origin).map((fact): Need => ({ kind: 'fact', fact })),
+    ...wanted.flatMap(({ image: { repository }, tag: { tag } }): Need[] => [
+      factNeed('tag', tagKey(repository, tag)),
+      { kind: 'served', repository, tag },
+    ]),
+  ]);
+  if (first !== undefined) {
+    return first;
+  }
+  const { facts } = known;
+  const requests = wanted.map(({ image: { image, repository, digest }, tag }): TagRequest => {
+    return { image, repository, digest, wanted: tag, served: known.servedUnder(repository, tag.tag) };
+  });
+  const asked = new Map(provenanceWanted(requests, facts).map((request) => [request, provenanceNeed(request)]));
+  const second = known.missing([...asked.values()]);
+  if (second !== undefined) {
+    return second;
+  }
+  const explained = requests.map((request) => {
+    const need = asked.get(request);
+    return need === undefined ? request : { ...request, provenance: known.provenanceOf(need) };
+  });
+  const others = [...otherCommits(explained, facts), ...commitsToCompare(environment, origin, facts)];
+  const third = known.missing(others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })));
+  return third ?? { kind: 'decided', value: explained };
+}
+
+/** Decides how each image comes in, and what each tag points to. */
+function decideArrival(
+  { origin, content, notFollowed, pullRequest }: Plan,
+  { environment, images, despite }: Destination,
+  requests: readonly TagRequest[],
+  known: Knowledge,
+): Pick<Verdict<Plan>, 'decisions' | 'comings'> {
+  const { facts } = known;
+  const ancestry = orderFor(origin.commit, despite, known);
+  const belowServed = new Set(
+    servedIn(facts, environment)
+      .filter((each) => pullRequest !== true && isBelow(origin, each))
+      .map(({ image }) => image),
+  );
+  const withdrawn = whyWithdrawn(withdrawalOf(facts, environment, content), environment, despite);
+  const barriers = { withdrawn, notFollowed, belowServed };
+  const tags = decideTags(requests, { position: origin, facts, ancestry }, barriers);
+  const isKnownTag = ({ repository, tag }: TagDecision): boolean =>
+    facts.get('tag', tagKey(repository, tag)) !== undefined;
+  const elsewhere = tags.find((tag) => tag.heldBy === 'order' && !isKnownTag(tag))?.reason;
+  const comings = images.map(({ image }) => {
+    const own = tags.filter((tag) => tag.image === image && tag.kind === 'moving');
+    const movesTag = own.some(({ heldBy }) => heldBy === undefined);
+    return decideComing({ image, environment, origin }, barriers, { facts, ancestry, elsewhere, movesTag });
+  });
+  return { decisions: heldBeside(tags, requests, comings), comings };
 }
 
 /** The order of commits as a release is judged by it. */
@@ -213,18 +234,18 @@ export function isKnown(environment: string, { plan, decisions, comings }: Verdi
   );
 }
 
-function evidenceNeed({ repository, served, wanted: { rule } }: TagRequest): Extract<Need, { kind: 'evidence' }> {
+function provenanceNeed({ repository, served, wanted: { rule } }: TagRequest): Extract<Need, { kind: 'provenance' }> {
   if (served === undefined) {
     throw new Error('what is not served tells nothing');
   }
   const withVersion = rule.kind === 'moving' && rule.follows !== 'branch';
-  return { kind: 'evidence', repository, digest: served, withVersion };
+  return { kind: 'provenance', repository, digest: served, withVersion };
 }
 
 /** The commits that moving tags lead to, by the ledger or by what is served. */
 function otherCommits(requests: readonly TagRequest[], facts: Facts): CommitId[] {
   const moving = requests.filter(({ wanted }) => wanted.rule.kind === 'moving');
   const recorded = moving.map(({ repository, wanted }) => facts.get('tag', tagKey(repository, wanted.tag))?.commit);
-  const elsewhere = moving.map(({ evidence }) => evidence?.commit);
+  const elsewhere = moving.map(({ provenance }) => provenance?.commit);
   return [...recorded, ...elsewhere].filter((commit) => commit !== undefined);
 }

@@ -1,4 +1,4 @@
-import type { Tag } from './tag';
+import type { Tag } from '../oci/tag';
 import { compareVersions, versionNamed } from './version';
 
 /** Tags that look as if they were written once: a whole version, or the id of a commit. */

@@ -1,5 +1,5 @@
 import { expandTag, placeholdersOf, type Template, type TagValues } from './template';
-import type { Tag } from './tag';
+import type { Tag } from '../oci/tag';
 
 /** Whether a tag is written once, or follows the newest. */
 export const tagKinds = ['fixed', 'moving'] as const;

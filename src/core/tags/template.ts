@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import type { CommitId } from '../commit';
 import { HodError } from '../errors';
-import { isTag, tagLengthLimit, type Tag } from './tag';
+import { isTag, tagLengthLimit, type Tag } from '../oci/tag';
 import { versionNumbers, type Version } from './version';
 
 /** What placeholders stand for while one build is published. */

@@ -86,14 +86,14 @@ export function isLine(text: string): text is VersionLine {
 export const everyVersion = lineFrom('');
 
 /** The lines that a version is on: all, its major, and its minor (``, `2`, `2.4`). */
-export function linesOf(version: Version): VersionLine[] {
+export function versionLinesOf(version: Version): VersionLine[] {
   const { major, minor } = versionNumbers(version);
   return [everyVersion, lineFrom(major), lineFrom(`${major}.${minor}`)];
 }
 
 /** Whether a version is a release (no pre-release) on a line. */
 export function isReleaseOn(line: VersionLine, version: Version): boolean {
-  return !isPrerelease(version) && linesOf(version).includes(line);
+  return !isPrerelease(version) && versionLinesOf(version).includes(line);
 }
 
 /** Reads a line of versions: `2` or `2.4`. Throws a `usage` error if `text` is not one. */

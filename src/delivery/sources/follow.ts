@@ -1,8 +1,8 @@
 import { join, relative, resolve } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import { HodError } from '../../core/errors';
-import { parseOutputLocation } from '../../archive/entries';
-import { readSmallFile } from '../../workspace/files';
+import { parseOutputLocation } from '../../archive/output-images';
+import { readSmallFile } from '../../system/plain-files';
 import { markOf } from './outputs';
 import {
   appendStaging,
@@ -31,54 +31,18 @@ export async function follow(
   wait: number | undefined,
   context: StageContext,
 ): Promise<StagedOutput[]> {
-  const outputs = outputsIn(folder, all);
   const { session, build } = context;
-  const staged = new Map<OutputPlace, { signature: string; results: StagedOutput[] }>();
-  const seen = new Map<OutputPlace, string>();
+  const outputs = new FollowedOutputs(outputsIn(folder, all), context);
   const deadline = performance.now() + (wait ?? usualWait);
   let told = '';
-
-  const stageNew = async (last: boolean): Promise<void> => {
-    for (const output of outputs) {
-      const signature = markOf(parseOutputLocation(output.path).path);
-      const steady = signature !== undefined && (last || signature === seen.get(output));
-      seen.set(output, signature ?? '');
-      if (!steady || staged.get(output)?.signature === signature) {
-        continue;
-      }
-      try {
-        const results = await stageOutputs([output], context);
-        staged.set(output, { signature, results });
-        results.forEach((result) => session.observer.note(describeStaged(result)));
-      } catch (error) {
-        // While the build runs, an output may be half written, or one that an older build left.
-        const early = error instanceof HodError && ['missing', 'corrupt', 'refused'].includes(error.fault);
-        if (!early || last) {
-          throw error;
-        }
-      }
-    }
-  };
-
   for (;;) {
     const end = await readEnd(folder, build.commit);
     if (end === 'failed') {
-      const reason = `${join(folder, endFiles.failed)} says that the build failed`;
-      const images = [...new Set(outputs.map(({ component }) => component.name))];
-      if (!context.dryRun) {
-        await appendStaging({ kind: 'failed', commit: build.commit, images, reason }, [], context, () => false);
-      }
-      throw new HodError('followed-build-failed', {
-        what: 'the build failed',
-        object: images.join(', '),
-        why: reason,
-        next: 'see why in its log, and build again; nothing was tagged',
-      });
+      throw await outputs.failed(`${join(folder, endFiles.failed)} says that the build failed`);
     }
-    await stageNew(end === 'succeeded');
+    await outputs.stageNew({ last: end === 'succeeded' });
     if (end === 'succeeded') {
-      refuseAbsent(outputs.filter((output) => !staged.has(output)));
-      return [...staged.values()].flatMap(({ results }) => results);
+      return outputs.all();
     }
     if (end !== undefined && end.says !== told) {
       told = end.says;
@@ -93,6 +57,61 @@ export async function follow(
       });
     }
     await delay(lookEvery);
+  }
+}
+
+/** The outputs of a build that is followed. */
+class FollowedOutputs {
+  private readonly staged = new Map<OutputPlace, { signature: string; results: StagedOutput[] }>();
+  private readonly seen = new Map<OutputPlace, string>();
+
+  constructor(
+    private readonly outputs: readonly OutputPlace[],
+    private readonly context: StageContext,
+  ) {}
+
+  /** Stages what stands as it did when it was last looked at; after the build has ended, everything. */
+  async stageNew({ last }: { readonly last: boolean }): Promise<void> {
+    for (const output of this.outputs) {
+      const signature = markOf(parseOutputLocation(output.path).path);
+      const steady = signature !== undefined && (last || signature === this.seen.get(output));
+      this.seen.set(output, signature ?? '');
+      if (!steady || this.staged.get(output)?.signature === signature) {
+        continue;
+      }
+      try {
+        const results = await stageOutputs([output], this.context);
+        this.staged.set(output, { signature, results });
+        results.forEach((result) => this.context.session.observer.note(describeStaged(result)));
+      } catch (error) {
+        // While the build runs, an output may be half written, or one that an older build left.
+        const early = error instanceof HodError && ['missing', 'corrupt', 'refused'].includes(error.fault);
+        if (!early || last) {
+          throw error;
+        }
+      }
+    }
+  }
+
+  /** What was staged of a build that succeeded. Throws `build-incomplete` where outputs are missing. */
+  all(): StagedOutput[] {
+    refuseAbsent(this.outputs.filter((output) => !this.staged.has(output)));
+    return [...this.staged.values()].flatMap(({ results }) => results);
+  }
+
+  /** Records that the build failed. Answers the error that says so. */
+  async failed(reason: string): Promise<HodError> {
+    const images = [...new Set(this.outputs.map(({ component }) => component.name))];
+    const { build, dryRun } = this.context;
+    if (!dryRun) {
+      await appendStaging({ kind: 'failed', commit: build.commit, images, reason }, [], this.context, () => false);
+    }
+    return new HodError('followed-build-failed', {
+      what: 'the build failed',
+      object: images.join(', '),
+      why: reason,
+      next: 'see why in its log, and build again; nothing was tagged',
+    });
   }
 }
 

@@ -99,7 +99,7 @@ async function find(
   patient: boolean,
 ): Promise<Findings> {
   const paths = outputPathsOf(component);
-  const found = await Promise.all(paths.map((path) => reader.read(component, path, patient)));
+  const found = await Promise.all(paths.map((path) => reader.read(component, path, { patient })));
   const outputs = found.filter((each) => each !== undefined);
   const requirement = requirementOf(component);
   const complete = missingOf(requirement, outputs).length === 0;

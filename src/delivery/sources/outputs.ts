@@ -1,6 +1,6 @@
 import { statSync } from 'node:fs';
 import { join } from 'node:path';
-import { parseOutputLocation } from '../../archive/entries';
+import { parseOutputLocation } from '../../archive/output-images';
 import { readBundle } from '../../archive/bundle';
 import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
@@ -31,7 +31,11 @@ export class OutputReader {
    * A build output as it is now; undefined where it is not there. `patient`: also where it cannot be
    * read yet, as somebody may be writing it.
    */
-  async read(component: ComponentConfig, location: string, patient: boolean): Promise<Output | undefined> {
+  async read(
+    component: ComponentConfig,
+    location: string,
+    { patient }: { patient: boolean },
+  ): Promise<Output | undefined> {
     const { path } = parseOutputLocation(location);
     // The files of a bundle may be anywhere below: it is read once.
     const mark = component.kind === 'bundle' && isHere(location) ? 'read' : markOf(path);

@@ -1,11 +1,11 @@
 import type { Actor } from '../../core/ledger/entry';
-import { shortDigest } from '../../core/oci/digest';
+import { shortDigest, type Digest } from '../../core/oci/digest';
 import { kindOf } from '../../core/oci/bundle';
 import type { Action } from '../../core/ledger/entries';
 import { replaces, stagedIn } from '../../core/ledger/entries/staged';
 import type { Build } from '../../core/build/build';
 import { protectionTag } from '../../core/build/component';
-import type { Facts, StagedImage } from '../../core/ledger/facts';
+import { tagKey, type Facts, type StagedImage } from '../../core/ledger/facts';
 import { namedPlatform, rightBuild } from '../../core/release/gates/build';
 import { stagedOnce } from '../../core/release/gates/staging';
 import { refuseUnmet } from '../../core/release/refusal';
@@ -23,7 +23,8 @@ import {
   type CarriedAttachments,
 } from '../attach';
 import { carriedWith } from '../attachments';
-import { addTransfer, allSettled, Carrier, type Transfer } from '../carry';
+import { addTransfer, Carrier, type Transfer } from '../carry';
+import { settleAll } from '../../system/promises';
 import { placed, type DeliveryItem } from '../delivery';
 import { appendDeciding } from '../record';
 import { removeQuietly } from '../settle';
@@ -67,9 +68,9 @@ export interface StageContext {
 export async function stageOutputs(places: readonly OutputPlace[], context: StageContext): Promise<StagedOutput[]> {
   const { session, config, build, ledger, dryRun } = context;
   const [environment] = config.environments;
-  const carrier = new Carrier(dryRun, session.observer.transfer);
+  const carrier = new Carrier({ dryRun }, session.observer.transfer);
   const { facts } = await ledger.read([{ kind: 'staged', key: build.commit }]);
-  const carried = await allSettled(places.map((place) => carryOutput(place, carrier, facts, context)));
+  const carried = await settleAll(places.map((place) => carryOutput(place, carrier, facts, context)));
   const parts = carried.map(({ item }) => placed(item));
   const before = carried.map(({ item }) => isStaged(facts, build, item));
   if (!dryRun) {
@@ -79,7 +80,7 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
       context,
       (now) => {
         // Another job may have been at it meanwhile.
-        refuseUnmet(parts.map((part) => stagedOnce(part, stagedIn(now, build.commit, part.image), context.replace)));
+        refuseUnmet(parts.map((part) => stagedOnce(part, stagedIn(now, build.commit, part.image), context)));
         return carried.every(({ item }) => isStaged(now, build, item));
       },
     );
@@ -91,7 +92,7 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
     );
   }
   if (!dryRun && context.replace) {
-    await allSettled(carried.map(({ item }) => unprotectReplaced(item, stagedIn(facts, build.commit, item.image))));
+    await settleAll(carried.map(({ item }) => unprotectReplaced(item, stagedIn(facts, build.commit, item.image))));
   }
   return carried.map(({ item, transfer }, at) => ({
     ...placed(item),
@@ -109,7 +110,7 @@ async function unprotectReplaced(
   const replaced = (staged?.parts ?? []).filter(
     (part) => part.digest !== node.manifest.digest && replaces({ platforms: [...platforms] }, part),
   );
-  await allSettled(replaced.map(({ digest }) => removeQuietly(target, protectionTag(digest))));
+  await settleAll(replaced.map(({ digest }) => removeQuietly(target, protectionTag(digest))));
 }
 
 async function carryOutput(
@@ -128,7 +129,7 @@ async function carryOutput(
     stagedOnce(
       { image: component.name, digest: node.manifest.digest, platforms: [...platforms] },
       stagedIn(facts, build.commit, component.name),
-      replace,
+      { replace },
     ),
   ]);
   const target = session.client(environment.repositoryOf(component.name));
@@ -184,4 +185,17 @@ export async function appendStaging(
 /** What was staged, as people who wait read it. */
 export function describeStaged({ image, platforms, digest }: StagedOutput): string {
   return `staged ${[image, ...platforms].join(' ')} ${shortDigest(digest)}`;
+}
+
+/** Removes the tags that protected what was staged. Answers those that the registry does not remove. */
+export async function removeProtection(
+  items: readonly { readonly target: RepositoryClient; readonly staged: readonly { readonly digest: Digest }[] }[],
+): Promise<string[]> {
+  const removed = items.flatMap(({ target, staged }) =>
+    staged.map(async ({ digest }) => {
+      const tag = protectionTag(digest);
+      return (await removeQuietly(target, tag)) ? [] : [tagKey(target.label, tag)];
+    }),
+  );
+  return (await Promise.all(removed)).flat();
 }

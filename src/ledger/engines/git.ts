@@ -19,7 +19,7 @@ import {
   entryPath,
   folders,
   headOf,
-  messageOf,
+  commitMessage,
   notWrittenByHod,
   readCommit,
   type LedgerCommit,
@@ -58,7 +58,7 @@ export async function openGitLedger({ place, cache, product, access, waiting }: 
   const ledger = new GitLedger(place.label, product, store, remote, seen);
   try {
     // Both at once; what stands in the way of reading says more than what stands in the way of writing.
-    const checks: Promise<unknown>[] = [ledger.look(), ...(access === 'write' ? [ledger.mayAppend()] : [])];
+    const checks: Promise<unknown>[] = [ledger.readTip(), ...(access === 'write' ? [ledger.mayAppend()] : [])];
     const ended = await Promise.allSettled(checks);
     const failed = ended.find((each) => each.status === 'rejected');
     if (failed !== undefined) {
@@ -106,7 +106,7 @@ class GitLedger implements Ledger {
   }
 
   /** Asks where the ledger stands. Whoever reads it first then need not ask again. */
-  async look(): Promise<LedgerCommit | undefined> {
+  async readTip(): Promise<LedgerCommit | undefined> {
     const commit = await this.sync();
     this.unread = true;
     return commit;
@@ -167,7 +167,7 @@ class GitLedger implements Ledger {
       digits,
     };
     return {
-      message: messageOf(
+      message: commitMessage(
         state,
         entries.map(({ entry }) => entry.action),
       ),
@@ -218,7 +218,7 @@ class GitLedger implements Ledger {
       if (outcome.kind === 'raced') {
         await this.giveWay();
       }
-      const there = await this.look();
+      const there = await this.readTip();
       if (there?.id === made) {
         return milliseconds;
       }

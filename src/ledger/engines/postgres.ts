@@ -42,7 +42,7 @@ export interface PostgresLedgerOptions extends LedgerOptions {
 export async function openPostgresLedger({ url, product, access, waiting }: PostgresLedgerOptions): Promise<Ledger> {
   const database = new PostgresDatabase(url, waiting);
   try {
-    await database.look();
+    await database.findForm();
     if (access === 'write') {
       await database.migrate();
       await database.mayWrite();
@@ -91,7 +91,7 @@ class PostgresDatabase implements LedgerDatabase {
   }
 
   /** Finds out which form the tables have. Throws `ledger-newer` for one that is not known yet. */
-  async look(): Promise<void> {
+  async findForm(): Promise<void> {
     this.state = stateOfForm(await this.retrying(() => this.form(this.once)), this.label);
   }
 
@@ -182,8 +182,8 @@ class PostgresDatabase implements LedgerDatabase {
 
   private async form(sql: Sql): Promise<number> {
     const { prefix } = dialect;
-    const look = `SELECT count(*) > 0 AS present FROM pg_tables WHERE tablename = ? AND schemaname = ANY (current_schemas(false))`;
-    const [there] = rowsAs(presenceRow, await sql.rows(look, [`${prefix}form`]));
+    const findForm = `SELECT count(*) > 0 AS present FROM pg_tables WHERE tablename = ? AND schemaname = ANY (current_schemas(false))`;
+    const [there] = rowsAs(presenceRow, await sql.rows(findForm, [`${prefix}form`]));
     if (there?.present !== true) {
       return 0;
     }

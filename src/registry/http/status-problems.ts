@@ -90,7 +90,7 @@ export async function statusProblem(
   about: About & Pick<RegistryRequest, 'method'>,
   response: RegistryResponse,
   registry: string,
-  login: { used: { name: string; next: string } | undefined; tokens: boolean; secrets: Secrets },
+  login: UsedLogin & { readonly secrets: Secrets },
 ): Promise<HodError> {
   const { statusCode } = response;
   const { codes, words: said, wantsTls } = await registrySays(response, login.secrets);
@@ -104,21 +104,9 @@ export async function statusProblem(
       'run the command again: it asks for each blob, and sends what is not there',
     );
   }
-  if (statusCode === 403 && login.used === undefined) {
-    return problem('no-right', `${registry} forbids this to whoever has no login`, nameCredentials(registry));
-  }
-  if (statusCode === 403 || (statusCode === 401 && login.used !== undefined && login.tokens)) {
-    return problem(
-      'no-right',
-      `the login is good, and has no right to do this (${registry})`,
-      'have this identity given the right; `hod access check` shows what it may do',
-    );
-  }
-  if (statusCode === 401) {
-    const { used } = login;
-    return used === undefined
-      ? problem('login-needed', `${registry} asks for a login`, nameCredentials(registry))
-      : problem('login-refused', `${registry} refused ${used.name}`, used.next);
+  const denied = deniedProblem(statusCode, registry, login);
+  if (denied !== undefined) {
+    return problem(...denied);
   }
   if (mayPass(statusCode)) {
     return passingProblem(response, about, registry, said);
@@ -140,20 +128,55 @@ export async function statusProblem(
       'correct `repository:` in hod.yaml, or look for a proxy or a login page in between',
     );
   }
-  if (statusCode === 404 && lacks) {
-    return problem('content-gone', `${registry} does not have it`, 'publish that build again');
+  const [code, why, next] = otherProblem(statusCode, registry, { lacks });
+  return problem(code, why, next);
+}
+
+type ProblemParts = [code: ErrorCode, why: string, next: string];
+
+/** What an answer means that neither denies access nor passes by itself. */
+function otherProblem(statusCode: number, registry: string, { lacks }: { readonly lacks: boolean }): ProblemParts {
+  switch (statusCode) {
+    case 404:
+      return lacks
+        ? ['content-gone', `${registry} does not have it`, 'publish that build again']
+        : ['no-repository', 'it is not there', 'check the name; `hod status` shows what is where'];
+    case 409:
+    case 412:
+      return [
+        'not-overwritable',
+        `${registry} does not let this be overwritten (${statusCode})`,
+        'publish under another tag',
+      ];
+    default:
+      return ['answer-unexpected', `${registry} answered ${statusCode}`, 'look into the log of the registry'];
   }
-  if (statusCode === 404) {
-    return problem('no-repository', 'it is not there', 'check the name; `hod status` shows what is where');
+}
+
+/** What was used to log in: its name, and what to do where it is refused; whether tokens are given out for it. */
+interface UsedLogin {
+  readonly used: { readonly name: string; readonly next: string } | undefined;
+  readonly tokens: boolean;
+}
+
+/** The code, the cause and the remedy of an answer that denies access; undefined for another. */
+function deniedProblem(statusCode: number, registry: string, { used, tokens }: UsedLogin): ProblemParts | undefined {
+  if (statusCode === 403 && used === undefined) {
+    return ['no-right', `${registry} forbids this to whoever has no login`, nameCredentials(registry)];
   }
-  if (statusCode === 409 || statusCode === 412) {
-    return problem(
-      'not-overwritable',
-      `${registry} does not let this be overwritten (${statusCode})`,
-      'publish under another tag',
-    );
+  if (statusCode === 403 || (statusCode === 401 && used !== undefined && tokens)) {
+    return [
+      'no-right',
+      `the login is good, and has no right to do this (${registry})`,
+      'have this identity given the right; `hod access check` shows what it may do',
+    ];
   }
-  return problem('answer-unexpected', `${registry} answered ${statusCode}`, 'look into the log of the registry');
+  if (statusCode !== 401) {
+    return undefined;
+  }
+  return used === undefined
+    ? ['login-needed', `${registry} asks for a login`, nameCredentials(registry)]
+    : ['login-refused', `${registry} refused ${used.name}`, used.next];
 }
 
 /** Whether an answer is a page for people. Where nobody reads the body, frameworks say so of an empty one too. */

@@ -90,8 +90,7 @@ export class Wire {
     tls: TlsOptions | undefined,
     readonly patience: Patience,
     private readonly observer: WireObserver,
-    route: WireRoute,
-    connections: number,
+    { connections, ...route }: WireRoute & { readonly connections: number },
   ) {
     const options = {
       connect: { lookup: lookupFor(route), timeout: patience.connect, ...(tls && secured(tls)) },

@@ -1,6 +1,6 @@
 import { isThisMachine } from '../../core/access/destinations';
 import { hostOf } from '../../core/oci/reference';
-import { Wire, type Patience, type TlsOptions, type WireObserver } from './wire';
+import { Wire, type Patience, type TlsOptions, type WireObserver, type WireRoute } from './wire';
 
 /** The wires of one run: which one leads to a host depends on who named it. */
 export class Wires {
@@ -41,8 +41,8 @@ export class Wires {
     await Promise.all(this.all.map((each) => each.close()));
   }
 
-  private open(tls: TlsOptions | undefined, route: ConstructorParameters<typeof Wire>[3]): Wire {
-    const made = new Wire(tls, this.patience, this.observer, route, this.connections);
+  private open(tls: TlsOptions | undefined, route: WireRoute): Wire {
+    const made = new Wire(tls, this.patience, this.observer, { ...route, connections: this.connections });
     this.all.push(made);
     return made;
   }

@@ -5,7 +5,7 @@ import * as z from 'zod';
 import { answerJson, readForm, serve, type RunningServer } from '../http';
 
 /** What somebody may do, in repositories whose names match a pattern with `*`. */
-export interface Right {
+export interface GrantedRight {
   repository: string;
   actions: readonly ('pull' | 'push')[];
 }
@@ -16,7 +16,7 @@ export interface TrustRule {
   audience: string;
   /** A pattern with `*`: `project:skerry-line:branch:*`. */
   subject: string;
-  rights: readonly Right[];
+  rights: readonly GrantedRight[];
 }
 
 /** How a token service behaves. */
@@ -25,7 +25,7 @@ export interface TokenServiceOptions {
   /** The name that registries call it by. */
   service: string;
   rules?: readonly TrustRule[];
-  users?: readonly { username: string; password: string; rights: readonly Right[] }[];
+  users?: readonly { username: string; password: string; rights: readonly GrantedRight[] }[];
   /** How long access tokens and credentials are good, in seconds. */
   lifetime?: number;
   /** Answer to POST only, as newer token services do. */
@@ -59,31 +59,36 @@ class Refusal extends Error {
   }
 }
 
-/**
- * Starts a token service on loopback. It exchanges job identities for credentials by its trust rules
- * (RFC 8693), and gives out access tokens for registries, by GET and by POST (RFC 6749).
- */
-export async function startTokenService(options: TokenServiceOptions): Promise<TokenService> {
-  const { rules = [], users = [], lifetime = 300, service } = options;
-  const pair = await generateKeyPair('RS256');
-  const signing = options.signing ?? { key: pair.privateKey, certificates: [] };
-  const credentials = new Map<string, { subject: string; rights: readonly Right[]; expires: number }>();
-  const keySets = new Map<string, ReturnType<typeof createRemoteJWKSet>>();
+interface Identity {
+  readonly subject: string;
+  readonly rights: readonly GrantedRight[];
+}
 
-  const exchange = async (form: URLSearchParams): Promise<object> => {
+/** What a token service gives out, and by which rules. */
+class Grants {
+  private readonly credentials = new Map<string, Identity & { readonly expires: number }>();
+  private readonly keySets = new Map<string, ReturnType<typeof createRemoteJWKSet>>();
+
+  constructor(
+    private readonly options: TokenServiceOptions,
+    private readonly signing: NonNullable<TokenServiceOptions['signing']>,
+    /** Seconds. */
+    private readonly lifetime: number,
+  ) {}
+
+  /** Exchanges a job identity for a credential (RFC 8693). */
+  async exchange(form: URLSearchParams): Promise<object> {
     const token = form.get('subject_token') ?? '';
     const issuer = issuerOf(token);
-    const trusted = rules.filter((rule) => rule.issuer === issuer);
+    const trusted = (this.options.rules ?? []).filter((rule) => rule.issuer === issuer);
     if (trusted.length === 0) {
       throw new Refusal('invalid_grant', 'the issuer is not known here');
     }
-    const keys = keySets.get(issuer) ?? createRemoteJWKSet(new URL(`${issuer}/keys`));
-    keySets.set(issuer, keys);
+    const keys = this.keySets.get(issuer) ?? createRemoteJWKSet(new URL(`${issuer}/keys`));
+    this.keySets.set(issuer, keys);
     const { payload } = await jwtVerify(token, keys, { issuer }).catch((error: unknown) => {
-      throw new Refusal(
-        'invalid_grant',
-        error instanceof errors.JWTExpired ? 'it ran out' : 'no known key has signed it',
-      );
+      const why = error instanceof errors.JWTExpired ? 'it ran out' : 'no known key has signed it';
+      throw new Refusal('invalid_grant', why);
     });
     const audiences = [payload.aud ?? []].flat();
     const meant = trusted.filter(({ audience }) => audiences.includes(audience));
@@ -95,39 +100,44 @@ export async function startTokenService(options: TokenServiceOptions): Promise<T
       throw new Refusal('access_denied', `no rule names ${payload.sub ?? 'nobody'}`);
     }
     const credential = randomUUID();
-    credentials.set(credential, {
+    this.credentials.set(credential, {
       subject: payload.sub ?? '',
       rights: matching.flatMap(({ rights }) => rights),
-      expires: Date.now() + lifetime * 1000,
+      expires: Date.now() + this.lifetime * 1000,
     });
     return {
       access_token: credential,
       issued_token_type: 'urn:ietf:params:oauth:token-type:access_token',
       token_type: 'N_A',
-      expires_in: lifetime,
+      expires_in: this.lifetime,
     };
-  };
+  }
 
-  const userOf = (username: string | null, password: string | null) => {
+  userOf(username: string | null, password: string | null): Identity {
+    const { users = [] } = this.options;
     const found = users.find((each) => each.username === username && each.password === password);
     if (found === undefined) {
       throw new Refusal('invalid_client', 'the user name or password is wrong', 401);
     }
     return { subject: found.username, rights: found.rights };
-  };
+  }
 
-  const grant = (form: URLSearchParams) => {
+  /** Who asks by a form (RFC 6749): with a password, or with a credential. */
+  identityOf(form: URLSearchParams): Identity {
     if (form.get('grant_type') === 'password') {
-      return userOf(form.get('username'), form.get('password'));
+      return this.userOf(form.get('username'), form.get('password'));
     }
-    const found = credentials.get(form.get('refresh_token') ?? '');
+    const found = this.credentials.get(form.get('refresh_token') ?? '');
     if (found === undefined || found.expires < Date.now()) {
       throw new Refusal('invalid_grant', 'the credential is not known, or ran out', 401);
     }
     return found;
-  };
+  }
 
-  const accessToken = async (subject: string, rights: readonly Right[], scopes: readonly string[]): Promise<object> => {
+  /** An access token with the part of the scopes that somebody has the rights for. */
+  async accessToken({ subject, rights }: Identity, scopes: readonly string[]): Promise<object> {
+    const { signing, lifetime } = this;
+    const { service } = this.options;
     const now = Math.floor(Date.now() / 1000);
     const token = await new SignJWT({ access: grantedAccess(rights, scopes) })
       .setProtectedHeader({
@@ -144,38 +154,21 @@ export async function startTokenService(options: TokenServiceOptions): Promise<T
       .setJti(randomUUID())
       .sign(signing.key);
     return { token, access_token: token, expires_in: lifetime };
-  };
+  }
+}
 
-  const handle = async (request: IncomingMessage): Promise<object> => {
-    const url = new URL(request.url ?? '/', 'http://tokens');
-    const method = request.method ?? 'GET';
-    const form = method === 'POST' ? await readForm(request) : url.searchParams;
-    const scopes = form.getAll('scope').flatMap((each) => each.split(' '));
-    options.onRequest?.({ method, path: url.pathname, scopes });
-    if (url.pathname === '/exchange' && method === 'POST') {
-      return exchange(form);
-    }
-    if (url.pathname === '/token' && method === 'POST') {
-      const { subject, rights } = grant(form);
-      return accessToken(subject, rights, scopes);
-    }
-    if (url.pathname === '/token' && method === 'GET' && options.postOnly !== true) {
-      const { authorization } = request.headers;
-      if (authorization === undefined) {
-        return accessToken('', [], scopes);
-      }
-      const [username = '', ...password] = Buffer.from(authorization.replace(/^Basic /, ''), 'base64')
-        .toString()
-        .split(':');
-      const { subject, rights } = userOf(username, password.join(':'));
-      return accessToken(subject, rights, scopes);
-    }
-    throw new Refusal('not_found', 'there is nothing here', 404);
-  };
-
+/**
+ * Starts a token service on loopback. It exchanges job identities for credentials by its trust rules
+ * (RFC 8693), and gives out access tokens for registries, by GET and by POST (RFC 6749).
+ */
+export async function startTokenService(options: TokenServiceOptions): Promise<TokenService> {
+  const { service, lifetime = 300 } = options;
+  const pair = await generateKeyPair('RS256');
+  const signing = options.signing ?? { key: pair.privateKey, certificates: [] };
+  const grants = new Grants(options, signing, lifetime);
   const server = await serve(options.port, async (request: IncomingMessage, response: ServerResponse) => {
     try {
-      answerJson(response, 200, await handle(request));
+      answerJson(response, 200, await answerFor(request, options, grants));
     } catch (error) {
       if (!(error instanceof Refusal)) {
         throw error;
@@ -200,6 +193,32 @@ export async function startTokenService(options: TokenServiceOptions): Promise<T
   };
 }
 
+/** Answers a request. */
+async function answerFor(request: IncomingMessage, options: TokenServiceOptions, grants: Grants): Promise<object> {
+  const url = new URL(request.url ?? '/', 'http://tokens');
+  const method = request.method ?? 'GET';
+  const form = method === 'POST' ? await readForm(request) : url.searchParams;
+  const scopes = form.getAll('scope').flatMap((each) => each.split(' '));
+  options.onRequest?.({ method, path: url.pathname, scopes });
+  if (url.pathname === '/exchange' && method === 'POST') {
+    return grants.exchange(form);
+  }
+  if (url.pathname === '/token' && method === 'POST') {
+    return grants.accessToken(grants.identityOf(form), scopes);
+  }
+  if (url.pathname === '/token' && method === 'GET' && options.postOnly !== true) {
+    const { authorization } = request.headers;
+    if (authorization === undefined) {
+      return grants.accessToken({ subject: '', rights: [] }, scopes);
+    }
+    const [username = '', ...password] = Buffer.from(authorization.replace(/^Basic /, ''), 'base64')
+      .toString()
+      .split(':');
+    return grants.accessToken(grants.userOf(username, password.join(':')), scopes);
+  }
+  throw new Refusal('not_found', 'there is nothing here', 404);
+}
+
 function issuerOf(token: string): string {
   try {
     return decodeJwt(token).iss ?? '';
@@ -209,7 +228,7 @@ function issuerOf(token: string): string {
 }
 
 /** The part of the scopes that the rights allow. */
-function grantedAccess(rights: readonly Right[], scopes: readonly string[]): AccessClaim {
+function grantedAccess(rights: readonly GrantedRight[], scopes: readonly string[]): AccessClaim {
   return scopes.flatMap((scope) => {
     const match = /^repository:(.+):([a-z,]+)$/.exec(scope);
     const [, name, wanted] = match ?? [];

@@ -11,7 +11,7 @@ export interface AccessRequest {
 }
 
 /** Throws unless the request bears what this registry asks for. Answers from which repositories it may mount. */
-export async function checkAccess(
+export async function authorize(
   { request, method, name }: AccessRequest,
   { login, tokens }: SandboxRegistryOptions,
 ): Promise<(name: string) => boolean> {

@@ -1,6 +1,6 @@
 import { pipeline } from 'node:stream/promises';
 import { isDigest, type Digest } from '../../core/oci/digest';
-import { answer } from '../http';
+import { answerEmpty } from '../http';
 import type { BlobStore } from './blob-store';
 import type { RegistryContents } from './contents';
 import { RegistryError, type Exchange } from './exchange';
@@ -19,7 +19,7 @@ export async function handleBlob(contents: RegistryContents, exchange: Exchange)
       await contents.blobs.remove(rest);
     }
     contents.catalogue.save();
-    return answer(response, 202);
+    return answerEmpty(response, 202);
   }
   await sendBlob(contents.blobs, exchange, rest, { 'content-type': 'application/octet-stream' });
 }

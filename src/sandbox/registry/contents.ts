@@ -7,8 +7,8 @@ export class RegistryContents {
   constructor(
     readonly catalogue: Catalogue,
     readonly blobs: BlobStore,
-    /** Repositories must be made before the first push. */
-    private readonly strict: boolean,
+    /** `strict`: repositories must be made before the first push. */
+    private readonly options: { readonly strict?: boolean | undefined },
   ) {}
 
   /** A repository. Throws where there is none. */
@@ -29,7 +29,7 @@ export class RegistryContents {
 
   /** Throws where a repository must have been made, and was not. */
   requireRepository(name: string): void {
-    if (this.strict) {
+    if (this.options.strict === true) {
       this.entry(name);
     }
   }

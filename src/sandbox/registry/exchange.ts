@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Readable } from 'node:stream';
 import { atMost } from '../../core/bytes';
-import type { Fault } from './faults';
+import type { InjectedFault } from './faults';
 
 /** An answer that is an error of the OCI distribution specification ("Error Codes"). */
 export class RegistryError extends Error {
@@ -23,7 +23,7 @@ export interface Exchange {
   readonly query: URLSearchParams;
   readonly name: string;
   /** What goes wrong with it. */
-  readonly fault: Fault | undefined;
+  readonly fault: InjectedFault | undefined;
   /** Whether blobs may be mounted from a repository. */
   readonly mayMount: (name: string) => boolean;
   /** The part of the path that follows `manifests/`, `blobs/` and the like. */

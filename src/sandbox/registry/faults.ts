@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 
 /** Something that goes wrong with one request. */
-export type Fault =
+export type InjectedFault =
   /** It is answered with this status, and nothing is done. */
   | { kind: 'status'; status: 429 | 500 | 502 | 503; retryAfter?: number }
   /** The connection is cut when so many bytes of its body have arrived. */
@@ -22,12 +22,12 @@ export type Fault =
   | { kind: 'no-mount' };
 
 /** Decides what goes wrong with a request; nothing where it answers undefined. */
-export type FaultSource = (request: { method: string; path: string }) => Fault | undefined;
+export type FaultSource = (request: { method: string; path: string }) => InjectedFault | undefined;
 
 /** Faults at random, the same for the same seed: about one request in `every` goes wrong. */
 export function seededFaults(seed: number, every = 10): FaultSource {
   const random = randomNumbers(seed);
-  const kinds: Exclude<Fault['kind'], 'late'>[] = [
+  const kinds: Exclude<InjectedFault['kind'], 'late'>[] = [
     'status',
     'reset-request',
     'reset-answer',
@@ -54,7 +54,7 @@ export function seededFaults(seed: number, every = 10): FaultSource {
  * Makes a fault happen to an exchange as far as it concerns the connection. Answers false where the
  * request is not to be looked at any further.
  */
-export function applyFault(fault: Fault, request: IncomingMessage, response: ServerResponse): boolean {
+export function applyFault(fault: InjectedFault, request: IncomingMessage, response: ServerResponse): boolean {
   switch (fault.kind) {
     case 'status':
       response.writeHead(fault.status, {
@@ -92,7 +92,7 @@ export function applyFault(fault: Fault, request: IncomingMessage, response: Ser
 }
 
 function spoilBody(
-  fault: Extract<Fault, { kind: 'reset-answer' | 'corrupt-answer' }>,
+  fault: Extract<InjectedFault, { kind: 'reset-answer' | 'corrupt-answer' }>,
   request: IncomingMessage,
   response: ServerResponse,
 ): void {

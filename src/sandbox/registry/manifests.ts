@@ -3,8 +3,8 @@ import { Readable } from 'node:stream';
 import { HodError } from '../../core/errors';
 import { isDigest, sha256, type Digest } from '../../core/oci/digest';
 import { blobsOf, manifestSizeLimit, parseManifest, type Manifest } from '../../core/oci/manifest';
-import { isTag } from '../../core/tags/tag';
-import { answer } from '../http';
+import { isTag } from '../../core/oci/tag';
+import { answerEmpty } from '../http';
 import { sendBlob } from './blobs';
 import type { CatalogueEntry } from './catalogue';
 import type { RegistryContents } from './contents';
@@ -12,7 +12,7 @@ import { readAll, RegistryError, type Exchange } from './exchange';
 import type { SandboxRegistryOptions } from './options';
 
 /** Manifests and tags: pulling, pushing and removing them. */
-export class Manifests {
+export class ManifestStore {
   constructor(
     private readonly contents: RegistryContents,
     private readonly options: SandboxRegistryOptions,
@@ -37,7 +37,7 @@ export class Manifests {
         entry.tags.delete(rest);
       }
       this.contents.catalogue.save();
-      return answer(response, 202);
+      return answerEmpty(response, 202);
     }
     await sendBlob(this.contents.blobs, exchange, digest, { 'content-type': mediaType });
   }
@@ -66,7 +66,7 @@ export class Manifests {
       entry.tags.set(rest, digest);
     }
     this.contents.catalogue.save();
-    answer(response, 201, {
+    answerEmpty(response, 201, {
       location: `/v2/${name}/manifests/${digest}`,
       'docker-content-digest': digest,
       ...(manifest.subject === undefined || this.options.withoutReferrers === true

@@ -1,15 +1,15 @@
 import { mkdirSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { setTimeout as delay } from 'node:timers/promises';
-import { answer, answerJson, serve, type RunningServer } from '../http';
-import { checkAccess } from './access';
+import { answerEmpty, answerJson, serve, type RunningServer } from '../http';
+import { authorize } from './access';
 import { folderBlobs, memoryBlobs } from './blob-store';
 import { handleBlob } from './blobs';
 import { openCatalogue } from './catalogue';
 import { RegistryContents } from './contents';
 import { RegistryError, type Exchange } from './exchange';
 import { applyFault } from './faults';
-import { Manifests } from './manifests';
+import { ManifestStore } from './manifests';
 import type { SandboxRegistryOptions } from './options';
 import { handleReferrers } from './referrers';
 import { handleCatalogue, handleTagList } from './tags';
@@ -43,14 +43,14 @@ function urlOf({ url = '/' }: IncomingMessage): URL | undefined {
 
 class Router {
   private readonly contents: RegistryContents;
-  private readonly manifests: Manifests;
+  private readonly manifests: ManifestStore;
   private readonly uploads: Uploads;
 
   constructor(private readonly options: SandboxRegistryOptions) {
     const blobs = options.folder === undefined ? memoryBlobs() : folderBlobs(options.folder);
-    this.contents = new RegistryContents(openCatalogue(options.folder), blobs, options.strict === true);
-    this.manifests = new Manifests(this.contents, options);
-    this.uploads = new Uploads(this.contents, options.trusting !== true);
+    this.contents = new RegistryContents(openCatalogue(options.folder), blobs, options);
+    this.manifests = new ManifestStore(this.contents, options);
+    this.uploads = new Uploads(this.contents, options);
   }
 
   async handle(request: IncomingMessage, response: ServerResponse): Promise<void> {
@@ -80,7 +80,7 @@ class Router {
       if (fault?.kind === 'late') {
         await delay(fault.milliseconds);
       }
-      const mayMount = await checkAccess({ request, method, name: matchRoute(url)?.name }, this.options);
+      const mayMount = await authorize({ request, method, name: matchRoute(url)?.name }, this.options);
       await this.route({ request, response, method, url, fault, mayMount });
     } catch (error) {
       if (error instanceof RegistryError) {
@@ -99,7 +99,7 @@ class Router {
     if (made !== undefined && rest.method === 'PUT') {
       this.contents.entryForWriting(made);
       this.contents.catalogue.save();
-      return answer(response, 201);
+      return answerEmpty(response, 201);
     }
     if (url.pathname === '/v2/' || url.pathname === '/v2') {
       return answerJson(response, 200, {});

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import type { IncomingMessage } from 'node:http';
 import { isDigest } from '../../core/oci/digest';
-import { answer } from '../http';
+import { answerEmpty } from '../http';
 import type { RegistryContents } from './contents';
 import { RegistryError, type Exchange } from './exchange';
 
@@ -13,8 +13,8 @@ export class Uploads {
 
   constructor(
     private readonly contents: RegistryContents,
-    /** Whether blobs must be what their digest says. */
-    private readonly checked: boolean,
+    /** `trusting`: blobs need not be what their digest says. */
+    private readonly options: { readonly trusting?: boolean | undefined },
   ) {}
 
   async handle(exchange: Exchange): Promise<void> {
@@ -43,7 +43,7 @@ export class Uploads {
     if (method === 'DELETE') {
       await this.contents.blobs.drop(rest);
       this.lengths.delete(rest);
-      return answer(response, 204);
+      return answerEmpty(response, 204);
     }
     if (exchange.fault?.kind === 'expired-upload') {
       this.lengths.delete(rest);
@@ -53,7 +53,7 @@ export class Uploads {
       throw new RegistryError(404, 'BLOB_UPLOAD_UNKNOWN', 'there is no such upload');
     }
     if (method === 'GET') {
-      return answer(response, 204, { location, range: rangeOf(length), 'docker-upload-uuid': rest });
+      return answerEmpty(response, 204, { location, range: rangeOf(length), 'docker-upload-uuid': rest });
     }
     if (method !== 'PATCH' && method !== 'PUT') {
       throw new RegistryError(405, 'UNSUPPORTED', `${method} is not possible here`);
@@ -67,7 +67,7 @@ export class Uploads {
     }
     const now = await this.receive(rest, request);
     if (method === 'PATCH') {
-      return answer(response, 202, { location, range: rangeOf(now), 'docker-upload-uuid': rest });
+      return answerEmpty(response, 202, { location, range: rangeOf(now), 'docker-upload-uuid': rest });
     }
     await this.finishUpload(exchange, rest, query.get('digest'));
   }
@@ -82,7 +82,7 @@ export class Uploads {
       if (from?.blobs.has(mount) === true) {
         this.contents.entryForWriting(name).blobs.add(mount);
         this.contents.catalogue.save();
-        return answer(response, 201, { location: `/v2/${name}/blobs/${mount}`, 'docker-content-digest': mount });
+        return answerEmpty(response, 201, { location: `/v2/${name}/blobs/${mount}`, 'docker-content-digest': mount });
       }
     }
     const upload = randomUUID();
@@ -90,7 +90,7 @@ export class Uploads {
     if (query.has('digest')) {
       return this.finishUpload(exchange, upload, query.get('digest'));
     }
-    answer(response, 202, {
+    answerEmpty(response, 202, {
       location: `/v2/${name}/blobs/uploads/${upload}`,
       range: '0-0',
       'docker-upload-uuid': upload,
@@ -112,12 +112,12 @@ export class Uploads {
       throw new RegistryError(400, 'DIGEST_INVALID', 'the digest is missing or malformed');
     }
     this.lengths.delete(upload);
-    if (!(await this.contents.blobs.finish(upload, digest, this.checked))) {
+    if (!(await this.contents.blobs.finish(upload, digest, this.options.trusting !== true))) {
       throw new RegistryError(400, 'DIGEST_INVALID', `the bytes do not have the digest ${digest}`);
     }
     this.contents.entryForWriting(name).blobs.add(digest);
     this.contents.catalogue.save();
-    answer(response, 201, { location: `/v2/${name}/blobs/${digest}`, 'docker-content-digest': digest });
+    answerEmpty(response, 201, { location: `/v2/${name}/blobs/${digest}`, 'docker-content-digest': digest });
   }
 }
 

@@ -1,6 +1,6 @@
 import type * as z from 'zod';
 import type { Timestamp } from '../../time';
-import type { FactKey, Facts } from '../../ledger/facts';
+import type { FactKey, Facts } from '../facts';
 
 /** The circumstances of an action: the part of its entry that every kind has. */
 export interface Circumstances {

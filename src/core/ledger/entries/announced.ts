@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { digestSchema } from '../../oci/digest';
-import { defineAction } from '../../ledger/entries/action';
+import { defineAction } from './action';
 
 const schema = z.object({
   kind: z.literal('announced'),

@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { commitSchema } from '../../commit';
-import { linesOf, versionSchema } from '../../tags/version';
-import { servedIn, lanesOf } from '../environment';
+import { versionLinesOf, versionSchema } from '../../tags/version';
+import { servedIn } from '../environment';
 import {
   earlierThan,
   laneKey,
@@ -15,7 +15,7 @@ import {
   type Facts,
   type Release,
   type ServedImage,
-} from '../../ledger/facts';
+} from '../facts';
 import {
   contentId,
   contentIdSchema,
@@ -24,11 +24,11 @@ import {
   setTagSchema,
   type ContentId,
   type PlacedImage,
-} from '../../ledger/release';
-import { waySchema, type Way } from '../../ledger/way';
-import type { Circumstances } from '../../ledger/entries/action';
+} from '../release';
+import { waySchema } from '../way';
+import type { Circumstances } from './action';
 import { attachedSchema, factsOfAttached, foldAttached } from './attaching';
-import { changeLane, changeServed, nextStep } from './changing';
+import { changeLane, changeServed, nextStepNumber, type FactChange } from './changing';
 
 /** A rule that was set aside on purpose, and why. */
 export const despiteSchema = z.object({ rule: z.string(), reason: z.string() });
@@ -48,9 +48,7 @@ export const arrivalFields = {
   content: contentIdSchema.optional(),
   tags: z.array(setTagSchema),
   /** How each image came, and the lines and branches that it is the newest of since. */
-  comings: z.array(z.object({ image: z.string(), way: waySchema, lanes: z.array(z.string()) })).optional(),
-  /** In entries without `comings`: whether the environment serves this from now on. */
-  current: z.boolean().optional(),
+  comings: z.array(z.object({ image: z.string(), way: waySchema, lanes: z.array(z.string()) })),
   /** The releases that served what this took over. */
   replaces: z.array(releaseIdSchema).optional(),
   /** It was one decision with the entry before. */
@@ -69,15 +67,7 @@ export type Arrival = z.infer<z.ZodObject<typeof arrivalFields>>;
 /** An arrival, and the environment that it came from; none where it was published. */
 type ComingArrival = Arrival & { readonly from?: string };
 
-export type ImageComing = NonNullable<Arrival['comings']>[number];
-
-/** How each image came. Older entries do not say it in so many words. */
-export function comingsOf({ comings, current, images, tags, version, branch }: Arrival): readonly ImageComing[] {
-  const moved = tags.some(({ kind }) => kind === 'moving');
-  const way: Way = current === true ? 'takes-over' : moved ? 'beside' : 'held';
-  const lanes = way === 'held' ? [] : lanesOf({ version, branch });
-  return comings ?? images.map(({ image }) => ({ image, way, lanes }));
-}
+export type ImageComing = Arrival['comings'][number];
 
 function contentOf({ content, images }: Arrival): ContentId {
   return content ?? contentId(images);
@@ -86,13 +76,13 @@ function contentOf({ content, images }: Arrival): ContentId {
 /** The facts that the fold of an arrival reads, whatever kind it is of. */
 export function factsOfArrival(arrival: Arrival): FactKey[] {
   const { environment, release, commit, version, tags, replaces = [] } = arrival;
-  const lanes = new Set(comingsOf(arrival).flatMap((each) => each.lanes));
+  const lanes = new Set(arrival.comings.flatMap((each) => each.lanes));
   return [
     { kind: 'environment', key: environment },
     { kind: 'commit', key: commit },
     ...[release, ...replaces].map((key) => ({ kind: 'release', key }) as const),
     ...(version === undefined ? [] : [{ kind: 'version', key: version } as const]),
-    ...(version === undefined ? [] : linesOf(version)).map((key) => ({ kind: 'line', key }) as const),
+    ...(version === undefined ? [] : versionLinesOf(version)).map((key) => ({ kind: 'line', key }) as const),
     ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
     ...[...lanes].map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const),
     { kind: 'withdrawn', key: withdrawnKey(environment, contentOf(arrival)) },
@@ -108,16 +98,15 @@ export function foldArrival(
   action: ComingArrival,
   circumstances: Circumstances,
   known: Release | undefined,
-  before: Facts,
-  after: Facts,
+  { before, after }: FactChange,
 ): void {
-  const comings = comingsOf(action);
+  const { comings } = action;
   const changes: Changes = {
     served: foldServed(action, comings, circumstances, before, after),
     lanes: foldLanes(action, comings, before, after),
     tags: foldTags(action, circumstances, before, after),
   };
-  after.set('step', stepKey(action.environment, nextStep(action.environment, before)), {
+  after.set('step', stepKey(action.environment, nextStepNumber(action.environment, before)), {
     ...changes,
     at: circumstances.at,
     of: { release: action.release, commit: action.commit, version: action.version },
@@ -154,7 +143,7 @@ function foldServed(
   after: Facts,
 ): Changes['served'] {
   const served = servedIn(before, environment);
-  const step = nextStep(environment, before);
+  const step = nextStepNumber(environment, before);
   const arrived = images
     .filter(({ image }) => comings.some((each) => each.image === image && each.way === 'takes-over'))
     .map((placed) => {
@@ -162,7 +151,7 @@ function foldServed(
       const since = sinceOf(served, placed) ?? at;
       return { image: placed.image, is: { ...placed, version, commit, release, since, step, by: actor, tags: own } };
     });
-  return changeServed(environment, arrived, before, after, from ?? null);
+  return changeServed(environment, arrived, { before, after }, { from: from ?? null });
 }
 
 /** The same digest published again does not make an environment look freshly changed. */
@@ -183,7 +172,7 @@ function foldLanes(
   return lanes.flatMap((lane) => {
     const heading = comings.filter((each) => each.lanes.includes(lane));
     const heads = heading.map(({ image }) => ({ image, is: { image, commit, version } }));
-    return changeLane(environment, lane, heads, before, after);
+    return changeLane(environment, lane, heads, { before, after });
   });
 }
 

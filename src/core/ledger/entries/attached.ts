@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { defineAction } from '../../ledger/entries/action';
+import { defineAction } from './action';
 import { attachedSchema, factsOfAttached, foldAttached } from './attaching';
 
 const schema = z.object({

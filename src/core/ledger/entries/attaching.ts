@@ -1,9 +1,9 @@
 import * as z from 'zod';
 import { digestSchema } from '../../oci/digest';
 import { repositoryNameSchema } from '../../oci/reference';
-import { tagSchema } from '../../tags/tag';
-import { attachedKey, type FactKey, type Facts } from '../../ledger/facts';
-import { recordType } from '../../ledger/release-record';
+import { tagSchema } from '../../oci/tag';
+import { attachedKey, type FactKey, type Facts } from '../facts';
+import { recordType } from '../release-record';
 
 /** What came along with a manifest: what refers to it, or stands under a tag for it. */
 export const attachedSchema = z.array(

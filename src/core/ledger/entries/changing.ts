@@ -1,5 +1,5 @@
 import { servedIn } from '../environment';
-import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedImage } from '../../ledger/facts';
+import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedImage } from '../facts';
 
 /** What becomes of an image somewhere; null where nothing is there any more. */
 interface Change<T> {
@@ -7,26 +7,31 @@ interface Change<T> {
   readonly is: T | null;
 }
 
+/** The facts before an entry, and those that it sets. */
+export interface FactChange {
+  readonly before: Facts;
+  readonly after: Facts;
+}
+
 /** The number of the step that comes next in an environment. */
-export function nextStep(environment: string, before: Facts): number {
+export function nextStepNumber(environment: string, before: Facts): number {
   return (before.get('environment', environment)?.steps ?? 0) + 1;
 }
 
 /**
  * Changes what an environment serves, which is a step of it. Answers what was served before.
  *
- * @param from Where its releases come from, from now on; what was known of that stays where it is not given.
+ * `from`: where its releases come from, from now on; what was known of that stays where it is not given.
  */
 export function changeServed(
   environment: string,
   changes: readonly Change<ServedImage>[],
-  before: Facts,
-  after: Facts,
-  from: Fact<'environment'>['from'] = before.get('environment', environment)?.from,
+  { before, after }: FactChange,
+  { from = before.get('environment', environment)?.from }: Pick<Fact<'environment'>, 'from'> = {},
 ): Changes['served'] {
   const images = servedIn(before, environment);
   after.set('environment', environment, {
-    steps: nextStep(environment, before),
+    steps: nextStepNumber(environment, before),
     images: replaced(images, changes),
     from,
   });
@@ -38,8 +43,7 @@ export function changeLane(
   environment: string,
   lane: string,
   changes: readonly Change<LaneHead>[],
-  before: Facts,
-  after: Facts,
+  { before, after }: FactChange,
 ): Changes['lanes'] {
   const key = laneKey(environment, lane);
   const heads = before.get('lane', key) ?? [];

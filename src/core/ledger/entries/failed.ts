@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { commitSchema } from '../../commit';
-import { defineAction } from '../../ledger/entries/action';
+import { defineAction } from './action';
 import { stagedOf, withStaged } from './staged';
 
 const schema = z.object({

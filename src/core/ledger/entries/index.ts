@@ -1,9 +1,9 @@
 import * as z from 'zod';
-import { Facts, stateKey, type FactKey } from '../../ledger/facts';
-import type { Circumstances } from '../../ledger/entries/action';
-import { announced } from '../../ledger/entries/announced';
-import { attached } from '../../ledger/entries/attached';
-import { failed } from '../../ledger/entries/failed';
+import { Facts, stateKey, type FactKey } from '../facts';
+import type { Circumstances } from './action';
+import { announced } from './announced';
+import { attached } from './attached';
+import { failed } from './failed';
 import { promoted } from './promoted';
 import { published } from './published';
 import { refused } from './refused';

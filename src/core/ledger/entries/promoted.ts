@@ -1,6 +1,6 @@
 import * as z from 'zod';
-import { defineAction } from '../../ledger/entries/action';
-import { arrivalFields, factsOfArrival, foldArrival } from '../../ledger/entries/arrival';
+import { defineAction } from './action';
+import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
 
 const schema = z.object({
   kind: z.literal('promoted'),
@@ -15,6 +15,6 @@ export const promoted = defineAction<Promoted, typeof schema>('promoted', {
   schema,
   reads: factsOfArrival,
   fold(action, circumstances, before, after) {
-    foldArrival(action, circumstances, before.get('release', action.release), before, after);
+    foldArrival(action, circumstances, before.get('release', action.release), { before, after });
   },
 });

@@ -1,9 +1,9 @@
 import * as z from 'zod';
-import { compareVersions, isPrerelease, linesOf, type Version } from '../../tags/version';
-import { noEvidence, type Fact, type Facts, type Release } from '../../ledger/facts';
-import { contentId, type ContentId } from '../../ledger/release';
-import { defineAction, type Circumstances } from '../../ledger/entries/action';
-import { arrivalFields, factsOfArrival, foldArrival } from '../../ledger/entries/arrival';
+import { compareVersions, isPrerelease, versionLinesOf, type Version } from '../../tags/version';
+import { noEvidence, type Fact, type Facts, type Release } from '../facts';
+import { contentId, type ContentId } from '../release';
+import { defineAction, type Circumstances } from './action';
+import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
 
 const schema = z.object({ kind: z.literal('published'), ...arrivalFields });
 type Published = z.infer<typeof schema>;
@@ -15,7 +15,7 @@ export const published = defineAction<Published, typeof schema>('published', {
   fold(action, circumstances, before, after) {
     const { release, commit, version, images } = action;
     const known = before.get('release', release);
-    foldArrival(action, circumstances, known ?? releaseOf(action, circumstances), before, after);
+    foldArrival(action, circumstances, known ?? releaseOf(action, circumstances), { before, after });
     foldPublisher(contentId(images), circumstances, before, after);
     if (known !== undefined) {
       return;
@@ -58,7 +58,7 @@ function foldVersion(
   if (isPrerelease(version)) {
     return;
   }
-  for (const line of linesOf(version)) {
+  for (const line of versionLinesOf(version)) {
     const highest = before.get('line', line)?.version;
     if (highest === undefined || compareVersions(version, highest) > 0) {
       after.set('line', line, { version, commit, content });

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { defineAction } from '../../ledger/entries/action';
+import { defineAction } from './action';
 
 const schema = z.object({
   kind: z.literal('refused'),

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import {
-  changesBackSchema,
+  rollbackChangesSchema,
   earlierThan,
   laneKey,
   stepKey,
@@ -9,12 +9,12 @@ import {
   withdrawnKey,
   type Changes,
   type Facts,
-} from '../../ledger/facts';
-import { contentIdSchema, releaseIdSchema } from '../../ledger/release';
-import { defineAction, type Circumstances } from '../../ledger/entries/action';
+} from '../facts';
+import { contentIdSchema, releaseIdSchema } from '../release';
+import { defineAction, type Circumstances } from './action';
 import { servedIn } from '../environment';
-import { ended, isServing } from '../../ledger/entries/arrival';
-import { changeLane, changeServed, nextStep } from '../../ledger/entries/changing';
+import { ended, isServing } from './arrival';
+import { changeLane, changeServed, nextStepNumber } from './changing';
 
 const schema = z.object({
   kind: z.literal('rolled-back'),
@@ -26,7 +26,7 @@ const schema = z.object({
   withdrawn: z.array(z.object({ release: releaseIdSchema, content: contentIdSchema })),
   /** The releases that are served again. */
   releases: z.array(releaseIdSchema),
-  ...changesBackSchema.shape,
+  ...rollbackChangesSchema.shape,
 });
 type RolledBack = z.infer<typeof schema>;
 
@@ -50,7 +50,7 @@ export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back',
     const served = foldServed(action, circumstances, before, after);
     const lanes = foldLanes(action, before, after);
     const tags = foldTags(action, circumstances, before, after);
-    after.set('step', stepKey(environment, nextStep(environment, before)), {
+    after.set('step', stepKey(environment, nextStepNumber(environment, before)), {
       served,
       lanes,
       tags,
@@ -78,7 +78,7 @@ function foldServed(
     const same = now.find((each) => each.image === image && each.digest === is?.digest && each.release === is.release);
     return { image, is: is && { ...is, since: same?.since ?? at, by: same?.by ?? actor } };
   });
-  return changeServed(environment, again, before, after);
+  return changeServed(environment, again, { before, after });
 }
 
 function foldLanes({ environment, lanes }: RolledBack, before: Facts, after: Facts): Changes['lanes'] {
@@ -87,8 +87,7 @@ function foldLanes({ environment, lanes }: RolledBack, before: Facts, after: Fac
       environment,
       lane,
       lanes.filter((each) => each.lane === lane),
-      before,
-      after,
+      { before, after },
     ),
   );
 }

@@ -1,7 +1,7 @@
 import * as z from 'zod';
-import { noEvidence } from '../../ledger/facts';
-import { contentIdSchema, releaseIdSchema } from '../../ledger/release';
-import { defineAction } from '../../ledger/entries/action';
+import { noEvidence } from '../facts';
+import { contentIdSchema, releaseIdSchema } from '../release';
+import { defineAction } from './action';
 
 const schema = z.object({
   kind: z.literal('signed-off'),

@@ -1,8 +1,8 @@
 import * as z from 'zod';
 import { commitSchema } from '../../commit';
-import type { Facts, StagedImage, StagedPart } from '../../ledger/facts';
-import { placedImageSchema } from '../../ledger/release';
-import { defineAction } from '../../ledger/entries/action';
+import type { Facts, StagedImage, StagedPart } from '../facts';
+import { placedImageSchema } from '../release';
+import { defineAction } from './action';
 
 const schema = z.object({
   kind: z.literal('staged'),

@@ -1,7 +1,7 @@
 import type { FreezeWindow } from './freeze';
 
 /** What an environment asks of a release before it lets it in. */
-export interface EntryRules {
+export interface AdmissionRules {
   /** Names of results that must have passed in the environment before. */
   readonly results: readonly string[];
   /** How many people must have signed off. */
@@ -18,7 +18,7 @@ export interface EntryRules {
 }
 
 /** The rules of an environment that lets everything in. */
-export const asksNothing: EntryRules = {
+export const noAdmissionRules: AdmissionRules = {
   results: [],
   signOffs: 0,
   soak: 0,

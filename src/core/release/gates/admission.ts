@@ -2,14 +2,14 @@ import { describePosition } from '../../tags/ordering';
 import { describeDuration } from '../../duration';
 import { timestampOf, type Timestamp } from '../../time';
 import { servedIn } from '../../ledger/environment';
-import type { EntryRules } from './admission-rules';
+import type { AdmissionRules } from './admission-rules';
 import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
 import { describeWindow, frozenUntil } from './freeze';
 import type { ImageDigest } from '../../ledger/release';
 import type { Gate, UnmetGate } from './gate';
 
 /** An image that asks to enter, as far as rules ask about it. */
-export interface EnteringImage extends ImageDigest {
+export interface CandidateImage extends ImageDigest {
   readonly kind: 'image' | 'bundle';
   /** `os/arch[/variant]` of everything that runs. */
   readonly platforms: readonly string[];
@@ -20,7 +20,7 @@ export interface EnteringImage extends ImageDigest {
 }
 
 /** A release that asks to enter an environment: `I` is what is known of its images. */
-export interface Entry<I extends ImageDigest = ImageDigest> {
+export interface Candidate<I extends ImageDigest = ImageDigest> {
   readonly release: Release;
   readonly images: readonly I[];
   readonly from: string;
@@ -31,9 +31,9 @@ export interface Entry<I extends ImageDigest = ImageDigest> {
 }
 
 /** Asks every rule of an environment about a release. */
-export function entryGates(
-  rules: EntryRules,
-  entry: Entry<EnteringImage>,
+export function admissionGates(
+  rules: AdmissionRules,
+  entry: Candidate<CandidateImage>,
   facts: Facts,
   evidence: Fact<'evidence'> | undefined,
 ): Gate[] {
@@ -47,8 +47,8 @@ export function entryGates(
 
 /** Asks the rules that ledger and clock alone decide about; the others need the content. */
 export function evidenceGates(
-  rules: EntryRules,
-  entry: Entry,
+  rules: AdmissionRules,
+  entry: Candidate,
   facts: Facts,
   evidence: Fact<'evidence'> | undefined,
 ): Gate[] {
@@ -61,7 +61,7 @@ export function evidenceGates(
 }
 
 /** The latest result of a name in the environment before counts. */
-function resultPassed(name: string, entry: Entry, evidence: Fact<'evidence'> | undefined): Gate {
+function resultPassed(name: string, entry: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
   const { from } = entry;
   const gate = `result ${name}`;
   const found = evidence?.results.find((each) => each.name === name && each.environment === from);
@@ -76,12 +76,12 @@ function resultPassed(name: string, entry: Entry, evidence: Fact<'evidence'> | u
     code: 'result-missing',
     what: found === undefined ? 'a test result is missing' : 'a test failed',
     detail,
-    remedy: `run ${name} in ${from}, then \`hod record result ${name} --passed --in ${from}${naming(entry.release)}\``,
+    remedy: `run ${name} in ${from}, then \`hod record result ${name} --passed --in ${from}${releaseOption(entry.release)}\``,
   });
 }
 
 /** Different people, none of whom published it, under whatever version. */
-function signedOff(count: number, entry: Entry, evidence: Fact<'evidence'> | undefined): Gate {
+function signedOff(count: number, entry: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
   const { to, release } = entry;
   const gate = 'sign-offs';
   const signed = (evidence?.signOffs ?? []).filter(({ environment }) => environment === to).map(({ by }) => by);
@@ -96,12 +96,12 @@ function signedOff(count: number, entry: Entry, evidence: Fact<'evidence'> | und
     code: 'sign-off-missing',
     what: 'a sign-off is missing',
     detail: `${others.length} of ${count} signed off${others.length === 0 ? '' : `: ${others.join(', ')}`}${own}`,
-    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${naming(release)}\``,
+    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${releaseOption(release)}\``,
   });
 }
 
 /** The environment before has served all of it, without interruption, for so long. */
-function soaked(soak: number, entry: Entry, facts: Facts): Gate {
+function soaked(soak: number, entry: Candidate, facts: Facts): Gate {
   const { from, release, images, now } = entry;
   const gate = 'soak';
   const served = servedIn(facts, from).filter(({ image, digest }) =>
@@ -113,7 +113,7 @@ function soaked(soak: number, entry: Entry, facts: Facts): Gate {
       code: 'not-soaked',
       what: 'it was not served for long enough',
       detail: `it must be served by ${from} for ${wanted}, and ${from} does not serve it now`,
-      remedy: `let ${from} serve it for ${wanted}: \`hod promote ${from}${naming(release)}\`, or promote what ${from} serves`,
+      remedy: `let ${from} serve it for ${wanted}: \`hod promote ${from}${releaseOption(release)}\`, or promote what ${from} serves`,
     });
   }
   const since = Math.max(...served.map((each) => Date.parse(each.since)));
@@ -133,7 +133,7 @@ function soaked(soak: number, entry: Entry, facts: Facts): Gate {
   });
 }
 
-function notFrozen({ freeze }: EntryRules, entry: Entry): Gate {
+function notFrozen({ freeze }: AdmissionRules, entry: Candidate): Gate {
   const { to, now, despiteFreeze } = entry;
   const gate = 'freeze';
   const frozen = freeze.flatMap((window) => {
@@ -155,7 +155,7 @@ function notFrozen({ freeze }: EntryRules, entry: Entry): Gate {
   });
 }
 
-function hasPlatforms(platforms: readonly string[], entry: Entry<EnteringImage>): Gate {
+function hasPlatforms(platforms: readonly string[], entry: Candidate<CandidateImage>): Gate {
   const gate = 'platforms';
   const lacking = entry.images
     .filter(({ kind }) => kind === 'image')
@@ -173,7 +173,7 @@ function hasPlatforms(platforms: readonly string[], entry: Entry<EnteringImage>)
       });
 }
 
-function hasAnnotations(annotations: readonly string[], entry: Entry<EnteringImage>): Gate {
+function hasAnnotations(annotations: readonly string[], entry: Candidate<CandidateImage>): Gate {
   const gate = 'annotations';
   // A bundle is of our own making, and has none.
   const images = entry.images.filter(({ kind }) => kind === 'image');
@@ -191,7 +191,7 @@ function hasAnnotations(annotations: readonly string[], entry: Entry<EnteringIma
       });
 }
 
-function hasAttached(types: readonly string[], entry: Entry<EnteringImage>): Gate {
+function hasAttached(types: readonly string[], entry: Candidate<CandidateImage>): Gate {
   const gate = 'attached';
   const images = entry.images.filter(({ kind }) => kind === 'image');
   const lacking = images.flatMap((each) => {
@@ -210,13 +210,13 @@ function hasAttached(types: readonly string[], entry: Entry<EnteringImage>): Gat
 
 function unmet(
   gate: string,
-  { release, to }: Entry,
+  { release, to }: Candidate,
   more: Pick<UnmetGate, 'code' | 'what' | 'detail' | 'remedy'>,
 ): Gate {
   return { gate, outcome: 'unmet', object: `${describePosition(release)} to ${to}`, ...more };
 }
 
 /** The option that names a release. */
-export function naming({ version, commit }: Pick<Release, 'version' | 'commit'>): string {
+export function releaseOption({ version, commit }: Pick<Release, 'version' | 'commit'>): string {
   return version === undefined ? ` --commit ${commit}` : ` --version ${version}`;
 }

@@ -3,8 +3,8 @@ import type { Coming } from '../coming';
 import { servedIn } from '../../ledger/environment';
 import type { Facts, Release, ServedImage, Withdrawal } from '../../ledger/facts';
 import type { TagDecision } from '../tag-decisions';
-import { naming } from './admission';
-import type { Gate } from './gate';
+import { releaseOption } from './admission';
+import type { Gate, UnmetGate } from './gate';
 
 /**
  * An environment takes what the one before serves or has served, and versions that came beside there.
@@ -13,8 +13,7 @@ import type { Gate } from './gate';
 export function cameThrough(
   release: Release,
   images: readonly string[],
-  from: string,
-  to: string,
+  { from, to }: { readonly from: string; readonly to: string },
   withdrawal: Withdrawal | undefined,
 ): Gate {
   const gate = 'served-before';
@@ -25,45 +24,56 @@ export function cameThrough(
   const object = `${describePosition(release)} to ${to}`;
   if (withdrawal !== undefined) {
     const remedy = `promote a newer one, or bring it back to ${from} on purpose, with --again --reason "…"`;
-    return takenBack(gate, from, withdrawal, object, remedy);
+    return rolledBackFrom(gate, from, withdrawal, { object, remedy });
   }
   const missing = stays.filter(({ stay }) => stay === undefined);
-  const [first] = missing;
-  if (first !== undefined) {
+  if (missing.length > 0) {
     const places = [...new Set(release.arrived.map(({ environment }) => environment))];
+    const where =
+      missing.length < stays.length
+        ? `${missing.map(({ image }) => image).join(', ')} of it was not there`
+        : `so far it was in ${places.join(', ')}`;
     return {
       gate,
       outcome: 'unmet',
       code: 'not-in-previous-environment',
       what: `this release has not been in ${from}`,
       object,
-      detail: `${to} takes only what ${from} has served; ${missing.length < stays.length ? `${missing.map(({ image }) => image).join(', ')} of it was not there` : `so far it was in ${places.join(', ')}`}`,
-      remedy: `run \`hod promote ${from}${naming(release)}\` first`,
+      detail: `${to} takes only what ${from} has served; ${where}`,
+      remedy: `run \`hod promote ${from}${releaseOption(release)}\` first`,
     };
   }
   const never = stays.filter(
     ({ stay }) => stay?.way === 'held' || (stay?.way === 'beside' && release.version === undefined),
   );
-  if (never.length > 0) {
-    const held = never.some(({ stay }) => stay?.way === 'held');
-    return {
-      gate,
-      outcome: 'unmet',
-      code: 'never-served',
-      what: `${from} has never served this release`,
-      object,
-      detail: held
-        ? `when it came to ${from}, something newer was there already: ${never.map(({ image }) => image).join(', ')}`
-        : `it has no version, and came to ${from} beside what that serves`,
-      remedy: held
-        ? `promote what ${from} serves, or something newer`
-        : `publish it with a version, or from a branch that ${from} follows`,
-    };
-  }
-  return { gate, outcome: 'met', detail: cameDetail(stays, from) };
+  return never.length > 0
+    ? { gate, outcome: 'unmet', object, ...neverServed(never, from) }
+    : { gate, outcome: 'met', detail: cameDetail(stays, from) };
 }
 
-function cameDetail(stays: readonly { stay: Release['arrived'][number] | undefined }[], from: string): string {
+interface ImageStay {
+  readonly image: string;
+  readonly stay: Release['arrived'][number] | undefined;
+}
+
+function neverServed(
+  never: readonly ImageStay[],
+  from: string,
+): Pick<UnmetGate, 'code' | 'what' | 'detail' | 'remedy'> {
+  const held = never.some(({ stay }) => stay?.way === 'held');
+  return {
+    code: 'never-served',
+    what: `${from} has never served this release`,
+    detail: held
+      ? `when it came to ${from}, something newer was there already: ${never.map(({ image }) => image).join(', ')}`
+      : `it has no version, and came to ${from} beside what that serves`,
+    remedy: held
+      ? `promote what ${from} serves, or something newer`
+      : `publish it with a version, or from a branch that ${from} follows`,
+  };
+}
+
+function cameDetail(stays: readonly ImageStay[], from: string): string {
   const [first] = stays.map(({ stay }) => stay).filter((stay) => stay !== undefined);
   if (first === undefined) {
     return `it was in ${from}`;
@@ -130,7 +140,7 @@ export function comesIn(
 /** The rule that says no to a release that an environment was taken back from. */
 export function withdrawnFrom(release: Release, to: string, withdrawal: Withdrawal): Gate {
   const remedy = 'promote a newer one; --again --reason "…" brings it back on purpose';
-  return takenBack('comes-in', to, withdrawal, `${describePosition(release)} to ${to}`, remedy);
+  return rolledBackFrom('comes-in', to, withdrawal, { object: `${describePosition(release)} to ${to}`, remedy });
 }
 
 /** Why images are held: once, where it is the same for all. */
@@ -145,12 +155,11 @@ function goingTo({ version, commit }: Pick<Release, 'version' | 'commit'>): stri
 }
 
 /** The rule that says no because an environment was taken back from a release. */
-function takenBack(
+function rolledBackFrom(
   gate: string,
   environment: string,
   { by, at, reason }: Withdrawal,
-  object: string,
-  remedy: string,
+  { object, remedy }: { readonly object: string; readonly remedy: string },
 ): Gate {
   const what = `${environment} was taken back from this release`;
   return {

@@ -11,7 +11,7 @@ import type { Gate } from './gate';
 export function stagedOnce(
   part: Pick<PlacedImage, 'image' | 'digest' | 'platforms'>,
   staged: StagedImage | undefined,
-  replace: boolean,
+  { replace }: { readonly replace: boolean },
 ): Gate {
   const gate = 'staged-once';
   const others = staged?.failed === undefined ? (staged?.parts ?? []) : [];

@@ -48,7 +48,11 @@ export function inOrder(decisions: readonly TagDecision[], heldVersion: string |
 }
 
 /** Every image gets a tag, unless its version was held: then there may be nothing to tag. */
-export function someTag(environment: string, tags: ReadonlyMap<string, WantedTags>, versionHeld: boolean): Gate {
+export function someTag(
+  environment: string,
+  tags: ReadonlyMap<string, WantedTags>,
+  { versionHeld }: { readonly versionHeld: boolean },
+): Gate {
   const gate = 'some-tag';
   const bare = [...tags].filter(([, { wanted }]) => wanted.length === 0);
   if (versionHeld || bare.length === 0) {

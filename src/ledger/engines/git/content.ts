@@ -24,11 +24,11 @@ import {
   type Folder,
   type LedgerCommit,
   type ObjectId,
-  type Path,
+  type TreePath,
   type Tree,
 } from './layout';
 import type { Closure, GitRemote } from './remote';
-import type { ChangedFile, GitStore } from './store';
+import type { CommittedFile, GitStore } from './store';
 
 /** A ledger with no more facts than this is fetched as a whole: asking for parts takes longer. */
 const small = 2_000;
@@ -110,12 +110,12 @@ export class CommitContent implements LedgerContent {
   }
 
   /** The files of some entries, in their order. */
-  private async *entryFiles(from: number, to: number): AsyncGenerator<[Path, Buffer]> {
+  private async *entryFiles(from: number, to: number): AsyncGenerator<[TreePath, Buffer]> {
     for (let seq = from; seq <= to; seq += filesAtOnce) {
       const count = Math.min(filesAtOnce, to - seq + 1);
       const paths = Array.from({ length: count }, (_, at) => entryPath(seq + at));
       const found = await this.files(paths);
-      yield* paths.flatMap((path): [Path, Buffer][] => {
+      yield* paths.flatMap((path): [TreePath, Buffer][] => {
         const content = found.get(path);
         return content === undefined ? [] : [[path, content]];
       });
@@ -158,13 +158,13 @@ export class CommitContent implements LedgerContent {
   }
 
   /** Brings the trees on the ways to files, all of a level at once. Answers the files that there are. */
-  async ways(paths: readonly Path[]): Promise<ReadonlyMap<Path, ObjectId>> {
-    const files = new Map<Path, ObjectId>();
-    let reached = new Map<Path, ObjectId>(paths.map((path) => [path, this.commit.tree]));
+  async ways(paths: readonly TreePath[]): Promise<ReadonlyMap<TreePath, ObjectId>> {
+    const files = new Map<TreePath, ObjectId>();
+    let reached = new Map<TreePath, ObjectId>(paths.map((path) => [path, this.commit.tree]));
     for (let level = 0; reached.size > 0; level += 1) {
       const trees = await this.load([...reached.values()]);
       const read = new Map([...new Set(reached.values())].map((id) => [id, readTree(trees.of(id))]));
-      const next = new Map<Path, ObjectId>();
+      const next = new Map<TreePath, ObjectId>();
       for (const [path, tree] of reached) {
         const id = read.get(tree)?.get(path[level] ?? '')?.id;
         if (id !== undefined) {
@@ -177,21 +177,21 @@ export class CommitContent implements LedgerContent {
   }
 
   /** Those of some files that there are. */
-  private async files(paths: readonly Path[]): Promise<Map<Path, Buffer>> {
+  private async files(paths: readonly TreePath[]): Promise<Map<TreePath, Buffer>> {
     const ids = await this.ways(paths);
     const contents = await this.load([...ids.values()]);
     return new Map([...ids].map(([path, id]) => [path, contents.of(id)]));
   }
 
   /** All files in a folder, in the order of their paths. */
-  private async *filesIn(folder: Folder): AsyncGenerator<[Path, Buffer]> {
+  private async *filesIn(folder: Folder): AsyncGenerator<[TreePath, Buffer]> {
     const top = (await this.namesIn(this.commit.tree)).get(folder);
     if (top !== undefined) {
       yield* this.filesUnder([folder], top.id);
     }
   }
 
-  private async *filesUnder(path: Path, tree: ObjectId): AsyncGenerator<[Path, Buffer]> {
+  private async *filesUnder(path: TreePath, tree: ObjectId): AsyncGenerator<[TreePath, Buffer]> {
     const names = [...(await this.namesIn(tree))];
     for (let at = 0; at < names.length; at += filesAtOnce) {
       const group = names.slice(at, at + filesAtOnce);
@@ -273,8 +273,8 @@ export function foldFacts({ entry }: SealedEntry, facts: Facts, set: Map<string,
 }
 
 /** The files in which facts lie. */
-export function filesOf(facts: Iterable<SetFact>, digits: number): ChangedFile[] {
-  const files = new Map<string, { path: Path; facts: SetFact[] }>();
+export function filesOf(facts: Iterable<SetFact>, digits: number): CommittedFile[] {
+  const files = new Map<string, { path: TreePath; facts: SetFact[] }>();
   for (const fact of facts) {
     const path = factsPath(fact.key, digits);
     const file = files.get(path.join('/')) ?? { path, facts: [] };

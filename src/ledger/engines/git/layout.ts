@@ -41,7 +41,7 @@ export interface LedgerCommit {
 }
 
 /** What the message of the commit for an append says: a line for people, and one for Hod. */
-export function messageOf(state: GitState, actions: readonly Action[]): string {
+export function commitMessage(state: GitState, actions: readonly Action[]): string {
   const told = actions.map((action) => {
     const version = 'version' in action && action.version !== undefined ? ` ${action.version}` : '';
     return `${action.kind}${version}${'environment' in action ? ` in ${action.environment}` : ''}`;
@@ -105,20 +105,20 @@ export function readTree(content: Buffer): Tree {
 }
 
 /** A file in the tree of a ledger, by the names that lead to it. */
-export type Path = readonly string[];
+export type TreePath = readonly string[];
 
 /** The folders of a ledger. */
 export const folders = { entries: 'entries', facts: 'facts' } as const;
 export type Folder = (typeof folders)[keyof typeof folders];
 
 /** Where an entry lies. */
-export function entryPath(seq: number): Path {
+export function entryPath(seq: number): TreePath {
   const [, ...names] = /^(.*)(..)(..)$/.exec(seq.toString(16).padStart(6, '0')) ?? [];
   return [folders.entries, ...names];
 }
 
 /** The number of the entry that lies under a path. */
-export function entryAt(path: Path): number {
+export function entryAt(path: TreePath): number {
   return Number.parseInt(path.slice(1).join(''), 16);
 }
 
@@ -135,7 +135,7 @@ export function digitsFor(facts: number): number {
 }
 
 /** Where a fact lies. */
-export function factsPath(key: FactKey, digits: number): Path {
+export function factsPath(key: FactKey, digits: number): TreePath {
   const hash = sha256(factName(key)).slice('sha256:'.length, 'sha256:'.length + digits);
   return [folders.facts, ...(hash.match(/..?/g) ?? [])];
 }
@@ -161,7 +161,7 @@ export function writeFacts(facts: readonly SetFact[]): string {
  * Reads a file of facts. Throws `ledger-facts-corrupt` for a line that was changed, or lies elsewhere than it belongs:
  * git vouches for what was committed, not for who committed it.
  */
-export function readFacts(content: Buffer, path: Path): SetFact[] {
+export function readFacts(content: Buffer, path: TreePath): SetFact[] {
   const lines = content.toString('utf8').split('\n').slice(0, -1);
   return lines.map((line) => {
     const parsed = lineSchema.safeParse(parseJson(new TextEncoder().encode(line)) ?? null);

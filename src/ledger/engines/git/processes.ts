@@ -1,9 +1,6 @@
-import { spawn } from 'node:child_process';
-import { once } from 'node:events';
 import { devNull } from 'node:os';
-import type { Readable } from 'node:stream';
-import { systemErrorCode } from '../../../core/errors';
 import { withoutTracing } from '../../../system/git-environment';
+import { runProgram } from '../../../system/programs';
 
 /** A setting of git. */
 export type GitSetting = readonly [key: string, value: string];
@@ -46,7 +43,6 @@ export function gitEnvironment(
   settings: readonly GitSetting[],
 ): NodeJS.ProcessEnv {
   return {
-    ...process.env,
     ...Object.fromEntries(foreign.map((name) => [name, undefined])),
     ...withoutTracing(),
     GIT_DIR: repository.gitDir,
@@ -65,77 +61,20 @@ export function gitEnvironment(
   };
 }
 
-/** The most of what git says that is kept, in bytes: of errors the end. */
-const [outputLimit, errorLimit] = [64 * 1024 ** 2, 64 * 1024];
-
-/** Runs that have not ended. Each is a group of processes, with those that git starts to reach a remote. */
-const running = new Set<number>();
-process.on('exit', () => running.forEach(endGroup));
-
 /**
- * Runs git to its end. Never throws for how it ends.
+ * Runs git to its end, and all that it starts to reach a remote. Never throws for how it ends.
  *
- * @param timeout Milliseconds; then git is ended, with all that it started.
+ * `timeout`: milliseconds; then git is ended.
  */
 export async function runGit(
   args: readonly string[],
-  { env, cwd, input = '', timeout }: { env: NodeJS.ProcessEnv; cwd: string; input?: string | Buffer; timeout?: number },
+  options: { env: NodeJS.ProcessEnv; cwd: string; input?: string; timeout?: number },
 ): Promise<GitRun> {
-  const child = spawn('git', args, { env, cwd, stdio: ['pipe', 'pipe', 'pipe'], detached: true });
-  // It may end before it has read all of it; how it ended says why.
-  child.stdin.on('error', () => undefined).end(input);
-  const { pid } = child;
-  if (pid !== undefined) {
-    running.add(pid);
-  }
-  let late = '';
-  const timer =
-    timeout === undefined
-      ? undefined
-      : setTimeout(() => {
-          late = `git did not end within ${timeout / 1000} s: timed out\n`;
-          endGroup(pid);
-        }, timeout);
-  try {
-    const [stdout, stderr, [code]] = await Promise.all([
-      endOf(child.stdout, outputLimit),
-      endOf(child.stderr, errorLimit),
-      once(child, 'close') as Promise<[number | null]>,
-    ]);
-    return { exitCode: late === '' ? (code ?? undefined) : undefined, stdout, stderr: `${stderr}${late}` };
-  } catch (error) {
-    const missing = systemErrorCode(error) === 'ENOENT';
-    return { exitCode: undefined, stdout: '', stderr: missing ? 'git is not installed here' : String(error) };
-  } finally {
-    clearTimeout(timer);
-    if (pid !== undefined) {
-      running.delete(pid);
-    }
-  }
+  const { env, cwd: folder, input, timeout } = options;
+  const run = await runProgram('git', args, { folder, env, input, timeout, group: true });
+  return { ...run, stderr: `${run.stderr}${run.cause === undefined ? '' : notEnded(run.cause)}` };
 }
 
-/** Ends a process and all that it started. */
-function endGroup(pid: number | undefined): void {
-  try {
-    if (pid !== undefined) {
-      process.kill(-pid, 'SIGKILL');
-    }
-  } catch {
-    // It has ended.
-  }
-}
-
-/** What a stream says, or the last of it. */
-async function endOf(stream: Readable, limit: number): Promise<string> {
-  let pieces: Buffer[] = [];
-  let length = 0;
-  for await (const piece of stream as AsyncIterable<Buffer>) {
-    pieces.push(piece);
-    length += piece.length;
-    if (length > 2 * limit) {
-      pieces = [Buffer.concat(pieces).subarray(-limit)];
-      length = limit;
-    }
-  }
-  return Buffer.concat(pieces).subarray(-limit).toString('utf8');
+function notEnded(cause: string): string {
+  return cause === 'ENOENT' ? 'git is not installed here' : `git did not end by itself (timed out): ${cause}\n`;
 }

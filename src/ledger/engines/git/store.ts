@@ -8,11 +8,11 @@ import { join } from 'node:path';
 import type { Readable, Writable } from 'node:stream';
 import { writeScratchFile } from '../../../system/write-file';
 import { gitEnvironment, runGit } from './processes';
-import { notWrittenByHod, objectIdSchema, type ObjectId, type Path } from './layout';
+import { notWrittenByHod, objectIdSchema, type ObjectId, type TreePath } from './layout';
 
 /** A file that a commit changes. */
-export interface ChangedFile {
-  readonly path: Path;
+export interface CommittedFile {
+  readonly path: TreePath;
   readonly content: string;
 }
 
@@ -24,7 +24,7 @@ export interface NewCommit {
   readonly message: string;
   /** Folders that are emptied before the files are written. */
   readonly emptied: readonly string[];
-  readonly files: readonly ChangedFile[];
+  readonly files: readonly CommittedFile[];
 }
 
 /** The reference, in the repository of a run, that was fetched last. */
@@ -138,7 +138,10 @@ class ObjectReader {
   private broken: Error | undefined;
 
   constructor(env: NodeJS.ProcessEnv) {
-    this.child = spawn('git', ['cat-file', '--batch'], { env, stdio: ['pipe', 'pipe', 'ignore'] });
+    this.child = spawn('git', ['cat-file', '--batch'], {
+      env: { ...process.env, ...env },
+      stdio: ['pipe', 'pipe', 'ignore'],
+    });
     this.ended = once(this.child, 'close').catch(() => undefined);
     this.child.on('error', (error) => this.fail(error));
     this.child.on('close', () => this.fail(new GitFailure('git cat-file ended')));

@@ -22,7 +22,7 @@ export interface OpenedOutput {
 }
 
 /** An entry of a build output. */
-export interface Entry {
+export interface OutputImage {
   /** What it may be called by. */
   readonly names: readonly string[];
   /** Equal for entries that are the same image. */
@@ -32,14 +32,14 @@ export interface Entry {
 }
 
 /** The entry that a location means; the only one where it names none. Throws `missing`. */
-export function chooseEntry(entries: readonly Entry[], { path, entry }: OutputLocation): Entry {
+export function chooseOutputImage(entries: readonly OutputImage[], { path, entry }: OutputLocation): OutputImage {
   const chosen = entry === undefined ? entries : entries.filter(({ names }) => names.includes(entry));
   const [first] = chosen;
   if (first !== undefined && chosen.every(({ identity }) => identity === first.identity)) {
     return first;
   }
   const known = [...new Set(entries.map(({ names }) => names[0]).filter((name) => name !== undefined))];
-  throw new HodError(entry === undefined || first !== undefined ? 'entry-ambiguous' : 'entry-missing', {
+  throw new HodError(entry === undefined || first !== undefined ? 'output-ambiguous' : 'output-image-missing', {
     what:
       entry === undefined || first !== undefined
         ? 'it is not clear which image is meant'

@@ -2,26 +2,46 @@ import { isNear } from '../core/access/destinations';
 import { HodError, messageOf } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { readContentBelow, runnableImages } from '../core/oci/content';
-import { isDigest } from '../core/oci/digest';
+import { isDigest, type Digest } from '../core/oci/digest';
 import { formatPlatform } from '../core/oci/platform';
 import { parseReference, parseRepository, type Reference } from '../core/oci/reference';
-import type { StatusResult } from '../results/status';
+import type { CommitId } from '../core/commit';
+import type { Version } from '../core/tags/version';
 import type { Session } from '../session/session';
 import type { Config } from '../workspace/config';
+import type { EnvironmentStatus } from './status';
 
-type Environments = StatusResult['environments'];
-type Base = NonNullable<StatusResult['bases']>[number];
+/** What an image was built on, and what the name of that leads to now. */
+export interface BaseImage {
+  readonly environment: string;
+  readonly image: string;
+  readonly version: Version | undefined;
+  readonly commit: CommitId;
+  readonly platform: string;
+  readonly name: string;
+  /** The digest when the image was built. */
+  readonly digest: string;
+  /** The digest now; undefined where the name leads to nothing, or that is not known. */
+  readonly now: Digest | undefined;
+  readonly state: 'current' | 'moved' | 'unknown';
+  readonly detail: string;
+}
+type BaseNow = Pick<BaseImage, 'now' | 'state' | 'detail'>;
 
 /** What the images that environments serve were built on, and whether its name leads elsewhere now. */
-export async function basesOf(environments: Environments, config: Config, session: Session): Promise<Base[]> {
-  const asked = new Map<string, Promise<Pick<Base, 'now' | 'state' | 'detail'>>>();
+export async function basesOf(
+  environments: readonly EnvironmentStatus[],
+  config: Config,
+  session: Session,
+): Promise<BaseImage[]> {
+  const asked = new Map<string, Promise<BaseNow>>();
   const all = environments.flatMap(({ environment, images }) =>
     images
       // What the registry itself could not be asked for is not asked for again.
       .filter(({ drift }) => drift.state !== 'unknown')
-      .map(async ({ image, repository, version, commit, digest }): Promise<Base[]> => {
+      .map(async ({ served: { image, repository, version, commit, digest } }): Promise<BaseImage[]> => {
         const client = session.client(parseRepository(repository));
-        const manifest = isDigest(digest) ? await client.manifests.get(digest) : undefined;
+        const manifest = await client.manifests.get(digest);
         const found = manifest === undefined ? [] : await runnableImages(await readContentBelow(client, manifest));
         return Promise.all(
           found.flatMap(({ manifest: own, platform }) => {
@@ -55,13 +75,8 @@ export async function basesOf(environments: Environments, config: Config, sessio
   return (await Promise.all(all)).flat();
 }
 
-async function askBase(
-  name: string,
-  built: string,
-  config: Config,
-  session: Session,
-): Promise<Pick<Base, 'now' | 'state' | 'detail'>> {
-  const unknown = (detail: string) => ({ now: null, state: 'unknown' as const, detail });
+async function askBase(name: string, built: string, config: Config, session: Session): Promise<BaseNow> {
+  const unknown = (detail: string) => ({ now: undefined, state: 'unknown' as const, detail });
   let base: Reference;
   try {
     base = parseReference(name);
@@ -82,7 +97,7 @@ async function askBase(
   try {
     const now = await session.client(repository).manifests.get(tag);
     if (now === undefined) {
-      return { now: null, state: 'moved', detail: 'it is not there any more' };
+      return { now: undefined, state: 'moved', detail: 'it is not there any more' };
     }
     const stands =
       now.digest === built || (now.kind === 'index' && now.manifests.some(({ digest }) => digest === built));

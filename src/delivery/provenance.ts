@@ -4,12 +4,12 @@ import { readImageClaims, readManifest, type ContentSource } from '../core/oci/c
 import type { Digest } from '../core/oci/digest';
 import type { Manifest } from '../core/oci/manifest';
 import type { Position } from '../core/tags/ordering';
-import type { Tag } from '../core/tags/tag';
+import type { Tag } from '../core/oci/tag';
 import { compareVersions, isReleaseOn, versionNamed, type Version, type VersionLine } from '../core/tags/version';
 import type { RepositoryClient } from '../registry/repository';
 
 /** A repository that can be asked about what it serves. */
-export interface EvidenceSource extends ContentSource {
+export interface ProvenanceSource extends ContentSource {
   readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'resolve'>;
   readonly tags: Pick<RepositoryClient['tags'], 'list'>;
 }
@@ -21,12 +21,11 @@ const versionsAsked = 30;
  * What a registry tells of a manifest that the ledger does not know: the commit and version in its
  * annotations and labels, else the version whose tag points to it.
  *
- * @param withVersion Whether the version matters; finding it may take a request for each version.
+ * `withVersion`: the version matters; finding it may take a request for each version.
  */
-export async function evidenceOf(
-  source: EvidenceSource,
-  digest: Digest,
-  withVersion: boolean,
+export async function readProvenance(
+  source: ProvenanceSource,
+  { digest, withVersion }: { readonly digest: Digest; readonly withVersion: boolean },
 ): Promise<Position | undefined> {
   const manifest = await source.manifests.get(digest);
   if (manifest === undefined) {
@@ -42,7 +41,7 @@ export async function evidenceOf(
 }
 
 /** The highest release on a line of versions that has a tag in a repository. */
-export async function highestTagged(source: EvidenceSource, line: VersionLine): Promise<Version | undefined> {
+export async function highestTagged(source: ProvenanceSource, line: VersionLine): Promise<Version | undefined> {
   const versions = (await versionTags(source)).map(({ version }) => version);
   return versions.find((version) => isReleaseOn(line, version));
 }
@@ -71,7 +70,7 @@ async function claimsOf(
   return { revision: claims.revision, version: own.version ?? claims.version };
 }
 
-async function versionTagged(source: EvidenceSource, digest: Digest): Promise<Version | undefined> {
+async function versionTagged(source: ProvenanceSource, digest: Digest): Promise<Version | undefined> {
   for (const { tag, version } of (await versionTags(source)).slice(0, versionsAsked)) {
     if ((await source.manifests.resolve(tag)) === digest) {
       return version;
@@ -81,7 +80,7 @@ async function versionTagged(source: EvidenceSource, digest: Digest): Promise<Ve
 }
 
 /** The tags that are versions, the highest first. */
-async function versionTags(source: EvidenceSource): Promise<{ tag: Tag; version: Version }[]> {
+async function versionTags(source: ProvenanceSource): Promise<{ tag: Tag; version: Version }[]> {
   const found: { tag: Tag; version: Version }[] = [];
   for await (const tag of source.tags.list()) {
     const version = versionNamed(tag.replace('_', '+'));

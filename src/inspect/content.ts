@@ -4,7 +4,7 @@ import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { blobsOf, type Manifest } from '../core/oci/manifest';
 import type { RepositoryClient } from '../registry/repository';
-import { allSettled } from './carry';
+import { settleAll } from '../system/promises';
 
 /** Content that is not there, or not what its digest says. */
 export interface Lost {
@@ -15,7 +15,7 @@ export interface Lost {
 }
 
 /** What was found at and below a manifest. */
-export interface LookedAt {
+export interface CheckedContent {
   readonly manifests: readonly Manifest[];
   readonly blobs: readonly Descriptor[];
   readonly lost: readonly Lost[];
@@ -28,13 +28,17 @@ const most = 1_000;
  * Looks at everything at and below a manifest in a repository, and goes on where something is lost. Each manifest is read and
  * checked.
  *
- * @param deep Read and check every blob, too; else only ask whether it is there.
+ * `deep`: reads and checks every blob, too; else only asks whether it is there.
  */
-export async function lookAt(client: RepositoryClient, root: Descriptor, deep: boolean): Promise<LookedAt> {
+export async function checkContent(
+  client: RepositoryClient,
+  root: Descriptor,
+  { deep }: { deep: boolean },
+): Promise<CheckedContent> {
   const manifests = new Map<Digest, Manifest>();
   const lost: Lost[] = [];
   for (let level: readonly Descriptor[] = [root]; level.length > 0 && manifests.size < most;) {
-    const read = await allSettled(level.map((each) => losing(client, each, lost, () => readManifest(client, each))));
+    const read = await settleAll(level.map((each) => losing(client, each, lost, () => readManifest(client, each))));
     read.forEach((manifest) => manifest !== undefined && manifests.set(manifest.digest, manifest));
     const below = read.flatMap((manifest) => (manifest?.kind === 'index' ? manifest.manifests : []));
     level = [...new Map(below.map((each) => [each.digest, each])).values()].filter(
@@ -43,7 +47,7 @@ export async function lookAt(client: RepositoryClient, root: Descriptor, deep: b
   }
   const all = [...manifests.values()].flatMap(blobsOf);
   const blobs = [...new Map(all.map((blob) => [blob.digest, blob])).values()];
-  await allSettled(
+  await settleAll(
     blobs.map((blob) =>
       losing(client, blob, lost, async () => {
         if (deep) {

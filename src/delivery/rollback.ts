@@ -1,10 +1,16 @@
 import type { RepositoryName } from '../core/oci/reference';
 import type { TagDecision } from '../core/release/tag-decisions';
-import { decideWayBack, rolledBackAction, targetsOf, type Rollback, type WayBack } from '../core/release/rollback';
-import { allSettled } from './carry';
+import {
+  decideRollback,
+  rolledBackAction,
+  targetsOf,
+  type Rollback,
+  type RollbackPlan,
+} from '../core/release/rollback';
+import { settleAll } from '../system/promises';
 import type { RepositoryClient } from '../registry/repository';
 import type { DeliveryContext } from './delivery';
-import type { EvidenceSource } from './evidence';
+import type { ProvenanceSource } from './provenance';
 import { Judge } from './judge';
 import { checkPresent, witnessWrite, type PresenceSource } from './present';
 import { appendDeciding } from './record';
@@ -15,7 +21,7 @@ export interface Place {
   readonly image: string;
   readonly target: PresenceSource &
     SettlingItem['target'] &
-    EvidenceSource & {
+    ProvenanceSource & {
       readonly label: RepositoryName;
       readonly manifests: Pick<RepositoryClient['manifests'], 'put'>;
     };
@@ -28,17 +34,17 @@ export interface Place {
  *
  * Throws `content-gone` before anything is changed, or a refusal.
  */
-export async function takeBack(
+export async function rollBack(
   rollback: Omit<Rollback, 'places'>,
   items: readonly Place[],
   context: DeliveryContext & { readonly product: string },
-): Promise<{ wayBack: WayBack; decisions: readonly TagDecision[] }> {
+): Promise<{ wayBack: RollbackPlan; decisions: readonly TagDecision[] }> {
   const { ledger, dryRun } = context;
   const places = new Map(items.map(({ image, target }) => [image, target.label]));
   const judge = new Judge(context, items);
   const presence = new Presence(items);
   const deciding = async () => {
-    const judged = await judge.decide((known) => decideWayBack({ ...rollback, places }, known));
+    const judged = await judge.decide((known) => decideRollback({ ...rollback, places }, known));
     // Somebody else may have been first: what is gone back to now must be there, too.
     await presence.check(judged.value);
     return judged;
@@ -58,7 +64,7 @@ export async function takeBack(
         witnessed.set(image, witnessWrite(target, digest));
       }
     }
-    await allSettled([...witnessed.values()]);
+    await settleAll([...witnessed.values()]);
     return { head, facts, actions, value };
   });
   return {
@@ -74,8 +80,8 @@ class Presence {
   constructor(private readonly places: readonly Place[]) {}
 
   /** Throws `content-gone` where something that is to be served, or tagged, is not whole. */
-  async check(wayBack: WayBack): Promise<void> {
-    await allSettled(
+  async check(wayBack: RollbackPlan): Promise<void> {
+    await settleAll(
       targetsOf(wayBack).flatMap(({ image, digest }) => {
         const target = this.places.find((each) => each.image === image)?.target;
         const key = `${image} ${digest}`;

@@ -2,32 +2,35 @@ import { readLayer } from '../archive/layer-entries';
 import { unpacked } from '../archive/unpack';
 import { HodError } from '../core/errors';
 import { concernsOf, type Concern } from '../core/oci/concerns';
-import { verified, type ContentNode, type RunnableImage } from '../core/oci/content';
+import { verified, type ContentNode } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import { LayerTree } from '../core/oci/layer-tree';
 import type { ImageManifest } from '../core/oci/manifest';
-import type { LookedInto } from '../results/inside';
+import type { LayersRead } from '../core/oci/inside';
 
 /** The most entries that the layers of one image may have in all, with the folders that they name by the way. */
 const entryLimit = 1_000_000;
 /** The most characters that the names of all of them may have. */
 const nameLimit = 128 * 1024 ** 2;
 
-/** Reads all layers of an image; each is read once, and nothing of them is kept. `hashing`: with the content of each file. */
-export async function lookInto(reference: string, image: RunnableImage, hashing: boolean): Promise<LookedInto> {
-  const { manifest, node } = image;
-  return { reference, image, ...(await readLayers(manifest, node.source, hashing)) };
+/** Whether the content of each file is hashed, too. */
+interface LayerOptions {
+  readonly hashing: boolean;
 }
 
-/** Reads all layers of a manifest: of an image, or of a bundle. */
+/**
+ * Reads all layers of an image or a bundle, each once, and keeps no content.
+ *
+ * @throws {@link HodError} `archive-corrupt` for more entries or longer names than the limits.
+ */
 export async function readLayers(
   { layers: descriptors }: Pick<ImageManifest, 'layers'>,
   source: ContentNode['source'],
-  hashing: boolean,
-): Promise<Pick<LookedInto, 'tree' | 'layers' | 'found'>> {
+  { hashing }: LayerOptions,
+): Promise<LayersRead> {
   const tree = new LayerTree();
-  const layers: LookedInto['layers'][number][] = [];
-  const found: LookedInto['found'][number][] = [];
+  const layers: LayersRead['layers'][number][] = [];
+  const found: LayersRead['found'][number][] = [];
   let count = 0;
   let names = 0;
   for (const [at, layer] of descriptors.entries()) {

@@ -1,0 +1,77 @@
+import type { Digest } from '../oci/digest';
+import { describePosition } from '../tags/ordering';
+import { tagKey, targetOf, type TagTarget } from '../ledger/facts';
+import type { Knowledge } from './knowledge';
+import { stoodSince, type Steps } from './rollback-steps';
+import { astrayReason, type TagDecision } from './tag-decisions';
+
+/** Where a tag is, and of which image. */
+export type TagPlace = Pick<TagDecision, 'image' | 'repository' | 'tag'>;
+
+/**
+ * Tags that rollbacks moved or removed before a step. A rollback that was killed may have left them as they were, and
+ * where something came since it is not found again by its reason.
+ */
+export function movedByRollbacks(back: number, steps: Steps): TagPlace[] {
+  return [...steps]
+    .filter(([number, step]) => number <= back && step.back !== undefined)
+    .flatMap(([, { tags }]) => tags.map(({ image, repository, tag }) => ({ image, repository, tag })));
+}
+
+/** Every tag that these steps moved, and the tags of every image that they replaced. */
+export function placedBefore(steps: Steps): TagPlace[] {
+  return [...steps.values()].flatMap(({ tags, served }) => [
+    ...tags.map(({ image, repository, tag }) => ({ image, repository, tag })),
+    ...served.flatMap(({ image, was }) =>
+      was === null ? [] : was.tags.map((tag) => ({ image, repository: was.repository, tag })),
+    ),
+  ]);
+}
+
+/** Each place once. */
+export function uniqueTags(places: readonly TagPlace[]): TagPlace[] {
+  return [...new Map(places.map((place) => [tagKey(place.repository, place.tag), place])).values()];
+}
+
+/**
+ * Decides about a tag that a rollback moves, or removes.
+ *
+ * @param stood What the tag has led to since then: runs that were ended may have left any of it there.
+ */
+export function decideTag(
+  of: TagPlace,
+  is: TagTarget | null,
+  stood: readonly Digest[],
+  known: Knowledge,
+): TagDecision[] {
+  const target = known.facts.get('tag', tagKey(of.repository, of.tag));
+  const recorded = targetOf(target);
+  const served = known.servedUnder(of.repository, of.tag);
+  if (is === null) {
+    // It may be gone by the ledger, and stand there still: a run was killed before it removed it.
+    const stands = target !== undefined && (recorded !== undefined || (served !== undefined && stood.includes(served)));
+    const reason = 'only what is withdrawn had it';
+    return stands
+      ? [{ ...of, kind: 'moving', digest: target.digest, outcome: 'removed', reason, served, never: stood }]
+      : [];
+  }
+  const outcome = served === is.digest ? 'unchanged' : recorded?.digest === is.digest ? 'restored' : 'moved';
+  const was = recorded === undefined ? 'nothing' : describePosition(recorded);
+  const reason = outcome === 'unchanged' ? 'it already points here' : `back to ${describePosition(is)}, was ${was}`;
+  return [{ ...of, kind: 'moving', digest: is.digest, outcome, reason, served }];
+}
+
+/** Decides about a tag that a rollback does not move, where it stands elsewhere than the ledger says. */
+export function restoreTag(of: TagPlace, steps: Steps, known: Knowledge): TagDecision[] {
+  const key = tagKey(of.repository, of.tag);
+  const target = known.facts.get('tag', key);
+  if (target?.gone === true) {
+    return decideTag(of, null, stoodSince(key, 0, steps), known);
+  }
+  const served = known.servedUnder(of.repository, of.tag);
+  if (target === undefined || target.digest === served) {
+    return [];
+  }
+  const { kind, digest } = target;
+  return [{ ...of, kind, digest, outcome: 'restored', reason: astrayReason(served, digest), served, recorded: digest }];
+}

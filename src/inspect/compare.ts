@@ -1,0 +1,264 @@
+import pLimit from 'p-limit';
+import { HodError } from '../core/errors';
+import { kindOf } from '../core/oci/bundle';
+import { compareImages, type ImageDifference } from '../core/oci/compare-images';
+import { readContent, runnableImages, type ContentNode } from '../core/oci/content';
+import type { Digest } from '../core/oci/digest';
+import { comparePaths, type PathDifference } from '../core/oci/inside';
+import type { LayerTree } from '../core/oci/layer-tree';
+import type { ImageManifest } from '../core/oci/manifest';
+import { formatRepository, parseRepository } from '../core/oci/reference';
+import { servedIn } from '../core/ledger/environment';
+import { settleAll } from '../system/promises';
+import { findRelease } from '../delivery/sources/choice';
+import type { Ledger } from '../ledger/ledger';
+import { isHere, locate } from '../session/locate';
+import { refuseEmpty, withLedger } from '../session/open-ledger';
+import type { Session } from '../session/session';
+import type { Config } from '../workspace/config';
+import { commitsBetween, readGit, type LoggedCommit } from '../workspace/git';
+import { readLayers } from './layers';
+
+/** An image on one side. */
+interface ComparedImage {
+  readonly image: string;
+  readonly reference: string;
+  readonly digest: Digest;
+  readonly version: string | undefined;
+  readonly commit: string | undefined;
+  readonly read: () => Promise<ContentNode>;
+}
+
+/** What one side is: an environment, a release of the ledger, or an image by itself. */
+type SideKind = 'environment' | 'release' | 'image';
+
+interface Side {
+  readonly kind: SideKind;
+  readonly images: readonly ComparedImage[];
+}
+
+/** A side as it was named, and what it is of; version and commit are undefined where it is of several. */
+export interface ComparedSide {
+  readonly name: string;
+  readonly kind: SideKind;
+  readonly version: string | undefined;
+  readonly commit: string | undefined;
+}
+
+/** Commits that one side has and the other has not; `gap`: why git cannot tell. */
+export type CommitDifference =
+  { readonly added: readonly LoggedCommit[]; readonly left: readonly LoggedCommit[] } | { readonly gap: string };
+
+/** An image where it stands. */
+export type PlacedSide = Omit<ComparedImage, 'image' | 'read'>;
+
+/** How an image for one platform differs; `inside`: the paths, undefined where they were not asked for. */
+export type PlatformChange = ImageDifference['changed'][number] & { readonly inside: PathDifference | undefined };
+
+/** How an image, or all images and bundles of a release, differ. */
+export interface ImageComparison {
+  readonly image: string;
+  readonly state: 'same' | 'changed' | 'added' | 'removed';
+  readonly from: PlacedSide | undefined;
+  readonly to: PlacedSide | undefined;
+  /** The files of a bundle that differ; undefined for an image, and where they were not asked for. */
+  readonly files: PathDifference | undefined;
+  readonly platforms: {
+    readonly added: readonly string[];
+    readonly removed: readonly string[];
+    readonly changed: readonly PlatformChange[];
+  };
+}
+
+/** What differs between two sides. */
+export interface Comparison {
+  readonly from: ComparedSide;
+  readonly to: ComparedSide;
+  readonly commits: CommitDifference;
+  readonly images: readonly ImageComparison[];
+}
+
+/** Where sides are read: hod.yaml where there is one, and the session of the run. */
+interface ComparisonContext {
+  readonly config: Config | undefined;
+  readonly session: Session;
+}
+
+/**
+ * Compares two environments, releases or images: commits, and image by image what is in them.
+ *
+ * @throws {@link HodError} `options-conflict` where one is an image and the other a whole product.
+ */
+export async function compareSides(
+  [from, to]: readonly [string, string],
+  { inside }: { readonly inside: boolean },
+  { config, session }: ComparisonContext,
+): Promise<Comparison> {
+  const [one, other] = [await readSide(from, config, session), await readSide(to, config, session)];
+  if ((one.kind === 'image') !== (other.kind === 'image')) {
+    throw new HodError('options-conflict', {
+      what: 'one image is not compared with a whole product',
+      object: `${from} and ${to}`,
+      why: `${one.kind === 'image' ? from : to} is one image, and ${one.kind === 'image' ? to : from} is all of a release`,
+      next: 'name two environments, versions or commits, or two images',
+    });
+  }
+  const [before, after] = [sideOf(from, one), sideOf(to, other)];
+  const commits = await commitsOf(before.commit, after.commit, config);
+  return { from: before, to: after, commits, images: await compareAll(one, other, inside) };
+}
+
+/** What a text names: what is here goes first, then an environment, then a release, then a reference. */
+async function readSide(text: string, config: Config | undefined, session: Session): Promise<Side> {
+  if (config !== undefined && !isHere(text)) {
+    const environment = config.environments.find(({ name }) => name === text);
+    if (environment !== undefined || !/[/:@]/.test(text)) {
+      return withLedger(config, session, 'read', async (ledger) => {
+        await refuseEmpty(config, ledger);
+        return environment === undefined
+          ? releaseSide(text, config, ledger, session)
+          : environmentSide(environment.name, ledger, session);
+      });
+    }
+  }
+  const node = await locate(session, text);
+  const [first] = await runnableImages(node);
+  const { digest } = node.manifest;
+  const image = { image: '', reference: text, digest, version: first?.version, commit: first?.revision };
+  return { kind: 'image', images: [{ ...image, read: () => Promise.resolve(node) }] };
+}
+
+async function environmentSide(name: string, ledger: Ledger, session: Session): Promise<Side> {
+  const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
+  return { kind: 'environment', images: servedIn(facts, name).map((served) => placedImage(served, session)) };
+}
+
+async function releaseSide(
+  text: string,
+  { folder, environments }: Config,
+  ledger: Ledger,
+  session: Session,
+): Promise<Side> {
+  const release = await findRelease(text, folder, ledger);
+  if (release === undefined) {
+    throw new HodError('never-published', {
+      what: 'this was never published',
+      object: text,
+      why: `it is neither an environment (${environments.map(({ name }) => name).join(', ')}) nor a release that the ledger knows`,
+      next: 'name an environment, a version, a commit, a reference (registry/name:tag) or a build output',
+    });
+  }
+  const { commit: of, version: as, images } = release;
+  return {
+    kind: 'release',
+    images: images.map((placed) => placedImage({ ...placed, commit: of, version: as }, session)),
+  };
+}
+
+function placedImage(
+  placed: Parameters<typeof readContent>[1] & {
+    image: string;
+    repository: string;
+    version?: string | undefined;
+    commit: string;
+  },
+  session: Session,
+): ComparedImage {
+  const { image, repository, digest, version, commit } = placed;
+  const client = session.client(parseRepository(repository));
+  return {
+    image,
+    reference: `${formatRepository(client.repository)}@${digest}`,
+    digest,
+    version,
+    commit,
+    read: () => readContent(client, placed),
+  };
+}
+
+function sideOf(name: string, { kind, images }: Side): ComparedSide {
+  const only = (of: (image: ComparedImage) => string | undefined): string | undefined => {
+    const all = new Set(images.map(of));
+    return all.size === 1 ? [...all][0] : undefined;
+  };
+  return { name, kind, version: only(({ version }) => version), commit: only(({ commit }) => commit) };
+}
+
+async function commitsOf(
+  from: string | undefined,
+  to: string | undefined,
+  config: Config | undefined,
+): Promise<CommitDifference> {
+  if (from === undefined || to === undefined) {
+    return { gap: 'one of them is of several commits, or does not say which' };
+  }
+  const folder = config?.folder ?? process.cwd();
+  const [one, other] = await Promise.all([readGit(folder, from), readGit(folder, to)]);
+  if ('gap' in one) {
+    return one;
+  }
+  if ('gap' in other) {
+    return other;
+  }
+  const [added, left] = await Promise.all([
+    commitsBetween(folder, one.commit.id, other.commit.id),
+    commitsBetween(folder, other.commit.id, one.commit.id),
+  ]);
+  return 'gap' in added ? added : 'gap' in left ? left : { added: added.commits, left: left.commits };
+}
+
+const nothing: ImageComparison['platforms'] = { added: [], removed: [], changed: [] };
+
+function compareAll(from: Side, to: Side, inside: boolean): Promise<ImageComparison[]> {
+  const names = [...new Set([...from.images, ...to.images].map(({ image }) => image))];
+  // Of what is looked into, one image is in memory at a time.
+  const looking = pLimit(inside ? 1 : Infinity);
+  return settleAll(
+    names.map((image) =>
+      looking(async () => {
+        const [one, other] = [from, to].map(({ images }) => images.find((each) => each.image === image));
+        const isSame = one?.digest === other?.digest;
+        const state = one === undefined ? 'added' : other === undefined ? 'removed' : isSame ? 'same' : 'changed';
+        const about = { image, state, from: one, to: other } as const;
+        if (one === undefined || other === undefined || isSame) {
+          return { ...about, files: undefined, platforms: nothing };
+        }
+        const [before, after] = [await one.read(), await other.read()];
+        return {
+          ...about,
+          files: inside ? await bundledFiles(before, after) : undefined,
+          platforms: await platformsOf(before, after, inside),
+        };
+      }),
+    ),
+  );
+}
+
+/** The files that differ between two bundles; undefined for anything else. */
+async function bundledFiles(from: ContentNode, to: ContentNode): Promise<PathDifference | undefined> {
+  const [one, other] = [from.manifest, to.manifest];
+  if (one.kind !== 'image' || other.kind !== 'image' || [one, other].some((each) => kindOf(each) !== 'bundle')) {
+    return undefined;
+  }
+  return comparePaths(await treeOf(one, from), await treeOf(other, to));
+}
+
+async function treeOf(manifest: ImageManifest, { source }: ContentNode): Promise<LayerTree> {
+  return (await readLayers(manifest, source, { hashing: true })).tree;
+}
+
+async function platformsOf(from: ContentNode, to: ContentNode, inside: boolean): Promise<ImageComparison['platforms']> {
+  const [before, after] = [await runnableImages(from), await runnableImages(to)];
+  const { added, removed, changed } = compareImages(before, after);
+  const all: PlatformChange[] = [];
+  for (const each of changed) {
+    const was = before.find(({ manifest }) => manifest.digest === each.from.digest);
+    const is = after.find(({ manifest }) => manifest.digest === each.to.digest);
+    const paths =
+      inside && was !== undefined && is !== undefined
+        ? comparePaths(await treeOf(was.manifest, was.node), await treeOf(is.manifest, is.node))
+        : undefined;
+    all.push({ ...each, inside: paths });
+  }
+  return { added, removed, changed: all };
+}

@@ -1,0 +1,59 @@
+import { shortCommit } from '../core/commit';
+import type { Target } from '../core/deployment/pointing';
+import { servedIn } from '../core/ledger/environment';
+import type { FactKey, ServedImage } from '../core/ledger/facts';
+import { formatRepository, type RepositoryName } from '../core/oci/reference';
+import { wasAdmitted } from '../core/release/gates/way-in';
+import { refuseUnmet } from '../core/release/refusal';
+import type { Ledger } from '../ledger/ledger';
+import { wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
+
+/**
+ * Reads what an environment serves of the components of hod.yaml.
+ *
+ * @throws {@link HodError} `not-admitted` where something of it did not come in as hod.yaml says.
+ */
+export async function servedAsAdmitted(
+  { components }: Config,
+  environment: EnvironmentConfig,
+  ledger: Ledger,
+): Promise<readonly ServedImage[]> {
+  const { facts } = await ledger.read([{ kind: 'environment', key: environment.name }]);
+  const served = servedIn(facts, environment.name).filter(({ image }) => components.some(({ name }) => name === image));
+  await refuseUnadmitted(served, environment, ledger);
+  return served;
+}
+
+async function refuseUnadmitted(
+  served: readonly ServedImage[],
+  environment: EnvironmentConfig,
+  ledger: Ledger,
+): Promise<void> {
+  const { facts } = await ledger.read(served.map(({ release }): FactKey => ({ kind: 'release', key: release })));
+  refuseUnmet(
+    served.flatMap((each) => {
+      const release = facts.get('release', each.release);
+      return release === undefined ? [] : [wasAdmitted(each, release, wayInto(environment))];
+    }),
+  );
+}
+
+/** Every repository of the product, whatever environment it is of, and what its references are to lead to. */
+export function targetsIn({ components, environments }: Config, served: readonly ServedImage[]): Target[] {
+  const targets = new Map<RepositoryName, Target>();
+  for (const { name: image } of components) {
+    const own = served.find((each) => each.image === image);
+    const serves = own && { repository: own.repository, digest: own.digest, name: nameOf(own) };
+    for (const each of environments) {
+      const repository = formatRepository(each.repositoryOf(image));
+      targets.set(repository, { image, repository, serves });
+    }
+  }
+  return [...targets.values()];
+}
+
+/** What people call it: the tag of its version, where it has one. */
+function nameOf({ version, commit, tags }: ServedImage): string {
+  const tag = tags.find((each) => each === version?.replace('+', '_')) ?? tags[0];
+  return tag ?? shortCommit(commit);
+}

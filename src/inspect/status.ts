@@ -1,0 +1,255 @@
+import { HodError } from '../core/errors';
+import { formatRepository, parseRepository } from '../core/oci/reference';
+import { servedIn } from '../core/ledger/environment';
+import { driftOf, recordedTags, tellingTag, type Drift } from '../core/insight/drift';
+import { stepKey, tagKey, type FactKey, type Facts, type ServedImage, type Step } from '../core/ledger/facts';
+import type { PlacedImage } from '../core/ledger/release';
+import { together } from '../core/release/knowledge';
+import { decideWaiting, type Waiting } from '../core/insight/waiting';
+import { timestampOf } from '../core/time';
+import { undelivered } from '../delivery/announcing';
+import { Judge } from '../delivery/judge';
+import { commitOrders } from '../delivery/orders';
+import type { Ledger } from '../ledger/ledger';
+import type { Patience } from '../registry/http/wire';
+import { ledgerLabel } from '../session/open-ledger';
+import type { Session } from '../session/session';
+import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { commitsBetween } from '../workspace/git';
+import { basesOf, type BaseImage } from './bases';
+
+/** What is asked about environments. */
+export interface StatusQuestion {
+  /** The environments to show; all where none is named. */
+  readonly environments: readonly string[];
+  /** Ask about every tag, and not only about the one of each image that tells the most. */
+  readonly everyTag?: boolean | undefined;
+  /** Ask no registry: what is served is what the ledger says. */
+  readonly ledgerOnly?: true | undefined;
+  /** Ask what the images were built on. */
+  readonly bases?: true | undefined;
+}
+
+/** An image that an environment serves, and whether its registry agrees. */
+export interface ServedStatus {
+  readonly served: ServedImage;
+  readonly drift: Drift;
+}
+
+/** What an environment serves, and what waits to come in. */
+export interface EnvironmentStatus {
+  readonly environment: string;
+  /** The one that its releases come from; undefined for the first. */
+  readonly after: string | undefined;
+  /** Why its registry could not be asked; undefined where it answers. */
+  readonly silent: string | undefined;
+  readonly images: readonly ServedStatus[];
+  /** `commits`: how many wait; undefined where git does not know. */
+  readonly waiting: { readonly of: Waiting; readonly commits: number | undefined } | undefined;
+}
+
+/** What the environments of a product serve. */
+export interface ProductStatus {
+  readonly product: string;
+  readonly ledger: { readonly place: string; readonly entries: number };
+  readonly everyTag: boolean;
+  readonly environments: readonly EnvironmentStatus[];
+  /** Undefined where it was not asked for. */
+  readonly bases: readonly BaseImage[] | undefined;
+  readonly announcements: Awaited<ReturnType<typeof undelivered>>;
+}
+
+/** What a status is read from. */
+interface StatusContext {
+  readonly config: Config;
+  readonly session: Session;
+  readonly ledger: Ledger;
+}
+
+/** From so many images on, asking takes so long that it is told. */
+const toldFrom = 100;
+
+/** Who asks what is served waits for nobody long: what is not known is told as such. */
+export const brief: Patience = { connect: 3_000, idle: 10_000, whole: 10_000, retry: 100 };
+
+/** Reads what environments serve by the ledger, what waits to come in, and whether the registries still agree. */
+export async function readStatus(
+  options: StatusQuestion,
+  { config, session, ledger }: StatusContext,
+): Promise<ProductStatus> {
+  const environments =
+    options.environments.length === 0
+      ? config.environments
+      : options.environments.map((name) => environmentNamed(config, name));
+  const { head, facts } = await ledger.read(
+    environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
+  );
+  const served = environments.map((environment) => ({ environment, images: servedIn(facts, environment.name) }));
+  const tags = served.flatMap(({ images }) =>
+    images.flatMap(({ repository, tags: own }) =>
+      own.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
+    ),
+  );
+  const recorded = (await ledger.read(tags)).facts;
+  const count = served.reduce((sum, { images }) => sum + images.length, 0);
+  if (count > toldFrom && options.ledgerOnly !== true) {
+    session.observer.note(`asking about ${count} images in ${environments.map(({ name }) => name).join(', ')}`);
+  }
+  const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
+  const [looked, waiting] = await Promise.all([
+    Promise.all(
+      served.map(async ({ environment, images }) =>
+        options.ledgerOnly === true
+          ? { images: images.map((served) => ({ served, drift: notAsked })), silent: undefined }
+          : askAbout(environment, images, question),
+      ),
+    ),
+    waitingFor(environments, config, ledger),
+  ]);
+  const rows = environments.flatMap(({ name, after }, at) => {
+    const found = looked[at];
+    return found === undefined ? [] : [{ environment: name, after, ...found, waiting: waiting.get(name) }];
+  });
+  return {
+    product: config.product,
+    ledger: { place: ledgerLabel(config), entries: head.seq },
+    everyTag: question.everyTag,
+    environments: rows,
+    bases: options.bases === true ? await basesOf(rows, config, session) : undefined,
+    announcements: await undelivered(config, ledger),
+  };
+}
+
+const notAsked: Drift = { state: 'unknown', detail: 'its registry was not asked' };
+
+/** What registries are asked with. */
+interface Question {
+  readonly recorded: Facts;
+  readonly steps: Steps;
+  readonly everyTag: boolean;
+  readonly session: Session;
+}
+
+/** The steps of environments, each read once, where one is asked for. */
+class Steps {
+  private readonly read = new Map<string, Promise<Step | undefined>>();
+
+  constructor(private readonly ledger: Pick<Ledger, 'read'>) {}
+
+  of(environment: string, step: number): Promise<Step | undefined> {
+    const key = stepKey(environment, step);
+    const found =
+      this.read.get(key) ?? this.ledger.read([{ kind: 'step', key }]).then(({ facts }) => facts.get('step', key));
+    this.read.set(key, found);
+    return found;
+  }
+}
+
+/** Asks the registry of an environment about one image, and about the others where it answers. */
+async function askAbout(
+  environment: EnvironmentConfig,
+  [first, ...others]: readonly ServedImage[],
+  question: Question,
+): Promise<Pick<EnvironmentStatus, 'images' | 'silent'>> {
+  if (first === undefined) {
+    return { images: [], silent: undefined };
+  }
+  const ask = async (served: ServedImage) => ({ served, drift: await driftIn(environment, served, question) });
+  const drift = await driftIn(environment, first, question);
+  const one = { served: first, drift };
+  if (!drift.isSilent) {
+    return { images: [one, ...(await Promise.all(others.map(ask)))], silent: undefined };
+  }
+  const { registry } = parseRepository(first.repository);
+  const rows = others.map(async (served) =>
+    parseRepository(served.repository).registry === registry ? { served, drift } : ask(served),
+  );
+  return { images: [one, ...(await Promise.all(rows))], silent: drift.detail };
+}
+
+/** How a registry stands to the ledger; `isSilent`: it does not answer at all. */
+type Asked = Drift & { readonly isSilent: boolean };
+
+async function driftIn(environment: EnvironmentConfig, served: ServedImage, question: Question): Promise<Asked> {
+  // A host that only the ledger names is not asked: whoever can write there must not send us anywhere.
+  if (!isNamed(served, environment)) {
+    const detail = `hod.yaml no longer names ${served.repository}; it was not asked`;
+    return { state: 'unknown', detail, isSilent: false };
+  }
+  try {
+    return { ...(await findDrift(environment.name, served, question)), isSilent: false };
+  } catch (error) {
+    if (error instanceof HodError) {
+      return { state: 'unknown', detail: error.message, isSilent: error.fault === 'unavailable' };
+    }
+    throw error;
+  }
+}
+
+/** Whether hod.yaml leads to the repository that the ledger names. */
+export function isNamed(
+  { image, repository }: Pick<PlacedImage, 'image' | 'repository'>,
+  environment: EnvironmentConfig,
+): boolean {
+  try {
+    return formatRepository(environment.repositoryOf(image)) === repository;
+  } catch (error) {
+    if (error instanceof HodError) {
+      return false;
+    }
+    throw error;
+  }
+}
+
+/** Asks about the one tag of an image that tells the most, and about everything where that is astray, or all is asked for. */
+async function findDrift(environment: string, served: ServedImage, question: Question): Promise<Drift> {
+  const { recorded, steps, everyTag, session } = question;
+  const { manifests } = session.client(parseRepository(served.repository));
+  const tags = recordedTags(served, (tag) => recorded.get('tag', tagKey(served.repository, tag)));
+  const telling = everyTag ? undefined : tellingTag(served.digest, tags);
+  if (telling !== undefined && (await manifests.resolve(telling.tag)) === telling.recorded) {
+    return { state: 'none', detail: '' };
+  }
+  const [content, ...found] = await Promise.all([
+    manifests.resolve(served.digest),
+    ...tags.map(({ tag }) => manifests.resolve(tag)),
+  ]);
+  const compared = tags.map((tag, at) => ({ ...tag, served: found[at] }));
+  const isAstray = compared.some(({ recorded: wanted, served: is }) => wanted !== is);
+  const step = isAstray ? await steps.of(environment, served.step) : undefined;
+  return driftOf(served, { content: content !== undefined, tags: compared }, step);
+}
+
+/** What waits to come into environments, all as of one moment, by their names; the first one has nothing before it. */
+async function waitingFor(
+  environments: readonly EnvironmentConfig[],
+  config: Config,
+  ledger: Ledger,
+): Promise<Map<string, EnvironmentStatus['waiting']>> {
+  const passages = environments.flatMap(({ name, after }) => (after === undefined ? [] : [passageInto(config, name)]));
+  const entrances = passages.map(({ from, to }) => ({
+    from: from.name,
+    to: to.name,
+    admissionRules: to.admissionRules,
+  }));
+  const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
+  const now = timestampOf(new Date());
+  const { value, facts } = await judge.decide((known) =>
+    together(entrances.map((entrance) => decideWaiting(entrance, now, known))),
+  );
+  const told = entrances.map(async ({ from, to }, at): Promise<[string, EnvironmentStatus['waiting']]> => {
+    const waiting = value[at];
+    if (waiting === undefined) {
+      return [to, undefined];
+    }
+    const newest = servedIn(facts, from).find(({ image }) => image === waiting.images[0]);
+    const served = servedIn(facts, to).find(({ image }) => image === newest?.image);
+    const between =
+      newest === undefined || served === undefined
+        ? undefined
+        : await commitsBetween(config.folder, served.commit, newest.commit);
+    const commits = between === undefined || 'gap' in between ? undefined : between.commits.length;
+    return [to, { of: waiting, commits }];
+  });
+  return new Map(await Promise.all(told));
+}

@@ -1,0 +1,208 @@
+import picomatch from 'picomatch';
+import { HodError } from '../core/errors';
+import { readContentBelow, runnableImages, type RunnableImage } from '../core/oci/content';
+import type { Digest } from '../core/oci/digest';
+import { formatPlatform } from '../core/oci/platform';
+import { parseRepository, type Repository, type RepositoryName } from '../core/oci/reference';
+import { readDigestTag } from '../core/oci/referrers';
+import { servedIn } from '../core/ledger/environment';
+import { tagKey, type FactKey, type Facts } from '../core/ledger/facts';
+import { FirstTags, kindByForm } from '../core/tags/listing';
+import type { TagKind } from '../core/tags/rules';
+import type { Tag } from '../core/oci/tag';
+import { settleAll } from '../system/promises';
+import type { RepositoryClient } from '../registry/repository';
+import { withLedger } from '../session/open-ledger';
+import type { Session } from '../session/session';
+import { environmentNamed, type Config } from '../workspace/config';
+
+/** Which tags are asked for. */
+export interface TagsQuestion {
+  /** The name of an image or bundle of the product, or a repository. */
+  readonly of: string;
+  /** Only of the repository in this environment. */
+  readonly environment?: string | undefined;
+  /** Only tags that this pattern matches. */
+  readonly find?: string | undefined;
+}
+
+/** A digest, and the tags that lead to it. */
+export interface TaggedDigest {
+  readonly digest: Digest;
+  /** Undefined where it cannot be read, or is no manifest that Hod knows. */
+  readonly mediaType: string | undefined;
+  /** `known`: whether the ledger says which kind it is, or only its form. */
+  readonly tags: readonly { readonly tag: Tag; readonly kind: TagKind; readonly known: boolean }[];
+  readonly platforms: readonly string[];
+  /** When the newest of its images says that it was made. */
+  readonly created: string | undefined;
+  readonly revision: string | undefined;
+  readonly version: string | undefined;
+  /** The environments of hod.yaml that serve it. */
+  readonly servedBy: readonly string[];
+}
+
+/** The tags of a repository, by what they lead to. `count`: how many it has that were asked for. */
+export interface TaggedRepository {
+  readonly repository: RepositoryName;
+  readonly count: number;
+  readonly digests: readonly TaggedDigest[];
+}
+
+/** Where tags are read: hod.yaml where there is one, and the session of the run. */
+interface TagsContext {
+  readonly config: Config | undefined;
+  readonly session: Session;
+}
+
+/** Reads the tags of an image in each environment, or of one repository: at most `most` of each. */
+export function readTags(
+  question: TagsQuestion,
+  most: number,
+  { config, session }: TagsContext,
+): Promise<TaggedRepository[]> {
+  return settleAll(
+    repositoriesOf(question, config).map((repository) =>
+      listTags(session.client(repository), question, most, { config, session }),
+    ),
+  );
+}
+
+/** Tells the name of every tag that is asked for, as the registry lists them, one after the other. */
+export async function eachTag(
+  question: TagsQuestion,
+  { config, session }: TagsContext,
+  told: (tag: Tag) => Promise<void>,
+): Promise<void> {
+  const matches = patternOf(question);
+  for (const repository of repositoriesOf(question, config)) {
+    for await (const tag of session.client(repository).tags.list()) {
+      if (matches(tag)) {
+        await told(tag);
+      }
+    }
+  }
+}
+
+function patternOf({ find }: TagsQuestion): (tag: string) => boolean {
+  return find === undefined ? () => true : picomatch(find);
+}
+
+/** An image of hod.yaml has a repository in each environment. */
+function repositoriesOf({ of, environment }: TagsQuestion, config: Config | undefined): Repository[] {
+  if (config?.components.some(({ name }) => name === of) === true) {
+    const environments = environment === undefined ? config.environments : [environmentNamed(config, environment)];
+    const all = environments.map((each) => each.repositoryOf(of));
+    return [...new Map(all.map((each) => [`${each.registry}/${each.name}`, each])).values()];
+  }
+  return [parseRepository(of)];
+}
+
+async function listTags(
+  client: RepositoryClient,
+  question: TagsQuestion,
+  most: number,
+  { config, session }: TagsContext,
+): Promise<TaggedRepository> {
+  const matches = patternOf(question);
+  const first = new FirstTags(most);
+  for await (const tag of client.tags.list()) {
+    // What belongs to an image is listed with it (`hod show`), and here only where somebody asks for it.
+    if (matches(tag) && (question.find !== undefined || readDigestTag(tag) === undefined)) {
+      first.add(tag);
+    }
+  }
+  const shown = first.first();
+  const facts = await knownOf(config, session, client, shown);
+  const leading = await settleAll(shown.map(async (tag) => ({ tag, digest: await client.manifests.resolve(tag) })));
+  const groups = new Map<Digest, Tag[]>();
+  for (const { tag, digest } of leading) {
+    if (digest !== undefined) {
+      groups.set(digest, [...(groups.get(digest) ?? []), tag]);
+    }
+  }
+  return {
+    repository: client.label,
+    count: first.count,
+    digests: await settleAll(
+      [...groups].map(async ([digest, tags]) =>
+        describe({ digest, tags }, client, await readQuietly(client, digest), { facts, config }),
+      ),
+    ),
+  };
+}
+
+/** What the ledger says of tags, and of what environments serve; nothing where there is none to be read. */
+async function knownOf(
+  config: Config | undefined,
+  session: Session,
+  client: RepositoryClient,
+  shown: readonly Tag[],
+): Promise<Facts | undefined> {
+  if (config === undefined) {
+    return undefined;
+  }
+  const keys = [
+    ...shown.map((tag): FactKey => ({ kind: 'tag', key: tagKey(client.label, tag) })),
+    ...config.environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
+  ];
+  try {
+    return await withLedger(config, session, 'read', async (ledger) => (await ledger.read(keys)).facts);
+  } catch (error) {
+    // Tags can be listed by whoever may not read the ledger.
+    if (!(error instanceof HodError)) {
+      throw error;
+    }
+    session.observer.note(`what the ledger knows is left out: ${error.message}`);
+    return undefined;
+  }
+}
+
+/** What a digest is; what cannot be read, or is of another kind, is listed all the same. */
+async function readQuietly(
+  client: RepositoryClient,
+  digest: Digest,
+): Promise<{ mediaType: string | undefined; images: readonly RunnableImage[] }> {
+  try {
+    const manifest = await client.manifests.get(digest);
+    return manifest === undefined
+      ? { mediaType: undefined, images: [] }
+      : { mediaType: manifest.mediaType, images: await runnableImages(await readContentBelow(client, manifest)) };
+  } catch (error) {
+    if (error instanceof HodError && ['corrupt', 'missing', 'refused'].includes(error.fault)) {
+      return { mediaType: undefined, images: [] };
+    }
+    throw error;
+  }
+}
+
+function describe(
+  { digest, tags: names }: { digest: Digest; tags: readonly Tag[] },
+  client: RepositoryClient,
+  { mediaType, images }: Awaited<ReturnType<typeof readQuietly>>,
+  { facts, config }: { facts: Facts | undefined; config: Config | undefined },
+): TaggedDigest {
+  const created = images
+    .flatMap((image) => image.created ?? [])
+    .sort()
+    .at(-1);
+  return {
+    digest,
+    mediaType,
+    tags: names.map((tag) => {
+      const kind = facts?.get('tag', tagKey(client.label, tag))?.kind;
+      return { tag, kind: kind ?? kindByForm(tag), known: kind !== undefined };
+    }),
+    platforms: images.map(({ platform }) => formatPlatform(platform)),
+    created,
+    revision: images.find(({ revision }) => revision !== undefined)?.revision,
+    version: images.find(({ version }) => version !== undefined)?.version,
+    servedBy: (config?.environments ?? [])
+      .filter(
+        ({ name }) =>
+          facts !== undefined &&
+          servedIn(facts, name).some((each) => each.digest === digest && each.repository === client.label),
+      )
+      .map(({ name }) => name),
+  };
+}

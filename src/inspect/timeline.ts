@@ -1,0 +1,120 @@
+import { shortCommit } from '../core/commit';
+import { HodError } from '../core/errors';
+import {
+  eventIn,
+  isMeant,
+  partOf,
+  type EventKind,
+  type TimelineEvent,
+  type TimelineFilter,
+} from '../core/insight/timeline';
+import type { FactKey, Release } from '../core/ledger/facts';
+import { findRelease } from '../delivery/sources/choice';
+import type { Ledger } from '../ledger/ledger';
+import type { Config } from '../workspace/config';
+
+/**
+ * Finds a release by its version or commit.
+ *
+ * @throws {@link HodError} `never-published`
+ */
+export async function releaseNamed(text: string, { folder }: Config, ledger: Pick<Ledger, 'read'>): Promise<Release> {
+  const release = await findRelease(text, folder, ledger);
+  if (release === undefined) {
+    throw new HodError('never-published', {
+      what: 'this was never published',
+      object: text,
+      why: 'the ledger has no release of it',
+      next: '`hod timeline` without it lists what was',
+    });
+  }
+  return release;
+}
+
+/** How many entries are read at first, and how many times as many each time that this was not enough. */
+const [firstRead, growth] = [256, 4];
+
+/** Reads the newest events that are meant, the newest first: from the end of the ledger, as far back as that takes. */
+export async function readEvents(
+  ledger: Ledger,
+  filter: TimelineFilter,
+  most = Infinity,
+): Promise<{ events: TimelineEvent[]; more: boolean }> {
+  const { head } = await ledger.read([]);
+  let found: TimelineEvent[] = [];
+  let end = head.seq;
+  for (let count = firstRead; end > 0 && found.length <= most; count *= growth) {
+    const begin = Math.max(0, end - count);
+    const part: TimelineEvent[] = [];
+    let isOld = false;
+    for await (const sealed of ledger.entries({ seq: begin, hash: undefined })) {
+      if (sealed.entry.seq > end) {
+        break;
+      }
+      isOld ||= filter.since !== undefined && sealed.entry.at < filter.since;
+      const event = eventIn(sealed);
+      if (event !== undefined && isMeant(event, filter)) {
+        part.push(event);
+      }
+    }
+    found = [...found, ...part.reverse()];
+    end = isOld ? 0 : begin;
+  }
+  return { events: found.slice(0, most), more: found.length > most };
+}
+
+/** An event in the life of a release. */
+export interface LifeEvent extends Omit<TimelineEvent, 'kind'> {
+  /**
+   * `replaced`: something else took over; `withdrawn`: the environment was rolled back from it; `returned`: it is served again,
+   * as something else was withdrawn.
+   */
+  readonly kind: EventKind | 'replaced' | 'withdrawn' | 'returned';
+  /** Milliseconds since the event before; undefined for the first. */
+  readonly after: number | undefined;
+}
+
+/** Reads the life of a release, from its beginning. */
+export async function readLife(release: Release, filter: TimelineFilter, ledger: Ledger): Promise<LifeEvent[]> {
+  const events: LifeEvent[] = [];
+  let last: string | undefined;
+  for await (const sealed of ledger.entries()) {
+    const event = eventIn(sealed);
+    const part = event && partOf(release, event);
+    if (event !== undefined && part !== undefined && isMeant(event, filter)) {
+      const after = last === undefined ? undefined : Date.parse(event.at) - Date.parse(last);
+      events.push({ ...event, ...turnIn(part, event), after });
+      last = event.at;
+    }
+  }
+  return events;
+}
+
+/** What an event is to a release, where that is something else than it is to the product. */
+function turnIn(
+  part: 'its own' | 'its end',
+  { kind, version, commit, detail }: TimelineEvent,
+): Partial<Pick<LifeEvent, 'kind' | 'detail'>> {
+  if (kind === 'rolled-back') {
+    return { kind: part === 'its own' ? 'returned' : 'withdrawn' };
+  }
+  const other = version ?? (commit === undefined ? 'something else' : shortCommit(commit));
+  return part === 'its own'
+    ? {}
+    : { kind: 'replaced', detail: `${other} took over${detail === '' ? '' : `, ${detail}`}` };
+}
+
+/** Reads the releases that events name by their ids alone: evidence does, and people name releases by their versions. */
+export async function releasesIn(
+  events: readonly TimelineEvent[],
+  ledger: Pick<Ledger, 'read'>,
+): Promise<ReadonlyMap<string, Release>> {
+  const ids = [...new Set(events.filter(({ commit }) => commit === undefined).flatMap(({ releases }) => releases))];
+  const { facts } = await ledger.read(ids.map((key): FactKey => ({ kind: 'release', key })));
+  return new Map(
+    ids.flatMap((id): [string, Release][] => {
+      const release = facts.get('release', id);
+      return release === undefined ? [] : [[id, release]];
+    }),
+  );
+}

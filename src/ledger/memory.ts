@@ -1,0 +1,65 @@
+import { emptyHead, foldInto, headAfter, type After, type Head, type SealedEntry } from '../core/ledger/entry';
+import { factName, Facts, stateKey, type FactKey, type SetFact } from '../core/ledger/facts';
+import type { Ledger, LedgerContent, LedgerState } from './ledger';
+
+/** A ledger in memory: for what is tried before it is written, and for tests. */
+export class MemoryLedger implements Ledger {
+  /** All facts, as of now. */
+  readonly facts = new Facts();
+  readonly sealed: SealedEntry[] = [];
+  head: Head = emptyHead;
+  /** The same facts by their names. */
+  private readonly stored = new Map<string, SetFact>();
+
+  read(keys: readonly FactKey[]): Promise<LedgerState> {
+    const asked = [stateKey, ...keys];
+    const facts = new Facts(asked);
+    for (const key of asked) {
+      const stored = this.stored.get(factName(key));
+      if (stored !== undefined) {
+        facts.load(key, stored.text);
+      }
+    }
+    return Promise.resolve({ head: this.head, facts });
+  }
+
+  append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
+    if (expected.seq !== this.head.seq || expected.hash !== this.head.hash) {
+      return Promise.resolve(undefined);
+    }
+    entries.forEach((sealed) => this.add(sealed));
+    return Promise.resolve(0);
+  }
+
+  /** Adds the entry that comes next. */
+  add(sealed: SealedEntry): void {
+    const { seq } = sealed.entry;
+    foldInto(this.facts, sealed.entry).forEach((fact) => this.stored.set(factName(fact.key), { ...fact, seq }));
+    this.sealed.push(sealed);
+    this.head = headAfter(sealed);
+  }
+
+  mayAppend(): Promise<void> {
+    return Promise.resolve();
+  }
+
+  async *entries(after: After = emptyHead): AsyncGenerator<SealedEntry> {
+    yield* await Promise.resolve(this.sealed.slice(after.seq));
+  }
+
+  snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
+    const [sealed, facts] = [[...this.sealed], [...this.stored.values()]];
+    return work({
+      entries: async function* (after: After = emptyHead) {
+        yield* await Promise.resolve(sealed.slice(after.seq));
+      },
+      facts: async function* () {
+        yield* await Promise.resolve(facts);
+      },
+    });
+  }
+
+  close(): Promise<void> {
+    return Promise.resolve();
+  }
+}

@@ -1,0 +1,12 @@
+/**
+ * Waits for all work, also after some of it has failed, and then throws the first failure: nothing goes on behind an error.
+ */
+export async function settleAll<T>(work: readonly Promise<T>[]): Promise<T[]> {
+  const settled = await Promise.allSettled(work);
+  return settled.map((each) => {
+    if (each.status === 'rejected') {
+      throw each.reason;
+    }
+    return each.value;
+  });
+}

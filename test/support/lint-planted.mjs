@@ -1,0 +1,25 @@
+// Lints code that is planted at a path, by the laws of the house alone. Reads [{ path, code }] and answers the rules that each breaks.
+import { Linter } from 'eslint';
+import tseslint from 'typescript-eslint';
+import laws from '../../scripts/laws.mjs';
+
+let text = '';
+for await (const piece of process.stdin.setEncoding('utf8')) {
+  text += piece;
+}
+const linter = new Linter({ cwd: process.cwd() });
+const config = {
+  files: ['**/*.ts'],
+  languageOptions: { parser: tseslint.parser },
+  plugins: { laws },
+  rules: {
+    'laws/one-way': 'error',
+    'laws/one-name': 'error',
+    'laws/few-parameters': 'error',
+    'max-lines-per-function': ['error', 50],
+  },
+};
+const answers = JSON.parse(text).map(({ path, code }) =>
+  linter.verify(code, [config], { filename: `${process.cwd()}/${path}` }).map(({ ruleId }) => ruleId),
+);
+process.stdout.write(JSON.stringify(answers));
