@@ -33,6 +33,7 @@ interface Telling {
   readonly quiet: boolean;
 }
 
+/** Its functions are handed on by themselves: they are bound. */
 class TerminalLog implements TerminalObserver {
   private readonly progress = new Progress();
   private asked = 0;
@@ -50,7 +51,7 @@ class TerminalLog implements TerminalObserver {
     process.once('exit', this.stop);
   }
 
-  exchange({ method, host, path, outcome, milliseconds }: Parameters<Observer['exchange']>[0]): void {
+  readonly exchange = ({ method, host, path, outcome, milliseconds }: Parameters<Observer['exchange']>[0]): void => {
     this.asked += 1;
     this.host = host;
     if (this.how.verbose) {
@@ -59,7 +60,7 @@ class TerminalLog implements TerminalObserver {
     } else if (this.progress.running === 0) {
       this.live?.asked(this.askedLine());
     }
-  }
+  };
 
   readonly transfer = {
     begin: (digest: Digest, repository: string, size: number): void => {
@@ -76,7 +77,7 @@ class TerminalLog implements TerminalObserver {
     },
   };
 
-  build(details: Parameters<Observer['build']>[0]): void {
+  readonly build = (details: Parameters<Observer['build']>[0]): void => {
     if (this.how.verbose) {
       const rows = details.map(({ name, value, source }) => [
         name,
@@ -85,32 +86,32 @@ class TerminalLog implements TerminalObserver {
       ]);
       columns(rows, '  ', (cell, column) => (column === 2 ? this.style.faint(cell) : cell)).forEach(tell);
     }
-  }
+  };
 
-  note(text: string): void {
+  readonly note = (text: string): void => {
     this.tellIf(this.how.telling, text);
-  }
+  };
 
-  detail(text: string): void {
+  readonly detail = (text: string): void => {
     this.tellIf(this.how.verbose, text);
-  }
+  };
 
-  waiting(text: string): void {
+  readonly waiting = (text: string): void => {
     // Also beside a document: a job that is silent for a minute looks dead.
     this.tellIf(!this.how.quiet, text);
-  }
+  };
 
-  recorded({ seq, attempt, milliseconds }: Parameters<Observer['recorded']>[0]): void {
+  readonly recorded = ({ seq, attempt, milliseconds }: Parameters<Observer['recorded']>[0]): void => {
     if (this.how.verbose) {
       tell(`ledger: entry ${seq} written in ${milliseconds.toFixed(1)} ms, at attempt ${attempt}`);
     }
-  }
+  };
 
-  end(): void {
+  readonly end = (): void => {
     clearInterval(this.timer);
     process.removeListener('exit', this.stop);
     this.stop();
-  }
+  };
 
   private readonly stop = (): void => this.live?.stop();
 

@@ -172,7 +172,7 @@ export const errorCodes = {
     'token-missing',
     'answer-unexpected',
     'ledger-unavailable',
-    'ledger-newer',
+    'ledger-other-form',
     'port-taken',
     'answer-unwritable',
     'system-refused',

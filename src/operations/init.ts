@@ -11,7 +11,7 @@ import { writeFile } from '../system/write-file';
 import { isCiAtWork } from '../workspace/ci-at-work';
 import { configName } from '../workspace/config';
 import { readClone } from '../workspace/git';
-import { ciFileIn, likelyOutputs } from '../workspace/surroundings';
+import { hasCiFiles, likelyOutputs } from '../workspace/surroundings';
 
 /** What `init` is told. */
 export interface InitOptions {
@@ -33,8 +33,8 @@ export async function init(options: InitOptions): Promise<InitResult> {
     parseRepository(`${registry}/dev/image`);
   }
   const [clone, images] = await Promise.all([readClone(folder), findImages(folder)]);
-  const ciFile = ciFileIn(folder);
-  const shared = ciFile !== undefined || isCiAtWork() ? clone.remote : undefined;
+  const ciFound = hasCiFiles(folder);
+  const shared = ciFound || isCiAtWork() ? clone.remote : undefined;
   const { text, ...made } = firstConfig(
     {
       name: repositoryName(clone.remote?.url) ?? basename(folder),
@@ -56,7 +56,7 @@ export async function init(options: InitOptions): Promise<InitResult> {
     environments: [...made.environments],
     next: [...made.next],
     ledger: shared === undefined ? 'a file' : `the git remote ${shared.name}`,
-    ciFile: ciFile ?? null,
+    ciFound,
     registry: registry ?? null,
     lines: text.trimEnd().split('\n'),
     dryRun,

@@ -9,8 +9,8 @@ export const initResultSchema = z.strictObject({
   environments: z.array(z.string()),
   /** Where the ledger is. */
   ledger: z.string(),
-  /** What tells a CI here what to run. */
-  ciFile: z.string().nullable(),
+  /** Whether something here tells a CI what to run. */
+  ciFound: z.boolean(),
   /** The registry that was named; null for the stand-in on this machine. */
   registry: z.string().nullable(),
   /** What to run now, in this order. */

@@ -41,9 +41,9 @@ export async function likelyOutputs(folder: string): Promise<string[]> {
   return [...new Set(found)];
 }
 
-/** What tells a CI what to run, where something does. */
-export function ciFileIn(folder: string): string | undefined {
-  return ciFiles.find((name) => existsSync(join(folder, name)));
+/** Whether something tells a CI what to run. */
+export function hasCiFiles(folder: string): boolean {
+  return ciFiles.some((name) => existsSync(join(folder, name)));
 }
 
 function holdsImages(folder: string): boolean {

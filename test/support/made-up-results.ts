@@ -422,7 +422,7 @@ export const begun: InitResult = {
     product,
     environments: ['dev', 'uat'],
     ledger: 'the git remote origin',
-    ciFile: null,
+    ciFound: false,
     registry: null,
   },
   images: [{ name: 'timetable', from: ['out/timetable-amd64', 'out/timetable-arm64.tar'], platforms }],

@@ -5,7 +5,7 @@ import { nextLines } from './next';
 
 /** What `init` answers to people. */
 export function initView(result: InitResult, { style }: Screen): string {
-  const { file, product, images, environments, ledger, ciFile, registry, next, dryRun } = result;
+  const { file, product, images, environments, ledger, ciFound, registry, next, dryRun } = result;
   const rows = images.map(({ name, from, platforms }) => [name, from.join(' + '), platforms.join(' ')]);
   const found =
     rows.length === 0
@@ -19,7 +19,7 @@ export function initView(result: InitResult, { style }: Screen): string {
     '',
     ...found,
     `  ${style.faint(`releases go to ${place}; the ledger is ${ledger}`)}`,
-    ...(ciFile === null ? [] : [`  ${style.faint(`steps for ${ciFile} are in docs/pipelines.md`)}`]),
+    ...(ciFound ? [`  ${style.faint('steps for any CI: docs/pipelines.md')}`] : []),
     ...(dryRun ? ['', ...result.lines.map((line) => `  ${line}`)] : []),
     '',
     ...nextLines(next, style),

@@ -3,7 +3,7 @@ import { HodError } from '../../core/errors';
 import { factsReadBy } from '../../core/ledger/entries';
 import { emptyHead, type After, type Head, type SealedEntry } from '../../core/ledger/entry';
 import { Facts, stateKey, type FactKey, type SetFact } from '../../core/ledger/facts';
-import { ledgerForms, stateOfForm } from '../forms';
+import { isMade, ledgerForm } from '../form';
 import {
   emptyContent,
   type Ledger,
@@ -97,9 +97,6 @@ class GitLedger implements Ledger {
       return { head: emptyHead, facts: new Facts(asked) };
     }
     const content = this.at(commit);
-    if (content.isOlder) {
-      return content.fold();
-    }
     const state = { head: headOf(commit), facts: await content.read(asked) };
     checkState(state);
     return state;
@@ -145,21 +142,19 @@ class GitLedger implements Ledger {
     content: CommitContent | undefined,
   ): Promise<Pick<NewCommit, 'message' | 'emptied' | 'files'>> {
     const places = entries.map(({ entry }) => entryPath(entry.seq));
-    const before = content?.isOlder === true ? undefined : content;
-    let all = before === undefined ? new Map(await content?.folded()) : await before.besides([...changed.values()]);
-    const known = before === undefined ? all.size : before.count;
-    const total = known + [...changed.keys()].filter((name) => !all.has(name)).length;
-    const digits = Math.max(digitsFor(total), before?.digits ?? 0);
-    // Where facts lie by more digits than before, or in a new form, all of them are written anew.
-    const anew = digits !== before?.digits;
-    if (anew && before !== undefined) {
-      all = await before.allFacts();
+    let all = content === undefined ? new Map<string, SetFact>() : await content.besides([...changed.values()]);
+    const total = (content?.count ?? 0) + [...changed.keys()].filter((name) => !all.has(name)).length;
+    const digits = Math.max(digitsFor(total), content?.digits ?? 0);
+    // Where facts lie by more digits than before, all of them are written anew.
+    const anew = digits !== content?.digits;
+    if (anew && content !== undefined) {
+      all = await content.allFacts();
     }
     changed.forEach((fact, name) => all.set(name, fact));
     // Git makes new trees of those that are on the ways to what changed.
     await content?.ways(places);
     const state = {
-      form: ledgerForms.length,
+      form: ledgerForm,
       product: this.product,
       seq: last.entry.seq,
       hash: last.hash,
@@ -272,7 +267,7 @@ class GitLedger implements Ledger {
     if (product !== this.product) {
       throw notWrittenByHod(this.label, `it holds the ledger of ${product}, and this is ${this.product}`);
     }
-    stateOfForm(form, this.label);
+    isMade(form, this.label);
     if (seen !== undefined && seen.commit !== id && !commit.parents.includes(seen.commit)) {
       const hash = seen.seq <= seq ? (await this.at(commit).hashes([seen.seq])).get(seen.seq) : undefined;
       if (hash !== seen.hash) {

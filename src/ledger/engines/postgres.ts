@@ -6,12 +6,11 @@ import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { retrying } from '../../core/retrying';
 import type { Head } from '../../core/ledger/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
-import { ledgerForms, stateOfForm, type FormState } from '../forms';
+import { isMade, ledgerForm, tablesOf } from '../form';
 import { ledgerProblem, type LedgerCause } from '../problems';
 import {
   insertEntries,
   insertFacts,
-  refoldAll,
   rowsAs,
   SqlLedger,
   type Batch,
@@ -44,7 +43,7 @@ export async function openPostgresLedger({ url, product, access, waiting }: Post
   try {
     await database.findForm();
     if (access === 'write') {
-      await database.migrate();
+      await database.make();
       await database.mayWrite();
     }
   } catch (error) {
@@ -68,7 +67,7 @@ const dialect: Dialect = {
 
 class PostgresDatabase implements LedgerDatabase {
   readonly dialect = dialect;
-  state: FormState = 'empty';
+  isMade = false;
   private readonly pool: Pool;
   /** Names the server without the login. */
   private readonly label: string;
@@ -90,35 +89,29 @@ class PostgresDatabase implements LedgerDatabase {
     this.pool.on('error', () => undefined);
   }
 
-  /** Finds out which form the tables have. Throws `ledger-newer` for one that is not known yet. */
+  /** Finds out whether the tables are there. Throws `ledger-other-form` for tables of a form that is not known. */
   async findForm(): Promise<void> {
-    this.state = stateOfForm(await this.retrying(() => this.form(this.once)), this.label);
+    this.isMade = isMade(await this.retrying(() => this.form(this.once)), this.label);
   }
 
-  /** Brings the tables to the newest form; of several that try at once, one does it. */
-  async migrate(): Promise<void> {
-    if (this.state === 'newest') {
+  /** Makes the tables, where they are not there; of several that try at once, one does it. */
+  async make(): Promise<void> {
+    if (this.isMade) {
       return;
     }
     const { prefix } = dialect;
     await this.retrying(() =>
       this.inTransaction('', async (sql) => {
         await sql.rows(`SELECT pg_advisory_xact_lock(${lockSpace})`, []);
-        const form = await this.form(sql);
-        this.state = stateOfForm(form, this.label);
-        if (this.state === 'newest') {
+        if (isMade(await this.form(sql), this.label)) {
           return;
         }
-        await sql.rows(`CREATE TABLE IF NOT EXISTS ${prefix}form (form INTEGER NOT NULL)`, []);
-        for (const change of ledgerForms.slice(form)) {
-          await sql.rows(change(prefix), []);
-        }
-        await refoldAll(sql, dialect);
-        await sql.rows(`DELETE FROM ${prefix}form`, []);
-        await sql.rows(`INSERT INTO ${prefix}form VALUES (?)`, [ledgerForms.length]);
+        await sql.rows(tablesOf(prefix), []);
+        await sql.rows(`CREATE TABLE ${prefix}form (form INTEGER NOT NULL)`, []);
+        await sql.rows(`INSERT INTO ${prefix}form VALUES (?)`, [ledgerForm]);
       }),
     );
-    this.state = 'newest';
+    this.isMade = true;
   }
 
   rows(text: string, values: readonly SqlValue[]): Promise<unknown[]> {
@@ -157,10 +150,9 @@ class PostgresDatabase implements LedgerDatabase {
   /** Asks about the rights to the tables, or to make them where they are not there. */
   async mayWrite(): Promise<void> {
     const { prefix } = dialect;
-    const right =
-      this.state === 'empty'
-        ? `has_schema_privilege(current_schema(), 'CREATE')`
-        : `has_table_privilege('${prefix}entries', 'INSERT') AND has_table_privilege('${prefix}facts', 'INSERT, UPDATE')`;
+    const right = this.isMade
+      ? `has_table_privilege('${prefix}entries', 'INSERT') AND has_table_privilege('${prefix}facts', 'INSERT, UPDATE')`
+      : `has_schema_privilege(current_schema(), 'CREATE')`;
     const asked = `SELECT (${right}) AND NOT pg_is_in_recovery() AS present`;
     const [answer] = rowsAs(presenceRow, await this.rows(asked, []));
     if (answer?.present !== true) {

@@ -24,7 +24,6 @@ import {
   type FactKey,
   type SetFact,
 } from '../../core/ledger/facts';
-import type { FormState } from '../forms';
 import { emptyContent, type Ledger, type LedgerContent, type LedgerState } from '../ledger';
 import { checkState } from '../check-state';
 import { factsCorrupt } from '../problems';
@@ -63,7 +62,7 @@ export interface Batch {
 export interface LedgerDatabase extends Sql {
   readonly dialect: Dialect;
   /** What its tables are. */
-  readonly state: FormState;
+  readonly isMade: boolean;
   /**
    * Writes a batch where `expected` is the head of the product, all of it or nothing: the one step
    * that is serialised. Answers whether it was written; false also where that is not known because
@@ -94,7 +93,6 @@ const headRow = z.object({ kind: z.literal(''), key: z.string(), text: digestSch
 /** How many facts there are of a kind that is counted. */
 const countRow = z.object({ kind: z.literal('#'), key: z.enum(countedKinds), text: z.string() });
 const stateRow = z.union([headRow, countRow, factRow]);
-const productRow = z.object({ product: z.string() });
 
 /** Rows of a known form. Throws `ledger-corrupt` for others: somebody else wrote them. */
 export function rowsAs<T>(schema: z.ZodType<T>, rows: unknown): T[] {
@@ -122,14 +120,7 @@ export class SqlLedger implements Ledger {
   }
 
   async read(keys: readonly FactKey[]): Promise<LedgerState> {
-    switch (this.database.state) {
-      case 'newest':
-        return this.reader.read(keys);
-      case 'older':
-        return this.database.snapshot((sql) => new Reader(sql, this.database.dialect, this.product).fold());
-      case 'empty':
-        return { head: emptyHead, facts: new Facts() };
-    }
+    return this.database.isMade ? this.reader.read(keys) : { head: emptyHead, facts: new Facts() };
   }
 
   async append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
@@ -152,19 +143,13 @@ export class SqlLedger implements Ledger {
   }
 
   entries(after?: After): AsyncIterable<SealedEntry> {
-    return this.database.state === 'empty' ? emptyContent.entries() : this.reader.entries(after);
+    return this.database.isMade ? this.reader.entries(after) : emptyContent.entries();
   }
 
   snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
-    return this.database.state === 'empty'
-      ? work(emptyContent)
-      : this.database.snapshot((sql) => {
-          const reader = new Reader(sql, this.database.dialect, this.product);
-          return work({
-            entries: (after) => reader.entries(after),
-            facts: () => (this.database.state === 'newest' ? reader.facts() : reader.folded()),
-          });
-        });
+    return this.database.isMade
+      ? this.database.snapshot((sql) => work(new Reader(sql, this.database.dialect, this.product)))
+      : work(emptyContent);
   }
 
   close(): Promise<void> {
@@ -250,26 +235,6 @@ class Reader implements LedgerContent {
       }
     }
   }
-
-  /** The head and all facts, folded from the entries: what is stored of them has another form. */
-  async fold(): Promise<LedgerState> {
-    const state: LedgerState = { head: emptyHead, facts: new Facts() };
-    for await (const sealed of this.entries()) {
-      foldInto(state.facts, sealed.entry);
-      state.head = headAfter(sealed);
-    }
-    return state;
-  }
-
-  /** The facts as {@link fold} makes them. */
-  async *folded(): AsyncGenerator<SetFact> {
-    const all = new Facts();
-    const setters = new Map<string, number>();
-    for await (const { entry } of this.entries()) {
-      foldInto(all, entry).forEach(({ key }) => setters.set(factName(key), entry.seq));
-    }
-    yield* all.all().map((fact) => ({ ...fact, seq: setters.get(factName(fact.key)) ?? 0 }));
-  }
 }
 
 /** Selects facts `f`, each with the hash of the entry that set it. */
@@ -288,20 +253,6 @@ function checkedFact({ kind, key, text, seq, seal, setter }: z.infer<typeof fact
     );
   }
   return fact;
-}
-
-/** Folds the facts of every product anew, within a transaction in which nothing has facts. */
-export async function refoldAll(sql: Sql, dialect: Dialect): Promise<void> {
-  const { prefix } = dialect;
-  const rows = await sql.rows(`SELECT DISTINCT product FROM ${prefix}entries`, []);
-  for (const { product } of rowsAs(productRow, rows)) {
-    const all = new Facts();
-    const set = new Map<string, FactRow>();
-    for await (const sealed of new Reader(sql, dialect, product).entries()) {
-      foldRows(sealed, all, set);
-    }
-    await sql.rows(insertFacts(dialect), [product, JSON.stringify([...set.values()])]);
-  }
 }
 
 /** The statement that adds entries: of a product, from a JSON array. */

@@ -9,12 +9,11 @@ import { digestSchema } from '../../core/oci/digest';
 import { retrying, tellingOnce } from '../../core/retrying';
 import { emptyHead, type Head } from '../../core/ledger/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
-import { ledgerForms, stateOfForm, type FormState } from '../forms';
+import { isMade, ledgerForm, tablesOf } from '../form';
 import { ledgerProblem, type LedgerCause } from '../problems';
 import {
   insertEntries,
   insertFacts,
-  refoldAll,
   rowsAs,
   SqlLedger,
   type Batch,
@@ -35,7 +34,7 @@ const applicationId = 0x486f646c;
 
 const headRow = z.object({ seq: z.number(), hash: digestSchema });
 const formRow = z.object({ user_version: z.number() });
-const tableRow = z.object({ sql: z.string().nullable() });
+const countRow = z.object({ count: z.number() });
 
 const dialect: Dialect = {
   prefix: '',
@@ -53,7 +52,7 @@ export interface SqliteLedgerOptions extends LedgerOptions {
 
 /**
  * Opens the ledger of a product in a SQLite file. To write, the file is made where it does not
- * exist, and brought to the newest form; to read, nothing is touched, and no right to write is needed.
+ * exist; to read, nothing is touched, and no right to write is needed.
  *
  * Throws `unavailable` where the file cannot be opened or written, `corrupt` where it is not a
  * ledger, `refused` where it is another program's.
@@ -70,7 +69,7 @@ export async function openSqliteLedger({ file, product, access, waiting }: Sqlit
     }
     mkdirSync(dirname(file), { recursive: true });
     const database = new SqliteDatabase(file, open(file), waiting);
-    await database.migrate();
+    await database.make();
     await database.mayWrite();
     return new SqlLedger(database, product);
   } catch (error) {
@@ -125,7 +124,7 @@ function kindOfFile(file: string): FileKind {
   return id === applicationId ? 'ours' : id === 0 ? 'unmarked' : 'foreign';
 }
 
-/** Throws where a file is another program's. Ledgers of the first forms bear no mark: their tables tell. */
+/** Throws where a file is another program's. One that bears no mark, and holds nothing, is nobody's yet. */
 function refuseForeign(file: string, kind: FileKind): void {
   if (kind === 'foreign') {
     throw notOurs(file, 'it is marked as the file of another program');
@@ -135,19 +134,16 @@ function refuseForeign(file: string, kind: FileKind): void {
   }
   const database = openToRead(file);
   try {
-    const select = "SELECT sql FROM sqlite_master WHERE type <> 'index' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'";
-    const tables = rowsAs(tableRow, database.prepare(select).all()).map(({ sql }) => plain(sql ?? ''));
-    const first = plain(ledgerForms[0]?.('') ?? '');
-    if (tables.some((table) => table === '' || !first.includes(table))) {
+    const [{ count } = { count: 0 }] = rowsAs(
+      countRow,
+      database.prepare('SELECT count(*) AS count FROM sqlite_master').all(),
+    );
+    if (count > 0) {
       throw notOurs(file, 'it holds tables of another program');
     }
   } finally {
     database.close();
   }
-}
-
-function plain(sql: string): string {
-  return sql.replace(/\s+/g, ' ').trim();
 }
 
 function notOurs(object: string, why: string): HodError {
@@ -169,13 +165,13 @@ class SqliteDatabase implements LedgerDatabase {
     private readonly waiting: (text: string) => void,
   ) {}
 
-  get state(): FormState {
-    return stateOfForm(this.connection === undefined ? 0 : this.form(), this.file);
+  get isMade(): boolean {
+    return isMade(this.connection === undefined ? 0 : this.form(), this.file);
   }
 
-  /** Brings the file to the newest form. */
-  async migrate(): Promise<void> {
-    if (await this.patiently(() => this.state === 'newest')) {
+  /** Makes the tables, where they are not there; of several that try at once, one does it. */
+  async make(): Promise<void> {
+    if (await this.patiently(() => this.isMade)) {
       return;
     }
     // The mark comes first, while it still goes straight into the file.
@@ -184,13 +180,9 @@ class SqliteDatabase implements LedgerDatabase {
     await this.patiently(() => this.open.exec('PRAGMA journal_mode = WAL'));
     await this.patiently(() => this.open.exec('BEGIN IMMEDIATE'));
     try {
-      const form = this.form();
-      if (this.state !== 'newest') {
-        for (const change of ledgerForms.slice(form)) {
-          this.open.exec(change(this.dialect.prefix));
-        }
-        await refoldAll(this.direct, this.dialect);
-        this.open.exec(`PRAGMA user_version = ${ledgerForms.length}`);
+      if (!this.isMade) {
+        this.open.exec(tablesOf(this.dialect.prefix));
+        this.open.exec(`PRAGMA user_version = ${ledgerForm}`);
       }
       this.open.exec('COMMIT');
     } catch (error) {
@@ -255,8 +247,6 @@ class SqliteDatabase implements LedgerDatabase {
     }
     return this.connection;
   }
-
-  private readonly direct: Sql = { rows: (text, values) => Promise.resolve(this.run(text, values)) };
 
   private run(text: string, values: readonly SqlValue[]): unknown[] {
     return this.open.prepare(text).all(...values);

@@ -9,14 +9,12 @@ import {
   type SealedEntry,
 } from '../../../core/ledger/entry';
 import { factName, Facts, type FactKey, type SetFact } from '../../../core/ledger/facts';
-import { stateOfForm } from '../../forms';
-import type { LedgerContent, LedgerState } from '../../ledger';
+import type { LedgerContent } from '../../ledger';
 import {
   entryAt,
   entryPath,
   factsPath,
   folders,
-  headOf,
   notWrittenByHod,
   readFacts,
   readTree,
@@ -43,11 +41,6 @@ export class CommitContent implements LedgerContent {
     private readonly store: Pick<GitStore, 'read'>,
     private readonly remote: Pick<GitRemote, 'objects'>,
   ) {}
-
-  /** Its facts have an older form: they are folded anew. */
-  get isOlder(): boolean {
-    return stateOfForm(this.commit.state.form, this.label) !== 'newest';
-  }
 
   /** How many facts there are. */
   get count(): number {
@@ -123,32 +116,9 @@ export class CommitContent implements LedgerContent {
   }
 
   async *facts(): AsyncGenerator<SetFact> {
-    if (this.isOlder) {
-      yield* (await this.folded()).values();
-      return;
-    }
     for await (const [path, content] of this.filesIn(folders.facts)) {
       yield* readFacts(content, path);
     }
-  }
-
-  /** The head and all facts, folded from the entries. */
-  async fold(): Promise<LedgerState> {
-    const facts = new Facts();
-    for await (const { entry } of this.entries()) {
-      foldInto(facts, entry);
-    }
-    return { head: headOf(this.commit), facts };
-  }
-
-  /** The facts as {@link fold} makes them, by name. */
-  async folded(): Promise<Map<string, SetFact>> {
-    const facts = new Facts();
-    const folded = new Map<string, SetFact>();
-    for await (const sealed of this.entries()) {
-      foldFacts(sealed, facts, folded);
-    }
-    return folded;
   }
 
   /** The hashes of entries that there are. */

@@ -108,10 +108,9 @@ const codes = /\u001b\[\d+m/g;
 
 beforeAll(() => delete process.env['NO_COLOR']);
 
-test.each(cases)('%s of %i: as it was, at 60, 80 and 140 columns, and the same words in colour', (name, count) => {
+test.each(cases)('%s of %i fits 60, 80 and 140 columns, with the same words in colour', (name, count) => {
   for (const width of [60, 80, 140]) {
     const text = draw(name, count, width, false);
-    expect(text).toMatchSnapshot(`${width} columns`);
     const coloured = draw(name, count, width, true);
     expect(coloured.replaceAll(codes, '')).toBe(text);
     expect(coloured === text).toBe(plain.includes(name));
@@ -121,7 +120,11 @@ test.each(cases)('%s of %i: as it was, at 60, 80 and 140 columns, and the same w
       .filter((line) => stringWidth(line) > width && /\S\s+\S/.test(line.slice(0, width).trim()));
     expect(wide).toEqual([]);
   }
-  expect(draw(name, count, 80, true)).toMatchSnapshot('in colour');
+});
+
+/** Read them from start to end when they change: this is what people read. */
+test.each(cases.filter(([, count]) => count < 300))('%s of %i is as it was', (name, count) => {
+  expect(draw(name, count, 80, false)).toMatchSnapshot();
 });
 
 test.each(cases.filter(([name, count]) => count === 300 && !lists.includes(name)))(
