@@ -49,6 +49,9 @@ export async function runProgram(file: string, args: readonly string[], options:
   const stop = (cause: string): void => {
     stopped ??= cause;
     end(target);
+    // What it started may live on, and keep these open.
+    child.stdout.destroy();
+    child.stderr.destroy();
   };
   const timer =
     timeout === undefined ? undefined : setTimeout(() => stop(`no end within ${timeout / 1000} s`), timeout);
@@ -90,22 +93,29 @@ function end(target: number | undefined): void {
 async function wholeOf(stream: Readable, tooMuch: () => void): Promise<string> {
   const pieces: Buffer[] = [];
   let length = 0;
-  for await (const piece of stream as AsyncIterable<Buffer>) {
+  stream.on('data', (piece: Buffer) => {
     length += piece.length;
-    if (length > outputLimit) {
-      tooMuch();
-    } else {
+    if (length <= outputLimit) {
       pieces.push(piece);
+    } else {
+      tooMuch();
     }
-  }
+  });
+  await closed(stream);
   return Buffer.concat(pieces).toString('utf8');
 }
 
 /** The last that a stream says. */
 async function endOf(stream: Readable): Promise<string> {
   let last = Buffer.alloc(0);
-  for await (const piece of stream as AsyncIterable<Buffer>) {
+  stream.on('data', (piece: Buffer) => {
     last = Buffer.concat([last, piece]).subarray(-errorLimit);
-  }
+  });
+  await closed(stream);
   return last.toString('utf8');
+}
+
+/** Waits until a stream is closed: at its end, or because nobody listens any more. */
+function closed(stream: Readable): Promise<void> {
+  return new Promise((resolve) => stream.once('close', resolve));
 }
