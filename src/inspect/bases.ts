@@ -1,4 +1,6 @@
 import { isNear } from '../core/access/destinations';
+import type { Drift } from '../core/insight/drift';
+import type { ServedImage } from '../core/ledger/facts';
 import { HodError, messageOf } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { readContentBelow, runnableImages } from '../core/oci/content';
@@ -9,7 +11,12 @@ import type { CommitId } from '../core/commit';
 import type { Version } from '../core/tags/version';
 import type { Session } from '../session/session';
 import type { Config } from '../workspace/config';
-import type { EnvironmentStatus } from './status';
+
+/** The images that an environment serves, and whether its registry could be asked about each. */
+interface AskedEnvironment {
+  readonly environment: string;
+  readonly images: readonly { readonly served: ServedImage; readonly drift: Pick<Drift, 'state'> }[];
+}
 
 /** What an image was built on, and what the name of that leads to now. */
 export interface BaseImage {
@@ -30,7 +37,7 @@ type BaseNow = Pick<BaseImage, 'now' | 'state' | 'detail'>;
 
 /** What the images that environments serve were built on, and whether its name leads elsewhere now. */
 export async function basesOf(
-  environments: readonly EnvironmentStatus[],
+  environments: readonly AskedEnvironment[],
   config: Config,
   session: Session,
 ): Promise<BaseImage[]> {

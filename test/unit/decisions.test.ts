@@ -266,7 +266,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
     ['highest'],
     ['version'],
     ['environment', 'lane', 'release', 'served', 'tag', 'withdrawn'],
-    ['evidence'],
+    ['provenance'],
     ['order'],
   ]);
   expect(known.facts.get('tag', tagKey(repository, tagSchema.parse('main')))).toBeUndefined();
