@@ -37,40 +37,48 @@ process.on('exit', () => groups.forEach((pid) => end(-pid)));
 /** Runs a program without a shell, to its end. Never throws for how it ends. */
 export async function runProgram(file: string, args: readonly string[], options: ProgramOptions): Promise<ProgramRun> {
   const { folder, timeout, input = '', env = {}, group = false } = options;
-  const child = spawn(file, args, { cwd: folder, env: { ...process.env, ...env }, detached: group });
-  const { pid } = child;
+  const child: ChildProcess = spawn(file, args, { cwd: folder, env: { ...process.env, ...env }, detached: group });
+  const { pid, stdin, stdout: output, stderr: errors } = child;
+  // Where no more files may be open, there are no pipes to it.
+  if (!stdin || !output || !errors) {
+    return notStarted((await once(child, 'error'))[0]);
+  }
   const target = pid === undefined ? undefined : group ? -pid : pid;
   if (group && pid !== undefined) {
     groups.add(pid);
   }
   // One that ends without reading is told of by how it ends.
-  child.stdin.on('error', () => undefined).end(input);
+  stdin.on('error', () => undefined).end(input);
   let stopped: string | undefined;
   const stop = (cause: string): void => {
     stopped ??= cause;
     end(target);
     // What it started may live on, and keep these open.
-    child.stdout.destroy();
-    child.stderr.destroy();
+    output.destroy();
+    errors.destroy();
   };
   const timer =
     timeout === undefined ? undefined : setTimeout(() => stop(`no end within ${timeout / 1000} s`), timeout);
   try {
     const [stdout, stderr, { code, signal }] = await Promise.all([
-      wholeOf(child.stdout, () => stop(`more than ${outputLimit} bytes of output`)),
-      endOf(child.stderr),
+      wholeOf(output, () => stop(`more than ${outputLimit} bytes of output`)),
+      endOf(errors),
       ended(child),
     ]);
     const cause = stopped ?? signal ?? undefined;
     return { exitCode: cause === undefined ? (code ?? undefined) : undefined, cause, stdout, stderr };
   } catch (error) {
-    return { exitCode: undefined, cause: systemErrorCode(error) ?? String(error), stdout: '', stderr: '' };
+    return notStarted(error);
   } finally {
     clearTimeout(timer);
     if (pid !== undefined) {
       groups.delete(pid);
     }
   }
+}
+
+function notStarted(error: unknown): ProgramRun {
+  return { exitCode: undefined, cause: systemErrorCode(error) ?? String(error), stdout: '', stderr: '' };
 }
 
 async function ended(child: ChildProcess): Promise<{ code: number | null; signal: string | null }> {

@@ -233,7 +233,7 @@ const outputs: HostileCase[] = [
       ['is all zeros', Buffer.alloc(10_240), 4, 'output-unrecognised'],
       ['was cut', Buffer.from(tarHead('index.json', 5_000)), 7, 'archive-corrupt'],
       ['names what lies outside', tarHead('../../etc/index.json', 0), 7, 'archive-corrupt'],
-      ['has a size below nothing', tarHead('index.json', -1), 4, 'output-unrecognised'],
+      ['has a size below nothing', tarHead('index.json', -1), 7, 'archive-corrupt'],
       ['has a size of exabytes', tarHead('index.json', 2 ** 60), 7, 'archive-corrupt'],
     ] satisfies [string, Buffer, number, ErrorCode][]
   ).map(([name, bytes, exit, code]) =>
