@@ -83,12 +83,11 @@ export function fileAt(path: string): PlainFile {
   return {
     label: path,
     async open() {
-      const handle = await openPlainFile(path).catch((error: unknown) => {
+      const { handle, size } = await openPlainFile(path).catch((error: unknown) => {
         throw unreadable(path, error);
       });
-      const found = await readable(path, handle.stat());
       return {
-        length: found.size,
+        length: size,
         read: async (buffer, length, at) => (await readable(path, handle.read(buffer, 0, length, at))).bytesRead,
         close: () => handle.close(),
       };

@@ -59,9 +59,10 @@ async function readMembers(file: OpenFile, corrupt: TarCorrupt): Promise<Map<str
   await walkTar(blocks, corrupt, async ({ path, kind, link, stored }) => {
     const name = memberName(path, corrupt);
     const member = kind === 'file' ? { start: blocks.at, size: stored } : linkOf(name, kind, link ?? '', corrupt);
-    await blocks.pass(stored).catch(() => {
+    if (blocks.at + stored > file.length) {
       throw corrupt(`it is cut off within ${path}`);
-    });
+    }
+    await blocks.pass(stored);
     if (member === undefined) {
       return;
     }

@@ -83,7 +83,7 @@ async function playDay(
   await buildOutOfOrder(stage, product);
   await rollBackProduction(stage, product);
   await answerQuestions(stage, product, registries);
-  stage.scene('Whoever wants to know was told of it all, signed and in order');
+  stage.scene('The receiver was told of every event, signed and in order');
   const events = receivedEvents.parse(await (await fetch(localOf(receiver.url))).json());
   events.forEach(({ event, signed }) => {
     say(`  ${event.sequence}  ${event.type.padEnd(16)}${event.subject.padEnd(6)}${signed ? 'signed' : 'NOT SIGNED'}`);

@@ -22,8 +22,8 @@ export async function answerForProducts<T extends object>(
 ): Promise<Done<T>[]> {
   const { config } = options;
   // What reads patterns is loaded where something may be one.
-  const { configsNamed } = await import('../operations/products');
-  const files = config === undefined ? undefined : await configsNamed(config);
+  const files =
+    config === undefined ? undefined : await import('../operations/products').then((all) => all.configsNamed(config));
   if (files === undefined) {
     return [{ config: undefined, result: await answer(options, (run) => work({ ...run, config }), view) }];
   }

@@ -157,7 +157,7 @@ interface Waiting {
 /** `os/arch[/variant]=` before a member. */
 const platformPrefix = /^([a-z0-9]+\/[a-z0-9_]+(?:\/[a-z0-9._]+)?)=(.+)$/;
 
-/** What is there under the whole text is that; else what stands before `=` is a platform. */
+/** Splits `PLATFORM=MEMBER`. A text that names a file or folder here is a member as a whole. */
 function splitMember(text: string): { platform: string | undefined; place: string } {
   const [, platform, place = text] = isHere(text) ? [] : (platformPrefix.exec(text) ?? []);
   return { platform, place };
@@ -226,7 +226,7 @@ async function changedFrom(
       const leading = await settleAll(known.map((tag) => client.manifests.resolve(tag, digest)));
       tags.push(...known.filter((tag, at) => leading[at] === digest && tag !== written));
     } catch (error) {
-      // The index is written. Who may not list tags is not told of them, and told so.
+      // The index is written already. Without the right to list tags, the answer says that tags are missing from it.
       if (!(error instanceof HodError)) {
         throw error;
       }

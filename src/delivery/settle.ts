@@ -86,7 +86,7 @@ class ServedTags<I extends SettlingItem> {
     );
   }
 
-  /** Writes or removes tags. Fixed tags first: whoever sees a moving tag move finds the version there too. */
+  /** Writes or removes tags: fixed tags first, so that a moving tag never leads to a version whose own tag is missing. */
   async write(pending: readonly PendingTag[]): Promise<void> {
     for (const kind of tagKinds) {
       await settleAll(

@@ -51,7 +51,10 @@ export async function checkRepository(
   return { image, repository: client.label, read, write };
 }
 
-/** Whether blobs can be mounted; undefined where the two do not share a registry. Mounting needs the right to read where the content is, and to write where it goes, in one registry. */
+/**
+ * Whether blobs can be mounted: that takes the right to read where they are, and to write where they go. Undefined where the
+ * two repositories do not share a registry.
+ */
 export function mountRight(target: RepositoryRights, source: RepositoryRights | undefined): Right | undefined {
   if (source === undefined || source.repository === target.repository) {
     return undefined;

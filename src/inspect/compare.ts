@@ -5,8 +5,6 @@ import { compareImages, type ImageDifference } from '../core/oci/compare-images'
 import { readContent, runnableImages, type ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { comparePaths, type PathDifference } from '../core/oci/inside';
-import type { LayerTree } from '../core/oci/layer-tree';
-import type { ImageManifest } from '../core/oci/manifest';
 import { formatRepository, parseRepository } from '../core/oci/reference';
 import { servedIn } from '../core/ledger/environment';
 import { settleAll } from '../system/promises';
@@ -17,7 +15,7 @@ import { refuseEmpty, withLedger } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitsBetween, readGit, type LoggedCommit } from '../workspace/git';
-import { readLayers } from './layers';
+import { readHashedTree } from './layers';
 
 /** An image on one side. */
 interface ComparedImage {
@@ -108,7 +106,7 @@ export async function compareSides(
   return { from: before, to: after, commits, images: await compareAll(one, other, inside) };
 }
 
-/** What a text names: what is here goes first, then an environment, then a release, then a reference. */
+/** Reads what a text names. A file or folder here comes first, then an environment, a release, a reference. */
 async function readSide(text: string, config: Config | undefined, session: Session): Promise<Side> {
   if (config !== undefined && !isHere(text)) {
     const environment = config.environments.find(({ name }) => name === text);
@@ -240,11 +238,7 @@ async function bundledFiles(from: ContentNode, to: ContentNode): Promise<PathDif
   if (one.kind !== 'image' || other.kind !== 'image' || [one, other].some((each) => kindOf(each) !== 'bundle')) {
     return undefined;
   }
-  return comparePaths(await treeOf(one, from), await treeOf(other, to));
-}
-
-async function treeOf(manifest: ImageManifest, { source }: ContentNode): Promise<LayerTree> {
-  return (await readLayers(manifest, source, { hashing: true })).tree;
+  return comparePaths(await readHashedTree(one, from), await readHashedTree(other, to));
 }
 
 async function platformsOf(from: ContentNode, to: ContentNode, inside: boolean): Promise<ImageComparison['platforms']> {
@@ -256,7 +250,7 @@ async function platformsOf(from: ContentNode, to: ContentNode, inside: boolean):
     const is = after.find(({ manifest }) => manifest.digest === each.to.digest);
     const paths =
       inside && was !== undefined && is !== undefined
-        ? comparePaths(await treeOf(was.manifest, was.node), await treeOf(is.manifest, is.node))
+        ? comparePaths(await readHashedTree(was.manifest, was.node), await readHashedTree(is.manifest, is.node))
         : undefined;
     all.push({ ...each, inside: paths });
   }

@@ -66,6 +66,11 @@ export async function readLayers(
   return { tree, layers, found };
 }
 
+/** The files of an image or a bundle as its layers make them, each with its content hashed: what is compared. */
+export async function readHashedTree(manifest: ImageManifest, { source }: ContentNode): Promise<LayerTree> {
+  return (await readLayers(manifest, source, { hashing: true })).tree;
+}
+
 /** The bytes of a layer, checked against its digest while they pass. */
 async function openLayer(layer: Descriptor, source: ContentNode['source']) {
   return source.openPlain?.(layer) ?? verified(await source.openBlob(layer), layer, source.label);

@@ -1,6 +1,7 @@
 import { HodError } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { kindOf } from '../core/oci/bundle';
+import type { HistoryEntry, Runs } from '../core/oci/config';
 import { runnableImages, sizeOf, verified, type ContentNode, type RunnableImage } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { looksLikeSecret } from '../core/oci/environment';
@@ -34,21 +35,10 @@ export interface ShownPlatform {
 }
 
 /** How an image runs, and how it was made. */
-export interface ShownRun {
-  readonly entrypoint: readonly string[];
-  readonly command: readonly string[];
-  readonly user: string | undefined;
-  readonly workingFolder: string | undefined;
-  readonly ports: readonly string[];
-  readonly volumes: readonly string[];
+export interface ShownRun extends Omit<Runs, 'environment'> {
   readonly environment: readonly { readonly name: string; readonly value: string; readonly masked: boolean }[];
   readonly labels: ReadonlyMap<string, string>;
-  readonly history: readonly {
-    readonly created: string | undefined;
-    readonly by: string | undefined;
-    readonly comment: string | undefined;
-    readonly layer: ShownLayer | undefined;
-  }[];
+  readonly history: readonly (Omit<HistoryEntry, 'empty'> & { readonly layer: ShownLayer | undefined })[];
   readonly layers: readonly ShownLayer[];
 }
 

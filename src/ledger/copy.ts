@@ -58,9 +58,11 @@ export async function* readCopy(file: string, product: string): AsyncGenerator<S
 
 /** The lines of a copy that are entries. Throws `corrupt`, before the first, where the last line is not that of a whole copy. */
 async function* entryLines(file: string): AsyncGenerator<string> {
-  const handle = await openCopy(file);
+  const { handle, size } = await openPlainFile(file).catch((error: unknown) => {
+    throw fileUnusable(file, error);
+  });
   try {
-    const end = await readEnd(handle);
+    const end = await readEnd(handle, size);
     if (end === undefined) {
       throw cutOff(file, 'its last line does not say where it ends, as that of `hod ledger export` does');
     }
@@ -82,17 +84,10 @@ async function* entryLines(file: string): AsyncGenerator<string> {
 }
 
 /** The head that the last line of a copy names. */
-async function readEnd(handle: FileHandle): Promise<Head | undefined> {
-  const { size } = await handle.stat();
+async function readEnd(handle: FileHandle, size: number): Promise<Head | undefined> {
   const length = Math.min(size, 1024);
   const { buffer } = await handle.read(Buffer.alloc(length), 0, length, size - length);
   return readEndLine(buffer.toString('utf8').trimEnd().split('\n').at(-1) ?? '');
-}
-
-async function openCopy(file: string): Promise<FileHandle> {
-  return openPlainFile(file).catch((error: unknown) => {
-    throw fileUnusable(file, error);
-  });
 }
 
 /** The lines of a file that are not empty. Throws `corrupt` for one that no entry is as long as. */

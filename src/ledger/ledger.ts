@@ -51,7 +51,7 @@ export interface Ledger extends Pick<LedgerContent, 'entries'> {
 /** How a ledger is opened. */
 export interface LedgerOptions {
   product: string;
-  /** `read`: nothing is made or changed; what does not exist is empty, and an older form is read as it is. */
+  /** `read`: nothing is made or changed; what does not exist is empty. */
   access: 'read' | 'write';
   /** Told when somebody else is waited for. */
   waiting: (text: string) => void;

@@ -43,23 +43,23 @@ export class MemoryLedger implements Ledger {
     return Promise.resolve();
   }
 
-  async *entries(after: After = emptyHead): AsyncGenerator<SealedEntry> {
-    yield* await Promise.resolve(this.sealed.slice(after.seq));
+  entries(after: After = emptyHead): AsyncIterable<SealedEntry> {
+    return inTurn(this.sealed.slice(after.seq));
   }
 
   snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
     const [sealed, facts] = [[...this.sealed], [...this.stored.values()]];
     return work({
-      entries: async function* (after: After = emptyHead) {
-        yield* await Promise.resolve(sealed.slice(after.seq));
-      },
-      facts: async function* () {
-        yield* await Promise.resolve(facts);
-      },
+      entries: (after: After = emptyHead) => inTurn(sealed.slice(after.seq)),
+      facts: () => inTurn(facts),
     });
   }
 
   close(): Promise<void> {
     return Promise.resolve();
   }
+}
+
+async function* inTurn<T>(items: readonly T[]): AsyncGenerator<T> {
+  yield* await Promise.resolve(items);
 }

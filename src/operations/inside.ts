@@ -1,6 +1,6 @@
 import { comparePaths, type InsideQuestion } from '../core/oci/inside';
 import { imageOf, readInside } from '../inspect/inside';
-import { readLayers } from '../inspect/layers';
+import { readHashedTree } from '../inspect/layers';
 import { toInsideDifference, toInsideResult, type InsideDifference, type InsideResult } from '../results/inside';
 import { withoutProduct, type SessionOptions } from '../session/session';
 
@@ -32,8 +32,7 @@ export async function insideBoth(
   return withoutProduct(options, async (session) => {
     const read = async (reference: string) => {
       const image = await imageOf(reference, platform, session);
-      const { tree } = await readLayers(image.manifest, image.node.source, { hashing: true });
-      return { reference, image, tree };
+      return { reference, image, tree: await readHashedTree(image.manifest, image.node) };
     };
     const [one, other] = [await read(from), await read(to)];
     return toInsideDifference(one, other, comparePaths(one.tree, other.tree));

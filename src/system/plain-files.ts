@@ -28,9 +28,8 @@ const smallFile = 4 * 1024 * 1024;
  * may never end, and a device never does) or is larger, and the system's error where it cannot be read.
  */
 export async function readSmallFile(path: string): Promise<Buffer> {
-  const handle = await openPlainFile(path);
+  const { handle, size } = await openPlainFile(path);
   try {
-    const { size } = await handle.stat();
     if (size > smallFile) {
       throw unusable(path, `it has ${size} bytes, and at most ${smallFile} are read`);
     }
@@ -40,12 +39,18 @@ export async function readSmallFile(path: string): Promise<Buffer> {
   }
 }
 
+/** A plain file that is open, and how many bytes it has. */
+export interface OpenedFile {
+  readonly handle: FileHandle;
+  readonly size: number;
+}
+
 /** Opens a plain file for reading, without waiting for whoever writes to a pipe. Throws `file-unusable` for anything else. */
-export async function openPlainFile(path: string): Promise<FileHandle> {
+export async function openPlainFile(path: string): Promise<OpenedFile> {
   const handle = await open(path, constants.O_RDONLY | constants.O_NONBLOCK);
   const found = await handle.stat();
   if (found.isFile()) {
-    return handle;
+    return { handle, size: found.size };
   }
   await handle.close();
   throw unusable(path, found.isDirectory() ? 'it is a folder' : 'it is a pipe or a device, which may never end');

@@ -184,7 +184,7 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       after,
       follows,
       rulesOf: (image) => [...shared, ...(own.get(image) ?? [])],
-      admissionRules: entryRulesOf(gates),
+      admissionRules: admissionRulesOf(gates),
       carrying: referrers?.carry ?? 'all',
       repositoryOf: (image) => parseRepository(expandRepository(repository, image, raw.product)),
     };
@@ -251,7 +251,7 @@ function tagRulesOf(
   ];
 }
 
-function entryRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
+function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
   return {
     results: gates.results ?? [],
     signOffs: gates['sign-offs'] ?? 0,

@@ -1,7 +1,7 @@
 // Lints code that is planted at a path, by the laws of the house alone. Reads [{ path, code }] and answers the rules that each breaks.
 import { Linter } from 'eslint';
 import tseslint from 'typescript-eslint';
-import laws from '../../scripts/laws.mjs';
+import laws, { kept } from '../../scripts/laws.mjs';
 
 let text = '';
 for await (const piece of process.stdin.setEncoding('utf8')) {
@@ -12,12 +12,7 @@ const config = {
   files: ['**/*.ts'],
   languageOptions: { parser: tseslint.parser },
   plugins: { laws },
-  rules: {
-    'laws/one-way': 'error',
-    'laws/one-name': 'error',
-    'laws/few-parameters': 'error',
-    'max-lines-per-function': ['error', 50],
-  },
+  rules: kept,
 };
 const answers = JSON.parse(text).map(({ path, code }) =>
   linter.verify(code, [config], { filename: `${process.cwd()}/${path}` }).map(({ ruleId }) => ruleId),

@@ -8,7 +8,7 @@ import { tagKinds } from '../tags/rules';
 import { tagSchema, type Tag } from '../oci/tag';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
-import { contentIdSchema, placedImageSchema, releaseIdSchema, type ContentId } from './release';
+import { contentIdSchema, originFields, placedImageSchema, releaseIdSchema, type ContentId } from './release';
 import { waySchema } from './way';
 
 /**
@@ -44,36 +44,27 @@ const tagTargetSchema = z.object({
   version: versionSchema.optional(),
 });
 
-/** Something that an arrival or a rollback changed, and what stood there before; null where nothing did. */
-const changesSchema = z.object({
-  served: z.array(z.object({ image: z.string(), was: servedImageSchema.nullable() })),
-  lanes: z.array(
-    z.object({ lane: z.string(), image: z.string(), is: laneHeadSchema.nullable(), was: laneHeadSchema.nullable() }),
-  ),
-  /** Moving tags; fixed ones stay for ever. */
-  tags: z.array(
-    z.object({
-      image: z.string(),
-      repository: repositoryNameSchema,
-      tag: tagSchema,
-      is: tagTargetSchema.nullable(),
-      was: tagTargetSchema.nullable(),
-    }),
-  ),
+/** What becomes of a lane, and of a moving tag; null where nothing stands there. Fixed tags stay for ever. */
+const laneChangeSchema = z.object({ lane: z.string(), image: z.string(), is: laneHeadSchema.nullable() });
+const tagChangeSchema = z.object({
+  image: z.string(),
+  repository: repositoryNameSchema,
+  tag: tagSchema,
+  is: tagTargetSchema.nullable(),
 });
 
-/** What an environment is taken back to: what is served, and stands under lanes and tags, from then on; null where nothing does. */
+/** What an arrival or a rollback changed, and what stood there before; null where nothing did. */
+const changesSchema = z.object({
+  served: z.array(z.object({ image: z.string(), was: servedImageSchema.nullable() })),
+  lanes: z.array(laneChangeSchema.extend({ was: laneHeadSchema.nullable() })),
+  tags: z.array(tagChangeSchema.extend({ was: tagTargetSchema.nullable() })),
+});
+
+/** What an environment serves, and what stands under lanes and tags, after a rollback; null where nothing does. */
 export const rollbackChangesSchema = z.object({
   served: z.array(z.object({ image: z.string(), is: servedImageSchema.nullable() })),
-  lanes: z.array(z.object({ lane: z.string(), image: z.string(), is: laneHeadSchema.nullable() })),
-  tags: z.array(
-    z.object({
-      image: z.string(),
-      repository: repositoryNameSchema,
-      tag: tagSchema,
-      is: tagTargetSchema.nullable(),
-    }),
-  ),
+  lanes: z.array(laneChangeSchema),
+  tags: z.array(tagChangeSchema),
 });
 export type RollbackChanges = z.infer<typeof rollbackChangesSchema>;
 
@@ -124,12 +115,7 @@ const factSchemas = {
   }),
   /** Key: the id of a release. */
   release: z.object({
-    release: releaseIdSchema,
-    commit: commitSchema,
-    version: versionSchema.optional(),
-    branch: z.string().optional(),
-    build: z.string().optional(),
-    run: z.string().optional(),
+    ...originFields,
     /** When it was first published; not known of those that were published before this was kept. */
     at: timestampSchema.optional(),
     images: z.array(placedImageSchema),

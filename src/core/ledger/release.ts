@@ -1,10 +1,10 @@
 import * as z from 'zod';
-import type { CommitId } from '../commit';
+import { commitSchema, type CommitId } from '../commit';
 import { digestSchema, isDigest, sha256, type Digest } from '../oci/digest';
 import { repositoryNameSchema } from '../oci/reference';
 import { tagKinds } from '../tags/rules';
 import { tagSchema } from '../oci/tag';
-import type { Version } from '../tags/version';
+import { versionSchema, type Version } from '../tags/version';
 
 declare const releaseBrand: unique symbol;
 declare const contentBrand: unique symbol;
@@ -29,6 +29,17 @@ export const contentIdSchema = z.custom<ContentId>(
   (value) => typeof value === 'string' && isContentId(value),
   'must be the id of content',
 );
+
+/** What a release is, and which build made it. */
+export const originFields = {
+  release: releaseIdSchema,
+  commit: commitSchema,
+  version: versionSchema.optional(),
+  branch: z.string().optional(),
+  /** The number that the CI gave to the build, and where its run can be looked at. */
+  build: z.string().optional(),
+  run: z.string().optional(),
+};
 
 /** An image or bundle as it stands in the repository of an environment. */
 export const placedImageSchema = z.object({

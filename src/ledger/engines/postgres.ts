@@ -34,7 +34,7 @@ export interface PostgresLedgerOptions extends LedgerOptions {
 
 /**
  * Opens the ledger of a product in a PostgreSQL database. To write, its tables are made where they
- * do not exist, and brought to the newest form; to read, nothing is made or changed.
+ * do not exist; to read, nothing is made or changed.
  *
  * Throws `unavailable` where the server cannot be reached, `denied` where it refuses the login or the right.
  */

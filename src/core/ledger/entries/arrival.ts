@@ -1,6 +1,5 @@
 import * as z from 'zod';
-import { commitSchema } from '../../commit';
-import { versionLinesOf, versionSchema } from '../../tags/version';
+import { versionLinesOf } from '../../tags/version';
 import { servedIn } from '../environment';
 import {
   earlierThan,
@@ -19,6 +18,7 @@ import {
 import {
   contentId,
   contentIdSchema,
+  originFields,
   placedImageSchema,
   releaseIdSchema,
   setTagSchema,
@@ -35,13 +35,7 @@ export const despiteSchema = z.object({ rule: z.string(), reason: z.string() });
 
 /** What every action says that brings a release into an environment. */
 export const arrivalFields = {
-  release: releaseIdSchema,
-  commit: commitSchema,
-  version: versionSchema.optional(),
-  branch: z.string().optional(),
-  /** The number that the CI gave to the build, and where its run can be looked at. */
-  build: z.string().optional(),
-  run: z.string().optional(),
+  ...originFields,
   environment: z.string(),
   images: z.array(placedImageSchema),
   /** The name of all that the release holds, where these are not all of its images. */
