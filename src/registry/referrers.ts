@@ -36,7 +36,7 @@ export class Referrers {
    * What refers to a manifest: by the list of the registry (OCI distribution specification, "Listing Referrers"), and by the
    * tag that stands for one ("Referrers Tag Schema"), which may be from before the registry had a list.
    *
-   * Throws `too-many-referrers`.
+   * Throws `listing-endless`.
    */
   async list(digest: Digest): Promise<readonly Descriptor[]> {
     const own = await this.ownList(digest);
