@@ -55,17 +55,17 @@ function life(at: number): Action[] {
   const names = ['timetable', 'boarding-gate', 'tide-watch', 'ticket-office', 'fare-tables'];
   const release = releaseIdSchema.parse(sha256(`release ${at}`));
   return (['dev', 'uat', 'prod'] as const).map((environment): Action => {
-    const images = names.map((image) => ({
-      image,
-      repository: formatRepository({ registry: `${environment}.skerry.test`, name: `skerry/${image}` }),
-      digest: sha256(`${image} ${at}`),
+    const components = names.map((component) => ({
+      component,
+      repository: formatRepository({ registry: `${environment}.skerry.test`, name: `skerry/${component}` }),
+      digest: sha256(`${component} ${at}`),
       mediaType: 'application/vnd.oci.image.index.v1+json',
       size: 1000,
       platforms: ['linux/amd64', 'linux/arm64'],
     }));
     const tags = (tag: string, kind: 'fixed' | 'moving') =>
-      images.map(({ image, repository, digest }) => ({
-        image,
+      components.map(({ component, repository, digest }) => ({
+        component,
         repository,
         digest,
         tag: tagSchema.parse(tag) satisfies Tag,
@@ -79,9 +79,9 @@ function life(at: number): Action[] {
       ...(one.version === undefined ? {} : { version: one.version }),
       branch: 'main',
       environment,
-      images,
+      components,
       tags: [...fixed.flatMap((tag) => tags(tag, 'fixed')), ...moving.flatMap((tag) => tags(tag, 'moving'))],
-      comings: names.map((image) => ({ image, way: 'takes-over' as const, lanes: ['branch main'] })),
+      arrivals: names.map((component) => ({ component, way: 'takes-over' as const, lanes: ['branch main'] })),
       gates: [{ gate: 'right-build', detail: 'every image was built from this commit' }],
     };
     return environment === 'dev'

@@ -21,7 +21,7 @@ export function publication(at: number): Extract<Action, { kind: 'published' }> 
   const digest = sha256(String(at));
   const version = parseVersion(`${Math.floor(at / 1000)}.${Math.floor(at / 10) % 100}.${at % 10}`);
   const tag = (name: string, kind: 'fixed' | 'moving') => ({
-    image: 'timetable',
+    component: 'timetable',
     repository,
     tag: tagSchema.parse(name),
     kind,
@@ -34,9 +34,11 @@ export function publication(at: number): Extract<Action, { kind: 'published' }> 
     version,
     branch: 'main',
     environment: 'dev',
-    images: [{ image: 'timetable', repository, digest, mediaType: 'm', size: 1000, platforms: ['linux/amd64'] }],
+    components: [
+      { component: 'timetable', repository, digest, mediaType: 'm', size: 1000, platforms: ['linux/amd64'] },
+    ],
     tags: [tag(`c-${at}`, 'fixed'), tag(version, 'fixed'), tag('main', 'moving'), tag('latest', 'moving')],
-    comings: [{ image: 'timetable', way: 'takes-over', lanes: ['branch main'] }],
+    arrivals: [{ component: 'timetable', way: 'takes-over', lanes: ['branch main'] }],
   };
 }
 

@@ -73,28 +73,28 @@ async function measure(open: (product: string) => Promise<Ledger>) {
 
 /** One publication of a large product, appended as a whole. */
 async function measureLarge(open: (product: string) => Promise<Ledger>) {
-  const images = 500;
+  const components = 500;
   const tags = 40;
   const small = publication(0);
-  const names = Array.from({ length: images }, (_, at) => `image-${at}`);
-  const placeOf = (image: string) => formatRepository({ registry: 'dev.skerry.test', name: `skerry/${image}` });
+  const names = Array.from({ length: components }, (_, at) => `image-${at}`);
+  const placeOf = (component: string) => formatRepository({ registry: 'dev.skerry.test', name: `skerry/${component}` });
   const action: Action = {
     ...small,
-    images: names.map((image) => ({
-      image,
-      repository: placeOf(image),
-      digest: sha256(image),
+    components: names.map((component) => ({
+      component,
+      repository: placeOf(component),
+      digest: sha256(component),
       mediaType: 'm',
       size: 1000,
       platforms: ['linux/amd64'],
     })),
-    tags: names.flatMap((image) =>
+    tags: names.flatMap((component) =>
       Array.from({ length: tags }, (_, tag) => ({
-        image,
-        repository: placeOf(image),
+        component,
+        repository: placeOf(component),
         tag: tagSchema.parse(`t-${tag}`),
         kind: 'fixed' as const,
-        digest: sha256(image),
+        digest: sha256(component),
       })),
     ),
   };
@@ -104,7 +104,7 @@ async function measureLarge(open: (product: string) => Promise<Ledger>) {
   const read = performance.now() - begun;
   const append = await ledger.append([entryAfter(head, { product: 'large', at: at2026, actor: 'una', action })], head);
   await ledger.close();
-  return { images, tags, read, append };
+  return { components, tags, read, append };
 }
 
 const folder = mkdtempSync(join(tmpdir(), 'hod-bench-ledger-'));

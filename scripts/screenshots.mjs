@@ -84,7 +84,7 @@ async function shootBoard() {
   const { madeUpBoard, writeBoard } = (await import(outfile)).default;
   await rm(outfile);
   const page = join(folder, 'board.html');
-  await writeBoard(madeUpBoard({ images: 6, releases: 240, days: 90 }, new Date()), page, join(root, 'dist'));
+  await writeBoard(madeUpBoard({ components: 6, releases: 240, days: 90 }, new Date()), page, join(root, 'dist'));
   const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--no-sandbox'] });
   for (const [name, colorScheme, width, part] of [
     ['board', 'light', 1280, 'header'],

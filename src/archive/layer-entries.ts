@@ -2,11 +2,11 @@ import { createHash } from 'node:crypto';
 import { HodError } from '../core/errors';
 import { lookedAt, looksSecret } from '../core/oci/concerns';
 import { leadsOut, nameParts } from '../core/oci/layer-names';
-import type { LayerEntry } from '../core/oci/layer-tree';
+import type { LayerMember } from '../core/oci/layer-tree';
 import { StreamBlocks, walkTar, type TarBlocks, type TarMember } from './tar-walk';
 
-/** An entry as a layer has it, and what is to be said of it. */
-export interface ReadEntry extends LayerEntry {
+/** A member of a layer, and what is to be said of it. */
+export interface ReadMember extends LayerMember {
   readonly secret: boolean;
   /** Its name, or what it links to as a hard link, leads out of the root. */
   readonly leadsOut: boolean;
@@ -18,7 +18,7 @@ const pathLimit = 4096;
 const unpackedLimit = 256 * 1024 ** 3;
 
 /**
- * The entries of a layer, which is a .tar, as it is read: nothing of its content is kept. Answers how many bytes it has.
+ * Reads the members of a layer, which is a .tar: nothing of their content is kept. Returns how many bytes the layer has.
  *
  * `hashing`: hashes the content of each file.
  *
@@ -26,7 +26,7 @@ const unpackedLimit = 256 * 1024 ** 3;
  */
 export async function readLayer(
   bytes: AsyncIterable<Uint8Array>,
-  { label, hashing, entry }: { label: string; hashing: boolean; entry: (found: ReadEntry) => void },
+  { label, hashing, member: tell }: { label: string; hashing: boolean; member: (found: ReadMember) => void },
 ): Promise<number> {
   const corrupt = (why: string): HodError =>
     new HodError('archive-corrupt', {
@@ -46,7 +46,7 @@ export async function readLayer(
     }
     const { kind, mode, size } = member;
     if (kind !== undefined) {
-      entry({
+      tell({
         path: nameParts(path).join('/'),
         kind,
         size: kind === 'file' ? size : 0,

@@ -6,7 +6,7 @@ import { readManifest, type ContentSource } from '../core/oci/content';
 import { descriptorSchema, type Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { manifestKind } from '../core/oci/media-types';
-import { readDigestTag, referrersTag, type AttachedDescriptor } from '../core/oci/referrers';
+import { readDigestTag, referrersTag, type ListedReferrer } from '../core/oci/referrers';
 import { isTag } from '../core/oci/tag';
 import { readDocument } from './document';
 import type { OutputImage } from './output-images';
@@ -20,18 +20,18 @@ const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./,
  *
  * Throws `missing` where it is not whole, `corrupt` where it cannot be trusted.
  */
-export async function layoutEntries(files: OutputFiles): Promise<OutputImage[]> {
+export async function layoutImages(files: OutputFiles): Promise<OutputImage[]> {
   await readDocument(files, 'oci-layout', layoutFileSchema);
   const index = await readDocument(files, 'index.json', indexJsonSchema);
   const roots = index.manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
-  const attached = roots.length > 1 ? await attachedIn(roots, layoutSource(files)) : [];
+  const referrers = roots.length > 1 ? await referrersIn(roots, layoutSource(files)) : [];
   const source: ContentSource = {
     ...layoutSource(files),
-    attachedTo: (digest) =>
-      Promise.resolve(attached.filter(({ subject, stem }) => subject === digest || stem === referrersTag(digest))),
+    referrersOf: (digest) =>
+      Promise.resolve(referrers.filter(({ subject, stem }) => subject === digest || stem === referrersTag(digest))),
   };
   return roots
-    .filter((root) => !attached.some(({ descriptor }) => descriptor === root))
+    .filter((root) => !referrers.some(({ descriptor }) => descriptor === root))
     .map((root) => ({
       names: [root.annotations?.get(annotationKeys.entryName)].filter((name) => name !== undefined),
       identity: root.digest,
@@ -40,13 +40,13 @@ export async function layoutEntries(files: OutputFiles): Promise<OutputImage[]> 
 }
 
 /**
- * What a layout holds beside its images, and what it belongs to: manifests that name a subject, or that are called by a tag
+ * The referrers that a layout holds beside its images: manifests that name a subject, or that are called by a tag
  * that is made of a digest.
  */
-async function attachedIn(
+async function referrersIn(
   roots: readonly Descriptor[],
   source: ContentSource,
-): Promise<(AttachedDescriptor & { subject?: Digest | undefined; stem?: string | undefined })[]> {
+): Promise<(ListedReferrer & { subject?: Digest | undefined; stem?: string | undefined })[]> {
   const found = await Promise.all(
     roots.map(async (descriptor) => {
       const name = descriptor.annotations?.get(annotationKeys.entryName) ?? '';

@@ -14,12 +14,12 @@ import { packLayer, type OpenedLayer } from './layer-packer';
 import type { Packing } from './packing';
 import { hashed } from './plain-layer';
 
-const entrySchema = z.object({
+const imageSchema = z.object({
   Config: z.string().min(1),
   RepoTags: z.array(z.string()).nullish(),
   Layers: z.array(z.string().min(1)).nullish(),
 });
-type ArchiveEntry = z.infer<typeof entrySchema>;
+type ListedImage = z.infer<typeof imageSchema>;
 
 const configSchema = z.object({ rootfs: z.object({ diff_ids: z.array(digestSchema).nullish() }) });
 
@@ -36,14 +36,14 @@ interface Layer extends OpenedLayer {
  *
  * Throws `corrupt` where it cannot be trusted.
  */
-export async function olderEntries(files: OutputFiles, packing: Packing): Promise<OutputImage[]> {
-  const entries = await readDocument(files, 'manifest.json', z.array(entrySchema));
-  return entries.map((entry) => {
-    const names = entry.RepoTags ?? [];
+export async function olderImages(files: OutputFiles, packing: Packing): Promise<OutputImage[]> {
+  const images = await readDocument(files, 'manifest.json', z.array(imageSchema));
+  return images.map((image) => {
+    const names = image.RepoTags ?? [];
     return {
       names: [...names, ...names.map((name) => name.replace(/:[^:/]*$/, ''))],
-      identity: JSON.stringify([entry.Config, entry.Layers]),
-      open: () => openImage(files, entry, packing),
+      identity: JSON.stringify([image.Config, image.Layers]),
+      open: () => openImage(files, image, packing),
     };
   });
 }
@@ -52,11 +52,7 @@ export async function olderEntries(files: OutputFiles, packing: Packing): Promis
  * Opens one image. Its config is kept byte for byte, and a manifest is made for it. Layers that are compressed go as they
  * are, plain ones as `packing` says; the config says what each must be once it is unpacked.
  */
-async function openImage(
-  files: OutputFiles,
-  { Config, Layers }: ArchiveEntry,
-  packing: Packing,
-): Promise<OpenedOutput> {
+async function openImage(files: OutputFiles, { Config, Layers }: ListedImage, packing: Packing): Promise<OpenedOutput> {
   const config = await readConfig(files, Config);
   const names = Layers ?? [];
   if (names.length !== config.diffIds.length) {

@@ -2,17 +2,17 @@ import { HodError } from '../core/errors';
 import type { ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 
-/** Where a build output is, and which of its entries is meant: `out/all.tar#timetable`. */
+/** Where a build output is, and which of its images is meant: `out/all.tar#timetable`. */
 export interface OutputLocation {
   path: string;
-  /** The name of an entry; needed where the output has several. */
-  entry?: string | undefined;
+  /** The name of an image; needed where the output has several. */
+  name?: string | undefined;
 }
 
-/** Reads `path` or `path#entry`. */
+/** Reads `path` or `path#name`. */
 export function parseOutputLocation(text: string): OutputLocation {
   const mark = text.lastIndexOf('#');
-  return mark < 0 ? { path: text } : { path: text.slice(0, mark), entry: text.slice(mark + 1) };
+  return mark < 0 ? { path: text } : { path: text.slice(0, mark), name: text.slice(mark + 1) };
 }
 
 /** A build output, opened: a place to read content from, and the image or index that was asked for. */
@@ -21,34 +21,34 @@ export interface OpenedOutput {
   readonly root: Descriptor;
 }
 
-/** An entry of a build output. */
+/** An image of a build output. */
 export interface OutputImage {
   /** What it may be called by. */
   readonly names: readonly string[];
-  /** Equal for entries that are the same image. */
+  /** Equal for names of the same image. */
   readonly identity: string;
   /** Throws `missing` where it is not whole, `corrupt` where it cannot be trusted. */
   open(): Promise<OpenedOutput>;
 }
 
-/** The entry that a location means; the only one where it names none. Throws `missing`. */
-export function chooseOutputImage(entries: readonly OutputImage[], { path, entry }: OutputLocation): OutputImage {
-  const chosen = entry === undefined ? entries : entries.filter(({ names }) => names.includes(entry));
+/** Returns the image that a location means; the only one where it names none. Throws `missing`. */
+export function chooseOutputImage(images: readonly OutputImage[], { path, name }: OutputLocation): OutputImage {
+  const chosen = name === undefined ? images : images.filter(({ names }) => names.includes(name));
   const [first] = chosen;
   if (first !== undefined && chosen.every(({ identity }) => identity === first.identity)) {
     return first;
   }
-  const known = [...new Set(entries.map(({ names }) => names[0]).filter((name) => name !== undefined))];
-  throw new HodError(entry === undefined || first !== undefined ? 'output-ambiguous' : 'output-image-missing', {
+  const known = [...new Set(images.map(({ names }) => names[0]).filter((name) => name !== undefined))];
+  throw new HodError(name === undefined || first !== undefined ? 'output-ambiguous' : 'output-image-missing', {
     what:
-      entry === undefined || first !== undefined
+      name === undefined || first !== undefined
         ? 'it is not clear which image is meant'
-        : 'this build output has no such entry',
-    object: entry === undefined ? path : `${path}#${entry}`,
+        : 'this build output has no such image',
+    object: name === undefined ? path : `${path}#${name}`,
     why:
-      entries.length === 0
+      images.length === 0
         ? 'it holds no image'
-        : `it holds ${entries.length} entries: ${known.join(', ') || 'without names'}`,
+        : `it holds ${images.length} images: ${known.join(', ') || 'without names'}`,
     next: known.length === 0 ? 'write one image or index in it' : `name one of them: ${path}#${known[0] ?? ''}`,
   });
 }

@@ -12,16 +12,16 @@ import {
 import { fileAt, fileBytes, type OutputFiles, type PlainFile } from './files';
 import { folderFiles } from './folder';
 import { gunzipped } from './gunzip';
-import { layoutEntries } from './layout';
-import { olderEntries } from './older-archive';
+import { layoutImages } from './layout';
+import { olderImages } from './older-archive';
 import type { Packing } from './packing';
 import { tarFiles } from './tar';
 import { beginsTar } from './tar-header';
 import { keepTemporarily } from './temporary';
 
-/** Opens a build output at a place. Throws as {@link outputEntries}, and `missing` where it has no such entry. */
+/** Opens a build output at a place. Throws as {@link outputEntries}, and `missing` where it has no such image. */
 export async function openOutput(location: OutputLocation, packing: Packing): Promise<OpenedOutput> {
-  return chooseOutputImage(await outputEntries(location.path, packing), location).open();
+  return chooseOutputImage(await outputImages(location.path, packing), location).open();
 }
 
 /**
@@ -30,13 +30,13 @@ export async function openOutput(location: OutputLocation, packing: Packing): Pr
  *
  * Throws `missing` where there is none, `corrupt` where it cannot be trusted.
  */
-export async function outputEntries(path: string, packing: Packing): Promise<OutputImage[]> {
+export async function outputImages(path: string, packing: Packing): Promise<OutputImage[]> {
   const files = await openFiles(path);
   if ((await files.size('oci-layout')) !== undefined) {
-    return layoutEntries(files);
+    return layoutImages(files);
   }
   if ((await files.size('manifest.json')) !== undefined) {
-    return olderEntries(files, packing);
+    return olderImages(files, packing);
   }
   throw unrecognised(files.label, `it has neither oci-layout nor manifest.json; ${holds(await files.names())}`);
 }

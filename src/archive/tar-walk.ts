@@ -1,5 +1,5 @@
 import type { HodError } from '../core/errors';
-import type { EntryKind } from '../core/oci/layer-tree';
+import type { MemberKind } from '../core/oci/layer-tree';
 import type { OpenFile } from './files';
 import { blockSize, decodedName, extensionOf, pathIn, tarNumbers, textIn, type Extended } from './tar-header';
 
@@ -7,7 +7,7 @@ import { blockSize, decodedName, extensionOf, pathIn, tarNumbers, textIn, type E
 const extensionLimit = 1024 * 1024;
 
 /** What is in an archive in the way of a file, of that size; or what its type stands for. */
-const kinds: Readonly<Record<string, EntryKind>> = {
+const kinds: Readonly<Record<string, MemberKind>> = {
   '0': 'file',
   '\0': 'file',
   '7': 'file',
@@ -38,7 +38,7 @@ export interface TarMember {
   /** As it stands there. */
   readonly path: string;
   /** Undefined for what no known kind is. */
-  readonly kind: EntryKind | undefined;
+  readonly kind: MemberKind | undefined;
   /** Permissions, set-uid and the like. */
   readonly mode: number;
   /** What a link leads to, as it stands there. */

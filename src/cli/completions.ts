@@ -3,7 +3,7 @@ import type { CommandUnknownOpts, Option } from '@commander-js/extra-typings';
 /** Names that only a product knows. */
 export interface ProductNames {
   readonly environments: readonly string[];
-  readonly images: readonly string[];
+  readonly components: readonly string[];
   readonly versions: readonly string[];
 }
 
@@ -12,8 +12,8 @@ const kinds: ReadonlyMap<string, readonly (keyof ProductNames)[]> = new Map([
   ['env', ['environments']],
   ['in', ['environments']],
   ['for', ['environments']],
-  ['image', ['images']],
-  ['only', ['images']],
+  ['component', ['components']],
+  ['only', ['components']],
   ['version', ['versions']],
   ['to', ['environments', 'versions']],
   ['from', ['environments', 'versions']],

@@ -94,7 +94,7 @@ function publishAndPromote(stage: Stage, registries: Registries): void {
   stage.scene('The Skerry Line has been built at its tag v2.4.0: is its configuration valid?');
   stage.hod(0, 'config', 'check');
   stage.scene(
-    'Publish: content goes up by digest, indexes are assembled, what the build signed goes along, and tags are written last',
+    'Publish: content goes up by digest, indexes are assembled, signatures are carried with it, and tags are written last',
   );
   stage.hod(0, 'publish');
   stage.scene('Again is safe: the same once more sends nothing and changes nothing');

@@ -23,7 +23,7 @@ export function command(name: string, summary: string, examples: readonly [Examp
     .option('--json', 'answer with one JSON document; its schema is in docs/schemas')
     .option(
       '--field <path>',
-      'answer with one field of that document, bare: images.timetable.digest, platforms[0].size',
+      'answer with one field of that document, bare: components.timetable.digest, platforms[0].size',
     );
 }
 
@@ -117,7 +117,7 @@ export function dryRunOption() {
 
 /** `--only`. */
 export function onlyOption(verb: string) {
-  return new Option('--only <image...>', `${verb} these images and bundles alone, as if they were named as arguments`);
+  return new Option('--only <component...>', `${verb} these components alone, as if they were named as arguments`);
 }
 
 /** `--actor`. */

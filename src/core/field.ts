@@ -1,9 +1,9 @@
 import { HodError } from './errors';
 import { similarNames } from './nearest';
 
-/** Keys that say what an entry of a list is about, so that a path can name it. */
+/** Keys that say what an element of a list is about, so that a path can name it. */
 const naming = [
-  'image',
+  'component',
   'environment',
   'platform',
   'tag',
@@ -17,8 +17,8 @@ const naming = [
 ];
 
 /**
- * What a path leads to in a document: `version`, `images.timetable.digest`, `platforms[0].size`. A name after a list is that
- * of an entry, or a key that all entries have; then there is one line for each. Nothing (`null`) is an empty line.
+ * What a path leads to in a document: `version`, `components.timetable.digest`, `platforms[0].size`. A name after a list is that
+ * of an element, or a key that all elements have; then there is one line for each. Nothing (`null`) is an empty line.
  *
  * Throws `field-unknown`, with what is there.
  */
@@ -43,7 +43,7 @@ function segmentsOf(path: string): (string | number)[] {
       throw unknown(
         path,
         `it cannot be read from ${JSON.stringify(path.slice(from))} on`,
-        'write it as images.timetable.digest or platforms[0].size',
+        'write it as components.timetable.digest or platforms[0].size',
       );
     }
     const [, index, quoted, name] = match;
@@ -55,24 +55,26 @@ function segmentsOf(path: string): (string | number)[] {
 function step(value: unknown, segment: string | number, way: string, path: string): unknown[] {
   const here = way === '' ? 'the document' : way;
   if (Array.isArray(value)) {
-    const entries: unknown[] = value;
+    const elements: unknown[] = value;
     if (typeof segment === 'number') {
-      if (segment >= entries.length) {
-        throw unknown(path, `${here} has ${entries.length} entries, counted from 0`, 'name one of them');
+      if (segment >= elements.length) {
+        throw unknown(path, `${here} has ${elements.length} elements, counted from 0`, 'name one of them');
       }
-      return [entries[segment]];
+      return [elements[segment]];
     }
-    const named = entries.filter((entry) => namesOf(entry).includes(segment));
+    const named = elements.filter((element) => namesOf(element).includes(segment));
     if (named.length > 0) {
       return named;
     }
-    if (entries.length === 0 || entries.every((entry) => isObject(entry) && Object.hasOwn(entry, segment))) {
-      return entries.map((entry) => (isObject(entry) ? entry[segment] : undefined));
+    if (elements.length === 0 || elements.every((element) => isObject(element) && Object.hasOwn(element, segment))) {
+      return elements.map((element) => (isObject(element) ? element[segment] : undefined));
     }
     const keys = [
-      ...new Set(entries.flatMap((entry) => (isObject(entry) ? [...namesOf(entry), ...Object.keys(entry)] : []))),
+      ...new Set(
+        elements.flatMap((element) => (isObject(element) ? [...namesOf(element), ...Object.keys(element)] : [])),
+      ),
     ];
-    throw unknown(path, `no entry of ${here} is called ${segment}, nor has such a key`, similarNames(segment, keys));
+    throw unknown(path, `no element of ${here} is called ${segment}, nor has such a key`, similarNames(segment, keys));
   }
   if (isObject(value) && typeof segment === 'string' && Object.hasOwn(value, segment)) {
     return [value[segment]];
@@ -85,11 +87,11 @@ function step(value: unknown, segment: string | number, way: string, path: strin
   );
 }
 
-function namesOf(entry: unknown): string[] {
-  if (!isObject(entry)) {
+function namesOf(element: unknown): string[] {
+  if (!isObject(element)) {
     return [];
   }
-  const first = naming.map((key) => entry[key]).find((value) => typeof value === 'string');
+  const first = naming.map((key) => element[key]).find((value) => typeof value === 'string');
   return typeof first === 'string' ? [first] : [];
 }
 

@@ -4,8 +4,8 @@ import { normalName } from './names';
 export interface FoundImage {
   /** Relative to the configuration. */
   readonly path: string;
-  /** The name of its entry, where the output has several. */
-  readonly entry: string | undefined;
+  /** The name of the image in the build output, where that has several. */
+  readonly name: string | undefined;
   /** `os/arch[/variant]` of what it holds. */
   readonly platforms: readonly string[];
 }
@@ -67,15 +67,15 @@ const platformEnd =
 /** Outputs of one name, for platforms of their own, are one image. */
 function imagesOf(found: readonly FoundImage[]): FirstImage[] {
   const images = new Map<string, FirstImage>();
-  for (const { path, entry, platforms } of found) {
-    const base = (entry ?? path).replace(/\.(tar\.gz|tgz|tar)$/, '');
+  for (const { path, name: imageName, platforms } of found) {
+    const base = (imageName ?? path).replace(/\.(tar\.gz|tgz|tar)$/, '');
     const last =
       base
         .split('/')
         .at(-1)
         ?.replace(/[:@].*$/, '') ?? '';
     const name = normalName(last.replace(platformEnd, ''), 'image');
-    const from = entry === undefined ? path : `${path}#${entry}`;
+    const from = imageName === undefined ? path : `${path}#${imageName}`;
     const known = images.get(name);
     if (known === undefined) {
       images.set(name, { name, from: [from], platforms });

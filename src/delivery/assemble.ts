@@ -259,7 +259,7 @@ async function decideTag(
   }
   const served = await client.manifests.resolve(tag);
   const decision: TagDecision = {
-    image: client.repository.name,
+    component: client.repository.name,
     repository: client.label,
     tag,
     kind: 'fixed',

@@ -8,7 +8,7 @@ import type { Repository } from '../core/oci/reference';
 import type { RepositoryClient } from '../registry/repository';
 import type { TransferProgress } from '../session/observer';
 
-/** What carrying one image's content took: the account of a transfer. */
+/** What carrying one component's content took: the account of a transfer. */
 export interface Transfer {
   /** Blobs sent, byte by byte. */
   blobsSent: number;
@@ -49,13 +49,13 @@ export function addTransfer(one: Transfer, other: Transfer): Transfer {
 }
 
 /**
- * Carries the content of images into repositories: blobs first, then the manifests above them, from
+ * Carries the content of components into repositories: blobs first, then the manifests above them, from
  * the bottom up, so that at no moment a manifest is there whose content is not. Tags nothing.
  *
  * That a manifest is there proves nothing of what is below it: registries lose blobs, and remove
  * them. Each blob and each manifest is known in this run: it was asked for, read there, sent or mounted.
  *
- * One carrier serves one run: a blob that several images share goes to a registry once, and is
+ * One carrier serves one run: a blob that several components share goes to a registry once, and is
  * mounted from there for the others.
  */
 export class Carrier {
@@ -153,7 +153,7 @@ export class Carrier {
     ]);
   }
 
-  /** A blob that another image of this run carries is waited for, and mounted from there. */
+  /** A blob that another component of this run carries is waited for, and mounted from there. */
   private async carryBlob(cargo: Cargo): Promise<void> {
     const { blob, target } = cargo;
     const key = `${target.repository.registry} ${blob.digest}`;

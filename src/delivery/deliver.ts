@@ -1,9 +1,9 @@
 import { kindOf } from '../core/oci/bundle';
 import { contentOf } from '../core/oci/content';
-import type { Coming } from '../core/release/coming';
+import type { ComponentArrival } from '../core/release/component-arrival';
 import { staysAsItIs, type TagDecision } from '../core/release/tag-decisions';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
-import { attachedFacts, carryAttachments, listAttachments, subjectsOf, type CarriedAttachments } from './attach';
+import { referrerFacts, carryReferrers, listReferrers, subjectsOf, type CarriedReferrers } from './referrers/carry';
 import { addTransfer, Carrier, noTransfer, type Transfer } from './carry';
 import { settleAll } from '../system/promises';
 import { placed, type Delivered, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
@@ -17,7 +17,7 @@ import { settle } from './settle';
  * loses it decides again. A run that is killed leaves complete content without tags, or tags still to
  * be written, and the next run goes on from there.
  *
- * What belongs to an image is carried after it, and listed before its tags are written: who finds a tag
+ * The referrers of a component are carried after it, and listed before its tags are written: who finds a tag
  * finds it signed.
  *
  * A dry run goes on where rules refuse, so that it can say everything that would be done.
@@ -25,8 +25,8 @@ import { settle } from './settle';
 export async function deliver<P extends Plan>(delivery: Delivery<P>, context: DeliveryContext): Promise<Delivered<P>> {
   const { items, manner } = delivery;
   const { dryRun, ledger } = context;
-  const subjects = items.map(({ node, target, attachments }) => ({ target, subjects: subjectsOf(node, attachments) }));
-  const judge = new Judge(context, items, attachedFacts(subjects));
+  const subjects = items.map(({ node, target, referrers }) => ({ target, subjects: subjectsOf(node, referrers) }));
+  const judge = new Judge(context, items, referrerFacts(subjects));
   const judging = (): Promise<Judged<readonly Verdict<P>[]>> => judge.decide((known) => delivery.decide(known));
   const planned = await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging());
   const carrier = new Carrier({ dryRun }, context.observer.transfer);
@@ -38,10 +38,10 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
     // Sending takes its time. Whoever has no part in this ledger may have written tags meanwhile.
     judge.forgetServed();
   }
-  const attached = carried.map((each) => each.attached);
+  const referrers = carried.map((each) => each.referrers);
   const { value, appended } = await record(delivery, context, {
     judging,
-    attaching: attached,
+    itemReferrers: referrers,
     arrive: async (item) => {
       await carrier.carry(item.node, item.target);
       await carrier.witness(item.node, item.target);
@@ -50,7 +50,7 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   const { verdicts, records } = value;
   const told = records.filter(({ item, isNew }) => isNew || !courseOf(carried, item).settled);
   await settleAll(told.map((recording) => tellRelease(recording, carrier, manner)));
-  await listAttachments([...attached, ...told], ledger);
+  await listReferrers([...referrers, ...told], ledger);
   const decisions = await settle(items, decisionsOf(verdicts), {
     ledger,
     appended,
@@ -65,13 +65,13 @@ interface Course {
   /** All its tags led there already: nothing of it was looked at. */
   readonly settled: boolean;
   readonly transfer: Transfer;
-  readonly attached: CarriedAttachments;
+  readonly referrers: CarriedReferrers;
 }
 
 function courseOf(carried: readonly Course[], item: DeliveryItem): Course {
   const course = carried.find((each) => each.item === item);
   if (course === undefined) {
-    throw new Error(`${item.image} was not carried`);
+    throw new Error(`${item.component} was not carried`);
   }
   return course;
 }
@@ -96,7 +96,7 @@ async function carryItems<P extends Plan>(
   };
   return settleAll(
     carried.map(async (course) => {
-      return { ...course, attached: await carryAttachments(course.item, carrier, { all: manner.mend, note }) };
+      return { ...course, referrers: await carryReferrers(course.item, carrier, { all: manner.mend, note }) };
     }),
   );
 }
@@ -109,19 +109,19 @@ function deliveredOf<P extends Plan>(
 ): Delivered<P> {
   return {
     verdicts,
-    items: carried.map(({ item, transfer, attached }) => {
-      const { plan, coming } = decidedAbout(item, verdicts);
+    items: carried.map(({ item, transfer, referrers }) => {
+      const { plan, arrival } = decidedAbout(item, verdicts);
       return {
         ...placed(item),
         kind: kindOf(item.node.manifest),
         origin: plan.origin,
-        coming,
-        tags: decisions.filter(({ image }) => image === item.image),
-        omitted: (plan.tags.get(item.image)?.omitted ?? []).map(({ rule, missing }) => {
+        arrival,
+        tags: decisions.filter(({ component }) => component === item.component),
+        omitted: (plan.tags.get(item.component)?.omitted ?? []).map(({ rule, missing }) => {
           return { rule: rule.template.text, missing };
         }),
-        attached: attached.count,
-        transfer: { ...addTransfer(transfer, attached.transfer), requests: item.target.requests },
+        referrers: referrers.count,
+        transfer: { ...addTransfer(transfer, referrers.transfer), requests: item.target.requests },
       };
     }),
   };
@@ -132,19 +132,22 @@ function decisionsOf(verdicts: readonly Verdict<Plan>[]): TagDecision[] {
 }
 
 /** What was decided about an item, and the plan that it comes in by. */
-function decidedAbout({ image }: DeliveryItem, verdicts: readonly Verdict<Plan>[]): { plan: Plan; coming: Coming } {
-  const [found] = verdicts.flatMap(({ plan, comings }) =>
-    comings.filter((coming) => coming.image === image).map((coming) => ({ plan, coming })),
+function decidedAbout(
+  { component }: DeliveryItem,
+  verdicts: readonly Verdict<Plan>[],
+): { plan: Plan; arrival: ComponentArrival } {
+  const [found] = verdicts.flatMap(({ plan, arrivals }) =>
+    arrivals.filter((arrival) => arrival.component === component).map((arrival) => ({ plan, arrival })),
   );
   if (found === undefined) {
-    throw new Error(`nothing was decided about ${image}`);
+    throw new Error(`nothing was decided about ${component}`);
   }
   return found;
 }
 
 /** Whether every tag of an item leads there already: then nothing is written, and nothing relied on. */
-function isSettled({ image, node }: DeliveryItem, decisions: readonly TagDecision[]): boolean {
-  const own = decisions.filter((decision) => decision.image === image);
+function isSettled({ component, node }: DeliveryItem, decisions: readonly TagDecision[]): boolean {
+  const own = decisions.filter((decision) => decision.component === component);
   const leads = own.some(({ served }) => served === node.manifest.digest);
   return leads && own.every(({ outcome }) => staysAsItIs(outcome));
 }
@@ -154,7 +157,7 @@ function untouched({ node }: DeliveryItem): Promise<Transfer> {
 }
 
 /**
- * Brings the record of a release to an image. Where all tags of an image are written, its record was, before them: it is
+ * Brings the record of a release to a component. Where all tags of a component are written, its record was, before them: it is
  * looked for only where they are not, or the ledger has just learnt of it.
  */
 async function tellRelease(

@@ -4,42 +4,42 @@ import type { ContentNode } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
 import type { Carrying } from '../core/oci/referrers';
 import type { Action } from '../core/ledger/entries';
-import type { Coming, Origin } from '../core/release/coming';
+import type { ComponentArrival, Origin } from '../core/release/component-arrival';
 import type { Judgement, Knowledge } from '../core/release/knowledge';
-import type { PlacedImage } from '../core/ledger/release';
+import type { PlacedComponent } from '../core/ledger/release';
 import type { TagDecision } from '../core/release/tag-decisions';
-import type { ArrivingImage, Plan, Verdict } from '../core/release/verdict';
+import type { ArrivingComponent, Plan, Verdict } from '../core/release/verdict';
 import type { Ancestry } from '../core/tags/ordering';
 import type { Version, VersionLine } from '../core/tags/version';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import type { Observer } from '../session/observer';
-import type { AttachedCount, AttachTarget } from './attach';
-import type { Attachment } from './attachments';
+import type { ReferrerCount, ReferrersTarget } from './referrers/carry';
+import type { Referrer } from './referrers/find';
 import type { Transfer } from './carry';
 import type { ProvenanceSource } from './provenance';
 
-/** The repository that an image or bundle goes to. */
-export type DeliveryTarget = AttachTarget &
+/** The repository that a component goes to. */
+export type DeliveryTarget = ReferrersTarget &
   ProvenanceSource & {
     readonly requests: number;
     readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
   };
 
-/** An image or bundle on its way into an environment: its content, and where it goes. */
+/** A component on its way into an environment: its content, and where it goes. */
 export interface DeliveryItem {
-  readonly image: string;
+  readonly component: string;
   readonly node: ContentNode;
   /** `os/arch[/variant]` of everything in it that runs. */
   readonly platforms: readonly string[];
   readonly target: DeliveryTarget;
-  /** What belongs to it, and goes along. */
-  readonly attachments: readonly Attachment[];
+  /** Its referrers that are carried with it. */
+  readonly referrers: readonly Referrer[];
 }
 
 /** How a delivery is carried. */
 export interface Manner {
-  /** Whether each image is told which release it is of: a release record refers to it then. */
+  /** Whether each component is told which release it is of: a release record refers to it then. */
   readonly records: boolean;
   /** Look at everything that is there already, and send what is not there any more. */
   readonly mend: boolean;
@@ -54,11 +54,11 @@ export interface Delivery<P extends Plan> {
   /** Decides anew whenever more is known, or the ledger has changed: about each release that comes in. Pure. */
   decide(known: Knowledge): Judgement<readonly Verdict<P>[]>;
   /**
-   * What to write into the ledger about one of them, and those images that come in with it. Pure.
+   * What to write into the ledger about one of them, and those components that come in with it. Pure.
    *
    * @param together It was decided in one with the entry before.
    */
-  action(verdict: Verdict<P>, images: PlacedImage[], together: boolean): Action;
+  action(verdict: Verdict<P>, components: PlacedComponent[], together: boolean): Action;
 }
 
 /** What git and registries tell of the order of builds. */
@@ -78,16 +78,16 @@ export interface DeliveryContext {
   readonly dryRun: boolean;
 }
 
-/** What became of one image or bundle. */
-export interface DeliveredItem extends PlacedImage {
+/** What became of one component. */
+export interface DeliveredItem extends PlacedComponent {
   readonly kind: 'image' | 'bundle';
   /** The release that it is of. */
   readonly origin: Origin;
-  readonly coming: Coming;
+  readonly arrival: ComponentArrival;
   readonly tags: readonly TagDecision[];
   /** Rules that gave no tag, and what is missing. */
   readonly omitted: readonly { readonly rule: string; readonly missing: string }[];
-  readonly attached: AttachedCount;
+  readonly referrers: ReferrerCount;
   readonly transfer: Transfer & { readonly requests: number };
 }
 
@@ -104,11 +104,11 @@ export function mannerOf({ carrying }: { carrying: Carrying }, { mend }: { mend?
 }
 
 /** An item as decisions see it. */
-export function arriving({ image, node, target }: DeliveryItem): ArrivingImage {
-  return { image, digest: node.manifest.digest, repository: target.label };
+export function arriving({ component, node, target }: DeliveryItem): ArrivingComponent {
+  return { component, digest: node.manifest.digest, repository: target.label };
 }
 
 /** An item as it stands in its repository, for the ledger. */
-export function placed({ image, node, platforms, target }: DeliveryItem): PlacedImage {
-  return { image, repository: target.label, ...describeManifest(node.manifest), platforms: [...platforms] };
+export function placed({ component, node, platforms, target }: DeliveryItem): PlacedComponent {
+  return { component, repository: target.label, ...describeManifest(node.manifest), platforms: [...platforms] };
 }

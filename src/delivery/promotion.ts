@@ -14,6 +14,7 @@ export function promotionDelivery(
     items,
     manner,
     decide: (known) => decidePromotion(promotion, known),
-    action: (verdict, images, together) => promotedAction(promotion, verdict, images, { decidedTogether: together }),
+    action: (verdict, components, together) =>
+      promotedAction(promotion, verdict, components, { decidedTogether: together }),
   };
 }

@@ -19,6 +19,6 @@ export function publicationDelivery(
     items,
     manner,
     decide: (known) => together([decidePublication(publication, known)]),
-    action: (verdict, images) => publishedAction(publication, verdict, images),
+    action: (verdict, components) => publishedAction(publication, verdict, components),
   };
 }

@@ -3,7 +3,7 @@ import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import type { RepositoryName } from '../core/oci/reference';
 import type { Action } from '../core/ledger/entries';
-import type { Attached } from '../core/ledger/entries/attaching';
+import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import type { Build } from '../core/build/build';
 import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
@@ -14,7 +14,7 @@ import type { Following } from '../core/build/following';
 import { together } from '../core/release/knowledge';
 import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
 import { decidePublication, publishedAction, type Publication } from '../core/release/publication';
-import type { PlacedImage, ReleaseId } from '../core/ledger/release';
+import type { PlacedComponent, ReleaseId } from '../core/ledger/release';
 import type { ReleaseRecord } from '../core/ledger/release-record';
 import type { Verdict, Plan } from '../core/release/verdict';
 import { decideRollback, rolledBackAction } from '../core/release/rollback';
@@ -32,11 +32,11 @@ export interface LostEnvironment {
   readonly rulesOf: RulesOf;
 }
 
-/** What the registries of an environment tell of a release: those of its images that have its record there. */
+/** What the registries of an environment tell of a release: those of its components that have its record there. */
 export interface FoundArrival {
   readonly release: ReleaseId;
-  readonly images: readonly PlacedImage[];
-  readonly attached: Attached;
+  readonly components: readonly PlacedComponent[];
+  readonly referrers: KnownReferrers;
 }
 
 /** Everything that a ledger is made of again. */
@@ -155,8 +155,8 @@ async function* noTags(): AsyncGenerator<Tag> {
   yield* await Promise.resolve([]);
 }
 
-function arrivingOf({ images }: FoundArrival) {
-  return images.map(({ image, digest, repository }) => ({ image, digest, repository }));
+function arrivingOf({ components }: FoundArrival) {
+  return components.map(({ component, digest, repository }) => ({ component, digest, repository }));
 }
 
 async function publishAgain(
@@ -182,7 +182,7 @@ async function publishAgain(
         ? { kind: 'none', near: [] }
         : { kind: 'given', version, source: 'the record of the release' },
   };
-  const images = arrivingOf(arrival);
+  const components = arrivingOf(arrival);
   const publication: Publication = {
     product,
     environment: name,
@@ -190,20 +190,20 @@ async function publishAgain(
     rulesOf,
     following: await remains.following(record),
     build,
-    images,
+    components,
     claims: [],
     strictOrder: false,
     despite: inSpiteOfNothing,
   };
   const judge = ledger.judge(
-    images.map(({ repository }) => repository),
+    components.map(({ repository }) => repository),
     orders,
   );
   const { value } = await judge.rehearse((known) => together([decidePublication(publication, known)]));
   const [verdict] = value;
   if (verdict !== undefined) {
-    const action = publishedAction(publication, verdict, [...arrival.images]);
-    ledger.add(withAttached(action, arrival), record.published ?? now);
+    const action = publishedAction(publication, verdict, [...arrival.components]);
+    ledger.add(withKnownReferrers(action, arrival), record.published ?? now);
   }
 }
 
@@ -218,12 +218,12 @@ async function promoteAgain(
   if (release === undefined) {
     return;
   }
-  const images = arrivingOf(arrival).map((each) => {
-    return { ...each, kind: 'image' as const, platforms: [], annotations: [], attached: [] };
+  const components = arrivingOf(arrival).map((each) => {
+    return { ...each, kind: 'image' as const, platforms: [], annotations: [], referrers: [] };
   });
   const promotion: Promotion = {
     product,
-    parts: [{ release, images, date: await dayOf(release.commit) }],
+    parts: [{ release, components, date: await dayOf(release.commit) }],
     from,
     environment: name,
     rulesOf,
@@ -233,22 +233,25 @@ async function promoteAgain(
     despite: inSpiteOfNothing,
   };
   const judge = ledger.judge(
-    images.map(({ repository }) => repository),
+    components.map(({ repository }) => repository),
     orders,
   );
   const { value } = await judge.rehearse((known) => decidePromotion(promotion, known));
   const [verdict]: readonly Verdict<Plan>[] = value;
   if (verdict !== undefined) {
     ledger.add(
-      withAttached(promotedAction(promotion, verdict, [...arrival.images], { decidedTogether: false }), arrival),
+      withKnownReferrers(
+        promotedAction(promotion, verdict, [...arrival.components], { decidedTogether: false }),
+        arrival,
+      ),
       now,
     );
   }
 }
 
-function withAttached(action: Action, { attached }: FoundArrival): Action {
-  return attached.length > 0 && (action.kind === 'published' || action.kind === 'promoted')
-    ? { ...action, attached }
+function withKnownReferrers(action: Action, { referrers }: FoundArrival): Action {
+  return referrers.length > 0 && (action.kind === 'published' || action.kind === 'promoted')
+    ? { ...action, referrers }
     : action;
 }
 
@@ -261,11 +264,11 @@ async function rollBackAgain(
   ledger: RebuiltLedger,
   remains: Remains,
 ): Promise<readonly string[]> {
-  const astray = astrayIn(name, ledger.facts, remains);
-  if (astray.length === 0) {
+  const drifted = driftIn(name, ledger.facts, remains);
+  if (drifted.length === 0) {
     return [];
   }
-  const places = new Map(servedIn(ledger.facts, name).map(({ image, repository }) => [image, repository]));
+  const places = new Map(servedIn(ledger.facts, name).map(({ component, repository }) => [component, repository]));
   const judge = ledger.judge([...places.values()], remains.orders);
   const steps = ledger.facts.get('environment', name)?.steps ?? 0;
   for (let step = steps; step >= 1; step -= 1) {
@@ -283,13 +286,13 @@ async function rollBackAgain(
     const decided = await judge.decide((known) => decideRollback(rollback, known)).catch(refusedOnly);
     const [action] = decided === undefined ? [] : rolledBackAction(rollback, decided.value);
     if (action !== undefined) {
-      if (astrayIn(name, ledger.with(action, remains.now).facts, remains).length === 0) {
+      if (driftIn(name, ledger.with(action, remains.now).facts, remains).length === 0) {
         ledger.add(action, remains.now);
         return [];
       }
     }
   }
-  return astray;
+  return drifted;
 }
 
 function refusedOnly(error: unknown): undefined {
@@ -300,7 +303,7 @@ function refusedOnly(error: unknown): undefined {
 }
 
 /** The moving tags of an environment that lead elsewhere than the ledger says. */
-function astrayIn(environment: string, facts: Facts, { served }: Remains): string[] {
+function driftIn(environment: string, facts: Facts, { served }: Remains): string[] {
   const steps = facts.get('environment', environment)?.steps ?? 0;
   const tags = new Map<string, { repository: RepositoryName; tag: Tag }>();
   for (let step = 1; step <= steps; step += 1) {

@@ -10,13 +10,13 @@ import {
 } from '../core/ledger/entry';
 import { tellingOnce } from '../core/retrying';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
-import { attachedKey, type Facts, type Release } from '../core/ledger/facts';
-import type { Attached } from '../core/ledger/entries/attaching';
+import { referrersKey, type Facts, type Release } from '../core/ledger/facts';
+import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import { releaseOf } from '../core/ledger/entries/published';
 import { recordArtifact, recordOf, recordType, type ReleaseRecord } from '../core/ledger/release-record';
 import { timestampOf, type Timestamp } from '../core/time';
 import { contended } from '../ledger/problems';
-import { unknownTo, type Attaching, type CarriedAttachment } from './attach';
+import { unknownTo, type ItemReferrers, type CarriedReferrer } from './referrers/carry';
 import { settleAll } from '../system/promises';
 import { placed, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import type { Judged } from './judge';
@@ -30,10 +30,10 @@ export interface Appended<T> {
   readonly appended: boolean;
 }
 
-/** The record of a release that is to refer to an image of it. */
-export interface Recording extends Attaching {
+/** The record of a release that is to refer to a component of it. */
+export interface Recording extends ItemReferrers {
   readonly item: DeliveryItem;
-  readonly carried: readonly [CarriedAttachment];
+  readonly carried: readonly [CarriedReferrer];
   /** The ledger did not know of it. */
   readonly isNew: boolean;
 }
@@ -48,38 +48,38 @@ export interface Recorded<P extends Plan> {
 export interface RecordSteps<P extends Plan> {
   readonly judging: () => Promise<Judged<readonly Verdict<P>[]>>;
   /** What was carried along with each item. */
-  readonly attaching: readonly Attaching[];
+  readonly itemReferrers: readonly ItemReferrers[];
   /** Makes sure that an item is where it goes, written by this run, before anything says that it is. */
   readonly arrive: (item: DeliveryItem) => Promise<void>;
 }
 
 /**
  * Writes the decision about a delivery into the ledger, deciding again for as long as somebody else is first; and what belongs
- * to its images, where that is not known yet.
+ * to its components, where that is not known yet.
  */
 export async function record<P extends Plan>(
   delivery: Delivery<P>,
   context: DeliveryContext,
-  { judging, attaching, arrive }: RecordSteps<P>,
+  { judging, itemReferrers, arrive }: RecordSteps<P>,
 ): Promise<Appended<Recorded<P>>> {
   const { product, environment, items, manner } = delivery;
   return appendDeciding({ ...context, product }, async (now) => {
     const { value: verdicts, head, facts } = await judging();
     const at = timeAfter(facts, now);
-    let arrivals = 0;
+    let recorded = 0;
     const parts = verdicts.map((verdict) => {
-      const own = items.filter(({ image }) => verdict.comings.some((coming) => coming.image === image));
+      const own = items.filter(({ component }) => verdict.arrivals.some((arrival) => arrival.component === component));
       const arrival = isKnown(environment, verdict, facts)
         ? undefined
-        : delivery.action(verdict, own.map(placed), arrivals > 0);
-      arrivals += arrival === undefined ? 0 : 1;
+        : delivery.action(verdict, own.map(placed), recorded > 0);
+      recorded += arrival === undefined ? 0 : 1;
       const release = facts.get('release', verdict.plan.release) ?? fresh(arrival, { at, actor: context.actor.name });
       const records = manner.records ? own.map((item) => recordingOf(item, recordOf(product, release), facts)) : [];
-      const along = attaching.filter((_, which) => own.some((item) => item === items[which]));
-      const attached = unknownTo(facts, [...along, ...records]);
+      const along = itemReferrers.filter((_, which) => own.some((item) => item === items[which]));
+      const referrers = unknownTo(facts, [...along, ...records]);
       return {
         records,
-        action: withAttached(arrival, environment, attached),
+        action: withKnownReferrers(arrival, environment, referrers),
         arriving: arrival === undefined ? [] : own,
       };
     });
@@ -106,24 +106,28 @@ function recordingOf(item: DeliveryItem, about: ReleaseRecord, facts: Facts): Re
   const subject = node.manifest.digest;
   const artifact = recordArtifact(about, node.manifest);
   const { digest } = artifact.manifest;
-  const known = facts.get('attached', attachedKey(target.label, subject)) ?? [];
+  const known = facts.get('referrers', referrersKey(target.label, subject)) ?? [];
   return {
     item,
     target,
-    attachments: [{ subject, digest, type: recordType, read: () => Promise.resolve(artifact) }],
+    referrers: [{ subject, digest, type: recordType, read: () => Promise.resolve(artifact) }],
     carried: [{ subject, node: artifact }],
     isNew: !known.some((each) => each.digest === digest),
   };
 }
 
 /** What the ledger is told of an arrival, and of what came along; of the latter alone where the arrival is known. */
-function withAttached(arrival: Action | undefined, environment: string, attached: Attached): Action | undefined {
-  if (attached.length === 0) {
+function withKnownReferrers(
+  arrival: Action | undefined,
+  environment: string,
+  referrers: KnownReferrers,
+): Action | undefined {
+  if (referrers.length === 0) {
     return arrival;
   }
   return arrival?.kind === 'published' || arrival?.kind === 'promoted'
-    ? { ...arrival, attached }
-    : { kind: 'attached', environment, attached };
+    ? { ...arrival, referrers }
+    : { kind: 'referrers', environment, referrers };
 }
 
 /** Clocks of machines differ by as much, in milliseconds; more is said. */

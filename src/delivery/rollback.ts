@@ -16,9 +16,9 @@ import { checkPresent, witnessWrite, type PresenceSource } from './present';
 import { appendDeciding } from './record';
 import { settle, type SettlingItem } from './settle';
 
-/** An image, and where an environment has it. */
+/** A component, and where an environment has it. */
 export interface Place {
-  readonly image: string;
+  readonly component: string;
   readonly target: PresenceSource &
     SettlingItem['target'] &
     ProvenanceSource & {
@@ -40,7 +40,7 @@ export async function rollBack(
   context: DeliveryContext & { readonly product: string },
 ): Promise<{ wayBack: RollbackPlan; decisions: readonly TagDecision[] }> {
   const { ledger, dryRun } = context;
-  const places = new Map(items.map(({ image, target }) => [image, target.label]));
+  const places = new Map(items.map(({ component, target }) => [component, target.label]));
   const judge = new Judge(context, items);
   const presence = new Presence(items);
   const deciding = async () => {
@@ -58,10 +58,10 @@ export async function rollBack(
     const { value, head, facts } = await deciding();
     const actions = rolledBackAction(rollback, value);
     // Who may not write there finds out before anything is recorded.
-    for (const { image, digest } of actions.length === 0 ? [] : targetsOf(value)) {
-      const target = items.find((each) => each.image === image)?.target;
-      if (target !== undefined && !witnessed.has(image)) {
-        witnessed.set(image, witnessWrite(target, digest));
+    for (const { component, digest } of actions.length === 0 ? [] : targetsOf(value)) {
+      const target = items.find((each) => each.component === component)?.target;
+      if (target !== undefined && !witnessed.has(component)) {
+        witnessed.set(component, witnessWrite(target, digest));
       }
     }
     await settleAll([...witnessed.values()]);
@@ -82,9 +82,9 @@ class Presence {
   /** Throws `content-gone` where something that is to be served, or tagged, is not whole. */
   async check(wayBack: RollbackPlan): Promise<void> {
     await settleAll(
-      targetsOf(wayBack).flatMap(({ image, digest }) => {
-        const target = this.places.find((each) => each.image === image)?.target;
-        const key = `${image} ${digest}`;
+      targetsOf(wayBack).flatMap(({ component, digest }) => {
+        const target = this.places.find((each) => each.component === component)?.target;
+        const key = `${component} ${digest}`;
         const checking = this.checked.get(key) ?? (target && checkPresent(target, digest));
         if (checking === undefined) {
           return [];

@@ -9,9 +9,9 @@ import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import { settleAll } from '../system/promises';
 
-/** An image or bundle whose tags are settled. */
+/** A component whose tags are settled. */
 export interface SettlingItem {
-  readonly image: string;
+  readonly component: string;
   /** What is delivered, where something is. */
   readonly node?: Pick<ContentNode, 'manifest'>;
   readonly target: Pick<RepositoryClient, 'label'> & {
@@ -68,7 +68,7 @@ class ServedTags<I extends SettlingItem> {
   /** The tags that stand elsewhere than the ledger says. */
   pending(facts: Facts): PendingTag[] {
     return this.ours
-      .filter((decision) => this.isAstray(decision, facts))
+      .filter((decision) => this.hasDrifted(decision, facts))
       .map((decision) => {
         const target = facts.get('tag', keyOf(decision));
         return { decision, digest: target?.gone === true ? undefined : target?.digest };
@@ -77,7 +77,7 @@ class ServedTags<I extends SettlingItem> {
 
   /** Reads back the tags that are not to be written. */
   async readOthers(facts: Facts): Promise<void> {
-    const unwritten = this.ours.filter((decision) => !this.isAstray(decision, facts));
+    const unwritten = this.ours.filter((decision) => !this.hasDrifted(decision, facts));
     await settleAll(
       unwritten.map(async (decision) => {
         const { manifests } = itemOf(this.items, decision).target;
@@ -105,7 +105,7 @@ class ServedTags<I extends SettlingItem> {
     }
   }
 
-  private isAstray(decision: TagDecision, facts: Facts): boolean {
+  private hasDrifted(decision: TagDecision, facts: Facts): boolean {
     const target = facts.get('tag', keyOf(decision));
     const now = this.servedUnder(decision);
     if (target === undefined || this.kept.has(keyOf(decision))) {
@@ -186,10 +186,10 @@ export async function removeQuietly({ tags }: Pick<SettlingItem['target'], 'tags
   });
 }
 
-function itemOf<I extends SettlingItem>(items: readonly I[], { image, tag }: TagDecision): I {
-  const item = items.find((each) => each.image === image);
+function itemOf<I extends SettlingItem>(items: readonly I[], { component, tag }: TagDecision): I {
+  const item = items.find((each) => each.component === component);
   if (item === undefined) {
-    throw new Error(`the tag ${tag} is for ${image}, which is not delivered`);
+    throw new Error(`the tag ${tag} is for ${component}, which is not delivered`);
   }
   return item;
 }

@@ -13,9 +13,9 @@ export interface Right {
   readonly next?: string | undefined;
 }
 
-/** What may be done in the repository of an image. */
+/** What may be done in the repository of a component. */
 export interface RepositoryRights {
-  readonly image: string;
+  readonly component: string;
   readonly repository: RepositoryName;
   readonly read: Right;
   readonly write: Right;
@@ -39,16 +39,16 @@ export async function checkLedger(config: Config, session: Session): Promise<Led
   return { ledger: ledgerLabel(config), read, append: append ?? read };
 }
 
-/** Checks what this identity may do in the repository of an image. What it asks the registry to write cannot be written. */
+/** Checks what this identity may do in the repository of a component. What it asks the registry to write cannot be written. */
 export async function checkRepository(
-  image: string,
+  component: string,
   environment: EnvironmentConfig,
   session: Session,
 ): Promise<RepositoryRights> {
-  const client = session.client(environment.repositoryOf(image));
+  const client = session.client(environment.repositoryOf(component));
   const read = await checkRight(() => client.probeRead());
   const write = reaches(read) ? await checkRight(() => client.probeWrite()) : read;
-  return { image, repository: client.label, read, write };
+  return { component, repository: client.label, read, write };
 }
 
 /**

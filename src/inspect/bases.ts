@@ -1,6 +1,6 @@
 import { isNear } from '../core/access/destinations';
 import type { Drift } from '../core/insight/drift';
-import type { ServedImage } from '../core/ledger/facts';
+import type { ServedComponent } from '../core/ledger/facts';
 import { HodError, messageOf } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { readContentBelow, runnableImages } from '../core/oci/content';
@@ -15,13 +15,13 @@ import type { Config } from '../workspace/config';
 /** The images that an environment serves, and whether its registry could be asked about each. */
 interface AskedEnvironment {
   readonly environment: string;
-  readonly images: readonly { readonly served: ServedImage; readonly drift: Pick<Drift, 'state'> }[];
+  readonly components: readonly { readonly served: ServedComponent; readonly drift: Pick<Drift, 'state'> }[];
 }
 
 /** What an image was built on, and what the name of that leads to now. */
-export interface BaseImage {
+export interface ComponentBase {
   readonly environment: string;
-  readonly image: string;
+  readonly component: string;
   readonly version: Version | undefined;
   readonly commit: CommitId;
   readonly platform: string;
@@ -33,20 +33,20 @@ export interface BaseImage {
   readonly state: 'current' | 'moved' | 'unknown';
   readonly detail: string;
 }
-type BaseNow = Pick<BaseImage, 'now' | 'state' | 'detail'>;
+type BaseNow = Pick<ComponentBase, 'now' | 'state' | 'detail'>;
 
 /** What the images that environments serve were built on, and whether its name leads elsewhere now. */
 export async function basesOf(
   environments: readonly AskedEnvironment[],
   config: Config,
   session: Session,
-): Promise<BaseImage[]> {
+): Promise<ComponentBase[]> {
   const asked = new Map<string, Promise<BaseNow>>();
-  const all = environments.flatMap(({ environment, images }) =>
-    images
+  const all = environments.flatMap(({ environment, components }) =>
+    components
       // What the registry itself could not be asked for is not asked for again.
       .filter(({ drift }) => drift.state !== 'unknown')
-      .map(async ({ served: { image, repository, version, commit, digest } }): Promise<BaseImage[]> => {
+      .map(async ({ served: { component, repository, version, commit, digest } }): Promise<ComponentBase[]> => {
         const client = session.client(parseRepository(repository));
         const manifest = await client.manifests.get(digest);
         const found = manifest === undefined ? [] : await runnableImages(await readContentBelow(client, manifest));
@@ -65,7 +65,7 @@ export async function basesOf(
               answer.then((now) => {
                 return {
                   environment,
-                  image,
+                  component,
                   version,
                   commit,
                   platform: formatPlatform(platform),

@@ -17,9 +17,9 @@ import type { Config } from '../workspace/config';
 import { commitsBetween, readGit, type LoggedCommit } from '../workspace/git';
 import { readHashedTree } from './layers';
 
-/** An image on one side. */
-interface ComparedImage {
-  readonly image: string;
+/** A component on one side. */
+interface ComparedComponent {
+  readonly component: string;
   readonly reference: string;
   readonly digest: Digest;
   readonly version: string | undefined;
@@ -32,7 +32,7 @@ type SideKind = 'environment' | 'release' | 'image';
 
 interface Side {
   readonly kind: SideKind;
-  readonly images: readonly ComparedImage[];
+  readonly components: readonly ComparedComponent[];
 }
 
 /** A side as it was named, and what it is of; version and commit are undefined where it is of several. */
@@ -47,15 +47,15 @@ export interface ComparedSide {
 export type CommitDifference =
   { readonly added: readonly LoggedCommit[]; readonly left: readonly LoggedCommit[] } | { readonly gap: string };
 
-/** An image where it stands. */
-export type PlacedSide = Omit<ComparedImage, 'image' | 'read'>;
+/** A component where it stands. */
+export type PlacedSide = Omit<ComparedComponent, 'component' | 'read'>;
 
 /** How an image for one platform differs; `inside`: the paths, undefined where they were not asked for. */
 export type PlatformChange = ImageDifference['changed'][number] & { readonly inside: PathDifference | undefined };
 
-/** How an image, or all images and bundles of a release, differ. */
-export interface ImageComparison {
-  readonly image: string;
+/** How a component, or all components of a release, differ. */
+export interface ComponentComparison {
+  readonly component: string;
   readonly state: 'same' | 'changed' | 'added' | 'removed';
   readonly from: PlacedSide | undefined;
   readonly to: PlacedSide | undefined;
@@ -73,7 +73,7 @@ export interface Comparison {
   readonly from: ComparedSide;
   readonly to: ComparedSide;
   readonly commits: CommitDifference;
-  readonly images: readonly ImageComparison[];
+  readonly components: readonly ComponentComparison[];
 }
 
 /** Where sides are read: hod.yaml where there is one, and the session of the run. */
@@ -83,7 +83,7 @@ interface ComparisonContext {
 }
 
 /**
- * Compares two environments, releases or images: commits, and image by image what is in them.
+ * Compares two environments, releases or images: commits, and component by component what is in them.
  *
  * @throws {@link HodError} `options-conflict` where one is an image and the other a whole product.
  */
@@ -103,7 +103,7 @@ export async function compareSides(
   }
   const [before, after] = [sideOf(from, one), sideOf(to, other)];
   const commits = await commitsOf(before.commit, after.commit, config);
-  return { from: before, to: after, commits, images: await compareAll(one, other, inside) };
+  return { from: before, to: after, commits, components: await compareAll(one, other, inside) };
 }
 
 /** Reads what a text names. A file or folder here comes first, then an environment, a release, a reference. */
@@ -122,13 +122,13 @@ async function readSide(text: string, config: Config | undefined, session: Sessi
   const node = await locate(session, text);
   const [first] = await runnableImages(node);
   const { digest } = node.manifest;
-  const image = { image: '', reference: text, digest, version: first?.version, commit: first?.revision };
-  return { kind: 'image', images: [{ ...image, read: () => Promise.resolve(node) }] };
+  const component = { component: '', reference: text, digest, version: first?.version, commit: first?.revision };
+  return { kind: 'image', components: [{ ...component, read: () => Promise.resolve(node) }] };
 }
 
 async function environmentSide(name: string, ledger: Ledger, session: Session): Promise<Side> {
   const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
-  return { kind: 'environment', images: servedIn(facts, name).map((served) => placedImage(served, session)) };
+  return { kind: 'environment', components: servedIn(facts, name).map((served) => placedComponent(served, session)) };
 }
 
 async function releaseSide(
@@ -146,26 +146,26 @@ async function releaseSide(
       next: 'name an environment, a version, a commit, a reference (registry/name:tag) or a build output',
     });
   }
-  const { commit: of, version: as, images } = release;
+  const { commit: of, version: as, components } = release;
   return {
     kind: 'release',
-    images: images.map((placed) => placedImage({ ...placed, commit: of, version: as }, session)),
+    components: components.map((placed) => placedComponent({ ...placed, commit: of, version: as }, session)),
   };
 }
 
-function placedImage(
+function placedComponent(
   placed: Parameters<typeof readContent>[1] & {
-    image: string;
+    component: string;
     repository: string;
     version?: string | undefined;
     commit: string;
   },
   session: Session,
-): ComparedImage {
-  const { image, repository, digest, version, commit } = placed;
+): ComparedComponent {
+  const { component, repository, digest, version, commit } = placed;
   const client = session.client(parseRepository(repository));
   return {
-    image,
+    component,
     reference: `${formatRepository(client.repository)}@${digest}`,
     digest,
     version,
@@ -174,9 +174,9 @@ function placedImage(
   };
 }
 
-function sideOf(name: string, { kind, images }: Side): ComparedSide {
-  const only = (of: (image: ComparedImage) => string | undefined): string | undefined => {
-    const all = new Set(images.map(of));
+function sideOf(name: string, { kind, components }: Side): ComparedSide {
+  const only = (of: (component: ComparedComponent) => string | undefined): string | undefined => {
+    const all = new Set(components.map(of));
     return all.size === 1 ? [...all][0] : undefined;
   };
   return { name, kind, version: only(({ version }) => version), commit: only(({ commit }) => commit) };
@@ -205,19 +205,21 @@ async function commitsOf(
   return 'gap' in added ? added : 'gap' in left ? left : { added: added.commits, left: left.commits };
 }
 
-const nothing: ImageComparison['platforms'] = { added: [], removed: [], changed: [] };
+const nothing: ComponentComparison['platforms'] = { added: [], removed: [], changed: [] };
 
-function compareAll(from: Side, to: Side, inside: boolean): Promise<ImageComparison[]> {
-  const names = [...new Set([...from.images, ...to.images].map(({ image }) => image))];
+function compareAll(from: Side, to: Side, inside: boolean): Promise<ComponentComparison[]> {
+  const names = [...new Set([...from.components, ...to.components].map(({ component }) => component))];
   // Of what is looked into, one image is in memory at a time.
   const looking = pLimit(inside ? 1 : Infinity);
   return settleAll(
-    names.map((image) =>
+    names.map((component) =>
       looking(async () => {
-        const [one, other] = [from, to].map(({ images }) => images.find((each) => each.image === image));
+        const [one, other] = [from, to].map(({ components }) =>
+          components.find((each) => each.component === component),
+        );
         const isSame = one?.digest === other?.digest;
         const state = one === undefined ? 'added' : other === undefined ? 'removed' : isSame ? 'same' : 'changed';
-        const about = { image, state, from: one, to: other } as const;
+        const about = { component, state, from: one, to: other } as const;
         if (one === undefined || other === undefined || isSame) {
           return { ...about, files: undefined, platforms: nothing };
         }
@@ -241,7 +243,11 @@ async function bundledFiles(from: ContentNode, to: ContentNode): Promise<PathDif
   return comparePaths(await readHashedTree(one, from), await readHashedTree(other, to));
 }
 
-async function platformsOf(from: ContentNode, to: ContentNode, inside: boolean): Promise<ImageComparison['platforms']> {
+async function platformsOf(
+  from: ContentNode,
+  to: ContentNode,
+  inside: boolean,
+): Promise<ComponentComparison['platforms']> {
   const [before, after] = [await runnableImages(from), await runnableImages(to)];
   const { added, removed, changed } = compareImages(before, after);
   const all: PlatformChange[] = [];

@@ -8,8 +8,8 @@ import { LayerTree } from '../core/oci/layer-tree';
 import type { ImageManifest } from '../core/oci/manifest';
 import type { LayersRead } from '../core/oci/inside';
 
-/** The most entries that the layers of one image may have in all, with the folders that they name by the way. */
-const entryLimit = 1_000_000;
+/** The most members that the layers of one image may have in all, with the folders that they name by the way. */
+const memberLimit = 1_000_000;
 /** The most characters that the names of all of them may have. */
 const nameLimit = 128 * 1024 ** 2;
 
@@ -21,7 +21,7 @@ interface LayerOptions {
 /**
  * Reads all layers of an image or a bundle, each once, and keeps no content.
  *
- * @throws {@link HodError} `archive-corrupt` for more entries or longer names than the limits.
+ * @throws {@link HodError} `archive-corrupt` for more members or longer names than the limits.
  */
 export async function readLayers(
   { layers: descriptors }: Pick<ImageManifest, 'layers'>,
@@ -41,27 +41,27 @@ export async function readLayers(
     const size = await readLayer(unpacked(await openLayer(layer, source), label), {
       label,
       hashing,
-      entry: ({ secret, leadsOut, ...entry }) => {
+      member: ({ secret, leadsOut, ...member }) => {
         count += 1;
-        names += entry.path.length + (entry.link?.length ?? 0);
-        tree.add(entry);
-        if (count > entryLimit || tree.made > entryLimit || names > nameLimit) {
+        names += member.path.length + (member.link?.length ?? 0);
+        tree.add(member);
+        if (count > memberLimit || tree.made > memberLimit || names > nameLimit) {
           throw new HodError('archive-corrupt', {
             what: names > nameLimit ? 'the names of files in an image are too long' : 'an image has too many files',
             object: source.label,
-            why: `Hod looks at up to ${entryLimit} in its layers, with names of ${nameLimit} characters in all`,
+            why: `Hod looks at up to ${memberLimit} in its layers, with names of ${nameLimit} characters in all`,
             next: 'build it with less in it',
           });
         }
         const all: Concern[] = [
           ...(secret ? (['secret'] as const) : []),
           ...(leadsOut ? (['leads-out'] as const) : []),
-          ...concernsOf(entry),
+          ...concernsOf(member),
         ];
-        found.push(...all.map((concern) => ({ concern, path: entry.path, layer: number })));
+        found.push(...all.map((concern) => ({ concern, path: member.path, layer: number })));
       },
     });
-    layers.push({ number, digest: layer.digest, size: layer.size, unpacked: size, entries: count - before });
+    layers.push({ number, digest: layer.digest, size: layer.size, unpacked: size, members: count - before });
   }
   return { tree, layers, found };
 }

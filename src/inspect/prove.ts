@@ -2,9 +2,9 @@ import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { servedIn } from '../core/ledger/environment';
-import { attachedKey, tagKey, type Fact, type FactKey, type Facts, type ServedImage } from '../core/ledger/facts';
+import { referrersKey, tagKey, type Fact, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
 import {
-  attachedFinding,
+  referrerFinding,
   contentFinding,
   evidenceFindings,
   tagFinding,
@@ -35,9 +35,9 @@ export interface ProofContext {
 /** What was looked at in an environment, and found. */
 export interface Proof {
   readonly environment: string;
-  readonly images: readonly ServedImage[];
+  readonly components: readonly ServedComponent[];
   /** `bytes`: those that were read of blobs. */
-  readonly looked: Readonly<Record<'manifests' | 'blobs' | 'bytes' | 'tags' | 'attached', number>>;
+  readonly looked: Readonly<Record<'manifests' | 'blobs' | 'bytes' | 'tags' | 'referrers', number>>;
   readonly findings: readonly Finding[];
 }
 
@@ -49,7 +49,7 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
   const served = servedIn(facts, name);
   const ids = [...new Set(served.map(({ release }) => release))];
   const released = (await ledger.read(ids.map((key): FactKey => ({ kind: 'release', key })))).facts;
-  const images = served.map((each): Proven => {
+  const components = served.map((each): Proven => {
     const release = released.get('release', each.release);
     if (release === undefined) {
       throw new HodError('ledger-corrupt', {
@@ -61,77 +61,81 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
     }
     return { served: each, release, environment: name, from: after };
   });
-  const proofs = await settleAll(images.map((each) => proveImage(each, environment, context)));
-  const evidence = await lookForEvidence(images, environment, context);
-  const sum = (of: 'manifests' | 'blobs' | 'bytes' | 'tags' | 'attached'): number =>
+  const proofs = await settleAll(components.map((each) => proveComponent(each, environment, context)));
+  const evidence = await lookForEvidence(components, environment, context);
+  const sum = (of: 'manifests' | 'blobs' | 'bytes' | 'tags' | 'referrers'): number =>
     proofs.reduce((all, { looked }) => all + looked[of], 0);
   return {
     environment: name,
-    images: served,
+    components: served,
     looked: {
       manifests: sum('manifests'),
       blobs: sum('blobs'),
       bytes: sum('bytes'),
       tags: sum('tags'),
-      attached: sum('attached'),
+      referrers: sum('referrers'),
     },
     findings: [...proofs.flatMap(({ findings }) => findings), ...evidence],
   };
 }
 
-/** Evidence is about releases: what several images lack, they lack once. */
+/** Evidence is about releases: what several components lack, they lack once. */
 async function lookForEvidence(
-  images: readonly Proven[],
+  components: readonly Proven[],
   { admissionRules }: EnvironmentConfig,
   { ledger }: ProofContext,
 ): Promise<Finding[]> {
-  const keys = images.map(({ release }): FactKey => ({ kind: 'evidence', key: contentId(release.images) }));
+  const keys = components.map(({ release }): FactKey => ({ kind: 'evidence', key: contentId(release.components) }));
   const { facts } = await ledger.read(keys);
   const now = timestampOf(new Date());
-  const all = images.flatMap((each) => {
-    const evidence = facts.get('evidence', contentId(each.release.images));
+  const all = components.flatMap((each) => {
+    const evidence = facts.get('evidence', contentId(each.release.components));
     return evidenceFindings(each, admissionRules, { facts, evidence, now });
   });
-  return [...new Map(all.map((each) => [`${each.image} ${each.object} ${each.detail}`, each])).values()];
+  return [...new Map(all.map((each) => [`${each.component} ${each.object} ${each.detail}`, each])).values()];
 }
 
-interface ImageProof {
+interface ComponentProof {
   readonly looked: Proof['looked'];
   readonly findings: readonly Finding[];
 }
 
-async function proveImage(proven: Proven, environment: EnvironmentConfig, context: ProofContext): Promise<ImageProof> {
+async function proveComponent(
+  proven: Proven,
+  environment: EnvironmentConfig,
+  context: ProofContext,
+): Promise<ComponentProof> {
   const { served } = proven;
   const { session, deep } = context;
   const { repository } = served;
-  const own = environment.repositoryOf(served.image);
+  const own = environment.repositoryOf(served.component);
   if (formatRepository(own) !== repository) {
     throw new HodError('repository-changed', {
       what: 'it cannot be proved what is served there',
-      object: `${served.image} in ${environment.name}`,
+      object: `${served.component} in ${environment.name}`,
       why: `the ledger says that it is in ${repository}, and hod.yaml names ${formatRepository(own)}`,
       next: 'publish or promote it again, or name the former repository in hod.yaml',
     });
   }
   const client = session.client(own);
   const content = await checkContent(client, served, { deep });
-  const [tags, attached] = await Promise.all([
+  const [tags, referrers] = await Promise.all([
     tagsOf(proven, client, context),
-    attachedOf(proven, environment, { client, content, context }),
+    proveReferrers(proven, environment, { client, content, context }),
   ]);
-  const lost = new Map([...content.lost, ...attached.lost].map((each) => [each.digest, each]));
+  const lost = new Map([...content.lost, ...referrers.lost].map((each) => [each.digest, each]));
   return {
     looked: {
       manifests: content.manifests.length,
       blobs: content.blobs.length,
       bytes: deep ? content.blobs.reduce((sum, { size }) => sum + size, 0) : 0,
       tags: tags.length,
-      attached: attached.count,
+      referrers: referrers.count,
     },
     findings: [
       ...[...lost.values()].map((each) => contentFinding(proven, each)),
       ...tags.flatMap((tag) => tagFinding(proven, tag) ?? []),
-      ...attached.findings,
+      ...referrers.findings,
     ],
   };
 }
@@ -144,7 +148,7 @@ async function tagsOf({ served, from }: Proven, client: RepositoryClient, contex
     listed.push(tag);
   }
   const before =
-    from === undefined ? undefined : session.client(environmentNamed(config, from).repositoryOf(served.image));
+    from === undefined ? undefined : session.client(environmentNamed(config, from).repositoryOf(served.component));
   const places = [
     ...[...new Set(listed)].map((tag) => ({ client, tag })),
     ...(before === undefined || before === client ? [] : served.tags.map((tag) => ({ client: before, tag }))),
@@ -163,8 +167,8 @@ async function tagsOf({ served, from }: Proven, client: RepositoryClient, contex
   );
 }
 
-/** Whether what the ledger knows to belong to an image is there, and whole; its release record among it. */
-async function attachedOf(
+/** Checks that the referrers that the ledger knows of a component are there, and whole; its release record among them. */
+async function proveReferrers(
   proven: Proven,
   { carrying }: EnvironmentConfig,
   { client, content, context }: { client: RepositoryClient; content: CheckedContent; context: ProofContext },
@@ -183,7 +187,7 @@ async function attachedOf(
   const lists = new Map(
     await settleAll(
       [...new Set(expected.map(({ subject }) => subject))].map(
-        async (subject) => [subject, await client.attachedTo(subject)] as const,
+        async (subject) => [subject, await client.referrersOf(subject)] as const,
       ),
     ),
   );
@@ -196,7 +200,7 @@ async function attachedOf(
         .get(subject)
         ?.find((each) => (tag === undefined ? each.descriptor.digest === digest : each.tag === tag));
       if (found === undefined) {
-        findings.push(attachedFinding(proven, { repository: label, subject, digest, type }));
+        findings.push(referrerFinding(proven, { repository: label, subject, digest, type }));
       } else {
         lost.push(...(await checkContent(client, found.descriptor, context)).lost);
       }
@@ -225,7 +229,7 @@ async function expectedReferrers(
   for (let subjects = manifests; subjects.length > 0;) {
     subjects.forEach((each) => asked.add(each));
     const { facts } = await ledger.read(
-      subjects.map((each): FactKey => ({ kind: 'attached', key: attachedKey(repository, each) })),
+      subjects.map((each): FactKey => ({ kind: 'referrers', key: referrersKey(repository, each) })),
     );
     const found = subjects.flatMap((subject) => known(facts, repository, subject, record));
     expected.push(...found);
@@ -240,8 +244,8 @@ function known(
   subject: Digest,
   record: Digest | undefined,
 ): ExpectedReferrer[] {
-  const all = facts.get('attached', attachedKey(repository, subject)) ?? [];
-  // An image may be in many releases: only the record of this one matters.
+  const all = facts.get('referrers', referrersKey(repository, subject)) ?? [];
+  // A component may be in many releases: only the record of this one matters.
   return all
     .filter(({ type, digest }) => type !== recordType || digest === record)
     .map((each) => ({ subject, ...each }));

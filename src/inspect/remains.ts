@@ -8,8 +8,8 @@ import type { Digest } from '../core/oci/digest';
 import { describeManifest, manifestSizeLimit } from '../core/oci/manifest';
 import { readDigestTag } from '../core/oci/referrers';
 import type { Tag } from '../core/oci/tag';
-import { unknownTo } from '../delivery/attach';
-import { attachmentsOf, type Attachment } from '../delivery/attachments';
+import { unknownTo } from '../delivery/referrers/carry';
+import { findReferrers, type Referrer } from '../delivery/referrers/find';
 import type { FoundArrival } from '../delivery/rebuild';
 import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
@@ -19,13 +19,13 @@ import type { Config } from '../workspace/config';
 /** What one repository tells. */
 export interface RepositoryRemains {
   readonly environment: string;
-  readonly image: string;
+  readonly component: string;
   readonly client: RepositoryClient;
   readonly tags: readonly { readonly tag: Tag; readonly digest: Digest }[];
-  /** The releases whose record refers to an image here. */
+  /** The releases whose record refers to a component here. */
   readonly records: readonly ReleaseRecord[];
-  /** What belongs to the images that are tagged, record or not. */
-  readonly attachments: ReadonlyMap<Digest, readonly Attachment[]>;
+  /** The referrers of the manifests that are tagged, release records among them. */
+  readonly referrers: ReadonlyMap<Digest, readonly Referrer[]>;
   /** Tags that lead to something without a record. */
   readonly unknown: readonly Tag[];
   /** Parts that were staged, and not published yet. */
@@ -39,7 +39,7 @@ export function readRemains(config: Config, session: Session): Promise<Repositor
       config.components.map(({ name }) =>
         readRepository(session.client(environment.repositoryOf(name)), {
           environment: environment.name,
-          image: name,
+          component: name,
           product: config.product,
         }),
       ),
@@ -49,7 +49,7 @@ export function readRemains(config: Config, session: Session): Promise<Repositor
 
 async function readRepository(
   client: RepositoryClient,
-  { environment, image, product }: { environment: string; image: string; product: string },
+  { environment, component, product }: { environment: string; component: string; product: string },
 ): Promise<RepositoryRemains> {
   const names: Tag[] = [];
   let staged = 0;
@@ -64,36 +64,31 @@ async function readRepository(
   const digests = [...new Set(tags.map(({ digest }) => digest))];
   const told = new Map(
     await settleAll(
-      digests.map(async (digest) => [digest, await recordsOn(client, digest, { image, product })] as const),
+      digests.map(async (digest) => [digest, await recordsOn(client, digest, { component, product })] as const),
     ),
   );
   const known = digests.filter((digest) => (told.get(digest)?.length ?? 0) > 0);
-  const attachments = await settleAll(
-    known.map(async (digest) => [digest, await everythingOn(client, digest)] as const),
-  );
+  const referrers = await settleAll(known.map(async (digest) => [digest, await everythingOn(client, digest)] as const));
   return {
     environment,
-    image,
+    component,
     client,
     tags,
     records: [...told.values()].flatMap((all) => all.map(({ record }) => record)),
-    attachments: new Map(
-      attachments.map(([digest, all]) => [
-        digest,
-        [...all, ...(told.get(digest) ?? []).map(({ attachment }) => attachment)],
-      ]),
+    referrers: new Map(
+      referrers.map(([digest, all]) => [digest, [...all, ...(told.get(digest) ?? []).map(({ referrer }) => referrer)]]),
     ),
     unknown: tags.filter(({ digest }) => !known.includes(digest)).map(({ tag }) => tag),
     staged,
   };
 }
 
-/** The records of the product's releases that refer to an image. One that cannot be read, or is of another product, is none. */
+/** The records of the product's releases that refer to a component. One that cannot be read, or is of another product, is none. */
 async function recordsOn(
   client: RepositoryClient,
   digest: Digest,
-  { image, product }: { image: string; product: string },
-): Promise<{ record: ReleaseRecord; attachment: Attachment }[]> {
+  { component, product }: { component: string; product: string },
+): Promise<{ record: ReleaseRecord; referrer: Referrer }[]> {
   const listed = (await client.referrers.list(digest)).filter(({ artifactType }) => artifactType === recordType);
   const read = await settleAll(
     listed.map(async (descriptor) => {
@@ -105,22 +100,23 @@ async function recordsOn(
       const bytes = await allBytes(verified(await client.openBlob(blob), blob, client.label));
       const record = readRecord(bytes);
       const isOurs =
-        record?.product === product && record.images.some((each) => each.image === image && each.digest === digest);
-      const attachment: Attachment = {
+        record?.product === product &&
+        record.components.some((each) => each.component === component && each.digest === digest);
+      const referrer: Referrer = {
         subject: digest,
         digest: manifest.digest,
         type: recordType,
         read: () => readContent(client, describeManifest(manifest)),
       };
-      return isOurs ? [{ record, attachment }] : [];
+      return isOurs ? [{ record, referrer }] : [];
     }),
   );
   return read.flat();
 }
 
-async function everythingOn(client: RepositoryClient, digest: Digest): Promise<readonly Attachment[]> {
+async function everythingOn(client: RepositoryClient, digest: Digest): Promise<readonly Referrer[]> {
   const manifest = await client.manifests.get(digest);
-  return manifest === undefined ? [] : attachmentsOf(await readContent(client, describeManifest(manifest)));
+  return manifest === undefined ? [] : findReferrers(await readContent(client, describeManifest(manifest)));
 }
 
 /** Finds which releases came into each environment, by the records that stand there. */
@@ -135,16 +131,18 @@ export function arrivalsIn({ environments }: Config, found: readonly RepositoryR
 }
 
 function arrivalOf(release: ReleaseId, here: readonly RepositoryRemains[]): FoundArrival {
-  const own = here.flatMap(({ image, client, records, attachments }) => {
-    const placed = records.find((record) => record.release === release)?.images.find((each) => each.image === image);
-    return placed === undefined ? [] : [{ client, placed, attachments: attachments.get(placed.digest) ?? [] }];
+  const own = here.flatMap(({ component, client, records, referrers }) => {
+    const placed = records
+      .find((record) => record.release === release)
+      ?.components.find((each) => each.component === component);
+    return placed === undefined ? [] : [{ client, placed, referrers: referrers.get(placed.digest) ?? [] }];
   });
   return {
     release,
-    images: own.map(({ client: { label: repository }, placed }) => ({ ...placed, repository })),
-    attached: unknownTo(
+    components: own.map(({ client: { label: repository }, placed }) => ({ ...placed, repository })),
+    referrers: unknownTo(
       new Facts(),
-      own.map(({ client, attachments }) => ({ target: client, attachments })),
+      own.map(({ client, referrers }) => ({ target: client, referrers })),
     ),
   };
 }

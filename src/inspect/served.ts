@@ -1,7 +1,7 @@
 import { shortCommit } from '../core/commit';
 import type { Target } from '../core/deployment/pointing';
 import { servedIn } from '../core/ledger/environment';
-import type { FactKey, ServedImage } from '../core/ledger/facts';
+import type { FactKey, ServedComponent } from '../core/ledger/facts';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { wasAdmitted } from '../core/release/gates/way-in';
 import { refuseUnmet } from '../core/release/refusal';
@@ -17,15 +17,17 @@ export async function servedAsAdmitted(
   { components }: Config,
   environment: EnvironmentConfig,
   ledger: Ledger,
-): Promise<readonly ServedImage[]> {
+): Promise<readonly ServedComponent[]> {
   const { facts } = await ledger.read([{ kind: 'environment', key: environment.name }]);
-  const served = servedIn(facts, environment.name).filter(({ image }) => components.some(({ name }) => name === image));
+  const served = servedIn(facts, environment.name).filter(({ component }) =>
+    components.some(({ name }) => name === component),
+  );
   await refuseUnadmitted(served, environment, ledger);
   return served;
 }
 
 async function refuseUnadmitted(
-  served: readonly ServedImage[],
+  served: readonly ServedComponent[],
   environment: EnvironmentConfig,
   ledger: Ledger,
 ): Promise<void> {
@@ -39,21 +41,21 @@ async function refuseUnadmitted(
 }
 
 /** Every repository of the product, whatever environment it is of, and what its references are to lead to. */
-export function targetsIn({ components, environments }: Config, served: readonly ServedImage[]): Target[] {
+export function targetsIn({ components, environments }: Config, served: readonly ServedComponent[]): Target[] {
   const targets = new Map<RepositoryName, Target>();
-  for (const { name: image } of components) {
-    const own = served.find((each) => each.image === image);
+  for (const { name: component } of components) {
+    const own = served.find((each) => each.component === component);
     const serves = own && { repository: own.repository, digest: own.digest, name: nameOf(own) };
     for (const each of environments) {
-      const repository = formatRepository(each.repositoryOf(image));
-      targets.set(repository, { image, repository, serves });
+      const repository = formatRepository(each.repositoryOf(component));
+      targets.set(repository, { component, repository, serves });
     }
   }
   return [...targets.values()];
 }
 
 /** What people call it: the tag of its version, where it has one. */
-function nameOf({ version, commit, tags }: ServedImage): string {
+function nameOf({ version, commit, tags }: ServedComponent): string {
   const tag = tags.find((each) => each === version?.replace('+', '_')) ?? tags[0];
   return tag ?? shortCommit(commit);
 }

@@ -61,7 +61,7 @@ export interface Shown {
   /** Bytes that several platforms share. */
   readonly shared: number;
   readonly platforms: readonly ShownPlatform[];
-  readonly attached: readonly ShownReferrer[];
+  readonly referrers: readonly ShownReferrer[];
   /** Undefined where several platforms are shown. */
   readonly image: ShownRun | undefined;
 }
@@ -96,7 +96,7 @@ export async function inspectReference(
     size: sizeOf(node),
     shared: sharedBy(images),
     platforms: chosen.map((image) => describeImage(image, unpacked.get(image) ?? [])),
-    attached: await attachedTo(session, node, images),
+    referrers: await referrersOf(session, node, images),
     image: only !== undefined && chosen.length === 1 ? describeRun(only, unpacked.get(only) ?? []) : undefined,
   };
 }
@@ -218,7 +218,7 @@ function sharedBy(images: readonly RunnableImage[]): number {
 }
 
 /** What accompanies an image: what an index lists beside it, and what refers to it. */
-async function attachedTo(
+async function referrersOf(
   session: Session,
   node: ContentNode,
   images: readonly RunnableImage[],
@@ -238,7 +238,7 @@ async function attachedTo(
   const subjects = [...new Set([node.manifest.digest, ...images.map(({ manifest }) => manifest.digest)])];
   const referring = await Promise.all(
     subjects.map(async (about) =>
-      (await session.client(repository).attachedTo(about)).map(
+      (await session.client(repository).referrersOf(about)).map(
         ({ descriptor: { digest, artifactType, mediaType, size } }) => {
           return { digest, type: artifactType ?? mediaType, size, about };
         },

@@ -2,8 +2,8 @@ import { HodError } from '../core/errors';
 import { formatRepository, parseRepository } from '../core/oci/reference';
 import { servedIn } from '../core/ledger/environment';
 import { driftOf, recordedTags, tellingTag, type Drift } from '../core/insight/drift';
-import { stepKey, tagKey, type FactKey, type Facts, type ServedImage, type Step } from '../core/ledger/facts';
-import type { PlacedImage } from '../core/ledger/release';
+import { stepKey, tagKey, type FactKey, type Facts, type ServedComponent, type Step } from '../core/ledger/facts';
+import type { PlacedComponent } from '../core/ledger/release';
 import { together } from '../core/release/knowledge';
 import { decideWaiting, type Waiting } from '../core/insight/waiting';
 import { timestampOf } from '../core/time';
@@ -16,13 +16,13 @@ import { ledgerLabel } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { commitsBetween } from '../workspace/git';
-import { basesOf, type BaseImage } from './bases';
+import { basesOf, type ComponentBase } from './bases';
 
 /** What is asked about environments. */
 export interface StatusQuestion {
   /** The environments to show; all where none is named. */
   readonly environments: readonly string[];
-  /** Ask about every tag, and not only about the one of each image that tells the most. */
+  /** Ask about every tag, and not only about the one of each component that tells the most. */
   readonly everyTag?: boolean | undefined;
   /** Ask no registry: what is served is what the ledger says. */
   readonly ledgerOnly?: true | undefined;
@@ -30,9 +30,9 @@ export interface StatusQuestion {
   readonly bases?: true | undefined;
 }
 
-/** An image that an environment serves, and whether its registry agrees. */
+/** A component that an environment serves, and whether its registry agrees. */
 export interface ServedStatus {
-  readonly served: ServedImage;
+  readonly served: ServedComponent;
   readonly drift: Drift;
 }
 
@@ -43,7 +43,7 @@ export interface EnvironmentStatus {
   readonly after: string | undefined;
   /** Why its registry could not be asked; undefined where it answers. */
   readonly silent: string | undefined;
-  readonly images: readonly ServedStatus[];
+  readonly components: readonly ServedStatus[];
   /** `commits`: how many wait; undefined where git does not know. */
   readonly waiting: { readonly of: Waiting; readonly commits: number | undefined } | undefined;
 }
@@ -55,7 +55,7 @@ export interface ProductStatus {
   readonly everyTag: boolean;
   readonly environments: readonly EnvironmentStatus[];
   /** Undefined where it was not asked for. */
-  readonly bases: readonly BaseImage[] | undefined;
+  readonly bases: readonly ComponentBase[] | undefined;
   readonly announcements: Awaited<ReturnType<typeof undelivered>>;
 }
 
@@ -66,7 +66,7 @@ interface StatusContext {
   readonly ledger: Ledger;
 }
 
-/** From so many images on, asking takes so long that it is told. */
+/** From so many components on, asking takes so long that it is told. */
 const toldFrom = 100;
 
 /** Who asks what is served waits for nobody long: what is not known is told as such. */
@@ -84,24 +84,24 @@ export async function readStatus(
   const { head, facts } = await ledger.read(
     environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
   );
-  const served = environments.map((environment) => ({ environment, images: servedIn(facts, environment.name) }));
-  const tags = served.flatMap(({ images }) =>
-    images.flatMap(({ repository, tags: own }) =>
+  const served = environments.map((environment) => ({ environment, components: servedIn(facts, environment.name) }));
+  const tags = served.flatMap(({ components }) =>
+    components.flatMap(({ repository, tags: own }) =>
       own.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
     ),
   );
   const recorded = (await ledger.read(tags)).facts;
-  const count = served.reduce((sum, { images }) => sum + images.length, 0);
+  const count = served.reduce((sum, { components }) => sum + components.length, 0);
   if (count > toldFrom && options.ledgerOnly !== true) {
-    session.observer.note(`asking about ${count} images in ${environments.map(({ name }) => name).join(', ')}`);
+    session.observer.note(`asking about ${count} components in ${environments.map(({ name }) => name).join(', ')}`);
   }
   const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
   const [looked, waiting] = await Promise.all([
     Promise.all(
-      served.map(async ({ environment, images }) =>
+      served.map(async ({ environment, components }) =>
         options.ledgerOnly === true
-          ? { images: images.map((served) => ({ served, drift: notAsked })), silent: undefined }
-          : askAbout(environment, images, question),
+          ? { components: components.map((served) => ({ served, drift: notAsked })), silent: undefined }
+          : askAbout(environment, components, question),
       ),
     ),
     waitingFor(environments, config, ledger),
@@ -145,32 +145,32 @@ class Steps {
   }
 }
 
-/** Asks the registry of an environment about one image, and about the others where it answers. */
+/** Asks the registry of an environment about one component, and about the others where it answers. */
 async function askAbout(
   environment: EnvironmentConfig,
-  [first, ...others]: readonly ServedImage[],
+  [first, ...others]: readonly ServedComponent[],
   question: Question,
-): Promise<Pick<EnvironmentStatus, 'images' | 'silent'>> {
+): Promise<Pick<EnvironmentStatus, 'components' | 'silent'>> {
   if (first === undefined) {
-    return { images: [], silent: undefined };
+    return { components: [], silent: undefined };
   }
-  const ask = async (served: ServedImage) => ({ served, drift: await driftIn(environment, served, question) });
+  const ask = async (served: ServedComponent) => ({ served, drift: await driftIn(environment, served, question) });
   const drift = await driftIn(environment, first, question);
   const one = { served: first, drift };
   if (!drift.isSilent) {
-    return { images: [one, ...(await Promise.all(others.map(ask)))], silent: undefined };
+    return { components: [one, ...(await Promise.all(others.map(ask)))], silent: undefined };
   }
   const { registry } = parseRepository(first.repository);
   const rows = others.map(async (served) =>
     parseRepository(served.repository).registry === registry ? { served, drift } : ask(served),
   );
-  return { images: [one, ...(await Promise.all(rows))], silent: drift.detail };
+  return { components: [one, ...(await Promise.all(rows))], silent: drift.detail };
 }
 
 /** How a registry stands to the ledger; `isSilent`: it does not answer at all. */
 type Asked = Drift & { readonly isSilent: boolean };
 
-async function driftIn(environment: EnvironmentConfig, served: ServedImage, question: Question): Promise<Asked> {
+async function driftIn(environment: EnvironmentConfig, served: ServedComponent, question: Question): Promise<Asked> {
   // A host that only the ledger names is not asked: whoever can write there must not send us anywhere.
   if (!isNamed(served, environment)) {
     const detail = `hod.yaml no longer names ${served.repository}; it was not asked`;
@@ -188,11 +188,11 @@ async function driftIn(environment: EnvironmentConfig, served: ServedImage, ques
 
 /** Whether hod.yaml leads to the repository that the ledger names. */
 export function isNamed(
-  { image, repository }: Pick<PlacedImage, 'image' | 'repository'>,
+  { component, repository }: Pick<PlacedComponent, 'component' | 'repository'>,
   environment: EnvironmentConfig,
 ): boolean {
   try {
-    return formatRepository(environment.repositoryOf(image)) === repository;
+    return formatRepository(environment.repositoryOf(component)) === repository;
   } catch (error) {
     if (error instanceof HodError) {
       return false;
@@ -201,8 +201,8 @@ export function isNamed(
   }
 }
 
-/** Asks about the one tag of an image that tells the most, and about everything where that is astray, or all is asked for. */
-async function findDrift(environment: string, served: ServedImage, question: Question): Promise<Drift> {
+/** Asks about the one tag of a component that tells the most, and about every tag where that one drifted, or where all are asked for. */
+async function findDrift(environment: string, served: ServedComponent, question: Question): Promise<Drift> {
   const { recorded, steps, everyTag, session } = question;
   const { manifests } = session.client(parseRepository(served.repository));
   const tags = recordedTags(served, (tag) => recorded.get('tag', tagKey(served.repository, tag)));
@@ -215,8 +215,8 @@ async function findDrift(environment: string, served: ServedImage, question: Que
     ...tags.map(({ tag }) => manifests.resolve(tag)),
   ]);
   const compared = tags.map((tag, at) => ({ ...tag, served: found[at] }));
-  const isAstray = compared.some(({ recorded: wanted, served: is }) => wanted !== is);
-  const step = isAstray ? await steps.of(environment, served.step) : undefined;
+  const hasDrifted = compared.some(({ recorded: wanted, served: is }) => wanted !== is);
+  const step = hasDrifted ? await steps.of(environment, served.step) : undefined;
   return driftOf(served, { content: content !== undefined, tags: compared }, step);
 }
 
@@ -227,7 +227,7 @@ async function waitingFor(
   ledger: Ledger,
 ): Promise<Map<string, EnvironmentStatus['waiting']>> {
   const passages = environments.flatMap(({ name, after }) => (after === undefined ? [] : [passageInto(config, name)]));
-  const entrances = passages.map(({ from, to }) => ({
+  const ruled = passages.map(({ from, to }) => ({
     from: from.name,
     to: to.name,
     admissionRules: to.admissionRules,
@@ -235,15 +235,15 @@ async function waitingFor(
   const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
   const now = timestampOf(new Date());
   const { value, facts } = await judge.decide((known) =>
-    together(entrances.map((entrance) => decideWaiting(entrance, now, known))),
+    together(ruled.map((passage) => decideWaiting(passage, now, known))),
   );
-  const told = entrances.map(async ({ from, to }, at): Promise<[string, EnvironmentStatus['waiting']]> => {
+  const told = ruled.map(async ({ from, to }, at): Promise<[string, EnvironmentStatus['waiting']]> => {
     const waiting = value[at];
     if (waiting === undefined) {
       return [to, undefined];
     }
-    const newest = servedIn(facts, from).find(({ image }) => image === waiting.images[0]);
-    const served = servedIn(facts, to).find(({ image }) => image === newest?.image);
+    const newest = servedIn(facts, from).find(({ component }) => component === waiting.components[0]);
+    const served = servedIn(facts, to).find(({ component }) => component === newest?.component);
     const between =
       newest === undefined || served === undefined
         ? undefined

@@ -107,7 +107,7 @@ async function listTags(
   const matches = patternOf(question);
   const first = new FirstTags(most);
   for await (const tag of client.tags.list()) {
-    // What belongs to an image is listed with it (`hod show`), and here only where somebody asks for it.
+    // Referrers are listed with their image (`hod show`), and here only where somebody asks for them.
     if (matches(tag) && (question.find !== undefined || readDigestTag(tag) === undefined)) {
       first.add(tag);
     }

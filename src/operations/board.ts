@@ -4,7 +4,7 @@ import { runnableImages, readContent } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { parseRepository } from '../core/oci/reference';
 import { figuresOf, ReleaseHistory, type ReleaseLife } from '../core/insight/figures';
-import type { PlacedImage } from '../core/ledger/release';
+import type { PlacedComponent } from '../core/ledger/release';
 import { eventIn, type TimelineEvent } from '../core/insight/timeline';
 import { timestampOf } from '../core/time';
 import { brief, isNamed, readStatus } from '../inspect/status';
@@ -55,7 +55,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
         announcements,
         releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
         figures: toFigures(figuresOf(history, names, committed)),
-        // Where its registry does not answer, nobody waits for it once for each image.
+        // Where its registry does not answer, nobody waits for it once for each component.
         sizes: asked && environments[0]?.silent === null ? await sizesOf(releases, config, session) : [],
         events: shown.map((each) => toEvent(each, known)),
         more: events.length > mostEvents,
@@ -67,10 +67,10 @@ export async function board(options: BoardOptions): Promise<BoardData> {
 /** So many events are on the page: more would keep a browser busy. */
 const mostEvents = 20_000;
 
-/** So many versions of each image are measured, and never more than so many images in all. */
+/** So many versions of each component are measured, and never more than so many components in all. */
 const [mostVersions, mostMeasured] = [20, 400];
 
-/** How large images were, over the latest versions. What cannot be read is left out. */
+/** How large components were, over the latest versions. What cannot be read is left out. */
 async function sizesOf(
   releases: readonly ReleaseLife[],
   config: Config,
@@ -82,9 +82,9 @@ async function sizesOf(
   const [first] = config.environments;
   const known = new Map<Digest, Promise<number | undefined>>();
   const turn = pLimit(16);
-  const sizes = names.map(async (image) => {
-    const points = versions.map(async ({ version = '', images }) => {
-      const placed = images.find((each) => each.image === image);
+  const sizes = names.map(async (component) => {
+    const points = versions.map(async ({ version = '', components }) => {
+      const placed = components.find((each) => each.component === component);
       if (placed === undefined || !isNamed(placed, first)) {
         return [];
       }
@@ -93,17 +93,17 @@ async function sizesOf(
       const bytes = await measured;
       return bytes === undefined ? [] : [{ version, bytes }];
     });
-    return { image, points: (await Promise.all(points)).flat() };
+    return { component, points: (await Promise.all(points)).flat() };
   });
   return (await Promise.all(sizes)).filter(({ points }) => points.length > 0);
 }
 
-/** Bytes of the layers of an image, for the platform for which it is largest; undefined where that cannot be read. */
-async function sizeOf(placed: PlacedImage, session: Session): Promise<number | undefined> {
+/** Bytes of the layers of a component, for the platform for which it is largest; undefined where that cannot be read. */
+async function sizeOf(placed: PlacedComponent, session: Session): Promise<number | undefined> {
   try {
     const node = await readContent(session.client(parseRepository(placed.repository)), placed);
-    const images = await runnableImages(node);
-    const own = images.map(({ manifest }) => manifest.layers.reduce((sum, { size }) => sum + size, 0));
+    const components = await runnableImages(node);
+    const own = components.map(({ manifest }) => manifest.layers.reduce((sum, { size }) => sum + size, 0));
     return own.length === 0 ? undefined : Math.max(...own);
   } catch (error) {
     if (error instanceof HodError) {

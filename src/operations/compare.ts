@@ -10,7 +10,7 @@ export interface CompareOptions extends SessionOptions {
   inside?: true | undefined;
 }
 
-/** What differs between two environments, releases or images: commits, and image by image what is in them. */
+/** What differs between two environments, releases or images: commits, and component by component what is in them. */
 export async function compare({ from, to, inside, ...options }: CompareOptions): Promise<CompareResult> {
   return withProductIfAny(options, async (config, session) =>
     toCompareResult(await compareSides([from, to], { inside: inside === true }, { config, session })),

@@ -24,7 +24,7 @@ function describe(
   usual: string[],
 ): ConfigShowResult['environments'][number] {
   const { name, after, follows, admissionRules, rulesOf, carrying } = environment;
-  const { results, signOffs, soak, freeze, platforms, annotations, attached } = admissionRules;
+  const { results, signOffs, soak, freeze, platforms, annotations, referrers } = admissionRules;
   return {
     environment: name,
     after: after ?? null,
@@ -36,13 +36,13 @@ function describe(
       freeze: freeze.map(describeWindow),
       platforms: [...platforms],
       annotations: [...annotations],
-      attached: [...attached],
+      referrers: [...referrers],
     },
     referrers: [carrying].flat(),
-    images: components.map(({ name: image }) => ({
-      image,
-      repository: formatRepository(environment.repositoryOf(image)),
-      tags: rulesOf(image).map((rule) => {
+    components: components.map(({ name: component }) => ({
+      component,
+      repository: formatRepository(environment.repositoryOf(component)),
+      tags: rulesOf(component).map((rule) => {
         return { rule: rule.template.text, kind: rule.kind, follows: rule.kind === 'moving' ? rule.follows : null };
       }),
     })),

@@ -1,6 +1,6 @@
 import { mkdir } from 'node:fs/promises';
 import { basename, dirname, relative, resolve } from 'node:path';
-import { outputEntries } from '../archive/output';
+import { outputImages } from '../archive/output';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { firstConfig, type FoundImage } from '../core/first-config';
 import { platformsOf, readContent } from '../core/oci/content';
@@ -76,14 +76,14 @@ async function findImages(folder: string): Promise<FoundImage[]> {
   const packing = { compression: 'none' as const, known: packedLayers, note: () => undefined };
   for (const path of await likelyOutputs(folder)) {
     try {
-      const entries = await outputEntries(resolve(folder, path), packing);
-      for (const entry of entries) {
-        const { source, root } = await entry.open();
+      const images = await outputImages(resolve(folder, path), packing);
+      for (const image of images) {
+        const { source, root } = await image.open();
         const platforms = await platformsOf(await readContent(source, root));
         // Without its tag, which another build does not have.
-        const name = entries.length > 1 ? entry.names.at(-1) : undefined;
-        if (platforms.length > 0 && (entries.length === 1 || name !== undefined)) {
-          found.push({ path, entry: name, platforms });
+        const name = images.length > 1 ? image.names.at(-1) : undefined;
+        if (platforms.length > 0 && (images.length === 1 || name !== undefined)) {
+          found.push({ path, name, platforms });
         }
       }
     } catch (error) {

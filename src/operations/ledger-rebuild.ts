@@ -22,7 +22,7 @@ export interface RebuildOptions extends SessionOptions {
 }
 
 /**
- * Makes a new ledger of what the registries tell: release records, what refers to images, and tags. Says what cannot be known.
+ * Makes a new ledger of what the registries tell: release records, what refers to components, and tags. Says what cannot be known.
  *
  * Throws `ledger-in-use` for a ledger that has entries, `nothing-to-rebuild` where no registry has a release record.
  */

@@ -16,11 +16,11 @@ export function stepsAfterDelivery(
   { environments }: Config,
   named: string | undefined,
   environment: string,
-  images: readonly Pick<DeliveredResult, 'way' | 'tags'>[],
+  components: readonly Pick<DeliveredResult, 'way' | 'tags'>[],
 ): NextStep[] {
-  const outcomes = images.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
+  const outcomes = components.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
   if (
-    !images.some(({ way }) => way === 'takes-over') ||
+    !components.some(({ way }) => way === 'takes-over') ||
     !outcomes.some((each) => each === 'created' || each === 'moved')
   ) {
     return [];

@@ -56,7 +56,7 @@ function refuseNothing(
     return;
   }
   throw new HodError('nothing-to-point', {
-    what: found ? 'a reference cannot be pointed' : 'nothing in these files names an image of the product',
+    what: found ? 'a reference cannot be pointed' : 'nothing in these files names a component of the product',
     object: found ? left.map(({ path, line, object }) => `${path}:${line} ${object}`) : pointed.map(({ path }) => path),
     why: found
       ? [...new Set(left.map(({ why }) => why))].map((why) => `in ${name}: ${why}`)

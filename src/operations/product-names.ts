@@ -10,21 +10,21 @@ import type { Config } from '../workspace/config';
 /** How far back versions are looked for, in entries. */
 const lookBack = 500;
 
-/** The names of environments, of images and bundles, and of versions of the product that is here; none where there is none. */
-export async function productNames(): Promise<{ environments: string[]; images: string[]; versions: string[] }> {
+/** The names of environments, of components, and of versions of the product that is here; none where there is none. */
+export async function productNames(): Promise<{ environments: string[]; components: string[]; versions: string[] }> {
   try {
     const config = await configIfAny({});
     return config === undefined
-      ? { environments: [], images: [], versions: [] }
+      ? { environments: [], components: [], versions: [] }
       : {
           environments: config.environments.map(({ name }) => name),
-          images: config.components.map(({ name }) => name),
+          components: config.components.map(({ name }) => name),
           versions: await versionsOf(config),
         };
   } catch (error) {
     // Who types wants no message in between.
     if (error instanceof HodError) {
-      return { environments: [], images: [], versions: [] };
+      return { environments: [], components: [], versions: [] };
     }
     throw error;
   }

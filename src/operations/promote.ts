@@ -1,3 +1,4 @@
+import type { Passage } from '../core/release/gates/passage';
 import type { Actor } from '../core/ledger/entry';
 import type { Repository } from '../core/oci/reference';
 import { despiteOf, type Despite, type DespiteOptions } from '../core/release/despite';
@@ -16,13 +17,13 @@ import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { chosenComponents, passageInto, wayInto, type Config, type Passage } from '../workspace/config';
+import { chosenComponents, passageInto, wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { stepsAfterDelivery } from './next-steps';
 
 /** What `promote` is told. */
 export interface PromoteOptions extends SessionOptions, NamedRelease, DespiteOptions {
   environment: string;
-  /** The images and bundles to promote; all where none is named. */
+  /** The components to promote; all where none is named. */
   only?: readonly string[] | undefined;
   actor?: string | undefined;
   strictOrder?: true | undefined;
@@ -51,7 +52,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       const orders = commitOrders(config.folder);
       const context = { ledger, orders, observer, actor: await actor(), dryRun };
       const result = await promoteInto(passage, chosen, options, { config, session, context });
-      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result.images) };
+      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result.components) };
     });
   });
 }
@@ -63,14 +64,18 @@ interface Chosen {
   readonly despite: Despite;
 }
 
-async function readChosen(options: PromoteOptions, { from }: Passage, config: Config): Promise<Chosen> {
+async function readChosen(
+  options: PromoteOptions,
+  { from }: Passage<EnvironmentConfig>,
+  config: Config,
+): Promise<Chosen> {
   const choice = await readChoice(config.folder, from, options);
   const only = options.only === undefined ? undefined : chosenComponents(config, options.only).map(({ name }) => name);
   return { choice, only, despite: despiteOf(options) };
 }
 
 async function promoteInto(
-  passage: Passage,
+  passage: Passage<EnvironmentConfig>,
   { choice, only, despite }: Chosen,
   options: PromoteOptions,
   { config, session, context }: { config: Config; session: Session; context: DeliveryContext },
@@ -94,8 +99,8 @@ async function promoteInto(
   const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);
   const releases = chosen.value.map(({ release }) => release);
   const about = { product: config.product, releases, ...names, dryRun: context.dryRun };
-  return toPromoteResult(about, delivered, ({ image }) => {
-    const source = session.client(from.repositoryOf(image));
+  return toPromoteResult(about, delivered, ({ component }) => {
+    const source = session.client(from.repositoryOf(component));
     return { repository: source.label, requests: source.requests };
   });
 }

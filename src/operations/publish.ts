@@ -25,8 +25,8 @@ import { stepsAfterDelivery } from './next-steps';
 
 /** What `publish` is told. */
 export interface PublishOptions extends SessionOptions, BuildOptions, DespiteOptions {
-  /** The images and bundles to publish; all where none is named. */
-  images?: readonly string[] | undefined;
+  /** The components to publish; all where none is named. */
+  components?: readonly string[] | undefined;
   /** How long to wait for what other jobs are still to stage, in milliseconds. */
   wait?: number | undefined;
   actor?: string | undefined;
@@ -47,7 +47,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const [environment] = config.environments;
     const dryRun = options.dryRun === true;
     const despite = despiteOf(options);
-    const chosen = chosenComponents(config, options.images ?? []);
+    const chosen = chosenComponents(config, options.components ?? []);
     const build = await readBuild(config, options, session.observer);
     refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build), historyForNext(build)]);
     noteUnshared(config, session);
@@ -67,7 +67,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         rulesOf: environment.rulesOf,
         following: await readFollowing(config, build),
         build,
-        images: items.map(arriving),
+        components: items.map(arriving),
         claims: items.flatMap(({ claims }) => claims),
         strictOrder: options.strictOrder === true,
         despite,
@@ -84,7 +84,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       const result = toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
       return {
         ...result,
-        next: dryRun ? [] : stepsAfterDelivery(config, options.config, environment.name, result.images),
+        next: dryRun ? [] : stepsAfterDelivery(config, options.config, environment.name, result.components),
       };
     });
   });

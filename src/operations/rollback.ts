@@ -57,23 +57,25 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
         about,
         wayBack,
         decisions,
-        (image) => session.client(environment.repositoryOf(image)).label,
+        (component) => session.client(environment.repositoryOf(component)).label,
       );
-      const changed = !dryRun && result.images.some((image) => image.changed);
+      const changed = !dryRun && result.components.some((component) => component.changed);
       return { ...result, next: changed ? stepsAfterRollback(options.config) : [] };
     });
   });
 }
 
-/** Every image of the product, and every one that the environment serves. */
+/** Every component of the product, and every one that the environment serves. */
 async function placesOf(
   { components }: Config,
   environment: EnvironmentConfig,
   ledger: Ledger,
   session: Session,
-): Promise<{ image: string; target: RepositoryClient }[]> {
+): Promise<{ component: string; target: RepositoryClient }[]> {
   const { name } = environment;
   const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
-  const images = [...components.map((each) => each.name), ...servedIn(facts, name).map(({ image }) => image)];
-  return [...new Set(images)].map((image) => ({ image, target: session.client(environment.repositoryOf(image)) }));
+  const names = [...components.map((each) => each.name), ...servedIn(facts, name).map(({ component }) => component)];
+  return [...new Set(names)].map((component) => {
+    return { component, target: session.client(environment.repositoryOf(component)) };
+  });
 }

@@ -19,9 +19,9 @@ import { chosenComponents, outputPathsOf, requirementOf, type ComponentConfig } 
 
 /** What `stage` is told. */
 export interface StageOptions extends SessionOptions, Pick<BuildOptions, 'commit'> {
-  /** The images and bundles to stage; all where none is named. */
-  images?: readonly string[] | undefined;
-  /** A build output of the one image that is named, instead of those that hod.yaml names. */
+  /** The components to stage; all where none is named. */
+  components?: readonly string[] | undefined;
+  /** A build output of the one component that is named, instead of those that hod.yaml names. */
   from?: string | undefined;
   /** The platform that the build output must be for. */
   platform?: string | undefined;
@@ -42,7 +42,7 @@ export interface StageOptions extends SessionOptions, Pick<BuildOptions, 'commit
 export async function stage(options: StageOptions): Promise<StageResult> {
   return withProduct(options, async (config, session) => {
     const dryRun = options.dryRun === true;
-    const places = placesOf(chosenComponents(config, options.images ?? []), options.from);
+    const places = placesOf(chosenComponents(config, options.components ?? []), options.from);
     const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
     const build = await readBuild(config, { commit: options.commit }, session.observer);
     refuseUnmet([cleanForStaging(build)]);
@@ -73,10 +73,10 @@ function stillMissing(
       ...(stagedIn(facts, build.commit, name)?.parts ?? []),
       // The files of a bundle are where the product is.
       ...(component.kind === 'bundle' && isHere(component.files) ? [{ platforms: [] }] : []),
-      ...(dryRun ? outputs.filter(({ image }) => image === name) : []),
+      ...(dryRun ? outputs.filter(({ component }) => component === name) : []),
     ];
     const missing = missingOf(requirementOf(component), there);
-    return missing.length === 0 ? [] : [{ image: name, missing }];
+    return missing.length === 0 ? [] : [{ component: name, missing }];
   });
 }
 
@@ -87,10 +87,10 @@ function placesOf(components: readonly ComponentConfig[], from: string | undefin
   }
   if (only === undefined || components.length > 1 || only.kind === 'bundle') {
     throw new HodError('options-conflict', {
-      what: '--from is for one image',
+      what: '--from is for one component',
       object: from,
       why: `it would stand for ${components.map(({ name }) => name).join(', ')}`,
-      next: 'name the image: `hod stage IMAGE --from PATH`',
+      next: 'name the component: `hod stage COMPONENT --from PATH`',
     });
   }
   return [{ component: only, path: from }];
@@ -104,7 +104,7 @@ function present(places: readonly OutputPlace[], { from }: StageOptions): Output
       what: 'there is nothing to stage',
       object: places.map(({ component, path }) => `${component.name}: ${path}`),
       why: 'none of these build outputs is here',
-      next: 'build first, or name where the output is: `hod stage IMAGE --from PATH`',
+      next: 'build first, or name where the output is: `hod stage COMPONENT --from PATH`',
     });
   }
   return here;

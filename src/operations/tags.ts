@@ -9,7 +9,7 @@ export interface TagsOptions extends SessionOptions, TagsQuestion {
   most: number;
 }
 
-/** The tags of an image in each environment, or of one repository, by what they lead to. */
+/** The tags of a component in each environment, or of one repository, by what they lead to. */
 export async function tags(options: TagsOptions): Promise<TagsResult> {
   return withProductIfAny(options, async (config, session) =>
     toTagsResult(await readTags(options, options.most, { config, session })),

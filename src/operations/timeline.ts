@@ -13,7 +13,7 @@ export interface TimelineOptions extends SessionOptions {
   /** A release, by its version or commit: its whole life. */
   release?: string | undefined;
   environment?: string | undefined;
-  image?: string | undefined;
+  component?: string | undefined;
   kind?: EventKind | undefined;
   actor?: string | undefined;
   /** A time, or how long ago: `24h`. */
@@ -41,13 +41,13 @@ export async function timeline(options: TimelineOptions): Promise<TimelineResult
 }
 
 function readFilter(
-  { environment, image, kind, actor, since, until }: TimelineOptions,
+  { environment, component, kind, actor, since, until }: TimelineOptions,
   config: Config,
 ): TimelineFilter {
   const now = Date.now();
   return {
     environment: environment === undefined ? undefined : environmentNamed(config, environment).name,
-    image: image === undefined ? undefined : chosenComponents(config, [image])[0]?.name,
+    component: component === undefined ? undefined : chosenComponents(config, [component])[0]?.name,
     kind,
     actor,
     since: since === undefined ? undefined : readTime(since, now),

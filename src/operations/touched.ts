@@ -12,7 +12,7 @@ export interface TouchedOptions {
   since: string;
 }
 
-/** Which images and bundles have inputs that changed between a commit and what is checked out. */
+/** Which components have inputs that changed between a commit and what is checked out. */
 export async function touched({ config: file, since }: TouchedOptions): Promise<TouchedResult> {
   const config = await loadConfig(file ?? configName);
   const [git, changed] = [await readGit(config.folder), await changedFiles(config.folder, since)];
@@ -30,10 +30,10 @@ export async function touched({ config: file, since }: TouchedOptions): Promise<
     product: config.product,
     since,
     commit: git.commit.id,
-    images: config.components.map((component) => {
+    components: config.components.map((component) => {
       const inputs = { own: inputsOf(component, config), shared: config.sharedInputs };
       const { files, ...touch } = touchOf(inputs, changed, basename(config.file));
-      return { image: component.name, kind: component.kind, ...touch, files: [...files] };
+      return { component: component.name, kind: component.kind, ...touch, files: [...files] };
     }),
   };
 }

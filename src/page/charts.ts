@@ -137,38 +137,41 @@ export function weeksChart({ figures }: BoardData): Chart {
   }));
 }
 
-/** How large images are, over versions. */
+/** How large components are, over versions. */
 export function sizesChart({ sizes }: BoardData): Chart {
   const versions = [...new Set(sizes.flatMap(({ points }) => points.map(({ version }) => version)))];
   const most = 8;
   const largest = [...sizes].sort((a, b) => lastOf(b) - lastOf(a)).slice(0, most);
-  const rows = largest.flatMap(({ image, points }) => points.map((point) => ({ image, ...point })));
-  const told = largest.map(({ image, points }) => `${image} ${formatBytes(points.at(-1)?.bytes ?? 0)}`).join(', ');
+  const rows = largest.flatMap(({ component, points }) => points.map((point) => ({ component, ...point })));
+  const told = largest
+    .map(({ component, points }) => `${component} ${formatBytes(points.at(-1)?.bytes ?? 0)}`)
+    .join(', ');
   const says =
     rows.length === 0
       ? 'No registry was asked.'
       : `As shipped, for the largest platform; the ${largest.length === 1 ? 'largest' : `${largest.length} largest`} now: ${told}.`;
-  return chart('Size of images over versions', says, (width) => ({
+  return chart('Size of components over versions', says, (width) => ({
     height: 300,
     marginRight: 130,
     x: { type: 'point', domain: versions, label: null },
     y: { label: null, zero: true, grid: true, nice: true },
-    color: { domain: largest.map(({ image }) => image), range: colours },
-    symbol: { domain: largest.map(({ image }) => image), range: [...marks] },
+    color: { domain: largest.map(({ component }) => component), range: colours },
+    symbol: { domain: largest.map(({ component }) => component), range: [...marks] },
     marks: [
       axisX({ ticks: versions.filter((_, at) => at % Math.ceil((versions.length * 55) / width) === 0) }),
       axisY({ ticks: 5, tickFormat: (bytes: number) => formatBytes(bytes) }),
-      line(rows, { x: 'version', y: 'bytes', z: 'image', stroke: 'image', strokeWidth: 2 }),
+      line(rows, { x: 'version', y: 'bytes', z: 'component', stroke: 'component', strokeWidth: 2 }),
       text(
-        largest.flatMap(({ image, points }) => points.slice(-1).map((point) => ({ image, ...point }))),
-        { x: 'version', y: 'bytes', text: 'image', dx: 12, textAnchor: 'start', fill: 'currentColor' },
+        largest.flatMap(({ component, points }) => points.slice(-1).map((point) => ({ component, ...point }))),
+        { x: 'version', y: 'bytes', text: 'component', dx: 12, textAnchor: 'start', fill: 'currentColor' },
       ),
       dot(rows, {
         x: 'version',
         y: 'bytes',
-        fill: 'image',
-        symbol: 'image',
-        title: ({ image, version, bytes }: (typeof rows)[number]) => `${image} ${version}: ${formatBytes(bytes)}`,
+        fill: 'component',
+        symbol: 'component',
+        title: ({ component, version, bytes }: (typeof rows)[number]) =>
+          `${component} ${version}: ${formatBytes(bytes)}`,
       }),
     ],
   }));

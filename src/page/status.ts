@@ -1,20 +1,25 @@
 import { formatAge, formatCount } from '../core/amounts';
 import type { BoardData } from '../results/board';
-import { isAstray, releaseName, statusRows, waitingReleases, type ServedResult } from '../results/status-rows';
+import { hasDrifted, releaseName, statusRows, waitingReleases, type ServedResult } from '../results/status-rows';
 import { element, scrollingTable } from './dom';
 
 type Environment = BoardData['environments'][number];
-/** Environments across, images down; images that stand alike everywhere share a row, and what differs comes first. */
+/** Environments across, components down; components that stand alike everywhere share a row, and what differs comes first. */
 export function statusTable({ environments }: BoardData, now: Date): HTMLElement {
   const rows = statusRows(environments, { each: false });
   const heads = environments.map(({ environment, silent }) =>
     element('th', { scope: 'col' }, environment, ...(silent === null ? [] : [' (does not answer)'])),
   );
-  const body = rows.map(({ images, cells }) => {
+  const body = rows.map(({ components, cells }) => {
     const names =
-      images.length <= 2
-        ? images.join(', ')
-        : element('details', {}, element('summary', {}, formatCount(images.length, 'image')), images.join(', '));
+      components.length <= 2
+        ? components.join(', ')
+        : element(
+            'details',
+            {},
+            element('summary', {}, formatCount(components.length, 'component')),
+            components.join(', '),
+          );
     return element(
       'tr',
       {},
@@ -40,22 +45,22 @@ export function statusTable({ environments }: BoardData, now: Date): HTMLElement
   return scrollingTable(
     'status-table',
     'What each environment serves',
-    [element('th', { scope: 'col' }, 'image'), ...heads],
+    [element('th', { scope: 'col' }, 'component'), ...heads],
     element('tbody', {}, ...body),
   );
 }
 
-function markOf(image: ServedResult): Node[] {
-  return isAstray(image)
-    ? [element('span', { class: 'mark' }, image.drift.state === 'drifted' ? ' drift' : ' unfinished')]
+function markOf(component: ServedResult): Node[] {
+  return hasDrifted(component)
+    ? [element('span', { class: 'mark' }, component.drift.state === 'drifted' ? ' drift' : ' unfinished')]
     : [];
 }
 
 /** What waits, what is not as it should be, and who was not told. */
 export function findingsOf({ environments, announcements }: BoardData, now: Date): HTMLElement {
-  const items = environments.flatMap(({ environment, silent, waiting, images }) => [
+  const items = environments.flatMap(({ environment, silent, waiting, components }) => [
     ...(silent === null ? [] : [`${environment} does not answer: ${silent}`]),
-    ...images.filter(isAstray).map(({ image, drift }) => `${environment} ${image}: ${drift.detail}`),
+    ...components.filter(hasDrifted).map(({ component, drift }) => `${environment} ${component}: ${drift.detail}`),
     ...(waiting === null || waiting.releases.length === 0 ? [] : [waitingText(environment, waiting, now)]),
     ...(waiting?.unmet ?? []).map(
       ({ gate, of, detail }) => `${environment} does not take ${of} yet: ${gate}, ${detail}`,

@@ -108,7 +108,7 @@ export class Connection {
 
   /** Does work that holds a blob in memory, when its turn comes. Within it, every request waits for a turn of its own. */
   holdingBlob<T>(work: () => Promise<T>): Promise<T> {
-    return this.shared.limits.held(work);
+    return this.shared.limits.smallBlobs(work);
   }
 
   /** Sends a small request when its turn comes, once. */

@@ -1,4 +1,4 @@
-import { readDigestTag, referrersTag, typeOf, type AttachedDescriptor } from '../core/oci/referrers';
+import { readDigestTag, referrersTag, typeOf, type ListedReferrer } from '../core/oci/referrers';
 import { HodError } from '../core/errors';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
@@ -17,7 +17,7 @@ const without = [400, 403, 404, 405, 406, 501];
 /** So many may refer to one manifest. */
 const most = 10_000;
 
-/** What belongs to the manifests of one repository. */
+/** The referrers of the manifests of one repository. */
 export class Referrers {
   /** The tags that are made of a digest, by the digest as they write it. Read once. */
   private tagged: Promise<ReadonlyMap<string, readonly Tag[]>> | undefined;
@@ -48,7 +48,7 @@ export class Referrers {
   }
 
   /** What refers to a manifest, and what stands beside it under a tag that is made of its digest. */
-  async attachedTo(digest: Digest): Promise<readonly AttachedDescriptor[]> {
+  async referrersOf(digest: Digest): Promise<readonly ListedReferrer[]> {
     const [referring, tags] = await Promise.all([this.list(digest), this.tagsFor(digest)]);
     const beside = tags
       .filter((tag) => tag !== referrersTag(digest))

@@ -6,7 +6,7 @@ import type { Repository, RepositoryName } from '../core/oci/reference';
 import { Blobs } from './blobs';
 import type { Connections } from './connections';
 import { Manifests } from './manifests';
-import type { AttachedDescriptor } from '../core/oci/referrers';
+import type { ListedReferrer } from '../core/oci/referrers';
 import { Referrers } from './referrers';
 import { RepositoryRequests } from './requests';
 import { Tags } from './tags';
@@ -51,8 +51,8 @@ export class RepositoryClient implements ContentSource {
     return this.blobs.open(descriptor, from);
   }
 
-  attachedTo(digest: Digest): Promise<readonly AttachedDescriptor[]> {
-    return this.referrers.attachedTo(digest);
+  referrersOf(digest: Digest): Promise<readonly ListedReferrer[]> {
+    return this.referrers.referrersOf(digest);
   }
 
   /** Asks for something that needs the right to read. Throws where it is not given, or there is no such repository. */

@@ -40,13 +40,13 @@ export interface UploadOptions {
   secrets: Secrets;
 }
 
-/** Blobs of so many bytes are held in memory: they go up in one request, and are sent again where it breaks. */
+/** Blobs of so many bytes stay in memory: they go up in one request, and are sent again where it breaks. */
 export const smallSize = 1024 * 1024;
 
 /** What an upload is for, for messages. */
 const purpose = 'could not upload a blob';
 
-/** Whether a blob is small enough to be held in memory. */
+/** Whether a blob is small enough to stay in memory. */
 export function isSmall({ size }: Pick<Descriptor, 'size'>): boolean {
   return size <= smallSize;
 }
@@ -122,7 +122,7 @@ class Upload {
 
   async run(begun: string | undefined): Promise<void> {
     if (isSmall(this.descriptor) && this.descriptor.size <= (await this.target.intake.largestBody())) {
-      return this.sendHeld(begun);
+      return this.sendWhole(begun);
     }
     const [hashed, session] = await Promise.all([this.isHashed(), this.goOn(begun)]);
     try {
@@ -209,7 +209,7 @@ class Upload {
     return { location: this.locationOf(response, location), offset };
   }
 
-  private async sendHeld(begun: string | undefined): Promise<void> {
+  private async sendWhole(begun: string | undefined): Promise<void> {
     const { descriptor, source } = this;
     const bytes = await allBytes(verified(await source.openBlob(descriptor), descriptor, source.label));
     const location = begun ?? (await this.begin());

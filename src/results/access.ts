@@ -20,7 +20,7 @@ export const accessResultSchema = z.strictObject({
       needs: z.enum(['read', 'write']).nullable(),
       repositories: z.array(
         z.strictObject({
-          image: z.string(),
+          component: z.string(),
           repository: z.string(),
           read: right,
           write: right,

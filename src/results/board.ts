@@ -15,7 +15,7 @@ const boardFields = {
   written: z.string(),
   /** The record that this was read from, and how many entries it has. */
   ledger: z.strictObject({ place: z.string(), entries: z.number().int() }),
-  /** Whether registries were asked: for drift, and for the sizes of images. */
+  /** Whether registries were asked: for drift, and for the sizes of components. */
   asked: z.boolean(),
   environments: statusResultSchema.shape.environments,
   announcements: statusResultSchema.shape.announcements,
@@ -49,10 +49,10 @@ const boardFields = {
     /** From the first staging of a build until it was published. */
     publishing: spread,
   }),
-  /** Bytes of an image as it is shipped, for the platform for which it is largest; the oldest first. */
+  /** Bytes of a component as it is shipped, for the platform for which it is largest; the oldest first. */
   sizes: z.array(
     z.strictObject({
-      image: z.string(),
+      component: z.string(),
       points: z.array(z.strictObject({ version: z.string(), bytes: z.number().int() })),
     }),
   ),

@@ -18,7 +18,7 @@ export const tagResult = z.strictObject({
   outcome: z.enum(tagOutcomes),
   reason: z.string(),
   /** Where the registry served something else under it than the ledger says, or nothing (null). */
-  astray: z.strictObject({ recorded: digest, served: digest.nullable() }).nullable(),
+  drift: z.strictObject({ recorded: digest, served: digest.nullable() }).nullable(),
 });
 export type TagResult = z.infer<typeof tagResult>;
 
@@ -40,9 +40,9 @@ export const gateResult = z.strictObject({
 });
 export type GateResult = z.infer<typeof gateResult>;
 
-/** What an image or bundle is, and where. */
+/** What a component is, and where. */
 export const contentFields = {
-  image: z.string(),
+  component: z.string(),
   kind: z.enum(['image', 'bundle']),
   repository: z.string(),
   digest,
@@ -64,8 +64,8 @@ export const releaseFields = {
 
 /** The part of a decision about a tag that is answered. */
 export function toTagResult({ tag, kind, outcome, reason, recorded, served }: TagDecision): TagResult {
-  const astray = recorded === undefined ? null : { recorded, served: served ?? null };
-  return { tag, kind, outcome, reason, astray };
+  const drift = recorded === undefined ? null : { recorded, served: served ?? null };
+  return { tag, kind, outcome, reason, drift };
 }
 
 /** The part of a gate that is answered. */
@@ -74,8 +74,8 @@ export function toGateResult(gate: Gate): GateResult {
   return { gate: name, outcome, detail: joinLines(detail), remedy: gate.outcome === 'unmet' ? gate.remedy : null };
 }
 
-/** What an image or bundle is, and where, of something that holds more. */
+/** What a component is, and where, of something that holds more. */
 export function toContentResult(item: ContentResult): ContentResult {
-  const { image, kind, repository, digest: found, mediaType, platforms } = item;
-  return { image, kind, repository, digest: found, mediaType, platforms: [...platforms] };
+  const { component, kind, repository, digest: found, mediaType, platforms } = item;
+  return { component, kind, repository, digest: found, mediaType, platforms: [...platforms] };
 }

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import type { ComparedSide, Comparison, ImageComparison, PlacedSide, PlatformChange } from '../inspect/compare';
+import type { ComparedSide, Comparison, ComponentComparison, PlacedSide, PlatformChange } from '../inspect/compare';
 import { digest } from './common';
 import { pathDifference, toPathDifference } from './inside';
 
@@ -26,9 +26,9 @@ export const compareResultSchema = z.strictObject({
   /** What one has and the other has not; null where git cannot tell, and why. */
   commits: z.strictObject({ added: z.array(commit), left: z.array(commit) }).nullable(),
   gap: z.string().nullable(),
-  images: z.array(
+  components: z.array(
     z.strictObject({
-      image: z.string(),
+      component: z.string(),
       state: z.enum(['same', 'changed', 'added', 'removed']),
       from: placed.nullable(),
       to: placed.nullable(),
@@ -63,13 +63,13 @@ export const compareResultSchema = z.strictObject({
 export type CompareResult = z.infer<typeof compareResultSchema>;
 
 /** What differs between two sides, as a document. */
-export function toCompareResult({ from, to, commits, images }: Comparison): CompareResult {
+export function toCompareResult({ from, to, commits, components }: Comparison): CompareResult {
   return {
     from: toSide(from),
     to: toSide(to),
     commits: 'gap' in commits ? null : { added: [...commits.added], left: [...commits.left] },
     gap: 'gap' in commits ? commits.gap : null,
-    images: images.map(toImage),
+    components: components.map(toComponent),
   };
 }
 
@@ -77,9 +77,16 @@ function toSide({ name, kind, version, commit: of }: ComparedSide): CompareResul
   return { name, kind, version: version ?? null, commit: of ?? null };
 }
 
-function toImage({ image, state, from, to, files, platforms }: ImageComparison): CompareResult['images'][number] {
+function toComponent({
+  component,
+  state,
+  from,
+  to,
+  files,
+  platforms,
+}: ComponentComparison): CompareResult['components'][number] {
   return {
-    image,
+    component,
     state,
     from: toPlaced(from),
     to: toPlaced(to),
@@ -100,7 +107,7 @@ function toPlaced(side: PlacedSide | undefined): z.infer<typeof placed> | null {
   return { reference, digest: stands, version: version ?? null, commit: of ?? null };
 }
 
-function toPlatform(change: PlatformChange): CompareResult['images'][number]['platforms']['changed'][number] {
+function toPlatform(change: PlatformChange): CompareResult['components'][number]['platforms']['changed'][number] {
   const { platform, from, to, layers, says, inside } = change;
   const toLayers = (all: typeof layers.added) => all.map(({ digest: own, size }) => ({ digest: own, size }));
   return {

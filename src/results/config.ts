@@ -32,13 +32,13 @@ export const configShowResultSchema = z.strictObject({
         freeze: z.array(z.string()),
         platforms: z.array(z.string()),
         annotations: z.array(z.string()),
-        attached: z.array(z.string()),
+        referrers: z.array(z.string()),
       }),
-      /** What of that which belongs to images goes along: `all`, `none`, or artifact types. */
+      /** Which referrers of components are carried into it: `all`, `none`, or artifact types. */
       referrers: z.array(z.string()),
-      images: z.array(
+      components: z.array(
         z.strictObject({
-          image: z.string(),
+          component: z.string(),
           repository: z.string(),
           tags: z.array(z.strictObject({ rule: z.string(), kind: z.enum(tagKinds), follows: z.string().nullable() })),
         }),

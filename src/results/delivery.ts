@@ -4,7 +4,7 @@ import { describePosition } from '../core/tags/ordering';
 import type { DeliveredItem } from '../delivery/delivery';
 import { contentFields, nextStep, tagResult, toContentResult, toTagResult, transferResult } from './common';
 
-/** What became of one image or bundle that was published or promoted. */
+/** What became of one component that was published or promoted. */
 export const deliveredFields = {
   ...contentFields,
   /** How it came in: from now on the environment serves it, or not. */
@@ -15,8 +15,8 @@ export const deliveredFields = {
   tags: z.array(tagResult),
   /** Rules that gave no tag, and the placeholder that nothing is known for. */
   omitted: z.array(z.strictObject({ rule: z.string(), missing: z.string() })),
-  /** What belongs to it: carried now, there before; tags that stand for something else there, and were left alone. */
-  attached: z.strictObject({ brought: z.number().int(), present: z.number().int(), left: z.array(z.string()) }),
+  /** Its referrers: carried now, there before; tags that stand for something else there, and were left alone. */
+  referrers: z.strictObject({ brought: z.number().int(), present: z.number().int(), left: z.array(z.string()) }),
   transfer: transferResult,
 };
 export type DeliveredResult = z.infer<z.ZodObject<typeof deliveredFields>>;
@@ -30,15 +30,15 @@ export const outcomeFields = {
 };
 
 export function toDeliveredResult(item: DeliveredItem): DeliveredResult {
-  const { tags, omitted, transfer, coming, attached } = item;
+  const { tags, omitted, transfer, arrival, referrers } = item;
   return {
     ...toContentResult(item),
-    way: coming.way,
-    wayReason: coming.reason,
-    serves: coming.serves === undefined ? null : describePosition(coming.serves),
+    way: arrival.way,
+    wayReason: arrival.reason,
+    serves: arrival.serves === undefined ? null : describePosition(arrival.serves),
     tags: tags.map(toTagResult),
     omitted: omitted.map(({ rule, missing }) => ({ rule, missing })),
-    attached: { ...attached, left: [...attached.left] },
+    referrers: { ...referrers, left: [...referrers.left] },
     transfer: { ...transfer },
   };
 }

@@ -5,7 +5,7 @@ import type { ImagePath, Inside, PathDifference } from '../core/oci/inside';
 import { platformKey } from '../core/oci/platform';
 import { digest } from './common';
 
-const entry = z.strictObject({
+const path = z.strictObject({
   path: z.string(),
   kind: z.enum(['file', 'folder', 'symlink', 'hardlink', 'device', 'fifo']),
   /** Bytes of a file; of a folder, of all files below it. */
@@ -36,7 +36,7 @@ export const insideResultSchema = z.strictObject({
       /** Bytes as it is shipped, and unpacked. */
       size: z.number().int(),
       unpacked: z.number().int(),
-      entries: z.number().int(),
+      members: z.number().int(),
       /** Bytes in it that a later layer hides. */
       hidden: z.number().int(),
     }),
@@ -53,24 +53,24 @@ export const insideResultSchema = z.strictObject({
   /** Whether something was asked for: with --list, --find, --layer or --hidden. */
   narrowed: z.boolean(),
   /** The largest files; none where something else was asked for. */
-  largest: z.array(entry),
+  largest: z.array(path),
   /** What was asked for with --list, --find, --layer or --hidden; the top of the tree where nothing was. */
-  entries: z.array(entry),
+  paths: z.array(path),
   hidden: z.array(hidden),
 });
 export type InsideResult = z.infer<typeof insideResultSchema>;
-export type InsideEntry = z.infer<typeof entry>;
+export type InsidePath = z.infer<typeof path>;
 
 /** The paths that differ between two images. */
 export const pathDifference = z.strictObject({
-  added: z.array(entry),
-  removed: z.array(entry),
+  added: z.array(path),
+  removed: z.array(path),
   changed: z.array(
     z.strictObject({
       path: z.string(),
       what: z.array(z.enum(['kind', 'content', 'mode', 'link'])),
-      from: entry,
-      to: entry,
+      from: path,
+      to: path,
     }),
   ),
 });
@@ -97,8 +97,8 @@ export function toInsideResult({ reference, image }: NamedImage, inside: Inside)
     ...inside,
     layers: [...inside.layers],
     concerns: [...inside.concerns],
-    largest: inside.largest.map(toEntry),
-    entries: inside.entries.map(toEntry),
+    largest: inside.largest.map(toPath),
+    paths: inside.paths.map(toPath),
     hidden: [...inside.hidden],
   };
 }
@@ -114,14 +114,14 @@ export function toInsideDifference(from: NamedImage, to: NamedImage, difference:
 /** The paths that differ from one image to another, as a document. */
 export function toPathDifference({ added, removed, changed }: PathDifference): PathDifferenceResult {
   return {
-    added: added.map(toEntry),
-    removed: removed.map(toEntry),
+    added: added.map(toPath),
+    removed: removed.map(toPath),
     changed: changed.map(({ path, what, from, to }) => {
-      return { path, what: [...what], from: toEntry(from), to: toEntry(to) };
+      return { path, what: [...what], from: toPath(from), to: toPath(to) };
     }),
   };
 }
 
-function toEntry(path: ImagePath): InsideEntry {
+function toPath(path: ImagePath): InsidePath {
   return { ...path, link: path.link ?? null };
 }

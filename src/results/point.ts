@@ -14,7 +14,7 @@ export const pointResultSchema = z.strictObject({
       right: z.number().int(),
       changes: z.array(
         z.strictObject({
-          image: z.string(),
+          component: z.string(),
           /** From 1. */
           line: z.number().int(),
           from: z.string(),
@@ -26,7 +26,9 @@ export const pointResultSchema = z.strictObject({
         }),
       ),
       /** What cannot be pointed, and why. */
-      left: z.array(z.strictObject({ image: z.string(), line: z.number().int(), object: z.string(), why: z.string() })),
+      left: z.array(
+        z.strictObject({ component: z.string(), line: z.number().int(), object: z.string(), why: z.string() }),
+      ),
     }),
   ),
 });

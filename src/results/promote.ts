@@ -17,7 +17,7 @@ export const promoteResultSchema = z.strictObject({
   ...outcomeFields,
   /** Each rule for each release, which `of` names by its version or commit. */
   gates: z.array(gateResult.extend({ of: z.string() })),
-  images: z.array(
+  components: z.array(
     z.strictObject({
       ...deliveredFields,
       version: z.string().nullable(),
@@ -28,7 +28,7 @@ export const promoteResultSchema = z.strictObject({
 });
 export type PromoteResult = z.infer<typeof promoteResultSchema>;
 
-/** @param sourceOf Where an image was promoted from, and how many requests went there. */
+/** @param sourceOf Where a component was promoted from, and how many requests went there. */
 export function toPromoteResult(
   {
     product,
@@ -58,11 +58,11 @@ export function toPromoteResult(
     gates: verdicts.flatMap(({ plan, gates }) =>
       gates.map((gate) => ({ of: describePosition(plan.origin), ...toGateResult(gate) })),
     ),
-    images: items.map((item) => {
+    components: items.map((item) => {
       const { repository, requests } = sourceOf(item);
-      const { transfer, ...image } = toDeliveredResult(item);
+      const { transfer, ...component } = toDeliveredResult(item);
       return {
-        ...image,
+        ...component,
         version: item.origin.version ?? null,
         commit: item.origin.commit,
         sourceRepository: repository,

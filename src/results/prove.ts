@@ -10,8 +10,8 @@ export const proveResultSchema = z.strictObject({
   environments: z.array(
     z.strictObject({
       environment: z.string(),
-      images: z.array(
-        z.strictObject({ image: z.string(), digest, version: z.string().nullable(), commit: z.string() }),
+      components: z.array(
+        z.strictObject({ component: z.string(), digest, version: z.string().nullable(), commit: z.string() }),
       ),
       /** How much was looked at; `bytes`: those that were read of blobs. */
       looked: z.strictObject({
@@ -19,14 +19,14 @@ export const proveResultSchema = z.strictObject({
         blobs: z.number().int(),
         bytes: z.number().int(),
         tags: z.number().int(),
-        attached: z.number().int(),
+        referrers: z.number().int(),
       }),
       /** What is not as it was published and tested; empty where it is proved. */
       findings: z.array(
         z.strictObject({
           finding: z.enum(findingKinds),
           /** Empty where it is about a release as a whole. */
-          image: z.string(),
+          component: z.string(),
           object: z.string(),
           detail: z.string(),
           remedy: z.string(),
@@ -47,10 +47,10 @@ export function toProveResult(product: string, proofs: readonly Proof[], { deep 
   return {
     product,
     deep,
-    environments: proofs.map(({ environment, images, looked, findings }) => ({
+    environments: proofs.map(({ environment, components, looked, findings }) => ({
       environment,
-      images: images.map(({ image, digest: served, version, commit }) => {
-        return { image, digest: served, version: version ?? null, commit };
+      components: components.map(({ component, digest: served, version, commit }) => {
+        return { component, digest: served, version: version ?? null, commit };
       }),
       looked: { ...looked },
       findings: findings.filter(isNew),

@@ -15,7 +15,7 @@ export const publishResultSchema = z.strictObject({
   environment: z.string(),
   ...outcomeFields,
   gates: z.array(gateResult),
-  images: z.array(z.strictObject(deliveredFields)),
+  components: z.array(z.strictObject(deliveredFields)),
   /** Tags that protected what was staged, and that the registry does not remove. */
   leftovers: z.array(z.string()),
 });
@@ -41,7 +41,7 @@ export function toPublishResult(
     environment,
     dryRun,
     gates: verdict.gates.map(toGateResult),
-    images: items.map(toDeliveredResult),
+    components: items.map(toDeliveredResult),
     leftovers,
   };
 }

@@ -15,7 +15,7 @@ export const rebuildResultSchema = z.strictObject({
     z.strictObject({
       environment: z.string(),
       serves: z.array(
-        z.strictObject({ image: z.string(), digest, version: z.string().nullable(), commit: z.string() }),
+        z.strictObject({ component: z.string(), digest, version: z.string().nullable(), commit: z.string() }),
       ),
     }),
   ),
@@ -37,8 +37,8 @@ export function toRebuildResult(
     releases: releases.size,
     environments: environments.map((environment) => ({
       environment,
-      serves: servedIn(facts, environment).map(({ image, digest: served, version, commit }) => {
-        return { image, digest: served, version: version ?? null, commit };
+      serves: servedIn(facts, environment).map(({ component, digest: served, version, commit }) => {
+        return { component, digest: served, version: version ?? null, commit };
       }),
     })),
     notRecovered: [

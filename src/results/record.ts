@@ -10,7 +10,7 @@ const about = {
   isNew: z.boolean(),
   /** The releases that it is about: its digests, and no others. */
   releases: z.array(
-    z.strictObject({ version: z.string().nullable(), commit: z.string(), images: z.array(z.string()) }),
+    z.strictObject({ version: z.string().nullable(), commit: z.string(), components: z.array(z.string()) }),
   ),
 };
 
@@ -27,7 +27,7 @@ export type SignOffResult = z.infer<typeof signOffResultSchema>;
 
 /** What something was recorded about. */
 export function toRecorded(chosen: readonly ChosenRelease[]): SignOffResult['releases'] {
-  return chosen.map(({ release: { version, commit }, images }) => {
-    return { version: version ?? null, commit, images: images.map(({ image }) => image) };
+  return chosen.map(({ release: { version, commit }, components }) => {
+    return { version: version ?? null, commit, components: components.map(({ component }) => component) };
   });
 }

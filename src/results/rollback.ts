@@ -14,9 +14,9 @@ export const rollbackResultSchema = z.strictObject({
   ...outcomeFields,
   /** What may not come back but on purpose, newest first. */
   withdrawn: z.array(releaseResult),
-  images: z.array(
+  components: z.array(
     z.strictObject({
-      image: z.string(),
+      component: z.string(),
       repository: z.string(),
       /** What is served of it from now on; null where that is nothing. */
       digest: digest.nullable(),
@@ -31,28 +31,30 @@ export const rollbackResultSchema = z.strictObject({
 });
 export type RollbackResult = z.infer<typeof rollbackResultSchema>;
 
-/** @param repositoryOf The repository of an image in the environment. */
+/** @param repositoryOf The repository of a component in the environment. */
 export function toRollbackResult(
   about: Pick<RollbackResult, 'product' | 'environment' | 'reason' | 'dryRun' | 'requests'>,
   { serves, served, changed, withdrawn }: RollbackPlan,
   decisions: readonly TagDecision[],
-  repositoryOf: (image: string) => string,
+  repositoryOf: (component: string) => string,
 ): Omit<RollbackResult, 'next'> {
-  const gone = served.filter(({ is }) => is === null).map(({ image }) => image);
-  const names = [...new Set([...serves.map(({ image }) => image), ...gone, ...decisions.map(({ image }) => image)])];
+  const gone = served.filter(({ is }) => is === null).map(({ component }) => component);
+  const names = [
+    ...new Set([...serves.map(({ component }) => component), ...gone, ...decisions.map(({ component }) => component)]),
+  ];
   return {
     ...about,
     withdrawn: withdrawn.map(toRelease),
-    images: names.map((image) => {
-      const now = serves.find((each) => each.image === image);
+    components: names.map((component) => {
+      const now = serves.find((each) => each.component === component);
       return {
-        image,
-        repository: now?.repository ?? repositoryOf(image),
+        component,
+        repository: now?.repository ?? repositoryOf(component),
         digest: now?.digest ?? null,
         version: now?.version ?? null,
         commit: now?.commit ?? null,
-        changed: changed.includes(image),
-        tags: decisions.filter((each) => each.image === image).map(toTagResult),
+        changed: changed.includes(component),
+        tags: decisions.filter((each) => each.component === component).map(toTagResult),
       };
     }),
   };

@@ -38,7 +38,9 @@ export const showResultSchema = z.strictObject({
     }),
   ),
   /** What is listed beside its images, such as attestations, and what refers to it. */
-  attached: z.array(z.strictObject({ digest, type: z.string(), size: z.number().int(), about: z.string().nullable() })),
+  referrers: z.array(
+    z.strictObject({ digest, type: z.string(), size: z.number().int(), about: z.string().nullable() }),
+  ),
   /** How the image runs, and how it was made; null where several platforms are shown. */
   image: z
     .strictObject({
@@ -70,7 +72,7 @@ export type ShowResult = z.infer<typeof showResultSchema>;
 
 /** What one image or index is, as a document. */
 export function toShowResult(shown: Shown, { deep }: { readonly deep: boolean }): ShowResult {
-  const { reference, repository, kind, manifest, size, shared, platforms, attached, image } = shown;
+  const { reference, repository, kind, manifest, size, shared, platforms, referrers, image } = shown;
   return {
     reference,
     repository: repository ?? null,
@@ -82,7 +84,7 @@ export function toShowResult(shown: Shown, { deep }: { readonly deep: boolean })
     annotations: Object.fromEntries(manifest.annotations),
     shared,
     platforms: platforms.map(toPlatform),
-    attached: attached.map((each) => ({ ...each, about: each.about ?? null })),
+    referrers: referrers.map((each) => ({ ...each, about: each.about ?? null })),
     image: image === undefined ? null : toRun(image),
     deep,
   };

@@ -8,7 +8,7 @@ export const stageResultSchema = z.strictObject({
   commit: z.string(),
   environment: z.string(),
   dryRun: z.boolean(),
-  images: z.array(
+  components: z.array(
     z.strictObject({
       ...contentFields,
       outcome: z.enum(stagingOutcomes),
@@ -16,7 +16,7 @@ export const stageResultSchema = z.strictObject({
     }),
   ),
   /** What publishing this commit still waits for. */
-  missing: z.array(z.strictObject({ image: z.string(), missing: z.array(z.string()) })),
+  missing: z.array(z.strictObject({ component: z.string(), missing: z.array(z.string()) })),
 });
 export type StageResult = z.infer<typeof stageResultSchema>;
 
@@ -30,7 +30,7 @@ export function toStageResult(
     commit: build.commit,
     environment: config.environments[0].name,
     dryRun,
-    images: outputs.map((output) => {
+    components: outputs.map((output) => {
       return { ...toContentResult(output), outcome: output.outcome, transfer: { ...output.transfer } };
     }),
     missing,

@@ -3,12 +3,12 @@ import { grouped } from '../core/grouped';
 import type { StatusResult } from './status';
 
 type Environment = StatusResult['environments'][number];
-export type ServedResult = Environment['images'][number];
+export type ServedResult = Environment['components'][number];
 type Waiting = NonNullable<Environment['waiting']>;
 
-/** One image, or several that stand alike everywhere: what each environment serves of them, in their order. */
+/** One component, or several that stand alike everywhere: what each environment serves of them, in their order. */
 export interface StatusRow {
-  readonly images: readonly string[];
+  readonly components: readonly string[];
   /** The one that has been served for longest. */
   readonly cells: readonly (ServedResult | undefined)[];
 }
@@ -19,22 +19,27 @@ export function releaseName({ version, commit }: Pick<ServedResult, 'version' | 
 }
 
 /** Whether a registry certainly serves something else than the ledger says. */
-export function isAstray({ drift: { state } }: ServedResult): boolean {
+export function hasDrifted({ drift: { state } }: ServedResult): boolean {
   return state === 'drifted' || state === 'unfinished';
 }
 
-/** What differs comes first. `each`: a row for every image; else those that stand alike everywhere share one. */
+/** What differs comes first. `each`: a row for every component; else those that stand alike everywhere share one. */
 export function statusRows(environments: readonly Environment[], { each }: { readonly each: boolean }): StatusRow[] {
-  const names = [...new Set(environments.flatMap(({ images }) => images.map(({ image }) => image)))];
-  const found = environments.map(({ images }) => new Map(images.map((image) => [image.image, image])));
-  const all = names.map((image): StatusRow => ({ images: [image], cells: found.map((served) => served.get(image)) }));
+  const names = [...new Set(environments.flatMap(({ components }) => components.map(({ component }) => component)))];
+  const found = environments.map(
+    ({ components }) => new Map(components.map((component) => [component.component, component])),
+  );
+  const all = names.map((component): StatusRow => ({
+    components: [component],
+    cells: found.map((served) => served.get(component)),
+  }));
   const rows = each
     ? all
     : grouped(all, ({ cells }) => cells.map((cell) => cell && [releaseKey(cell), cell.drift.state])).map((group) => ({
-        images: group.flatMap(({ images }) => images),
+        components: group.flatMap(({ components }) => components),
         cells: group[0].cells.map((_, at) => oldest(group.flatMap(({ cells }) => cells[at] ?? []))),
       }));
-  return rows.sort((a, b) => weightOf(a) - weightOf(b) || a.images.length - b.images.length);
+  return rows.sort((a, b) => weightOf(a) - weightOf(b) || a.components.length - b.components.length);
 }
 
 /** Releases of which one is the other have the same key. */
@@ -42,12 +47,12 @@ export function releaseKey({ version, commit }: Pick<ServedResult, 'version' | '
   return `${version ?? ''} ${commit}`;
 }
 
-function oldest(images: readonly ServedResult[]): ServedResult | undefined {
-  return [...images].sort((a, b) => a.since.localeCompare(b.since))[0];
+function oldest(components: readonly ServedResult[]): ServedResult | undefined {
+  return [...components].sort((a, b) => a.since.localeCompare(b.since))[0];
 }
 
 function weightOf({ cells }: StatusRow): number {
-  if (cells.some((cell) => cell !== undefined && isAstray(cell))) {
+  if (cells.some((cell) => cell !== undefined && hasDrifted(cell))) {
     return 0;
   }
   return new Set(cells.map((cell) => cell && releaseKey(cell))).size > 1 ? 1 : 2;

@@ -5,7 +5,7 @@ import { digest, gateResult, toGateResult } from './common';
 
 /** What waits to come into an environment: what the one before serves, and it does not. */
 const waitingResult = z.strictObject({
-  images: z.array(z.string()),
+  components: z.array(z.string()),
   /** Those that took over in the environment before and never came here, the newest first, each with the time since when it waits. */
   releases: z.array(z.strictObject({ version: z.string().nullable(), commit: z.string(), since: z.string() })),
   /** There are more releases than those. */
@@ -24,7 +24,7 @@ export const statusResultSchema = z.strictObject({
   product: z.string(),
   /** The record that this was read from, and how many entries it has. */
   ledger: z.strictObject({ place: z.string(), entries: z.number().int() }),
-  /** Whether every tag was asked about, or one of each image: the one that tells the most. */
+  /** Whether every tag was asked about, or one of each component: the one that tells the most. */
   everyTag: z.boolean(),
   environments: z.array(
     z.strictObject({
@@ -34,9 +34,9 @@ export const statusResultSchema = z.strictObject({
       /** Why its registry could not be asked; null where it answers. */
       silent: z.string().nullable(),
       waiting: waitingResult.nullable(),
-      images: z.array(
+      components: z.array(
         z.strictObject({
-          image: z.string(),
+          component: z.string(),
           repository: z.string(),
           version: z.string().nullable(),
           commit: z.string(),
@@ -53,7 +53,7 @@ export const statusResultSchema = z.strictObject({
     .array(
       z.strictObject({
         environment: z.string(),
-        image: z.string(),
+        component: z.string(),
         version: z.string().nullable(),
         commit: z.string(),
         platform: z.string(),
@@ -81,23 +81,32 @@ export function toStatusResult({ environments, bases, announcements, ...status }
 }
 
 function toEnvironment(status: EnvironmentStatus): StatusResult['environments'][number] {
-  const { environment, after, silent, images, waiting } = status;
+  const { environment, after, silent, components, waiting } = status;
   return {
     environment,
     after: after ?? null,
     silent: silent ?? null,
     waiting: waiting === undefined ? null : toWaiting(waiting),
-    images: images.map(({ served, drift: { state, detail } }) => {
-      const { image, repository, version, commit, digest: now, since, by } = served;
-      return { image, repository, version: version ?? null, commit, digest: now, since, by, drift: { state, detail } };
+    components: components.map(({ served, drift: { state, detail } }) => {
+      const { component, repository, version, commit, digest: now, since, by } = served;
+      return {
+        component,
+        repository,
+        version: version ?? null,
+        commit,
+        digest: now,
+        since,
+        by,
+        drift: { state, detail },
+      };
     }),
   };
 }
 
 function toWaiting({ of, commits }: NonNullable<EnvironmentStatus['waiting']>): z.infer<typeof waitingResult> {
-  const { images, releases, more, gates } = of;
+  const { components, releases, more, gates } = of;
   return {
-    images: [...images],
+    components: [...components],
     releases: releases.map(({ version, commit, since }) => ({ version: version ?? null, commit, since })),
     more,
     commits: commits ?? null,

@@ -23,7 +23,7 @@ export const timelineResultSchema = z.strictObject({
       environment: z.string().nullable(),
       version: z.string().nullable(),
       commit: z.string().nullable(),
-      images: z.array(z.string()),
+      components: z.array(z.string()),
       actor: z.string(),
       /** Whether a token service checked who that is; else it is what somebody said. */
       proven: z.boolean(),
@@ -60,14 +60,14 @@ export function toLifeResult(product: string, release: Release, events: readonly
 
 /** An event, as documents have it. `known`: releases by their ids. */
 export function toEvent(event: TimelineEvent | LifeEvent, known: ReadonlyMap<string, Release>): EventResult {
-  const { seq, at, actor, proven, kind, environment, images, detail, releases } = event;
+  const { seq, at, actor, proven, kind, environment, components, detail, releases } = event;
   const [first] = releases.flatMap((id) => known.get(id) ?? []);
   return {
     ...{ seq, at, actor, proven, kind, detail },
     environment: environment ?? null,
     version: event.version ?? (event.commit === undefined ? first?.version : undefined) ?? null,
     commit: event.commit ?? first?.commit ?? null,
-    images: [...images],
+    components: [...components],
     after: null,
   };
 }

@@ -5,9 +5,9 @@ export const touchedResultSchema = z.strictObject({
   product: z.string(),
   since: z.string(),
   commit: z.string(),
-  images: z.array(
+  components: z.array(
     z.strictObject({
-      image: contentFields.image,
+      component: contentFields.component,
       kind: contentFields.kind,
       touched: z.boolean(),
       /** Changed files that it is made of; empty where nothing says what it is made of. */

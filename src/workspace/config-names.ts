@@ -45,7 +45,7 @@ export function checkNames(
     const path = ['environments', name];
     const earlier = environmentNames.slice(0, environmentNames.indexOf(name));
     findings.push(...checkAfter(path, environment.after, earlier));
-    // What is wrong for one image is wrong for all: it is said once.
+    // What is wrong for one component is wrong for all: it is said once.
     check([...path, 'repository'], () => refuseSharedRepository(environment.repository, names, raw.product));
     findings.push(...checkFirstOnly(path, environment, earlier.length === 0));
     checkTags([...path, 'tags'], environment.tags, check);
@@ -58,20 +58,20 @@ export function checkNames(
   return uniqueFindings([...findings, ...checkSharedTags(raw)]);
 }
 
-/** Throws where several images would stand in one repository. */
+/** Throws where several components would stand in one repository. */
 function refuseSharedRepository(template: string, names: readonly string[], product: string): void {
   const repositories = new Set<string>();
-  for (const image of names) {
-    const text = expandRepository(template, image, product);
+  for (const component of names) {
+    const text = expandRepository(template, component, product);
     parseRepository(text);
     if (repositories.has(text)) {
-      throw new TemplateError('image', 'several images would share this repository; put {image} into it');
+      throw new TemplateError('image', 'several components would share this repository; put {image} into it');
     }
     repositories.add(text);
   }
 }
 
-/** The tags that images and bundles have of their own. */
+/** The tags that components have of their own. */
 function checkOwnTags(
   raw: Pick<RawConfig, 'images' | 'bundles'>,
   environmentNames: readonly string[],
@@ -137,12 +137,12 @@ interface PlacedRule {
  */
 function checkSharedTags(raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>): ConfigFinding[] {
   const rules = Object.entries(raw.environments).flatMap(([environment, { repository, tags }]) =>
-    Object.entries({ ...raw.images, ...raw.bundles }).flatMap(([image, { tags: own = {} }]) => {
-      const place = expandRepository(repository, image, raw.product).toLowerCase();
-      const name = Object.hasOwn(raw.images, image) ? 'images' : 'bundles';
+    Object.entries({ ...raw.images, ...raw.bundles }).flatMap(([component, { tags: own = {} }]) => {
+      const place = expandRepository(repository, component, raw.product).toLowerCase();
+      const name = Object.hasOwn(raw.images, component) ? 'images' : 'bundles';
       return [
         ...placedRules(tags, ['environments', environment, 'tags']),
-        ...placedRules(own[environment] ?? {}, [name, image, 'tags', environment]),
+        ...placedRules(own[environment] ?? {}, [name, component, 'tags', environment]),
       ].map((rule): PlacedRule => ({ ...rule, environment, repository: place }));
     }),
   );

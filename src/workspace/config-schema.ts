@@ -71,7 +71,7 @@ const tagRules = z
   .strictObject({ fixed: z.array(z.string()).optional(), moving: z.array(z.string()).optional() })
   .refine(({ fixed = [], moving = [] }) => fixed.length + moving.length > 0, 'there is none');
 
-/** Tags that an image or bundle has of its own, in some environments. */
+/** Tags that a component has of its own, in some environments. */
 const ownTags = z.record(nameSchema, tagRules);
 
 /** An image in hod.yaml. */
@@ -126,10 +126,10 @@ const gatesSchema = z.strictObject({
   freeze: z.array(freezeWindow).min(1).optional(),
   platforms: z.array(z.string()).min(1).optional(),
   annotations: z.array(z.string().min(1)).min(1).optional(),
-  attached: z.array(mediaTypeSchema).min(1).optional(),
+  referrers: z.array(mediaTypeSchema).min(1).optional(),
 });
 
-/** What goes along with the images. */
+/** Which referrers are carried with the components. */
 const referrersSchema = z.strictObject({
   carry: z.union(
     [z.enum(['all', 'none']), z.array(mediaTypeSchema).min(1)],

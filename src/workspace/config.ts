@@ -11,6 +11,7 @@ import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/build/component';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
 import type { AdmissionRules } from '../core/release/gates/admission-rules';
+import type { Passage } from '../core/release/gates/passage';
 import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
 import { faultsIn, layered, readDocuments } from './config-files';
@@ -31,7 +32,7 @@ interface CommonConfig extends Component {
 }
 
 /** An image of the product. */
-export interface ConfiguredImage extends CommonConfig {
+export interface ImageConfiguration extends CommonConfig {
   readonly kind: 'image';
   /** Paths of build outputs, each with an entry where one is named (`out/all.tar#name`); absolute. */
   readonly outputs: readonly string[];
@@ -47,8 +48,8 @@ export interface BundleConfig extends CommonConfig {
   readonly files: string;
 }
 
-/** An image or a bundle of the product. */
-export type ComponentConfig = ConfiguredImage | BundleConfig;
+/** A component of the product. */
+export type ComponentConfig = ImageConfiguration | BundleConfig;
 
 /**
  * Where the ledger is kept: a file, by its absolute path; a reference of a git remote, which is a name in
@@ -66,13 +67,13 @@ export interface EnvironmentConfig {
   readonly after: string | undefined;
   /** Names and patterns of the branches whose builds take over the first; undefined where hod.yaml does not say. */
   readonly follows: readonly string[] | undefined;
-  /** The tag rules of an image or bundle: those of the environment, and its own. */
+  /** The tag rules of a component: those of the environment, and its own. */
   readonly rulesOf: RulesOf;
   readonly admissionRules: AdmissionRules;
-  /** What of that which belongs to images goes along into it. */
+  /** Which referrers of components are carried into it. */
   readonly carrying: Carrying;
-  /** The repository of an image or bundle in this environment. */
-  repositoryOf(image: string): Repository;
+  /** The repository of a component in this environment. */
+  repositoryOf(component: string): Repository;
 }
 
 /** Who is told of what happened to the product. */
@@ -91,7 +92,7 @@ export interface Config {
   readonly file: string;
   /** The folder that holds it; everything in it is relative to this. */
   readonly folder: string;
-  /** Images and bundles, as hod.yaml lists them. */
+  /** As hod.yaml lists them: images, then bundles. */
   readonly components: readonly ComponentConfig[];
   /** Patterns of files that all components are made of. */
   readonly sharedInputs: readonly string[];
@@ -174,26 +175,26 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
     const { after, follows, repository, tags, gates, referrers } = environment;
     const shared = tagRulesOf(tags, (template) => followedBy(template, name));
     const own = new Map(
-      [...Object.entries(raw.images), ...Object.entries(raw.bundles ?? {})].map(([image, { tags: all }]) => {
+      [...Object.entries(raw.images), ...Object.entries(raw.bundles ?? {})].map(([component, { tags: all }]) => {
         const rules = new Map(Object.entries(all ?? {})).get(name);
-        return [image, rules === undefined ? [] : tagRulesOf(rules, followedByOwn)];
+        return [component, rules === undefined ? [] : tagRulesOf(rules, followedByOwn)];
       }),
     );
     return {
       name,
       after,
       follows,
-      rulesOf: (image) => [...shared, ...(own.get(image) ?? [])],
+      rulesOf: (component) => [...shared, ...(own.get(component) ?? [])],
       admissionRules: admissionRulesOf(gates),
       carrying: referrers?.carry ?? 'all',
-      repositoryOf: (image) => parseRepository(expandRepository(repository, image, raw.product)),
+      repositoryOf: (component) => parseRepository(expandRepository(repository, component, raw.product)),
     };
   });
 }
 
-function componentsOf(raw: RawConfig, folder: string): (ConfiguredImage | BundleConfig)[] {
+function componentsOf(raw: RawConfig, folder: string): (ImageConfiguration | BundleConfig)[] {
   return [
-    ...Object.entries(raw.images).map(([name, image]): ConfiguredImage => ({
+    ...Object.entries(raw.images).map(([name, image]): ImageConfiguration => ({
       kind: 'image',
       name,
       outputs: [image.from].flat().map((path) => resolve(folder, path)),
@@ -259,7 +260,7 @@ function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
     freeze: gates.freeze ?? [],
     platforms: (gates.platforms ?? []).map((text) => formatPlatform(parsePlatform(text))),
     annotations: gates.annotations ?? [],
-    attached: gates.attached ?? [],
+    referrers: gates.referrers ?? [],
   };
 }
 
@@ -268,7 +269,7 @@ function componentNamed({ components, file }: Config, name: string): ComponentCo
   const found = components.find((each) => each.name === name);
   if (found === undefined) {
     throw new HodError('component-unknown', {
-      what: 'there is no such image or bundle',
+      what: 'there is no such component',
       object: name,
       why: `${file} has none of this name`,
       next: similarNames(
@@ -317,18 +318,12 @@ export function wayInto(environment: EnvironmentConfig): WayIn {
   return {
     environment: environment.name,
     from: environment.after ?? null,
-    repositoryOf: (image) => formatRepository(environment.repositoryOf(image)),
+    repositoryOf: (component) => formatRepository(environment.repositoryOf(component)),
   };
 }
 
-/** An environment, and the one that its releases come from. */
-export interface Passage {
-  readonly from: EnvironmentConfig;
-  readonly to: EnvironmentConfig;
-}
-
 /** The way into an environment. Throws `first-environment` where there is none before it. */
-export function passageInto(config: Config, name: string): Passage {
+export function passageInto(config: Config, name: string): Passage<EnvironmentConfig> {
   const to = environmentNamed(config, name);
   if (to.after === undefined) {
     throw new HodError('first-environment', {

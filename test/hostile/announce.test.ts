@@ -113,7 +113,7 @@ test('what happened is told, signed, in order; what only was tried is not', asyn
   expect(published).toMatchObject({ environment: 'dev', version: '2.4.0', commit });
   expect(published?.['images']).toContainEqual(
     expect.objectContaining({
-      image: 'timetable',
+      component: 'timetable',
       repository: world.repository('dev', 'timetable'),
       way: 'takes-over',
     }),

@@ -58,7 +58,7 @@ afterAll(async () => {
   await rm(home, { recursive: true });
 });
 
-const page = madeUpBoard({ images: 3, releases: 12, days: 20 }, new Date('2026-06-01T00:00:00Z'));
+const page = madeUpBoard({ components: 3, releases: 12, days: 20 }, new Date('2026-06-01T00:00:00Z'));
 const secrets = (): Secrets => new Secrets();
 const login = (name: string) => (logins: Map<string, { username: string; password: string }>) =>
   logins.set(`${name}.test`, { username: 'una', password: `gull-${name}-tern` });

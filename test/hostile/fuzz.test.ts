@@ -3,7 +3,7 @@ import { LineCounter, parseDocument } from 'yaml';
 import { readLayer } from '../../src/archive/layer-entries';
 import { unpacked } from '../../src/archive/unpack';
 import { onePiece } from '../../src/core/bytes';
-import { LayerTree, type LayerEntry } from '../../src/core/oci/layer-tree';
+import { LayerTree, type LayerMember } from '../../src/core/oci/layer-tree';
 import { summed, tarHeader } from '../support/archives';
 import { parseChallenges } from '../../src/core/access/challenge';
 import { isNear, isThisMachine, resolveAddress } from '../../src/core/access/destinations';
@@ -57,7 +57,7 @@ const index = JSON.stringify({
     { mediaType: mediaTypes.manifest, digest, size: 5, platform: { os: 'linux', architecture: 'arm', variant: 'v7' } },
   ],
 });
-const entry = JSON.stringify({
+const member = JSON.stringify({
   product: 'skerry-line',
   seq: 1,
   previous: null,
@@ -166,16 +166,16 @@ const edges: [name: string, samples: string[], read: (text: string) => unknown][
       const tree = new LayerTree();
       tree.nextLayer();
       const bytes = summed(Buffer.from(text, 'latin1'));
-      const entry = (each: LayerEntry): void => {
+      const member = (each: LayerMember): void => {
         tree.add(each);
       };
-      await readLayer(unpacked(onePiece(bytes), 'here'), { label: 'here', hashing: true, entry });
+      await readLayer(unpacked(onePiece(bytes), 'here'), { label: 'here', hashing: true, member });
       return [...tree.paths()];
     },
   ],
   [
     'ledger lines',
-    [entry, '{"end":{"seq":1,"hash":null}}'],
+    [member, '{"end":{"seq":1,"hash":null}}'],
     (text) => {
       readEndLine(text);
       return openEntry({ text, hash: sha256(text) }, emptyHead);

@@ -7,7 +7,7 @@ import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { hod, hodJson } from '../support/hod';
 import { all } from '../support/ledger-suite';
 import { readRepository, type Served } from '../support/registry-reader';
-import { images, sandboxWorld, type SandboxWorld } from '../support/world';
+import { components, sandboxWorld, type SandboxWorld } from '../support/world';
 
 /** `.ci/run` asks for more. */
 const runs = 2 * Number(process.env['HOD_KILL_ROUNDS'] ?? 5);
@@ -48,8 +48,8 @@ async function watchedRegistry(port: number, seen: (request: LoggedRequest) => v
 
 async function readAll(port: number): Promise<Record<string, Served>> {
   const all: Record<string, Served> = {};
-  for (const image of images) {
-    all[image] = await readRepository(port, `skerry/${image}`);
+  for (const component of components) {
+    all[component] = await readRepository(port, `skerry/${component}`);
   }
   return all;
 }

@@ -156,8 +156,8 @@ environments:
       ...silent.transfer,
       sent: () => void open.push(readdirSync('/proc/self/fd').length),
     };
-    const { images } = await promote({ config, patience, environment: 'uat', observer: { ...silent, transfer } });
-    expect(images[0]?.digest).toBe((await readRepository(uat.port, 's/cut')).tags['uat']);
+    const { components } = await promote({ config, patience, environment: 'uat', observer: { ...silent, transfer } });
+    expect(components[0]?.digest).toBe((await readRepository(uat.port, 's/cut')).tags['uat']);
     expect(cut).toBe(cuts);
     expect(received).toBeLessThan(1.1 * size);
     // What a cut leaves would add up: ten of anything more at the end than at the beginning.

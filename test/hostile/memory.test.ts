@@ -20,8 +20,8 @@ test(`a layer of ${layerSize} bytes goes up, and on to another registry, in less
       NODE_OPTIONS: `--require=${resolve(__dirname, '../support/peak-memory.cjs')}`,
     };
     for (const work of [() => world.publish(), () => world.promote('uat')]) {
-      const { images } = await work();
-      expect(images[0]?.transfer.bytesSent).toBeGreaterThan(layerSize);
+      const { components } = await work();
+      expect(components[0]?.transfer.bytesSent).toBeGreaterThan(layerSize);
       expect(Number(await readFile(peakFile, 'utf8'))).toBeLessThan(160e6);
     }
     expect((await world.served('uat'))['timetable']?.blobs).toContain(layer);

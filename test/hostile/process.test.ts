@@ -91,8 +91,8 @@ test('a run that is interrupted on a terminal leaves its cursor to be seen, and 
 
 test('many images ask git no more than a few times at once', async () => {
   const names = Array.from({ length: 60 }, (_, at) => `image-${at}`);
-  const images = names.map((name) => `  ${name}: { from: out/tide-watch, inputs: ["${name}/**"] }`).join('\n');
-  await scene.configure(`images:\n${images}`, /^images.*$/m);
+  const components = names.map((name) => `  ${name}: { from: out/tide-watch, inputs: ["${name}/**"] }`).join('\n');
+  await scene.configure(`images:\n${components}`, /^images.*$/m);
   const { code } = await shell('hod touched --since HEAD --json > /dev/null');
   expect(code).toBe(0);
   const calls = execFileSync('sort', ['arguments.log'], { cwd: scene.folder, encoding: 'utf8' }).split('\n');

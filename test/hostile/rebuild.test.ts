@@ -1,6 +1,6 @@
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
-import { OtherClient } from '../support/attached';
+import { OtherClient } from '../support/other-client';
 import { hodJson } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
@@ -34,10 +34,10 @@ describe.each([
     expect((await world.hod('rollback', 'prod', '--reason', 'it leaks')).code).toBe(0);
 
     const served = async () =>
-      (await world.status()).environments.map(({ environment, images }) => [
+      (await world.status()).environments.map(({ environment, components }) => [
         environment,
-        images.map(({ image, repository, version, commit, digest, drift }) => ({
-          ...{ image, repository, version, commit, digest },
+        components.map(({ component, repository, version, commit, digest, drift }) => ({
+          ...{ component, repository, version, commit, digest },
           drift: drift.state,
         })),
       ]);
@@ -55,7 +55,7 @@ describe.each([
     expect((await world.hod('ledger', 'verify')).code).toBe(0);
     const { environments } = await hodJson('prove', ['prove', '--all', '--deep'], world.options);
     expect(environments.map(({ findings }) => findings)).toEqual([[], [], []]);
-    expect(environments[2]?.looked.attached).toBe(5);
+    expect(environments[2]?.looked.referrers).toBe(5);
 
     // What was taken back stays out, versions go on, and what is there is not done again.
     expect((await world.fails('withdrawn', 'promote', 'prod')).why).toContain(
@@ -66,7 +66,7 @@ describe.each([
     await world.product.build();
     const next = await world.publish('--next', 'minor');
     expect(next.version).toBe('2.6.0');
-    expect((await world.promote('uat')).images.map(({ way }) => way)).toEqual(Array(4).fill('takes-over'));
+    expect((await world.promote('uat')).components.map(({ way }) => way)).toEqual(Array(4).fill('takes-over'));
     expect((await world.hod('rollback', 'uat', '--reason', 'it leaks')).stdout).toContain('2.5.0');
     const said = await world.hod('ledger', 'rebuild', '-c', join(world.product.folder, 'hod.yaml'));
     expect(said.stderr).toContain('this ledger is not made again');

@@ -3,7 +3,7 @@ import { execFileSync } from 'node:child_process';
 import { mkdtemp, readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { hod, hodJson } from '../support/hod';
-import { images, sandboxWorld, type SandboxWorld } from '../support/world';
+import { components, sandboxWorld, type SandboxWorld } from '../support/world';
 
 /** Who may say what an environment serves, by whose name, and when: each row was let through once. */
 
@@ -144,8 +144,8 @@ test("a fork's pull request whose branch is called main has tags and a line of i
       ...world.options,
       env: { ...world.env, ...ofFork },
     });
-    expect(published.images.map(({ way }) => way)).toEqual(images.map(() => 'beside'));
-    const tags = published.images.flatMap((image) => image.tags.map(({ tag }) => tag));
+    expect(published.components.map(({ way }) => way)).toEqual(components.map(() => 'beside'));
+    const tags = published.components.flatMap((component) => component.tags.map(({ tag }) => tag));
     expect([tags.includes('main'), tags.includes('pr-12')]).toEqual([false, true]);
   }
   // Main's next build is not held by it.
@@ -154,7 +154,7 @@ test("a fork's pull request whose branch is called main has tags and a line of i
   await world.product.change('timetable', 'Show the winter sailings');
   await world.product.build();
   const next = await world.publish();
-  expect(next.images.find(({ image }) => image === 'timetable')).toMatchObject({ way: 'takes-over' });
+  expect(next.components.find(({ component }) => component === 'timetable')).toMatchObject({ way: 'takes-over' });
 });
 
 test('a branch that the CI names counts for the commit that the CI names, or one that is on it', async () => {
@@ -170,7 +170,7 @@ test('a branch that the CI names counts for the commit that the CI names, or one
   const options = { ...world.options, env: { ...world.env, ...ofMain } };
   const published = await hodJson('publish', ['publish'], options);
   expect(published.branch).not.toBe('main');
-  expect(published.images.map(({ way }) => way)).not.toContain('takes-over');
+  expect(published.components.map(({ way }) => way)).not.toContain('takes-over');
   // What main contains, an earlier commit of it, is main's.
   git('checkout', '--quiet', 'main');
   await world.product.change('timetable', 'Show the winter sailings');

@@ -129,14 +129,14 @@ export class DeliveryWorld {
     const { stranger, despite = inSpiteOfNothing } = by;
     const context = this.context(steps, stranger);
     await this.checkFormerPlaces(environment, despite, context);
-    const items = only.map((image): DeliveryItem => {
-      const node = nodeOf(commit.content[image] ?? '');
+    const items = only.map((component): DeliveryItem => {
+      const node = nodeOf(commit.content[component] ?? '');
       return {
-        image,
+        component,
         node,
         platforms: ['linux/amd64'],
-        target: this.target(environment, image, context),
-        attachments: [],
+        target: this.target(environment, component, context),
+        referrers: [],
       };
     });
     const { id, branch, version, pullRequest = false } = commit;
@@ -158,7 +158,7 @@ export class DeliveryWorld {
       rulesOf: () => this.environment(environment).rules,
       following: { branches: followedBranches, usual: false, branch, pullRequest, containing: [] },
       build,
-      images: items.map(arriving),
+      components: items.map(arriving),
       claims: [],
       strictOrder: false,
       despite,
@@ -180,11 +180,11 @@ export class DeliveryWorld {
     const judge = new Judge(context, []);
     const chosen = (await judge.decide((known) => chooseCandidates(choice, undefined, { from, to }, known))).value;
     const parts = await Promise.all(
-      chosen.map(async ({ release, images }) => {
+      chosen.map(async ({ release, components }) => {
         const items = await Promise.all(
-          images.map(async ({ image, platforms, ...placed }): Promise<DeliveryItem> => {
-            const node = await readContent(this.target(from, image, context), placed);
-            return { image, node, platforms, target: this.target(to, image, context), attachments: [] };
+          components.map(async ({ component, platforms, ...placed }): Promise<DeliveryItem> => {
+            const node = await readContent(this.target(from, component, context), placed);
+            return { component, node, platforms, target: this.target(to, component, context), referrers: [] };
           }),
         );
         const entering = items.map((item) => {
@@ -193,10 +193,10 @@ export class DeliveryWorld {
             kind: 'image' as const,
             platforms: item.platforms,
             annotations: [],
-            attached: [],
+            referrers: [],
           };
         });
-        return { release, items, images: entering, date: undefined };
+        return { release, items, components: entering, date: undefined };
       }),
     );
     const { rules } = this.environment(to);
@@ -232,8 +232,11 @@ export class DeliveryWorld {
     stranger?: Stranger,
   ): Promise<void> {
     const context = this.context(steps, stranger);
-    const images = [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))];
-    const places = images.map((image): Place => ({ image, target: this.target(environment, image, context) }));
+    const components = [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))];
+    const places = components.map((component): Place => ({
+      component,
+      target: this.target(environment, component, context),
+    }));
     const names = Object.keys(this.environments);
     const from = names[names.indexOf(environment) - 1] ?? null;
     await rollBack({ environment, from, to, reason }, places, context);
@@ -253,18 +256,18 @@ export class DeliveryWorld {
     }
   }
 
-  digestOf(commit: Commit, image: string): Digest {
-    return nodeOf(commit.content[image] ?? '').manifest.digest;
+  digestOf(commit: Commit, component: string): Digest {
+    return nodeOf(commit.content[component] ?? '').manifest.digest;
   }
 
   /** What a tag leads to. */
-  at(tag: string, environment = 'dev', image = 'timetable'): Digest | undefined {
-    return isTag(tag) ? this.registry(environment, image).tags.get(tag) : undefined;
+  at(tag: string, environment = 'dev', component = 'timetable'): Digest | undefined {
+    return isTag(tag) ? this.registry(environment, component).tags.get(tag) : undefined;
   }
 
   /** Every tag of an image in an environment. */
-  tagsOf(environment: string, image: string): Map<Tag, Digest> {
-    return this.registry(environment, image).tags;
+  tagsOf(environment: string, component: string): Map<Tag, Digest> {
+    return this.registry(environment, component).tags;
   }
 
   /** The same registries with another ledger, which goes its own way from here. */
@@ -283,19 +286,21 @@ export class DeliveryWorld {
   /** What is left of the ledger in the registries. */
   remains(): Remains {
     const found = [...this.registries].flatMap(([key, { manifests, blobs }]) => {
-      const [environment = '', image = ''] = key.split(' ');
+      const [environment = '', component = ''] = key.split(' ');
       return [...manifests.values()].flatMap((manifest) => {
         const bytes =
           manifest.kind === 'image' && manifest.artifactType === recordType
             ? blobs.get(manifest.config.digest)
             : undefined;
         const record = bytes === undefined ? undefined : readRecord(bytes);
-        const placed = record?.images.find((each) => each.image === image && each.digest === manifest.subject?.digest);
+        const placed = record?.components.find(
+          (each) => each.component === component && each.digest === manifest.subject?.digest,
+        );
         return record === undefined || placed === undefined ? [] : [{ environment, record, placed }];
       });
     });
-    const repositoryOf = (environment: string, image: string) =>
-      formatRepository(parseRepository(`${environment}.test/skerry/${image}`));
+    const repositoryOf = (environment: string, component: string) =>
+      formatRepository(parseRepository(`${environment}.test/skerry/${component}`));
     return {
       product,
       environments: Object.entries(this.environments).map(([name, { rules }], at, all) => {
@@ -309,10 +314,10 @@ export class DeliveryWorld {
             name,
             [...new Set(here.map(({ record }) => record.release))].map((release) => ({
               release,
-              images: here
+              components: here
                 .filter(({ record }) => record.release === release)
-                .map(({ placed }) => ({ ...placed, repository: repositoryOf(name, placed.image) })),
-              attached: [],
+                .map(({ placed }) => ({ ...placed, repository: repositoryOf(name, placed.component) })),
+              referrers: [],
             })),
           ];
         }),
@@ -336,7 +341,7 @@ export class DeliveryWorld {
   }
 
   private async checkFormerPlaces(environment: string, despite: Despite, context: WorldContext): Promise<void> {
-    const repositoryOf = (image: string) => this.target(environment, image, context).label;
+    const repositoryOf = (component: string) => this.target(environment, component, context).label;
     const clientOf = ({ registry, name }: Repository) =>
       this.target(registry.replace('.test', ''), name.replace('skerry/', ''), { ...context, at: registry });
     await checkFormerPlaces({ environment, repositoryOf }, despite, { ledger: context.ledger, clientOf });
@@ -356,9 +361,9 @@ export class DeliveryWorld {
   }
 
   /** Puts content into a registry that nobody released, as what belongs to something else may come along. */
-  smuggle(environment: string, image: string, content: string): Digest {
+  smuggle(environment: string, component: string, content: string): Digest {
     const { manifest } = nodeOf(content);
-    this.registry(environment, image).manifests.set(manifest.digest, manifest);
+    this.registry(environment, component).manifests.set(manifest.digest, manifest);
     return manifest.digest;
   }
 
@@ -393,8 +398,8 @@ export class DeliveryWorld {
     return older === newer || this.commits.find(({ id }) => id === newer)?.ancestors.has(older);
   }
 
-  private registry(environment: string, image: string): Registry {
-    const key = `${environment} ${image}`;
+  private registry(environment: string, component: string): Registry {
+    const key = `${environment} ${component}`;
     const known = this.registries.get(key) ?? { tags: new Map(), manifests: new Map(), blobs: new Map() };
     this.registries.set(key, known);
     return known;
@@ -403,12 +408,12 @@ export class DeliveryWorld {
   /** @param at The registry itself, whatever a hod.yaml says. */
   private target(
     name: string,
-    image: string,
+    component: string,
     { step, stranger, at }: WorldContext & { readonly at?: string },
   ): DeliveryTarget & Place['target'] {
     const environment = at === undefined ? (stranger?.places[name] ?? name) : name;
-    const { tags, manifests, blobs } = this.registry(environment, image);
-    const repository = parseRepository(`${environment}.test/skerry/${image}`);
+    const { tags, manifests, blobs } = this.registry(environment, component);
+    const repository = parseRepository(`${environment}.test/skerry/${component}`);
     const write = async (): Promise<void> => {
       await step();
       if (stranger?.rights.includes(environment) === false) {
@@ -467,7 +472,7 @@ export class DeliveryWorld {
           );
         },
       },
-      referrers: { attachedTo: () => Promise.resolve([]), listsByItself: () => Promise.resolve(true) },
+      referrers: { referrersOf: () => Promise.resolve([]), listsByItself: () => Promise.resolve(true) },
       tags: {
         list: () => noTags(),
         remove: async (tag) => {

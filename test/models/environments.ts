@@ -13,7 +13,7 @@ import { inSpiteOfNothing } from '../../src/core/release/despite';
 import { commitId, DeliveryWorld, Killed, never, nodeOf, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 
-export const images = ['timetable', 'tide-watch'] as const;
+export const components = ['timetable', 'tide-watch'] as const;
 const environments = ['dev', 'uat', 'prod'] as const;
 type Environment = (typeof environments)[number];
 export const steps = { uat: ['dev', 'uat'], prod: ['uat', 'prod'] } as const;
@@ -23,7 +23,7 @@ interface Release {
   readonly name: string;
   readonly commit: Commit;
   readonly version: Version | undefined;
-  readonly images: readonly string[];
+  readonly components: readonly string[];
 }
 
 /** What a release did to an image in an environment: the tags that lead to it since, and whether it is served. */
@@ -32,7 +32,7 @@ interface Stay {
   readonly step: number;
   readonly entry: number;
   readonly release: Release;
-  readonly image: string;
+  readonly component: string;
   readonly takes: boolean;
   readonly tags: readonly string[];
 }
@@ -49,12 +49,12 @@ class EnvironmentModel {
 
   constructor(readonly environment: Environment) {}
 
-  serves(image: string): Release | undefined {
-    return this.stays.filter((stay) => stay.image === image && stay.takes).at(-1)?.release;
+  serves(component: string): Release | undefined {
+    return this.stays.filter((stay) => stay.component === component && stay.takes).at(-1)?.release;
   }
 
-  tag(tag: string, image: string): Release | undefined {
-    return this.stays.filter((stay) => stay.image === image && stay.tags.includes(tag)).at(-1)?.release;
+  tag(tag: string, component: string): Release | undefined {
+    return this.stays.filter((stay) => stay.component === component && stay.tags.includes(tag)).at(-1)?.release;
   }
 
   /** A release comes: each image takes over, comes beside, or is held. */
@@ -62,13 +62,13 @@ class EnvironmentModel {
     const { commit, version } = release;
     const out = this.withdrawn.has(contentOf(release));
     const follows = this.environment !== 'dev' || isFollowed(commit);
-    const stays = of.map((image) => {
-      const served = this.serves(image);
+    const stays = of.map((component) => {
+      const served = this.serves(component);
       const takes = !out && follows && (served === undefined || isAfter(release, served));
       const line = version === undefined ? undefined : lineOf(version);
       const branch = `branch ${commit.branch}`;
       const newest = (lane: string): boolean => {
-        const head = this.tag(lane, image);
+        const head = this.tag(lane, component);
         return head === undefined || (lane === branch ? contains(head, release) : isAfter(release, head));
       };
       const lanes = [...(line === undefined ? [] : [`line ${line}`]), branch];
@@ -76,7 +76,7 @@ class EnvironmentModel {
       const below =
         version !== undefined && served?.version !== undefined && compareVersions(version, served.version) < 0;
       const higher = (tag: string): boolean => {
-        const there = this.tag(tag, image)?.version;
+        const there = this.tag(tag, component)?.version;
         return version !== undefined && (there === undefined || compareVersions(version, there) >= 0);
       };
       const releases = !out && (follows || (below && commit.pullRequest !== true));
@@ -88,23 +88,25 @@ class EnvironmentModel {
           : []),
         ...(this.environment === 'uat' && takes ? ['uat'] : []),
       ];
-      return { step, entry, release, image, takes, tags, way };
+      return { step, entry, release, component, takes, tags, way };
     });
     this.stays.push(...stays);
-    stays.filter(({ way }) => way !== 'held').forEach(({ image }) => this.ever.add(`${release.name} ${image}`));
+    stays.filter(({ way }) => way !== 'held').forEach(({ component }) => this.ever.add(`${release.name} ${component}`));
     if (stays.some(({ takes }) => takes)) {
       this.withdrawn.delete(contentOf(release));
     }
-    return stays.map(({ image, way }) => `${image} ${way}`);
+    return stays.map(({ component, way }) => `${component} ${way}`);
   }
 
   /** The releases that the environment before has taken over since something of it was here. */
   waiting(before: EnvironmentModel): Set<string> {
     const waiting = new Set<string>();
-    for (const image of images) {
-      const [here, there] = [this, before].map((model) => model.serves(image)?.commit.content[image]);
-      const taken = before.stays.filter((stay) => stay.image === image && stay.takes && here !== there).reverse();
-      const known = taken.findIndex(({ release }) => this.ever.has(`${release.name} ${image}`));
+    for (const component of components) {
+      const [here, there] = [this, before].map((model) => model.serves(component)?.commit.content[component]);
+      const taken = before.stays
+        .filter((stay) => stay.component === component && stay.takes && here !== there)
+        .reverse();
+      const known = taken.findIndex(({ release }) => this.ever.has(`${release.name} ${component}`));
       taken.slice(0, known === -1 ? undefined : known).forEach(({ release }) => waiting.add(release.name));
     }
     return waiting;
@@ -123,7 +125,7 @@ class EnvironmentModel {
     const entries = this.stays.filter(({ step, takes }) => takes && left.includes(step)).map(({ entry }) => entry);
     const gone = this.stays.filter(({ entry }) => entries.includes(entry));
     this.stays = this.stays.filter((stay) => !gone.includes(stay));
-    const kept = images.flatMap((image) => this.serves(image) ?? []).map(contentOf);
+    const kept = components.flatMap((component) => this.serves(component) ?? []).map(contentOf);
     gone
       .map(({ release }) => contentOf(release))
       .filter((each) => !kept.includes(each))
@@ -138,13 +140,13 @@ class EnvironmentModel {
   }
 
   private digests(): string {
-    return images.map((image) => this.serves(image)?.commit.content[image] ?? '').join();
+    return components.map((component) => this.serves(component)?.commit.content[component] ?? '').join();
   }
 }
 
-const contentOf = ({ commit, images: own }: Release): string =>
+const contentOf = ({ commit, components: own }: Release): string =>
   own
-    .map((image) => `${image} ${commit.content[image] ?? ''}`)
+    .map((component) => `${component} ${commit.content[component] ?? ''}`)
     .sort()
     .join();
 const lineOf = (version: Version): string => version.split('.').slice(0, 2).join('.');
@@ -185,12 +187,12 @@ class Replay {
         if (commit === undefined) {
           throw new Error(`nobody committed ${action.commit}`);
         }
-        const of = action.images.map(({ image }) => image);
+        const of = action.components.map(({ component }) => component);
         const release = this.releases.get(action.release) ?? {
           name: action.release,
           commit,
           version: action.version,
-          images: of,
+          components: of,
         };
         this.releases.set(action.release, release);
         const expected = this.modelOf(action.environment).come(release, of, {
@@ -198,7 +200,7 @@ class Replay {
           entry: entry.seq,
         });
         same(
-          action.comings.map(({ image, way }) => `${image} ${way}`),
+          action.arrivals.map(({ component, way }) => `${component} ${way}`),
           expected,
           `entry ${entry.seq}`,
         );
@@ -242,21 +244,24 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
     same([passage, new Set(releases.map(({ release }) => release))], [passage, expected]);
   }
   for (const environment of environments) {
-    const served = world.facts.get('environment', environment)?.images ?? [];
-    for (const image of images) {
+    const served = world.facts.get('environment', environment)?.components ?? [];
+    for (const component of components) {
       const model = models[environment];
       const digest = (release: Release | undefined): Digest | undefined =>
-        release && world.digestOf(release.commit, image);
+        release && world.digestOf(release.commit, component);
       same(
-        [environment, image, served.find((each) => each.image === image)?.release],
-        [environment, image, model.serves(image)?.name],
+        [environment, component, served.find((each) => each.component === component)?.release],
+        [environment, component, model.serves(component)?.name],
       );
       const names = new Set(model.stays.flatMap(({ tags }) => tags).filter((tag) => !tag.includes(' ')));
       const expected = [...names]
-        .map((tag) => [tag, digest(model.tag(tag, image))])
+        .map((tag) => [tag, digest(model.tag(tag, component))])
         .filter(([, target]) => target !== undefined);
-      const moving = [...world.tagsOf(environment, image)].filter(([tag]) => !/^c-|^\d+\.\d+\.\d+/.test(tag));
-      same([environment, image, Object.fromEntries(moving)], [environment, image, Object.fromEntries(expected)]);
+      const moving = [...world.tagsOf(environment, component)].filter(([tag]) => !/^c-|^\d+\.\d+\.\d+/.test(tag));
+      same(
+        [environment, component, Object.fromEntries(moving)],
+        [environment, component, Object.fromEntries(expected)],
+      );
     }
   }
 }
@@ -278,7 +283,7 @@ export const worldEnvironments = {
 const change = fc.record({
   on: fc.constantFrom('main', 'main', 'main', 'work', 'support-1.1', 'theirs'),
   released: fc.boolean(),
-  touches: fc.subarray([...images]),
+  touches: fc.subarray([...components]),
 });
 
 export function historyOf(changes: readonly { on: string; released: boolean; touches: readonly string[] }[]): Commit[] {
@@ -286,7 +291,7 @@ export function historyOf(changes: readonly { on: string; released: boolean; tou
   const tips = new Map<string, Commit>();
   const patches = new Map<string, number>();
   let minor = 0;
-  for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...images] }, ...changes]) {
+  for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...components] }, ...changes]) {
     const parent = tips.get(on) ?? tips.get('main');
     const at = commits.length;
     const id = commitId(at);
@@ -298,9 +303,9 @@ export function historyOf(changes: readonly { on: string; released: boolean; tou
     const version = released ? parseVersion(`${line}.${patch}`) : undefined;
     patches.set(line, released ? patch : patch - 1);
     const content = Object.fromEntries(
-      images.map((image) => [
-        image,
-        touches.includes(image) || parent === undefined ? `${image} ${at}` : (parent.content[image] ?? ''),
+      components.map((component) => [
+        component,
+        touches.includes(component) || parent === undefined ? `${component} ${at}` : (parent.content[component] ?? ''),
       ]),
     );
     const commit: Commit = {
@@ -398,7 +403,7 @@ async function play(
       case 'publish': {
         const commit = commits[at];
         // By itself a version would stand for something else.
-        const only = each.only && commit?.version.kind === 'none' ? ['timetable'] : [...images];
+        const only = each.only && commit?.version.kind === 'none' ? ['timetable'] : [...components];
         if (commit !== undefined) {
           await world.publish(commit, kill, only);
         }
@@ -507,7 +512,7 @@ const badCommits = Array.from({ length: 3 }, (_, at): Omit<Commit, 'ancestors'> 
     id: commitSchema.parse(`bad${at}`.padEnd(40, 'b')),
     branch: 'main',
     version: { kind: 'given', version: parseVersion(`99.0.${at}`), source: 'git' },
-    content: Object.fromEntries(images.map((image) => [image, `bad ${image} ${at}`])),
+    content: Object.fromEntries(components.map((component) => [component, `bad ${component} ${at}`])),
   };
 });
 
@@ -522,7 +527,7 @@ async function attempt(world: DeliveryWorld, each: Attack, commits: readonly Com
   }
   const attempted =
     does === 'publish'
-      ? world.publish(commit, Infinity, [...images], { environment, stranger, despite })
+      ? world.publish(commit, Infinity, [...components], { environment, stranger, despite })
       : does === 'promote'
         ? world.promote([from, environment], undefined, Infinity, despite, stranger)
         : world.rollback(environment, reason, { commit: commit.id }, Infinity, stranger);
@@ -540,12 +545,14 @@ function expectNothingBad(world: DeliveryWorld, advice: readonly string[]): void
     [],
   );
   const smuggled = new Set(
-    badCommits.flatMap(({ content }) => images.map((image) => nodeOf(content[image] ?? '').manifest.digest)),
+    badCommits.flatMap(({ content }) =>
+      components.map((component) => nodeOf(content[component] ?? '').manifest.digest),
+    ),
   );
   for (const environment of environments) {
-    for (const image of images) {
+    for (const component of components) {
       same(
-        [...world.tagsOf(environment, image)].filter(([, digest]) => smuggled.has(digest)),
+        [...world.tagsOf(environment, component)].filter(([, digest]) => smuggled.has(digest)),
         [],
       );
     }
@@ -579,7 +586,9 @@ export function strangersModel(): Model {
         const commits = historyOf(changes);
         const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()));
         for (const { content } of badCommits) {
-          environments.forEach((name) => images.forEach((image) => world.smuggle(name, image, content[image] ?? '')));
+          environments.forEach((name) =>
+            components.forEach((component) => world.smuggle(name, component, content[component] ?? '')),
+          );
         }
         advice.length = 0;
         await play(world, scheduler, commits, [...fromTheStart, ...batches], refused, advice);
@@ -612,7 +621,7 @@ export function environmentsModel(): Model {
         const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()));
         await play(world, scheduler, commits, [...fromTheStart, ...batches], refused);
         for (const { entry } of world.entries) {
-          const ways = 'comings' in entry.action ? entry.action.comings.map(({ way }) => way) : [];
+          const ways = 'arrivals' in entry.action ? entry.action.arrivals.map(({ way }) => way) : [];
           for (const name of new Set([entry.action.kind, ...ways])) {
             seen.set(name, (seen.get(name) ?? 0) + 1);
           }

@@ -1,4 +1,4 @@
-import { attachModel } from './attach';
+import { referrersModel } from './referrers';
 import { environmentsModel, strangersModel } from './environments';
 import type { Model } from './model';
 import { orderModel, versionsModel } from './order';
@@ -11,5 +11,5 @@ export const models: readonly (() => Model)[] = [
   environmentsModel,
   strangersModel,
   rebuildModel,
-  attachModel,
+  referrersModel,
 ];

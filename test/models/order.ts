@@ -180,8 +180,8 @@ export function orderModel(): Model {
         // over now: what it could not be compared with was replaced meanwhile.
         const came = new Map<string, string>();
         for (const { entry } of world.entries) {
-          const { commit, comings } = entry.action.kind === 'published' ? entry.action : never();
-          const [before, way = ''] = [came.get(commit), comings[0]?.way];
+          const { commit, arrivals } = entry.action.kind === 'published' ? entry.action : never();
+          const [before, way = ''] = [came.get(commit), arrivals[0]?.way];
           ok(before === undefined || (before !== 'takes-over' && way === 'takes-over'), `entry ${entry.seq}`);
           came.set(commit, way);
         }
@@ -228,9 +228,9 @@ export function versionsModel(): Model {
           action.kind === 'published' ? [action] : [],
         );
         const given = new Map<string, Set<Digest>>();
-        for (const { version, images } of published) {
+        for (const { version, components } of published) {
           if (version !== undefined) {
-            given.set(version, new Set([...(given.get(version) ?? []), ...images.map(({ digest }) => digest)]));
+            given.set(version, new Set([...(given.get(version) ?? []), ...components.map(({ digest }) => digest)]));
           }
         }
         // Unique: a version stands for one content. Without gaps: 0.0.1, 0.0.2, …

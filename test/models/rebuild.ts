@@ -10,7 +10,7 @@ import { rebuild } from '../../src/delivery/rebuild';
 import { commitId, DeliveryWorld, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 
-const images = ['timetable', 'tide-watch'] as const;
+const components = ['timetable', 'tide-watch'] as const;
 const names = ['dev', 'uat', 'prod'] as const;
 type Name = (typeof names)[number];
 const before: Record<'uat' | 'prod', Name> = { uat: 'dev', prod: 'uat' };
@@ -29,7 +29,7 @@ const environments = {
 const change = fc.record({
   on: fc.constantFrom('main', 'main', 'main', 'support-1.1', 'work'),
   released: fc.boolean(),
-  touches: fc.subarray([...images], { minLength: 1 }),
+  touches: fc.subarray([...components], { minLength: 1 }),
 });
 
 function historyOf(changes: readonly { on: string; released: boolean; touches: readonly string[] }[]): Commit[] {
@@ -37,7 +37,7 @@ function historyOf(changes: readonly { on: string; released: boolean; touches: r
   const tips = new Map<string, Commit>();
   const patches = new Map<string, number>();
   let minor = 0;
-  for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...images] }, ...changes]) {
+  for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...components] }, ...changes]) {
     const parent = tips.get(on) ?? tips.get('main');
     const at = commits.length;
     const id = commitId(at);
@@ -54,7 +54,10 @@ function historyOf(changes: readonly { on: string; released: boolean; touches: r
         ? { kind: 'given', version: parseVersion(`${line}.${patch}`), source: 'git' }
         : { kind: 'none', near: [] },
       content: Object.fromEntries(
-        images.map((image) => [image, touches.includes(image) ? `${image} ${at}` : (parent?.content[image] ?? image)]),
+        components.map((component) => [
+          component,
+          touches.includes(component) ? `${component} ${at}` : (parent?.content[component] ?? component),
+        ]),
       ),
     };
     commits.push(commit);
@@ -92,9 +95,11 @@ async function outcome(work: Promise<unknown>): Promise<string> {
 /** What a world looks like from outside: every tag of every environment, and what each serves. */
 function looks(world: DeliveryWorld): object {
   return names.map((name) => ({
-    tags: images.map((image) => [...world.tagsOf(name, image)].filter(([tag]) => !tag.startsWith('sha256-')).sort()),
+    tags: components.map((component) =>
+      [...world.tagsOf(name, component)].filter(([tag]) => !tag.startsWith('sha256-')).sort(),
+    ),
     served: servedIn(world.facts, name)
-      .map(({ image, digest, version, commit }) => [image, digest, version, commit])
+      .map(({ component, digest, version, commit }) => [component, digest, version, commit])
       .sort(),
   }));
 }
@@ -179,8 +184,8 @@ export function rebuildModel(): Model {
               held &&
               names.some(
                 (name) =>
-                  world.facts.has({ kind: 'withdrawn', key: withdrawnKey(name, contentId(held.images)) }) &&
-                  withdrawalOf(world.facts, name, contentId(held.images)) !== undefined,
+                  world.facts.has({ kind: 'withdrawn', key: withdrawnKey(name, contentId(held.components)) }) &&
+                  withdrawalOf(world.facts, name, contentId(held.components)) !== undefined,
               );
             if (commit !== undefined && isWithdrawn !== true) {
               await both((fork) => fork.publish(commit));

@@ -6,7 +6,7 @@ import { writeBoard } from '../../src/cli/board-file';
 import { madeUpBoard } from '../support/made-up-board';
 
 /** The page in Debian's chromium: a product of 60 images and 5,000 releases. */
-const data = madeUpBoard({ images: 60, releases: 5_000, days: 700 }, new Date('2026-11-26T18:00:00Z'));
+const data = madeUpBoard({ components: 60, releases: 5_000, days: 700 }, new Date('2026-11-26T18:00:00Z'));
 
 let folder: string;
 let browser: Browser;

@@ -12,7 +12,7 @@ import { hod, hodJson } from '../support/hod';
 import { survivesKills } from '../support/kills';
 import { startRealRegistry, type RealRegistryOptions } from '../support/real-registry';
 import { livesTheWholeDay } from '../support/whole-day';
-import { environments, images, World } from '../support/world';
+import { environments, components, World } from '../support/world';
 
 const login = { username: 'una', password: 'gulls-and-terns' };
 const closing: (() => Promise<unknown>)[] = [];
@@ -54,10 +54,10 @@ test('staged in parts and sealed; what the server does not remove is told', asyn
   await rm(join(world.product.folder, 'out', 'timetable-arm64.tar'));
   const published = await world.publish();
   const tags = (await world.served('dev'))['timetable']?.tags ?? {};
-  expect(Object.values(tags).filter((digest) => digest === published.images[0]?.digest)).toHaveLength(4);
+  expect(Object.values(tags).filter((digest) => digest === published.components[0]?.digest)).toHaveLength(4);
   // This server removes no tags: not one of those that protected the parts is lost sight of.
-  const protection = `hod-staged-${staged.images[0]?.digest.slice(7, 31) ?? ''}`;
-  expect(tags[protection]).toBe(staged.images[0]?.digest);
+  const protection = `hod-staged-${staged.components[0]?.digest.slice(7, 31) ?? ''}`;
+  expect(tags[protection]).toBe(staged.components[0]?.digest);
   expect(published.leftovers).toEqual([`${world.repository('dev', 'timetable')}:${protection}`]);
 
   // Without the ledger, the order is known from the annotations and tags that a real server keeps.
@@ -66,7 +66,7 @@ test('staged in parts and sealed; what the server does not remove is told', asyn
   await world.product.build();
   const next = await world.publish('--next', 'minor');
   expect(next.version).toBe('2.5.0');
-  expect(next.images[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`).slice(2)).toEqual([
+  expect(next.components[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`).slice(2)).toEqual([
     'main moved',
     'latest moved',
   ]);
@@ -127,7 +127,9 @@ test('with access tokens for the identity of a job', async () => {
   expect((await world.fails('own-sign-off', ...signed)).object).toContain(subject);
   const { events } = await hodJson('timeline', ['timeline', '--all'], world.options);
   expect(new Set(events.map(({ actor, proven }) => `${actor} ${proven}`))).toEqual(new Set([`${subject} true`]));
-  expect((await world.status('dev')).environments[0]?.images.map(({ by }) => by)).toEqual(images.map(() => subject));
+  expect((await world.status('dev')).environments[0]?.components.map(({ by }) => by)).toEqual(
+    components.map(() => subject),
+  );
   const check = await hod(['access', 'check'], world.options);
   expect({ code: check.code, stderr: check.stderr }).toEqual({ code: 0, stderr: '' });
 });
@@ -199,8 +201,8 @@ test('within one real registry, content is mounted, and nothing is sent through 
   const world = await startWorld();
   await world.configure(`uat.localhost:${world.ports.uat}/skerry`, `dev.localhost:${world.ports.dev}/uat`);
   await world.publish();
-  const { images } = await world.promote('uat');
-  for (const { transfer } of images) {
+  const { components } = await world.promote('uat');
+  for (const { transfer } of components) {
     expect(transfer).toMatchObject({ blobsSent: 0, bytesSent: 0 });
     expect(transfer.blobsMounted).toBeGreaterThan(0);
   }

@@ -75,12 +75,12 @@ test('16 promotions and rollbacks of one product at once: one after the other, a
   const actions = (await product.entries()).filter(
     ({ kind, environment }) => environment === 'uat' && kind !== 'published',
   );
-  for (const { kind, version = '', comings = [], served = [] } of actions) {
-    if (kind === 'promoted' && comings.every(({ way }) => way === 'beside')) {
+  for (const { kind, version = '', arrivals = [], served = [] } of actions) {
+    if (kind === 'promoted' && arrivals.every(({ way }) => way === 'beside')) {
       // It is the newest of its own line, and moves nothing.
       expect(Number(version.split('.')[1])).toBeLessThan(Number(stack.at(-1)?.split('.')[1]));
     } else if (kind === 'promoted') {
-      expect(comings.map(({ way }) => way)).toEqual(product.images.map(() => 'takes-over'));
+      expect(arrivals.map(({ way }) => way)).toEqual(product.components.map(() => 'takes-over'));
       expect(Number(version.split('.')[1])).toBeGreaterThan(Number(stack.at(-1)?.split('.')[1] ?? -1));
       expect(withdrawn.has(version)).toBe(false);
       stack.push(version);
@@ -128,8 +128,8 @@ test('PostgreSQL is lost while content is carried: said clearly, nothing is tagg
 
   await server.start();
   const published = await world.publish('--config', config);
-  expect(published.images.every(({ transfer }) => transfer.blobsSent === 0)).toBe(true);
-  expect((await world.status('dev', '--config', config)).environments[0]?.images[0]).toMatchObject({
+  expect(published.components.every(({ transfer }) => transfer.blobsSent === 0)).toBe(true);
+  expect((await world.status('dev', '--config', config)).environments[0]?.components[0]).toMatchObject({
     version: '2.4.0',
   });
   gate.close();

@@ -77,7 +77,7 @@ test('jobs in clones of their own share nothing but the remote: full, shallow, o
   git(detached.cwd, ['worktree', 'add', '--quiet', '../tree']);
   await cp(join(detached.cwd, 'hod.yaml'), join(world.folder, 'tree', 'hod.yaml'));
   const { environments } = await hodJson('status', ['status'], { cwd: join(world.folder, 'tree') });
-  expect(environments.map(({ images }) => images[0]?.version)).toEqual(['2.4.0', '2.4.0', '2.4.0']);
+  expect(environments.map(({ components }) => components[0]?.version)).toEqual(['2.4.0', '2.4.0', '2.4.0']);
   // Of a commit that the clone lacks, too.
   const late = await job('late', '--depth=1');
   await world.product.change('timetable', 'Show the winter sailings');
@@ -147,7 +147,7 @@ describe('over HTTP', () => {
     const denied = await world.fails('ledger-denied', 'promote', 'uat');
     expect(denied).toMatchObject({ why: 'this job may not write to the remote', object: `${ref} in origin` });
     expect(uploads(sandbox)).toBe(sent);
-    expect((await world.status('dev')).environments[0]?.images[0]).toMatchObject({ version: '2.4.0' });
+    expect((await world.status('dev')).environments[0]?.components[0]).toMatchObject({ version: '2.4.0' });
     const checked = await world.hod('access', 'check', '--json');
     expect(checked.code).toBe(5);
     expect(JSON.parse(checked.stdout)).toMatchObject({
@@ -186,7 +186,7 @@ describe('over HTTP', () => {
     remote.answer = () => false;
     remote.slowness = 400;
     const again = await world.publish();
-    expect(again.images.every(({ transfer }) => transfer.blobsSent === 0)).toBe(true);
+    expect(again.components.every(({ transfer }) => transfer.blobsSent === 0)).toBe(true);
     expect(remote.at(ref)).not.toBe('');
   });
 
@@ -316,7 +316,7 @@ test('what was fetched is kept for the next run, and given up for a new folder b
   for (let pack = 0; pack <= 50; pack += 1) {
     await writeFile(join(kept('objects-1'), 'pack', `pack-${pack}.pack`), '');
   }
-  expect((await world.status('dev')).environments[0]?.images[0]).toMatchObject({ version: '2.4.0' });
+  expect((await world.status('dev')).environments[0]?.components[0]).toMatchObject({ version: '2.4.0' });
   expect(await folders()).toEqual(['objects-1', 'objects-2']);
   // Runs that began with it may go on for a while.
   await world.status('dev');
@@ -352,7 +352,7 @@ test('a ledger moves from a file to git and back, each in one command', async ()
   await world.configure(`ledger: ${inGit}`, 'ledger: { file: .hod/other.db }');
   expect(await move(inGit)).toMatchObject({ written: 3, from: `${ref} in origin` });
   const { environments } = await world.status();
-  expect(environments.map(({ images }) => images[0]?.version)).toEqual(['2.4.0', '2.4.0', '2.4.0']);
+  expect(environments.map(({ components }) => components[0]?.version)).toEqual(['2.4.0', '2.4.0', '2.4.0']);
   await world.fails('ledger-empty', 'ledger', 'import', '--from', '{ file: no-such.db }');
   await world.fails('not-a-ledger', 'ledger', 'import', '--from', 'ledger.db');
   await world.fails('options-conflict', 'ledger', 'import');

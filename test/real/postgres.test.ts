@@ -70,7 +70,7 @@ describe('a ledger in PostgreSQL', () => {
 
     await raw('CREATE ROLE reader LOGIN; GRANT SELECT ON hod_entries, hod_facts, hod_form TO reader');
     world.env = { SKERRY_LEDGER: server.url.replace('una', 'reader') };
-    expect((await world.status('dev')).environments[0]?.images[0]).toMatchObject({ version: '2.4.0' });
+    expect((await world.status('dev')).environments[0]?.components[0]).toMatchObject({ version: '2.4.0' });
     const checked = await world.hod('access', 'check', '--json');
     expect(checked.code).toBe(5);
     expect(JSON.parse(checked.stdout)).toMatchObject({

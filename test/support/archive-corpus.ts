@@ -88,12 +88,12 @@ export class ArchiveCorpus {
       ['publish', '--version', version, '--commit', 'a'.repeat(40), '--branch', 'main'],
       this.options,
     );
-    for (const { image, digest } of published.images) {
-      await this.check(image, digest);
+    for (const { component, digest } of published.components) {
+      await this.check(component, digest);
     }
     return {
-      digests: Object.fromEntries(published.images.map(({ image, digest }) => [image, digest])),
-      bytesSent: published.images.reduce((sum, { transfer }) => sum + transfer.bytesSent, 0),
+      digests: Object.fromEntries(published.components.map(({ component, digest }) => [component, digest])),
+      bytesSent: published.components.reduce((sum, { transfer }) => sum + transfer.bytesSent, 0),
     };
   }
 

@@ -26,7 +26,7 @@ export async function survivesKills(
   const report: KillReport = { killed: 0, mixed: [] };
   const random = chance();
   const product = await SmallProduct.create(ports);
-  const { images, options } = product;
+  const { components, options } = product;
   /** How many lines each command wrote to its log, undisturbed. */
   const lengths = new Map<string, number>();
   /** What was said last, for when it turns out not to be so. */
@@ -70,7 +70,7 @@ export async function survivesKills(
       }
       expect((await product.entries()).map(({ kind }) => kind)).toEqual(kinds);
     };
-    expect(images).toHaveLength(3);
+    expect(components).toHaveLength(3);
     for (let round = 1; round <= rounds; round += 1) {
       await product.publish(round);
       await run(['promote', 'uat']);

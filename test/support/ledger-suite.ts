@@ -40,7 +40,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'signed-off',
       'staged',
       'failed',
-      'attached',
+      'referrers',
       'announced',
     ),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
@@ -48,26 +48,29 @@ export const anyAction: fc.Arbitrary<Action> = fc
     names: fc.subarray(['timetable', 'tide-watch', 'constructor', '__proto__'], { minLength: 1 }),
     version: fc.option(fc.constantFrom(...versions), { nil: undefined }),
     platforms: fc.subarray(['linux/amd64', 'linux/arm64']),
-    // As entries were written before comings were, or as they are now.
+    // As entries were written before arrivals were, or as they are now.
     ways: fc.array(fc.constantFrom(...ways), { minLength: 4, maxLength: 4 }),
   })
   .map(({ kind, environment, build, names, version, platforms, ways: chosen }): Action => {
     const commit = commitSchema.parse(String(build).repeat(40));
-    const images = names.map((image) => ({
-      image,
-      repository: formatRepository({ registry: `${environment}.test`, name: `skerry/${image.replaceAll('_', 'x')}` }),
-      digest: sha256(`${image} ${build}`),
+    const components = names.map((component) => ({
+      component,
+      repository: formatRepository({
+        registry: `${environment}.test`,
+        name: `skerry/${component.replaceAll('_', 'x')}`,
+      }),
+      digest: sha256(`${component} ${build}`),
       mediaType: 'm',
       size: 1,
       platforms,
     }));
     if (kind === 'staged') {
-      return { kind, commit, environment, parts: images };
+      return { kind, commit, environment, parts: components };
     }
     if (kind === 'failed') {
-      return { kind, commit, images: names, reason: 'it ran out of time' };
+      return { kind, commit, components: names, reason: 'it ran out of time' };
     }
-    const attached = images.map(({ repository, digest }) => ({
+    const referrers = components.map(({ repository, digest }) => ({
       repository,
       subject: digest,
       referrers: [{ digest: sha256(`signature ${build}`), type: build % 2 === 0 ? recordType : 'a/signature' }],
@@ -75,11 +78,11 @@ export const anyAction: fc.Arbitrary<Action> = fc
     if (kind === 'announced') {
       return { kind, receivers: names.map((receiver) => ({ receiver, seq: build, hash: null })) };
     }
-    if (kind === 'attached') {
-      return { kind, environment, attached };
+    if (kind === 'referrers') {
+      return { kind, environment, referrers };
     }
-    const release = releaseId({ product, commit, version, images });
-    const releases = [{ release, content: contentId(images) }];
+    const release = releaseId({ product, commit, version, components });
+    const releases = [{ release, content: contentId(components) }];
     if (kind === 'result') {
       return { kind, name: 'smoke', passed: build % 2 === 0, environment, releases };
     }
@@ -88,8 +91,8 @@ export const anyAction: fc.Arbitrary<Action> = fc
     }
     if (kind === 'rolled-back') {
       const at = timestampOf(new Date(Date.UTC(2026, 0, 1)));
-      const served = images.map((each) => ({
-        image: each.image,
+      const served = components.map((each) => ({
+        component: each.component,
         is: build === 0 ? null : { ...each, commit, release, since: at, step: 1, by: 'una', tags: [] },
       }));
       const target = (digest: Digest) => (build === 0 ? null : { digest, commit });
@@ -101,27 +104,31 @@ export const anyAction: fc.Arbitrary<Action> = fc
         withdrawn: releases,
         releases: [release],
         served,
-        lanes: names.map((image) => ({ lane: 'line 2.4', image, is: { image, commit } })),
-        tags: images.map(({ image, repository, digest }) => {
-          return { image, repository, tag: tagSchema.parse('main'), is: target(digest) };
+        lanes: names.map((component) => ({ lane: 'line 2.4', component, is: { component, commit } })),
+        tags: components.map(({ component, repository, digest }) => {
+          return { component, repository, tag: tagSchema.parse('main'), is: target(digest) };
         }),
       };
     }
     const tag = (text: string, tagKind: 'fixed' | 'moving') =>
-      images.map(({ image, repository, digest }) => {
-        return { image, repository, digest, tag: tagSchema.parse(text), kind: tagKind };
+      components.map(({ component, repository, digest }) => {
+        return { component, repository, digest, tag: tagSchema.parse(text), kind: tagKind };
       });
     const arrival = {
       release,
       commit,
       ...(version === undefined ? {} : { version }),
       environment,
-      images,
+      components,
       tags: [...tag(`c-${build}`, 'fixed'), ...tag('main', 'moving')],
-      comings: names.map((image, at) => ({ image, way: chosen[at] ?? 'held', lanes: ['line 2.4', 'branch main'] })),
+      arrivals: names.map((component, at) => ({
+        component,
+        way: chosen[at] ?? 'held',
+        lanes: ['line 2.4', 'branch main'],
+      })),
       replaces: [release],
       gates: [{ gate: 'right-build', detail: 'it is' }],
-      ...(build > 3 ? { attached } : {}),
+      ...(build > 3 ? { referrers } : {}),
     };
     return kind === 'promoted' ? { kind, from: 'dev', ...arrival } : { kind: 'published', ...arrival };
   });
@@ -163,25 +170,29 @@ export async function all<T>(of: AsyncIterable<T>): Promise<T[]> {
 }
 
 /** A publication of many images under many tags: more values than a statement takes parameters. */
-function largePublication(imageCount: number, tagCount: number): Action {
+function largePublication(componentCount: number, tagCount: number): Action {
   const commit = commitSchema.parse('a'.repeat(40));
-  const images = Array.from({ length: imageCount }, (_, at) => ({
-    image: `image-${at}`,
+  const components = Array.from({ length: componentCount }, (_, at) => ({
+    component: `image-${at}`,
     repository: formatRepository({ registry: 'dev.test', name: `skerry/image-${at}` }),
     digest: sha256(`image ${at}`),
     mediaType: 'm',
     size: 1,
     platforms: ['linux/amd64'],
   }));
-  const tags = images.flatMap(({ image, repository, digest }) =>
+  const tags = components.flatMap(({ component, repository, digest }) =>
     Array.from({ length: tagCount }, (_, at) => {
-      return { image, repository, digest, tag: tagSchema.parse(`t-${at}`), kind: 'fixed' as const };
+      return { component, repository, digest, tag: tagSchema.parse(`t-${at}`), kind: 'fixed' as const };
     }),
   );
-  const release = releaseId({ product, commit, version: undefined, images });
+  const release = releaseId({ product, commit, version: undefined, components });
   const gates = [{ gate: 'right-build', detail: 'it is' }];
-  const comings = images.map(({ image }) => ({ image, way: 'takes-over' as const, lanes: ['branch main'] }));
-  return { kind: 'published', release, commit, environment: 'dev', images, tags, comings, gates };
+  const arrivals = components.map(({ component }) => ({
+    component,
+    way: 'takes-over' as const,
+    lanes: ['branch main'],
+  }));
+  return { kind: 'published', release, commit, environment: 'dev', components, tags, arrivals, gates };
 }
 
 /** What every engine must do. `runs`: how many random histories are played. */

@@ -36,21 +36,21 @@ interface Happening {
  * What a page shows of a product that was released for a while: most releases come to uat after some hours, some of those to prod
  * after days, and a few are taken back.
  */
-export function madeUpBoard(count: { images: number; releases: number; days: number }, now: Date): BoardData {
+export function madeUpBoard(count: { components: number; releases: number; days: number }, now: Date): BoardData {
   const next = numbers(7);
   const services = ['timetable', 'boarding-gate', 'tide-watch', 'ticket-office', 'harbour-lights', 'fare-tables'];
-  const names = Array.from({ length: count.images }, (_, at) => services[at] ?? `pier-${at + 1}`);
+  const names = Array.from({ length: count.components }, (_, at) => services[at] ?? `pier-${at + 1}`);
   const committed = new Map<CommitId, Timestamp>();
   const happenings: Happening[] = [];
   const begin = now.getTime() - count.days * day;
   const versions: Version[] = [];
   /** Each release changes a few. */
   const changed = names.slice(0, 3);
-  const imagesOf = (environment: string, at: number) =>
-    changed.map((image) => ({
-      image,
-      repository: formatRepository({ registry: `${environment}.skerry.test`, name: `skerry/${image}` }),
-      digest: sha256(`${image} ${at}`),
+  const componentsOf = (environment: string, at: number) =>
+    changed.map((component) => ({
+      component,
+      repository: formatRepository({ registry: `${environment}.skerry.test`, name: `skerry/${component}` }),
+      digest: sha256(`${component} ${at}`),
       mediaType: 'm',
       size: 1000,
       platforms: ['linux/amd64', 'linux/arm64'],
@@ -61,16 +61,16 @@ export function madeUpBoard(count: { images: number; releases: number; days: num
     versions.push(version);
     const made = begin + ((count.days * day) / count.releases) * (at + 0.3 * next());
     committed.set(commit, timestampOf(new Date(made)));
-    const images = imagesOf('dev', at);
-    const release = releaseId({ product, commit, version, images });
+    const components = componentsOf('dev', at);
+    const release = releaseId({ product, commit, version, components });
     const arrival = (environment: string) => ({
-      ...{ release, commit, version, branch: 'main', environment, images: imagesOf(environment, at) },
+      ...{ release, commit, version, branch: 'main', environment, components: componentsOf(environment, at) },
       tags: [],
-      comings: changed.map((image) => ({ image, way: 'takes-over' as const, lanes: [] })),
+      arrivals: changed.map((component) => ({ component, way: 'takes-over' as const, lanes: [] })),
     });
     const staged = made + (4 + 6 * next()) * minute;
     const published = staged + (0.5 + 3 * next()) * minute;
-    const parts = images.slice(0, 2);
+    const parts = components.slice(0, 2);
     happenings.push({ at: staged, actor: 'ci', action: { kind: 'staged', commit, environment: 'dev', parts } });
     happenings.push({ at: published, actor: 'ci', action: { kind: 'published', ...arrival('dev') } });
     if (next() < 0.6) {
@@ -81,7 +81,7 @@ export function madeUpBoard(count: { images: number; releases: number; days: num
         const served = tested + (18 + 60 * next()) * hour;
         happenings.push({ at: served, actor, action: { kind: 'promoted', from: 'uat', ...arrival('prod') } });
         if (next() < 0.08) {
-          const withdrawn = [{ release, content: contentId(images) }];
+          const withdrawn = [{ release, content: contentId(components) }];
           const reason = 'turnstiles stay shut';
           const nothing = { back: 1, releases: [], served: [], lanes: [], tags: [] };
           const action = { kind: 'rolled-back' as const, environment: 'prod', reason, withdrawn, ...nothing };
@@ -103,8 +103,8 @@ export function madeUpBoard(count: { images: number; releases: number; days: num
     events.push(...(event === undefined ? [] : [event]));
   }
   const releases = [...history.releases.values()];
-  const sizes = names.slice(0, 6).map((image, place) => ({
-    image,
+  const sizes = names.slice(0, 6).map((component, place) => ({
+    component,
     points: versions.slice(-20).map((version, at) => {
       return { version, bytes: Math.round((20 + 18 * place + at * (place % 3) + 3 * next()) * 1e6) };
     }),
@@ -137,7 +137,7 @@ function statusOf(
       !withdrawn.some((each) => each.environment === environment),
   );
   const [now, before] = [here.at(-1), here.at(-2)];
-  const images = names.flatMap((image, at) => {
+  const components = names.flatMap((component, at) => {
     const served = at === 2 && place === 2 ? before : now;
     const since = served?.arrivals.find((each) => each.environment === environment)?.at;
     if (served === undefined || since === undefined) {
@@ -145,8 +145,10 @@ function statusOf(
     }
     const { version = null, commit } = served;
     const drift = { state: 'none' as const, detail: '' };
-    const repository = `${environment}.skerry.test/skerry/${image}`;
-    return [{ image, repository, version, commit, digest: sha256(`${image} ${commit}`), since, by: 'una', drift }];
+    const repository = `${environment}.skerry.test/skerry/${component}`;
+    return [
+      { component, repository, version, commit, digest: sha256(`${component} ${commit}`), since, by: 'una', drift },
+    ];
   });
   const after = environments[place - 1] ?? null;
   const waits = releases
@@ -158,7 +160,7 @@ function statusOf(
     after === null
       ? null
       : {
-          images: [...names],
+          components: [...names],
           releases: waits.map(({ version = null, commit, arrivals }) => {
             return { version, commit, since: arrivals[0]?.at ?? '' };
           }),
@@ -177,5 +179,5 @@ function statusOf(
                 ]
               : [],
         };
-  return { environment, after, silent: null, waiting, images };
+  return { environment, after, silent: null, waiting, components };
 }

@@ -38,25 +38,32 @@ const names = (count: number): string[] =>
     { length: count },
     (_, place) => ['timetable', 'boarding-gate', 'tide-watch'][place] ?? `pier-${place + 1}`,
   );
-const repository = (environment: string, image: string): string => `${environment}.registry.test/skerry/${image}`;
+const repository = (environment: string, component: string): string =>
+  `${environment}.registry.test/skerry/${component}`;
 const transfer = { blobsSent: 2, blobsMounted: 0, blobsPresent: 5, bytesSent: 48_200_000, requests: 12 };
-const content = (image: string, environment: string, of: number) => ({
-  ...{ image, kind: 'image' as const, repository: repository(environment, image), digest: digest(of), platforms },
+const content = (component: string, environment: string, of: number) => ({
+  ...{
+    component,
+    kind: 'image' as const,
+    repository: repository(environment, component),
+    digest: digest(of),
+    platforms,
+  },
   mediaType: 'application/vnd.oci.image.index.v1+json',
 });
 
 type TagOf = DeliveredResult['tags'][number];
 const tag = (name: string, outcome: TagOf['outcome'], reason = ''): TagOf => ({
-  ...{ tag: name, kind: /^\d+\.\d+\.\d+/.test(name) ? 'fixed' : 'moving', outcome, reason, astray: null },
+  ...{ tag: name, kind: /^\d+\.\d+\.\d+/.test(name) ? 'fixed' : 'moving', outcome, reason, drift: null },
 });
 
 /** Of every seven images one is held, and of every three one is as it was. */
 function delivered(count: number, environment: string): DeliveredResult[] {
-  return names(count).map((image, place) => {
+  return names(count).map((component, place) => {
     const held = place % 7 === 5;
     const outcome = held ? 'held' : place % 3 === 2 ? 'unchanged' : 'moved';
     return {
-      ...content(image, environment, place + 1),
+      ...content(component, environment, place + 1),
       way: held ? 'held' : 'takes-over',
       wayReason: held ? '2.5.1 is there, which is newer' : 'it comes after 2.4.0',
       serves: held ? '2.5.1' : '2.5.0',
@@ -65,7 +72,7 @@ function delivered(count: number, environment: string): DeliveredResult[] {
         tag('latest', outcome, outcome === 'held' ? '2.5.1 is there, which is newer' : 'it comes after 2.4.0'),
       ],
       omitted: [],
-      attached: { brought: place === 0 ? 2 : 0, present: 1, left: [] },
+      referrers: { brought: place === 0 ? 2 : 0, present: 1, left: [] },
       transfer,
     };
   });
@@ -76,7 +83,7 @@ export const published = (count: number): PublishResult => ({
   versioning: { outcome: 'next', reason: 'the next minor version after 2.4.0, which the ledger knows' },
   gates: [],
   leftovers: [],
-  images: delivered(count, 'dev'),
+  components: delivered(count, 'dev'),
   next: [{ command: 'hod promote uat', does: 'brings it to uat, through its gates' }],
 });
 
@@ -92,11 +99,11 @@ export const promoted = (count: number): PromoteResult => ({
       of: '2.5.0',
     },
   ],
-  images: delivered(count, 'prod').map((image) => ({
-    ...image,
+  components: delivered(count, 'prod').map((component) => ({
+    ...component,
     version: '2.5.0',
     commit: commit(7),
-    sourceRepository: repository('uat', image.image),
+    sourceRepository: repository('uat', component.component),
   })),
   next: [],
 });
@@ -120,21 +127,21 @@ export const notPromoted = (count: number): PromoteResult => ({
 
 export const staged = (count: number): StageResult => ({
   ...{ product, commit: commit(7), environment: 'dev', dryRun: false },
-  images: names(count).map((image, place) => ({
-    ...content(image, 'dev', place + 1),
+  components: names(count).map((component, place) => ({
+    ...content(component, 'dev', place + 1),
     outcome: place % 3 === 2 ? 'unchanged' : 'staged',
     transfer,
   })),
-  missing: [{ image: 'boarding-gate', missing: ['linux/arm/v7'] }],
+  missing: [{ component: 'boarding-gate', missing: ['linux/arm/v7'] }],
 });
 
 export const rolledBack = (count: number): RollbackResult => ({
   ...{ product, environment: 'prod', reason: 'turnstiles stay shut', dryRun: false, requests: 14 * count },
   withdrawn: [{ version: '2.5.0', commit: commit(7) }],
-  images: names(count).map((image, place) => ({
+  components: names(count).map((component, place) => ({
     ...{
-      image,
-      repository: repository('prod', image),
+      component,
+      repository: repository('prod', component),
       digest: place === 1 ? null : digest(place + 100),
       changed: true,
     },
@@ -157,7 +164,7 @@ export function statusOf(count: number, silent = false): StatusResult {
         place === 0
           ? null
           : {
-              images: names(count),
+              components: names(count),
               releases: [5, 4, 3, 2].map((minor) => ({
                 version: `2.${minor}.0`,
                 commit: commit(minor),
@@ -178,11 +185,11 @@ export function statusOf(count: number, silent = false): StatusResult {
                       },
                     ],
             },
-      images: names(count).map((image, at2) => {
+      components: names(count).map((component, at2) => {
         const late = place === 2 && at2 === 0;
         const state = quiet !== null ? 'unknown' : late ? 'drifted' : place === 2 && at2 === 1 ? 'unfinished' : 'none';
         return {
-          ...{ image, repository: repository(environment, image), digest: digest(at2 + 1), by: 'una' },
+          ...{ component, repository: repository(environment, component), digest: digest(at2 + 1), by: 'una' },
           version: late ? '2.4.0' : `2.${6 - place}.0`,
           commit: commit(late ? 4 : 6 - place),
           since: at(140 - place * 40),
@@ -204,7 +211,13 @@ export function statusOf(count: number, silent = false): StatusResult {
     ...{ product, ledger: { place: '.hod/ledger.db', entries: 124 }, everyTag: false, environments },
     bases: [
       {
-        ...{ environment: 'prod', image: 'timetable', version: '2.4.0', commit: commit(4), platform: 'linux/arm64' },
+        ...{
+          environment: 'prod',
+          component: 'timetable',
+          version: '2.4.0',
+          commit: commit(4),
+          platform: 'linux/arm64',
+        },
         ...{ name: 'registry.test/base/harbour:12', digest: digest(900), now: digest(901), state: 'moved' },
         detail: 'it leads elsewhere now',
       },
@@ -225,7 +238,7 @@ export const timelineOf = (count: number): TimelineResult => ({
   events: happened.map(([kind, environment, detail, actor], place) => ({
     ...{ seq: 124 - place, at: at(150 - place * 30), kind, environment, detail, actor, proven: false },
     ...{ version: '2.5.0', commit: commit(7), after: null },
-    images: kind === 'result' ? [] : names(count).slice(place),
+    components: kind === 'result' ? [] : names(count).slice(place),
   })),
 });
 
@@ -240,10 +253,10 @@ export const compared = (count: number): CompareResult => ({
     left: [],
   },
   gap: null,
-  images: names(count).map((image, place) => {
+  components: names(count).map((component, place) => {
     const placed = (environment: string, of: number) => ({
       ...{
-        reference: `${repository(environment, image)}@${digest(of)}`,
+        reference: `${repository(environment, component)}@${digest(of)}`,
         digest: digest(of),
         version: '2.5.0',
         commit: commit(7),
@@ -252,7 +265,7 @@ export const compared = (count: number): CompareResult => ({
     const same = place % 4 !== 0;
     return {
       ...{
-        image,
+        component,
         state: same ? 'same' : 'changed',
         from: placed('prod', place),
         to: placed('uat', same ? place : place + 500),
@@ -291,8 +304,8 @@ export const accessOf = (count: number): AccessResult => {
     environments: ['dev', 'prod'].map((environment, place) => ({
       environment,
       needs: 'write',
-      repositories: names(count).map((image) => ({
-        ...{ image, repository: repository(environment, image), read: yes, mount: null },
+      repositories: names(count).map((component) => ({
+        ...{ component, repository: repository(environment, component), read: yes, mount: null },
         write: place === 0 ? yes : no,
       })),
     })),
@@ -306,16 +319,20 @@ export const proved = (count: number): ProveResult => ({
   environments: [
     {
       environment: 'prod',
-      images: names(count).map((image, place) => ({
-        image,
+      components: names(count).map((component, place) => ({
+        component,
         digest: digest(place + 1),
         version: '2.5.0',
         commit: commit(7),
       })),
-      looked: { manifests: 3 * count, blobs: 9 * count, bytes: 48_200_000 * count, tags: 2 * count, attached: count },
+      looked: { manifests: 3 * count, blobs: 9 * count, bytes: 48_200_000 * count, tags: 2 * count, referrers: count },
       findings: [
         {
-          ...{ finding: 'moving-tag-moved', image: 'timetable', object: `${repository('prod', 'timetable')}:latest` },
+          ...{
+            finding: 'moving-tag-moved',
+            component: 'timetable',
+            object: `${repository('prod', 'timetable')}:latest`,
+          },
           detail: `it leads to ${digest(900)}, and the ledger says ${digest(1)}`,
           remedy: '`hod rollback prod --to 2.5.0 --reason "…"` puts it right',
         },
@@ -331,7 +348,7 @@ export const pointed: PointResult = {
       ...{ file: 'deploy/timetable.yaml', written: false, right: 3, left: [] },
       changes: [
         {
-          ...{ image: 'timetable', line: 12, reason: 'stale', from: digest(4), to: digest(7) },
+          ...{ component: 'timetable', line: 12, reason: 'stale', from: digest(4), to: digest(7) },
           before: `        image: prod.registry.test/skerry/timetable@${digest(4)} # 2.4.0`,
           after: `        image: prod.registry.test/skerry/timetable@${digest(7)} # 2.5.0`,
         },
@@ -387,7 +404,7 @@ export const shown: ShowResult = {
     },
     ...{ version: '2.5.0', base: { name: 'registry.test/base/harbour:12', digest: digest(900) } },
   })),
-  attached: [{ digest: digest(9), type: 'application/vnd.skerry.signature.v1', size: 420, about: null }],
+  referrers: [{ digest: digest(9), type: 'application/vnd.skerry.signature.v1', size: 420, about: null }],
   image: null,
   deep: false,
 };
@@ -406,13 +423,13 @@ export const lookedInside: InsideResult = {
     digest: digest(number),
     size: 2_000_000,
     unpacked: 5_000_000,
-    entries: 12,
+    members: 12,
     hidden: number === 1 ? 900_000 : 0,
   })),
   hiddenTotal: { files: 1, bytes: 900_000 },
   concerns: [{ concern: 'secret', path: 'etc/ssl/deploy.key', layer: 1, hidden: true }],
   largest: [{ path: 'usr/bin/lights', kind: 'file', size: 4_200_000, mode: '0755', link: null, layer: 1 }],
-  entries: [{ path: 'app', kind: 'folder', size: 100, mode: '0755', link: null, layer: 2 }],
+  paths: [{ path: 'app', kind: 'folder', size: 100, mode: '0755', link: null, layer: 2 }],
   hidden: [{ path: 'app/tides.cache', size: 900_000, layer: 1, by: 2, how: 'deleted' }],
 };
 
@@ -473,10 +490,10 @@ export const configured = (count: number): ConfigShowResult => ({
     follows: place === 0 ? { branches: ['main', 'release/*'], usual: false } : null,
     gates: {
       ...{ results: ['smoke'], signOffs: 2, soak: 86_400_000, freeze: ['fri 16:00 to mon 08:00, Europe/Dublin'] },
-      ...{ platforms, annotations: [], attached: [] },
+      ...{ platforms, annotations: [], referrers: [] },
     },
-    images: names(count).map((image) => ({
-      ...{ image, repository: repository(environment, image) },
+    components: names(count).map((component) => ({
+      ...{ component, repository: repository(environment, component) },
       tags: [{ rule: '{version}', kind: 'fixed', follows: null }],
     })),
   })),
@@ -491,8 +508,8 @@ export const rebuilt = (count: number): RebuildResult => ({
   environments: [
     {
       environment: 'prod',
-      serves: names(count).map((image, place) => ({
-        image,
+      serves: names(count).map((component, place) => ({
+        component,
         digest: digest(place),
         version: '2.5.0',
         commit: commit(7),
@@ -505,17 +522,17 @@ export const rebuilt = (count: number): RebuildResult => ({
 export const recorded: ResultResult = {
   ...{ product, environment: 'uat', by: 'ci', dryRun: false, isNew: true, name: 'smoke', passed: true },
   link: 'https://ci.skerry.test/pipelines/skerry-line/runs/118',
-  releases: [{ version: '2.5.0', commit: commit(7), images: names(3) }],
+  releases: [{ version: '2.5.0', commit: commit(7), components: names(3) }],
 };
 
 export const touchedOf = (count: number): TouchedResult => ({
   ...{ product, since: 'v2.4.0', commit: commit(7) },
-  images: names(count).map((image, place) => ({
+  components: names(count).map((component, place) => ({
     ...{
-      image,
+      component,
       kind: 'image',
       touched: place % 2 === 0,
-      files: [`services/${image}/main.ts`],
+      files: [`services/${component}/main.ts`],
       reason: 'its inputs changed',
     },
   })),
@@ -523,7 +540,7 @@ export const touchedOf = (count: number): TouchedResult => ({
 
 export const listed = (count: number): RepositoriesResult => ({
   ...{ registry: 'prod.registry.test', source: 'registry', whole: false },
-  repositories: names(count).map((image) => `skerry/${image}`),
+  repositories: names(count).map((component) => `skerry/${component}`),
 });
 
 export const stored: StoredLoginsResult = {

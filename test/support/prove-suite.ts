@@ -2,9 +2,9 @@ import Database from 'libsql';
 import { readFile, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { ProveResult } from '../../src/results/prove';
-import { OtherClient } from './attached';
+import { OtherClient } from './other-client';
 import { hodJson } from './hod';
-import { images, type EnvironmentName, type World } from './world';
+import { components, type EnvironmentName, type World } from './world';
 
 const signature = 'application/vnd.skerry.signature.v1';
 
@@ -20,8 +20,8 @@ export interface TamperedWorld {
 export function proveSuite(start: () => Promise<TamperedWorld>): void {
   let world: World;
   let tampered: TamperedWorld;
-  const at = (environment: EnvironmentName, image = 'timetable'): OtherClient =>
-    new OtherClient(world.readPorts[environment], `skerry/${image}`);
+  const at = (environment: EnvironmentName, component = 'timetable'): OtherClient =>
+    new OtherClient(world.readPorts[environment], `skerry/${component}`);
   const prove = (...args: string[]): Promise<ProveResult> => hodJson('prove', ['prove', ...args], world.options);
   /** What a proof finds, where it ends with an exit code. */
   const findings = async (exit: number, ...args: string[]) => {
@@ -30,7 +30,7 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     expect(code).toBe(exit);
     return result.environments.flatMap((each) => each.findings.map(({ finding, object }) => `${finding} ${object}`));
   };
-  const name = (image: string, reference: string): string => `${world.repository('prod', image)}${reference}`;
+  const name = (component: string, reference: string): string => `${world.repository('prod', component)}${reference}`;
   let digest: string;
   let layer: string;
 
@@ -54,7 +54,7 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     const [proof] = (await prove('prod', '--deep')).environments;
     expect(proof?.findings).toEqual([]);
     expect(proof?.looked.bytes).toBeGreaterThan(10_000);
-    expect(proof?.looked.attached).toBe(5);
+    expect(proof?.looked.referrers).toBe(5);
     const said = await world.hod('prove', 'prod');
     expect(said.stdout).toContain('Proved: prod serves what was published and tested');
     await world.fails('options-conflict', 'prove');
@@ -87,7 +87,7 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     await rm(file);
     expect(await findings(4, 'prod')).toEqual([`content-gone ${name('timetable', `@${layer}`)}`]);
     const without = await world.promote('prod');
-    expect(without.images.every(({ transfer }) => transfer.blobsSent === 0)).toBe(true);
+    expect(without.components.every(({ transfer }) => transfer.blobsSent === 0)).toBe(true);
     const said = await world.hod('promote', 'prod', '--version', '2.4.0', '--mend');
     expect(said.stdout).toContain('Mended skerry-line 2.4.0');
     expect(await readFile(file)).toEqual(bytes);
@@ -95,7 +95,10 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     await rm(tampered.blobFile('dev', layer));
     expect((await world.hod('publish')).stdout).toContain('Nothing to do');
     const mended = await world.publish('--mend');
-    expect(mended.images.map(({ image, transfer }) => [image, transfer.blobsSent])).toContainEqual(['timetable', 1]);
+    expect(mended.components.map(({ component, transfer }) => [component, transfer.blobsSent])).toContainEqual([
+      'timetable',
+      1,
+    ]);
     expect(await findings(0, '--all')).toEqual([]);
     expect((await world.hod('publish', '--mend')).stdout).toContain('Nothing to do');
   });
@@ -121,7 +124,7 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     const prod = at('prod');
     for (const { digest: referrer, artifactType } of await prod.referrers(digest)) {
       await prod.detach(digest, referrer);
-      const finding = artifactType === signature ? 'attached-gone' : 'record-gone';
+      const finding = artifactType === signature ? 'referrer-gone' : 'record-gone';
       expect(await findings(4, 'prod')).toEqual([`${finding} ${name('timetable', `@${referrer}`)}`]);
       await world.promote('prod', '--version', '2.4.0', '--mend');
       expect(await findings(0, 'prod')).toEqual([]);
@@ -134,7 +137,7 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     const [blob = ''] = await prod.layers(record?.digest ?? '');
     await rm(tampered.blobFile('prod', blob));
     const found = await findings(4, 'prod');
-    expect(found.sort()).toEqual(images.map((image) => `content-gone ${name(image, `@${blob}`)}`).sort());
+    expect(found.sort()).toEqual(components.map((component) => `content-gone ${name(component, `@${blob}`)}`).sort());
     await world.promote('prod', '--mend');
     expect(await findings(0, 'prod')).toEqual([]);
   });

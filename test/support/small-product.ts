@@ -10,7 +10,7 @@ const platforms = ['linux/amd64', 'linux/arm64', 'linux/arm/v7'] as const;
 
 /** Three images for three platforms, without a git repository, that go from dev to uat. */
 export class SmallProduct {
-  readonly images = ['timetable', 'boarding-gate', 'tide-watch'] as const;
+  readonly components = ['timetable', 'boarding-gate', 'tide-watch'] as const;
 
   private constructor(
     private readonly folder: string,
@@ -28,7 +28,7 @@ export class SmallProduct {
     const { dev, uat } = ports;
     const lines = [
       'product: skerry-small',
-      `images: { ${product.images.map((name) => `${name}: { from: out/${name} }`).join(', ')} }`,
+      `images: { ${product.components.map((name) => `${name}: { from: out/${name} }`).join(', ')} }`,
       'environments:',
       `  dev: { repository: "dev.localhost:${dev}/skerry/{image}", tags: { fixed: ["{version}"], moving: [latest] } }`,
       `  uat: { after: dev, repository: "uat.localhost:${uat}/skerry/{image}", tags: { fixed: ["{version}"], moving: [uat, latest, "{major}"] } }`,
@@ -45,7 +45,7 @@ export class SmallProduct {
   /** Builds and publishes 1.N.0. */
   async publish(minor: number): Promise<void> {
     const revision = minor.toString(16).padStart(40, 'a');
-    for (const name of this.images) {
+    for (const name of this.components) {
       const built = platforms.map((platform) => {
         return { platform, revision, layers: [{ [`app/${name}`]: `${name} ${platform} ${minor}` }] };
       });
@@ -58,7 +58,7 @@ export class SmallProduct {
   /** The tags of each image in uat; everything below them is read and checked. */
   async tags(): Promise<Record<string, Record<string, string>>> {
     const read = async (name: string) => [name, (await readRepository(this.ports.uat, `skerry/${name}`)).tags] as const;
-    return Object.fromEntries(await Promise.all(this.images.map(read)));
+    return Object.fromEntries(await Promise.all(this.components.map(read)));
   }
 
   /** Every entry of the ledger, as `ledger export` writes them. */
@@ -79,7 +79,7 @@ const lineSchema = z.object({
     kind: z.string(),
     environment: z.string(),
     version: z.string().optional(),
-    comings: z.array(z.object({ way: z.string() })).optional(),
+    arrivals: z.array(z.object({ way: z.string() })).optional(),
     served: z.array(z.object({ is: z.object({ version: z.string() }).nullable() })).optional(),
   }),
 });

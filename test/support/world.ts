@@ -12,7 +12,7 @@ import { readRepository, type Served } from './registry-reader';
 
 export const environments = ['dev', 'uat', 'prod'] as const;
 export type EnvironmentName = (typeof environments)[number];
-export const images = ['timetable', 'boarding-gate', 'tide-watch', 'fare-tables'] as const;
+export const components = ['timetable', 'boarding-gate', 'tide-watch', 'fare-tables'] as const;
 
 type PerEnvironment<T> = Record<EnvironmentName, T>;
 
@@ -83,15 +83,15 @@ export class World {
   /** What an environment serves, by image. */
   async served(environment: EnvironmentName): Promise<Record<string, Served>> {
     const all: Record<string, Served> = {};
-    for (const image of images) {
-      all[image] = await readRepository(this.readPorts[environment], `skerry/${image}`);
+    for (const component of components) {
+      all[component] = await readRepository(this.readPorts[environment], `skerry/${component}`);
     }
     return all;
   }
 
   /** `host/skerry/image` in an environment. */
-  repository(environment: EnvironmentName, image: string): string {
-    return `${this.host(environment)}/skerry/${image}`;
+  repository(environment: EnvironmentName, component: string): string {
+    return `${this.host(environment)}/skerry/${component}`;
   }
 
   /** The registry of an environment. */

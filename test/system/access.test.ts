@@ -96,8 +96,8 @@ describe('access tokens', () => {
     await useCredentials(`credentials: { username: una, password: { env: SKERRY_PASSWORD } }`);
     world.env = { SKERRY_PASSWORD: password };
     await world.publish();
-    const { images } = await world.promote('uat');
-    expect(images.every(({ transfer }) => transfer.bytesSent === 0 && transfer.blobsMounted > 0)).toBe(true);
+    const { components } = await world.promote('uat');
+    expect(components.every(({ transfer }) => transfer.bytesSent === 0 && transfer.blobsMounted > 0)).toBe(true);
     expect(tokenRequests.map(({ scopes }) => scopes)).toContainEqual([
       'repository:skerry/timetable:pull',
       'repository:uat/timetable:pull,push',

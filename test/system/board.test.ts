@@ -50,7 +50,7 @@ beforeAll(async () => {
       strftime('%s', j ->> '$.at') * 1000 + substr(j ->> '$.at', 21, 3) AS ms FROM line WHERE j ->> '$.seq' IS NOT NULL;
     CREATE VIEW delivered AS SELECT * FROM entry WHERE kind IN ('published', 'promoted');
     CREATE VIEW came AS SELECT release, id, environment, min(ms) AS ms FROM delivered WHERE EXISTS
-      (SELECT 1 FROM json_each(j, '$.action.comings') WHERE value ->> '$.way' <> 'held') GROUP BY 1, 2, 3`);
+      (SELECT 1 FROM json_each(j, '$.action.arrivals') WHERE value ->> '$.way' <> 'held') GROUP BY 1, 2, 3`);
   const line = db.prepare('INSERT INTO line VALUES (?)');
   (await readFile(file, 'utf8'))
     .split('\n')
@@ -137,7 +137,7 @@ test('the numbers of the page are what plain SQL makes of the exported ledger', 
     [2, 1],
   ]);
   expect(figures.publishing?.count).toBe(3);
-  expect(sizes.map(({ image, points }) => [image, points.length])).toEqual([
+  expect(sizes.map(({ component, points }) => [component, points.length])).toEqual([
     ['timetable', 4],
     ['boarding-gate', 4],
     ['tide-watch', 4],

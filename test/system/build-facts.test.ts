@@ -62,11 +62,11 @@ test('facts come from git, from the CI, and from options, in this order of weigh
   await world.configure('["c-{commit:12}", "{version}"]', '["c-{commit:12}", "{version}", "{version}-b{build}"]');
   const published = await world.publish();
   expect(published).toMatchObject({ branch: 'pr-feature', build: '1207' });
-  expect(published.images[0]?.tags.map(({ tag }) => tag)).toContain('2.4.0-b1207');
+  expect(published.components[0]?.tags.map(({ tag }) => tag)).toContain('2.4.0-b1207');
   // Who did it: whom the command line names, else whom the CI names.
   world.env = { ...ciVariables({ commit, branch: 'main' }), CI_COMMIT_AUTHOR: 'siv' };
   await world.publish();
-  expect((await world.status('dev')).environments[0]?.images[0]?.by).toBe('siv');
+  expect((await world.status('dev')).environments[0]?.components[0]?.by).toBe('siv');
 });
 
 test('a version on a merge commit counts; a shallow clone says what it cannot know, and how to fetch it', async () => {
@@ -79,7 +79,7 @@ test('a version on a merge commit counts; a shallow clone says what it cannot kn
   git(folder, 'tag', '-a', 'v2.5.0', '-m', 'The winter release');
   await world.product.build();
   await world.publish();
-  expect((await world.status('dev')).environments[0]?.images[0]?.version).toBe('2.5.0');
+  expect((await world.status('dev')).environments[0]?.components[0]?.version).toBe('2.5.0');
   await world.product.change('timetable', 'Mend the winter sailings');
   await world.product.build();
 
@@ -150,15 +150,15 @@ test('what was built from a dirty working copy gets neither a version nor a fixe
   await world.fails('dirty-working-copy', 'stage');
   git(world.product.folder, 'tag', '--delete', 'v2.4.0');
   const published = await world.publish();
-  expect(published.images[0]?.tags).toMatchObject([{ tag: 'main', outcome: 'created' }]);
-  expect(published.images[0]?.omitted.map(({ missing }) => missing)).toEqual([
+  expect(published.components[0]?.tags).toMatchObject([{ tag: 'main', outcome: 'created' }]);
+  expect(published.components[0]?.omitted.map(({ missing }) => missing)).toEqual([
     'clean working copy',
     'clean working copy',
   ]);
   // The commit's own build still finds its tag free.
   git(world.product.folder, 'checkout', '--quiet', '.');
   await world.product.build('clean');
-  expect((await world.publish()).images[0]?.tags).toMatchObject([{ outcome: 'created' }, { outcome: 'moved' }]);
+  expect((await world.publish()).components[0]?.tags).toMatchObject([{ outcome: 'created' }, { outcome: 'moved' }]);
 });
 
 test('an old build output under a new tag is refused, with both commits', async () => {

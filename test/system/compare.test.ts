@@ -33,20 +33,20 @@ test('two environments: the commits between, and image by image what changed', a
     [commits[0], 'Show the <b>winter</b> | sailings'],
   ]);
   expect(found.commits?.left).toEqual([]);
-  expect(found.images.map(({ image, state }) => [image, state])).toEqual([
+  expect(found.components.map(({ component, state }) => [component, state])).toEqual([
     ['timetable', 'changed'],
     ['boarding-gate', 'changed'],
     ['tide-watch', 'changed'],
     ['fare-tables', 'same'],
   ]);
-  const [timetable] = found.images;
+  const [timetable] = found.components;
   expect(timetable?.platforms.changed.map(({ platform }) => platform)).toEqual(['linux/amd64', 'linux/arm64']);
   const [amd64] = timetable?.platforms.changed ?? [];
   expect(amd64?.layers.shared).toBeGreaterThan(0);
   expect(amd64?.layers.added.length).toBe(amd64?.layers.removed.length);
   const back = await compare('2.5.0', '2.4.0');
   expect([back.commits?.added.length, back.commits?.left.length]).toEqual([0, 2]);
-  expect((await compare('HEAD', '2.5.0')).images.every(({ state }) => state === 'same')).toBe(true);
+  expect((await compare('HEAD', '2.5.0')).components.every(({ state }) => state === 'same')).toBe(true);
   const said = await sandbox.world.hod('compare', 'prod', 'uat');
   expect(said.stdout).toContain('2 commits in it now');
   expect(said.stdout).toContain('the same: fare-tables');
@@ -79,7 +79,7 @@ test('two images, wherever they are: platforms, layers, and what they say of the
     'new',
   );
   const found = await compare(one, other);
-  const [changed] = found.images[0]?.platforms.changed ?? [];
+  const [changed] = found.components[0]?.platforms.changed ?? [];
   expect(changed?.layers).toMatchObject({ shared: 1, added: [{}], removed: [{}] });
   expect(changed?.says).toEqual([
     { what: 'label', name: 'team', from: 'boats', to: null },
@@ -90,7 +90,7 @@ test('two images, wherever they are: platforms, layers, and what they say of the
   ]);
   expect(found.commits).toBeNull();
   const inRegistry = await compare(world.repository('dev', 'timetable') + ':2.4.0', 'out/timetable-amd64');
-  expect(inRegistry.images[0]?.platforms.removed).toEqual(['linux/arm64']);
+  expect(inRegistry.components[0]?.platforms.removed).toEqual(['linux/arm64']);
   expect((await hod(['compare', one, one], world.options)).stdout).toContain('the same: both');
   await world.fails('options-conflict', 'compare', 'prod', one);
   await world.fails('never-published', 'compare', 'prod', '9.9.9');
@@ -98,8 +98,8 @@ test('two images, wherever they are: platforms, layers, and what they say of the
 
 test('--inside tells the paths that differ, of every platform that changed', async () => {
   const { world } = sandbox;
-  const { images } = await hodJson('compare', ['compare', 'prod', 'uat', '--inside'], world.options);
-  const gate = images.find(({ image }) => image === 'boarding-gate')?.platforms.changed ?? [];
+  const { components } = await hodJson('compare', ['compare', 'prod', 'uat', '--inside'], world.options);
+  const gate = components.find(({ component }) => component === 'boarding-gate')?.platforms.changed ?? [];
   expect(gate.map(({ platform }) => platform)).toEqual(['linux/amd64', 'linux/arm64', 'linux/arm/v7']);
   for (const { inside } of gate) {
     expect(inside?.added).toEqual([]);
@@ -109,12 +109,12 @@ test('--inside tells the paths that differ, of every platform that changed', asy
   await world.product.edit('data/fares/night.csv', 'zone,fare\n');
   await world.product.build();
   await world.publish('--version', '2.6.0');
-  const fares = (await hodJson('compare', ['compare', 'uat', 'dev', '--inside'], world.options)).images.find(
-    ({ image }) => image === 'fare-tables',
+  const fares = (await hodJson('compare', ['compare', 'uat', 'dev', '--inside'], world.options)).components.find(
+    ({ component }) => component === 'fare-tables',
   );
   expect(fares?.files?.added.map(({ path }) => path)).toEqual(['night.csv']);
   expect([fares?.files?.changed, fares?.files?.removed, fares?.platforms.changed]).toEqual([[], [], []]);
-  expect((await compare('prod', 'uat')).images[0]?.platforms.changed[0]?.inside).toBeNull();
+  expect((await compare('prod', 'uat')).components[0]?.platforms.changed[0]?.inside).toBeNull();
   expect((await world.hod('compare', 'prod', 'uat', '--inside')).stdout).toMatch(
     /^ {4}0 paths added, 0 removed, \d changed\n {6}changed .* content$/m,
   );

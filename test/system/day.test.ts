@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { cp, readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import { images, sandboxWorld, type SandboxWorld } from '../support/world';
+import { components, sandboxWorld, type SandboxWorld } from '../support/world';
 import { livesTheWholeDay } from '../support/whole-day';
 
 let sandbox: SandboxWorld;
@@ -48,13 +48,15 @@ test('nothing moves backwards, whatever order builds are published and promoted 
   // The older release is promoted late: its own tag arrives, everything that moves stays.
   await world.promote('uat', '--version', '2.4.0');
   const late = await world.promote('prod', '--commit', older);
-  expect(late.images.map(({ way }) => way)).toEqual(images.map(() => 'beside'));
-  const outcomes = Object.fromEntries((late.images[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
+  expect(late.components.map(({ way }) => way)).toEqual(components.map(() => 'beside'));
+  const outcomes = Object.fromEntries((late.components[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
   expect(outcomes).toEqual({ '2.4.0': 'created', '2.4': 'created', '2': 'held', latest: 'held' });
-  expect(late.images[0]?.tags.find(({ tag }) => tag === 'latest')?.reason).toBe('it points to 2.5.0, which is newer');
-  const rows = (await world.status('prod')).environments[0]?.images;
+  expect(late.components[0]?.tags.find(({ tag }) => tag === 'latest')?.reason).toBe(
+    'it points to 2.5.0, which is newer',
+  );
+  const rows = (await world.status('prod')).environments[0]?.components;
   expect(rows?.map(({ version, drift }) => [version, drift.state])).toEqual(
-    Array(images.length).fill(['2.5.0', 'none']),
+    Array(components.length).fill(['2.5.0', 'none']),
   );
 
   // An older pipeline runs again: the branch tag stays with the newer commit.
@@ -64,7 +66,7 @@ test('nothing moves backwards, whatever order builds are published and promoted 
   await product.change('timetable', 'Show the summer sailings');
   await product.build();
   const merged = await world.publish('--branch', 'main');
-  expect(merged.images[0]?.tags.find(({ tag }) => tag === 'main')).toMatchObject({
+  expect(merged.components[0]?.tags.find(({ tag }) => tag === 'main')).toMatchObject({
     outcome: 'moved',
     reason: 'was 2.5.0',
   });
@@ -74,13 +76,13 @@ test('a commit that gets its version later keeps its digests; publishing it with
   const { world } = sandbox;
   const commit = await world.product.change('tide-watch', 'Read the new gauge');
   await world.product.build();
-  const [before] = (await world.publish()).images;
+  const [before] = (await world.publish()).components;
   world.product.tag('v2.5.0');
-  const [after] = (await world.publish()).images;
+  const [after] = (await world.publish()).components;
   expect(after?.digest).toBe(before?.digest);
   expect(after?.tags.map(({ outcome }) => outcome)).toEqual(['unchanged', 'created', 'unchanged']);
   await world.promote('uat');
-  expect((await world.status('dev')).environments[0]?.images[0]).toMatchObject({ version: '2.5.0', commit });
+  expect((await world.status('dev')).environments[0]?.components[0]).toMatchObject({ version: '2.5.0', commit });
   expect(Object.keys((await world.served('uat'))['timetable']?.tags ?? {})).toEqual(['2.5.0', 'uat']);
 });
 
@@ -102,14 +104,14 @@ test('parallel publishers of one product end where one after the other would', a
   );
   const published = await Promise.all(runs);
   const tags = (await world.served('dev'))['timetable']?.tags;
-  const digestOf = (version: string) => published.find((each) => each.version === version)?.images[0]?.digest;
+  const digestOf = (version: string) => published.find((each) => each.version === version)?.components[0]?.digest;
   expect(tags?.['main']).toBe(digestOf('2.8.0'));
   for (const { version } of builds) {
     expect(tags?.[version]).toBe(digestOf(version));
   }
   const [dev] = (await world.status('dev')).environments;
-  expect(dev?.images.map(({ version, drift }) => [version, drift.state])).toEqual(
-    Array(images.length).fill(['2.8.0', 'none']),
+  expect(dev?.components.map(({ version, drift }) => [version, drift.state])).toEqual(
+    Array(components.length).fill(['2.8.0', 'none']),
   );
 });
 
@@ -120,12 +122,12 @@ test('--dry-run reads and checks everything, writes nothing, and says what would
   expect(new Set(requests.dev.map(({ method }) => method))).toEqual(new Set(['HEAD']));
   expect(existsSync(join(world.product.folder, '.hod'))).toBe(false);
   const published = await world.publish();
-  const tagsOf = ({ images }: typeof published) => images.map(({ tags }) => tags);
+  const tagsOf = ({ components }: typeof published) => components.map(({ tags }) => tags);
   expect(tagsOf(published)).toEqual(tagsOf(rehearsed));
   // A blob that images share is sent for whichever of them comes first.
-  const sentBy = ({ images }: typeof published) => [
-    images.reduce((sum, { transfer }) => sum + transfer.blobsSent, 0),
-    images.reduce((sum, { transfer }) => sum + transfer.bytesSent, 0),
+  const sentBy = ({ components }: typeof published) => [
+    components.reduce((sum, { transfer }) => sum + transfer.blobsSent, 0),
+    components.reduce((sum, { transfer }) => sum + transfer.bytesSent, 0),
   ];
   expect(sentBy(published)).toEqual(sentBy(rehearsed));
   const before = await world.served('uat');
@@ -137,7 +139,7 @@ test('what was moved or removed by hand is seen, and put right by publishing aga
   const { world } = sandbox;
   await world.publish();
   const base = `http://127.0.0.1:${world.ports.dev}/v2/skerry/timetable/manifests`;
-  const { digest } = (await world.publish()).images[0] ?? { digest: '' };
+  const { digest } = (await world.publish()).components[0] ?? { digest: '' };
   const child = Object.keys((await world.served('dev'))['timetable']?.manifests ?? {}).find((each) => each !== digest);
   const other = await fetch(`${base}/${child ?? ''}`);
   const body = Buffer.from(await other.arrayBuffer());
@@ -145,15 +147,15 @@ test('what was moved or removed by hand is seen, and put right by publishing aga
   expect((await fetch(`${base}/main`, { method: 'PUT', headers, body })).status).toBe(201);
   expect((await fetch(`${base}/2.4.0`, { method: 'DELETE' })).status).toBe(202);
 
-  const drifted = (await world.status('dev')).environments[0]?.images.map(({ drift }) => drift);
+  const drifted = (await world.status('dev')).environments[0]?.components.map(({ drift }) => drift);
   expect(drifted?.map(({ state }) => state)).toEqual(['drifted', 'none', 'none', 'none']);
   expect(drifted?.[0]?.detail).toMatch(/2\.4\.0 is gone.*main points to/);
   const repaired = await world.publish();
-  expect(repaired.images[0]?.tags.map(({ tag, outcome }) => [tag, outcome]).slice(1)).toEqual([
+  expect(repaired.components[0]?.tags.map(({ tag, outcome }) => [tag, outcome]).slice(1)).toEqual([
     ['2.4.0', 'restored'],
     ['main', 'restored'],
   ]);
-  expect((await world.status('dev')).environments[0]?.images[0]?.drift.state).toBe('none');
+  expect((await world.status('dev')).environments[0]?.components[0]?.drift.state).toBe('none');
 });
 
 test('environments may share a repository: then only tags move', async () => {
@@ -164,13 +166,13 @@ test('environments may share a repository: then only tags move', async () => {
   await world.publish();
   const count = requests.dev.length;
   const uat = await world.promote('uat');
-  expect(uat.images.every(({ transfer }) => transfer.blobsSent + transfer.blobsMounted === 0)).toBe(true);
+  expect(uat.components.every(({ transfer }) => transfer.blobsSent + transfer.blobsMounted === 0)).toBe(true);
   expect(requests.dev.slice(count).filter(({ path }) => path.includes('/blobs/uploads'))).toEqual([]);
 
   // Within one registry, content is mounted: no blob byte passes through Hod.
   const before = requests.dev.length;
   const prod = await world.promote('prod');
-  expect(prod.images.every(({ transfer }) => transfer.bytesSent === 0 && transfer.blobsMounted > 0)).toBe(true);
+  expect(prod.components.every(({ transfer }) => transfer.bytesSent === 0 && transfer.blobsMounted > 0)).toBe(true);
   const since = requests.dev.slice(before);
   expect(since.filter(({ method, path }) => method === 'GET' && path.includes('/blobs/'))).toEqual([]);
 });

@@ -2,7 +2,7 @@ import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { ciVariables } from '../support/ci-variables';
 import { hod, hodJson } from '../support/hod';
-import { images, sandboxWorld, type EnvironmentName, type SandboxWorld } from '../support/world';
+import { components, sandboxWorld, type EnvironmentName, type SandboxWorld } from '../support/world';
 import { promoteResultSchema } from '../../src/results/promote';
 
 let sandbox: SandboxWorld;
@@ -32,7 +32,7 @@ const signOff = (...args: string[]) => hodJson('sign-off', ['record', 'sign-off'
 /** The releases that an environment serves. */
 async function serves(environment: EnvironmentName): Promise<string[]> {
   const { environments } = await sandbox.world.status(environment);
-  return [...new Set(environments[0]?.images.map(({ version, commit }) => version ?? commit))];
+  return [...new Set(environments[0]?.components.map(({ version, commit }) => version ?? commit))];
 }
 
 /** What a tag of `timetable` leads to. */
@@ -40,9 +40,11 @@ async function tagged(environment: EnvironmentName, tag: string): Promise<string
   return (await sandbox.world.served(environment))['timetable']?.tags[tag];
 }
 
-const digestOf = ({ images: all }: { images: readonly { image: string; digest: string | null }[] }) =>
-  all.find(({ image }) => image === 'timetable')?.digest;
-const waysOf = ({ images: all }: { images: readonly { way: string }[] }) => [...new Set(all.map(({ way }) => way))];
+const digestOf = ({ components: all }: { components: readonly { component: string; digest: string | null }[] }) =>
+  all.find(({ component }) => component === 'timetable')?.digest;
+const waysOf = ({ components: all }: { components: readonly { way: string }[] }) => [
+  ...new Set(all.map(({ way }) => way)),
+];
 
 test('a pull request leaves dev alone, the main branch goes on, and what was not merged goes nowhere', async () => {
   const { world } = sandbox;
@@ -64,7 +66,7 @@ test('a pull request leaves dev alone, the main branch goes on, and what was not
   world.env = {};
   const ours = await world.publish();
   expect(waysOf(ours)).toEqual(['beside']);
-  expect(ours.images[0]?.wayReason).toMatch(/only builds of main, master take over \(`follows` of dev.*of winter/);
+  expect(ours.components[0]?.wayReason).toMatch(/only builds of main, master take over \(`follows` of dev.*of winter/);
   expect(await tagged('dev', `c-${unmerged.slice(0, 12)}`)).toBe(digestOf(ours));
   expect(await serves('dev')).toEqual(['2.4.0']);
   await world.fails('never-served', 'promote', 'uat', '--commit', unmerged);
@@ -109,7 +111,10 @@ test('an older release is not promoted: it is refused, or comes beside on a line
   await world.publish('--version', '2.3.9');
   const beside = await world.promote('uat', '--version', '2.3.9');
   expect(waysOf(beside)).toEqual(['beside']);
-  expect(beside.images[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`)).toEqual(['2.3.9 created', 'uat held']);
+  expect(beside.components[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`)).toEqual([
+    '2.3.9 created',
+    'uat held',
+  ]);
   expect(await serves('uat')).toEqual(['2.4.1']);
   expect((await hod(['promote', 'prod', '--version', '2.3.9', '--dry-run'], world.options)).stdout).toContain(
     'in uat beside what that serves',
@@ -138,8 +143,8 @@ test('a broken prod is taken back in one command; what was withdrawn stays out u
   const back = await rollback('prod', '--reason', 'turnstiles stay shut');
   expect(digestOf(back)).toBe(good);
   expect(sandbox.requests.prod.slice(promoted).filter(({ method }) => method === 'POST')).toEqual([]);
-  const outcomes = back.images
-    .find(({ image }) => image === 'timetable')
+  const outcomes = back.components
+    .find(({ component }) => component === 'timetable')
     ?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`);
   expect(outcomes?.sort()).toEqual(['2 moved', '2.5 removed', 'latest moved']);
   expect((await world.served('prod'))['timetable']?.tags).toEqual({
@@ -218,8 +223,10 @@ test('a tag that was moved by hand is said before all else, put right as such, a
   );
   expect(rehearsed.stdout).toContain('Would restore');
   const restored = await world.promote('uat');
-  const tag = restored.images.find(({ image }) => image === 'timetable')?.tags.find((each) => each.tag === 'uat');
-  expect(tag).toMatchObject({ outcome: 'restored', astray: { recorded: now, served: old } });
+  const tag = restored.components
+    .find(({ component }) => component === 'timetable')
+    ?.tags.find((each) => each.tag === 'uat');
+  expect(tag).toMatchObject({ outcome: 'restored', drift: { recorded: now, served: old } });
   expect(await tagged('uat', 'uat')).toBe(now);
   expect((await hod(['status', '--check'], world.options)).code).toBe(0);
   expect((await hod(['promote', 'uat'], world.options)).stdout).toMatch(/^Nothing to do/);
@@ -240,7 +247,7 @@ test('a branch that was rewritten is held until somebody says that it goes on', 
   const rewritten = await build('Show the winter sailings, and mean it');
   const held = await world.publish('--branch', 'main');
   expect(waysOf(held)).toEqual(['held']);
-  expect(held.images[0]?.wayReason).toContain('--after-rewrite');
+  expect(held.components[0]?.wayReason).toContain('--after-rewrite');
   expect(await serves('dev')).toEqual([old]);
   await world.fails('reason-missing', 'publish', '--branch', 'main', '--after-rewrite');
   const goesOn = await world.publish('--branch', 'main', '--after-rewrite', '--reason', 'main was rebased');
@@ -270,7 +277,7 @@ test('a gate says what is unmet, all at once, and what would meet it; evidence o
 
   // A dry run shows everything, and ends as the real run would.
   const rehearsed = await hod(['promote', 'prod', '--dry-run', '--json'], world.options);
-  const { gates, images: planned } = promoteResultSchema.parse(JSON.parse(rehearsed.stdout));
+  const { gates, components: planned } = promoteResultSchema.parse(JSON.parse(rehearsed.stdout));
   expect(rehearsed.code).toBe(3);
   expect(gates.filter(({ outcome }) => outcome === 'unmet').map(({ gate }) => gate)).toEqual([
     'result smoke',
@@ -278,7 +285,7 @@ test('a gate says what is unmet, all at once, and what would meet it; evidence o
     'sign-offs',
   ]);
   expect(planned.map(({ tags }) => tags.map(({ outcome }) => outcome))).toEqual(
-    images.map(() => ['created', 'created', 'created', 'created']),
+    components.map(() => ['created', 'created', 'created', 'created']),
   );
   expect((await hod(['promote', 'prod', '--dry-run'], world.options)).stdout).toMatch(
     /^Would not promote skerry-line 2\.4\.0/,

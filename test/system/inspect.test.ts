@@ -5,7 +5,7 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { execFileSync } from 'node:child_process';
 import { pack, writeOlderArchive, writePlainLayout, type ArchivedImage } from '../support/archives';
-import { OtherClient } from '../support/attached';
+import { OtherClient } from '../support/other-client';
 import { hod, hodJson } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
@@ -49,7 +49,7 @@ describe('inside', () => {
     );
     const image = await archive('looked-into', base, above);
     const found = await hodJson('inside', ['inside', image], options());
-    expect(found.layers.map(({ number, entries, hidden }) => [number, entries > 3, hidden])).toEqual([
+    expect(found.layers.map(({ number, members, hidden }) => [number, members > 3, hidden])).toEqual([
       [1, true, 100_028],
       [2, true, 0],
     ]);
@@ -100,7 +100,7 @@ describe('inside', () => {
     const several = await world.fails('platform-missing', 'inside', reference);
     expect(several.next).toBe('name one with --platform linux/amd64');
     const found = await hodJson('inside', ['inside', reference, '--platform', 'linux/arm64', '--list'], options());
-    expect(found.entries.map(({ path }) => path)).toContain('app');
+    expect(found.paths.map(({ path }) => path)).toContain('app');
     expect(found.layers).toHaveLength(3);
     await writeFile(inProduct('noise.tar'), 'noise');
     await world.fails('output-unrecognised', 'inside', 'noise.tar');
@@ -173,7 +173,7 @@ describe('show', () => {
     const other = new OtherClient(world.ports.dev, 'skerry/timetable');
     await other.attach(await other.subject('2.4.0'), 'application/vnd.skerry.sign-off', 'signed off');
     const after = await hodJson('show', ['show', `${repository}@${before.digest}`], options());
-    expect(after.attached).toEqual(
+    expect(after.referrers).toEqual(
       expect.arrayContaining([
         expect.objectContaining({ type: 'application/vnd.skerry.sign-off', about: before.digest }),
         expect.objectContaining({ type: 'application/vnd.hod.release.v1+json', about: before.digest }),
@@ -226,7 +226,7 @@ test('which releases stand on a base whose name leads elsewhere now', async () =
     await world.publish();
     const bases = async () => (await world.status('dev', '--bases')).bases;
     expect(await bases()).toEqual([
-      expect.objectContaining({ image: 'tide-watch', name: `${repository}:12`, state: 'current' }),
+      expect.objectContaining({ component: 'tide-watch', name: `${repository}:12`, state: 'current' }),
     ]);
     const base = `http://127.0.0.1:${world.ports.dev}/v2/skerry/base/manifests`;
     const type = 'application/vnd.oci.image.index.v1+json';

@@ -10,16 +10,16 @@ beforeAll(async () => {
   const { world } = sandbox;
   await world.publish();
   await world.promote('uat');
-  const { images } = await world.promote('prod');
-  digests = new Map(images.map(({ image, digest }) => [image, digest]));
+  const { components } = await world.promote('prod');
+  digests = new Map(components.map(({ component, digest }) => [component, digest]));
   await mkdir(at('deploy'));
 });
 afterAll(() => sandbox.close());
 
 const at = (...names: string[]) => join(sandbox.world.product.folder, ...names);
-const repository = (image: string, environment: 'uat' | 'prod' = 'prod') =>
-  sandbox.world.repository(environment, image);
-const pointed = (image: string) => `${repository(image)}@${digests.get(image) ?? ''}`;
+const repository = (component: string, environment: 'uat' | 'prod' = 'prod') =>
+  sandbox.world.repository(environment, component);
+const pointed = (component: string) => `${repository(component)}@${digests.get(component) ?? ''}`;
 
 /**
  * Deployment files of the usual formats. `<image>` is a reference; `<image#>` one that a comment with the version follows, and
@@ -67,27 +67,27 @@ const files: Record<string, string> = {
 };
 
 /** A file as it is before, and as it is to be after. */
-function render(template: string, reference: (image: string, part: string) => string): string {
-  return template.replace(/<(timetable|tide-watch|boarding-gate)([#+.]?\w*)>/g, (_, image: string, part: string) =>
-    reference(image, part),
+function render(template: string, reference: (component: string, part: string) => string): string {
+  return template.replace(/<(timetable|tide-watch|boarding-gate)([#+.]?\w*)>/g, (_, component: string, part: string) =>
+    reference(component, part),
   );
 }
 
 /** What a reference is to become. */
-function wanted(image: string, part: string): string {
+function wanted(component: string, part: string): string {
   switch (part) {
     case '#':
-      return pointed(image);
+      return pointed(component);
     case '+tag':
-      return repository(image);
+      return repository(component);
     case '.tag':
-      return `2.4.0@${digests.get(image) ?? ''}`;
+      return `2.4.0@${digests.get(component) ?? ''}`;
     case '.digest':
-      return digests.get(image) ?? '';
+      return digests.get(component) ?? '';
     case '.name':
       return '2.4.0';
     default:
-      return pointed(image);
+      return pointed(component);
   }
 }
 
@@ -103,16 +103,16 @@ function withComments(template: string, text: string): string {
 }
 
 const old = `sha256:${'0'.repeat(64)}`;
-const forms: Record<string, (image: string, part: string) => string> = {
-  'a tag': (image, part) =>
-    ({ '+tag': repository(image), '.tag': '2.3.9', '.digest': old, '.name': '2.3.9' })[part] ??
-    `${repository(image)}:2.3.9`,
-  'another environment': (image, part) =>
-    ({ '+tag': repository(image, 'uat'), '.tag': 'uat', '.digest': old, '.name': 'uat' })[part] ??
-    `${repository(image, 'uat')}:uat`,
-  'an older digest': (image, part) =>
-    ({ '+tag': repository(image), '.tag': `2.3.9@${old}`, '.digest': old, '.name': '2.3.9' })[part] ??
-    `${repository(image)}@${old}`,
+const forms: Record<string, (component: string, part: string) => string> = {
+  'a tag': (component, part) =>
+    ({ '+tag': repository(component), '.tag': '2.3.9', '.digest': old, '.name': '2.3.9' })[part] ??
+    `${repository(component)}:2.3.9`,
+  'another environment': (component, part) =>
+    ({ '+tag': repository(component, 'uat'), '.tag': 'uat', '.digest': old, '.name': 'uat' })[part] ??
+    `${repository(component, 'uat')}:uat`,
+  'an older digest': (component, part) =>
+    ({ '+tag': repository(component), '.tag': `2.3.9@${old}`, '.digest': old, '.name': '2.3.9' })[part] ??
+    `${repository(component)}@${old}`,
 };
 
 test.each(Object.keys(forms))('every usual format, from %s, keeps every other byte', async (form) => {

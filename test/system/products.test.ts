@@ -54,7 +54,7 @@ test('products of one repository are published, promoted and shown by one comman
     ['publish', ...several, ...build, '--outputs', 'outputs', '--summary', 'summary'],
     options(),
   );
-  expect(published.products.map(({ config, result }) => [config, result?.images[0]?.tags[0]?.outcome])).toEqual([
+  expect(published.products.map(({ config, result }) => [config, result?.components[0]?.tags[0]?.outcome])).toEqual([
     ['services/tide-watch/hod.yaml', 'created'],
     ['services/timetable/hod.yaml', 'created'],
   ]);

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
 import { hod, hodJson } from '../support/hod';
 import { readRepository } from '../support/registry-reader';
-import { images, sandboxWorld, type SandboxWorld } from '../support/world';
+import { components, sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
 beforeEach(async () => (sandbox = await sandboxWorld()));
@@ -11,8 +11,8 @@ afterEach(() => sandbox.close());
 
 const out = (...path: string[]): string => join(sandbox.world.product.folder, ...path);
 const stage = (...args: string[]) => hodJson('stage', ['stage', ...args], sandbox.world.options);
-const tagsOf = async (image: string): Promise<string[]> =>
-  Object.keys((await readRepository(sandbox.world.ports.dev, `skerry/${image}`)).tags);
+const tagsOf = async (component: string): Promise<string[]> =>
+  Object.keys((await readRepository(sandbox.world.ports.dev, `skerry/${component}`)).tags);
 
 /** Takes the build outputs away, as on the machine of a job that built nothing. */
 async function elsewhere(): Promise<void> {
@@ -27,23 +27,23 @@ test('jobs that built apart stage their parts; publish waits for the last, assem
   await elsewhere();
 
   const arm = await stage('timetable', '--from', 'out-elsewhere/timetable-arm64.tar', '--platform', 'linux/arm64');
-  expect(arm.images).toMatchObject([{ image: 'timetable', platforms: ['linux/arm64'], outcome: 'staged' }]);
-  expect(arm.missing).toContainEqual({ image: 'timetable', missing: ['linux/amd64'] });
+  expect(arm.components).toMatchObject([{ component: 'timetable', platforms: ['linux/arm64'], outcome: 'staged' }]);
+  expect(arm.missing).toContainEqual({ component: 'timetable', missing: ['linux/amd64'] });
   const protection = (await tagsOf('timetable')).filter((tag) => tag.startsWith('hod-staged-'));
-  expect(protection).toEqual([`hod-staged-${arm.images[0]?.digest.slice(7, 31)}`]);
-  expect((await stage('timetable', '--from', 'out-elsewhere/timetable-arm64.tar')).images).toMatchObject([
+  expect(protection).toEqual([`hod-staged-${arm.components[0]?.digest.slice(7, 31)}`]);
+  expect((await stage('timetable', '--from', 'out-elsewhere/timetable-arm64.tar')).components).toMatchObject([
     { outcome: 'unchanged', transfer: { blobsSent: 0 } },
   ]);
   const other = ['--from', 'out-elsewhere/timetable-amd64', '--platform', 'linux/arm64'];
   await world.fails('other-platform', 'stage', 'timetable', ...other);
   // The job that should have built amd64 built arm64 once more, from something else.
-  const image = { platform: 'linux/arm64', revision: world.product.head(), layers: [{ 'app/a': 'a' }] };
-  await writeSampleLayout(out('out-elsewhere', 'again'), [image]);
+  const component = { platform: 'linux/arm64', revision: world.product.head(), layers: [{ 'app/a': 'a' }] };
+  await writeSampleLayout(out('out-elsewhere', 'again'), [component]);
   const asked = requests.dev.length;
   const taken = await world.fails('staged-otherwise', 'stage', 'timetable', '--from', 'out-elsewhere/again');
   expect(taken).toMatchObject({
     object: 'timetable linux/arm64',
-    why: expect.stringContaining(arm.images[0]?.digest ?? ''),
+    why: expect.stringContaining(arm.components[0]?.digest ?? ''),
   });
   expect(requests.dev.slice(asked).every(({ method }) => method === 'GET' || method === 'HEAD')).toBe(true);
   await stage('timetable', '--from', 'out-elsewhere/again', '--replace');
@@ -68,15 +68,15 @@ test('jobs that built apart stage their parts; publish waits for the last, assem
   expect(sent).toEqual([]);
 
   const again = await world.publish();
-  expect(again.images.map(({ digest }) => digest)).toEqual(undisturbed.images.map(({ digest }) => digest));
-  for (const image of images) {
+  expect(again.components.map(({ digest }) => digest)).toEqual(undisturbed.components.map(({ digest }) => digest));
+  for (const component of components) {
     // What protected the parts is gone.
-    expect((await tagsOf(image)).filter((tag) => tag.startsWith('hod-'))).toEqual([]);
+    expect((await tagsOf(component)).filter((tag) => tag.startsWith('hod-'))).toEqual([]);
   }
   await world.promote('uat');
   expect((await world.served('uat'))['timetable']?.tags).toEqual({
-    '2.4.0': undisturbed.images[0]?.digest,
-    uat: undisturbed.images[0]?.digest,
+    '2.4.0': undisturbed.components[0]?.digest,
+    uat: undisturbed.components[0]?.digest,
   });
 });
 
@@ -115,20 +115,22 @@ test('an image goes by itself only where hod.yaml allows it', async () => {
   await world.product.build();
   await rm(out('out', 'boarding-gate.tar'));
   const published = await world.publish('--only', 'tide-watch', '--next', 'patch');
-  expect(published).toMatchObject({ version: '2.4.1', images: [{ image: 'tide-watch' }] });
-  const rows = (await world.status('dev')).environments[0]?.images;
-  expect(rows?.map(({ image, version }) => `${image} ${version ?? ''}`)).toEqual([
+  expect(published).toMatchObject({ version: '2.4.1', components: [{ component: 'tide-watch' }] });
+  const rows = (await world.status('dev')).environments[0]?.components;
+  expect(rows?.map(({ component, version }) => `${component} ${version ?? ''}`)).toEqual([
     'timetable 2.4.0',
     'boarding-gate 2.4.0',
     'tide-watch 2.4.1',
     'fare-tables 2.4.0',
   ]);
   // What dev serves goes on image by image, all at once.
-  await world.fails('images-not-there', 'promote', 'uat', '--version', '2.4.1', '--only', 'timetable');
-  expect((await world.promote('uat', '--only', 'timetable')).images.map(({ image }) => image)).toEqual(['timetable']);
+  await world.fails('components-not-there', 'promote', 'uat', '--version', '2.4.1', '--only', 'timetable');
+  expect((await world.promote('uat', '--only', 'timetable')).components.map(({ component }) => component)).toEqual([
+    'timetable',
+  ]);
   const promoted = await world.promote('uat');
   expect(promoted).toMatchObject({ version: null, commit: null });
-  expect(promoted.images.map(({ image, version }) => `${image} ${version ?? ''}`).sort()).toEqual([
+  expect(promoted.components.map(({ component, version }) => `${component} ${version ?? ''}`).sort()).toEqual([
     'boarding-gate 2.4.0',
     'fare-tables 2.4.0',
     'tide-watch 2.4.1',
@@ -138,7 +140,7 @@ test('an image goes by itself only where hod.yaml allows it', async () => {
   const back = await hodJson('rollback', ['rollback', 'uat', '--reason', 'the gauge is wrong'], world.options);
   // 2.4.0 is served still, in part: only the other is withdrawn.
   expect(back.withdrawn.map(({ version }) => version)).toEqual(['2.4.1']);
-  expect(back.images.map(({ image, version }) => `${image} ${version ?? 'nothing'}`).sort()).toEqual([
+  expect(back.components.map(({ component, version }) => `${component} ${version ?? 'nothing'}`).sort()).toEqual([
     'boarding-gate nothing',
     'fare-tables nothing',
     'tide-watch nothing',
@@ -196,7 +198,7 @@ describe('following a build', () => {
     expect(run.stdout).toContain('Everything is there');
     await rm(out('out'), { recursive: true });
     const sealed = await world.publish();
-    expect(sealed.images.map(({ platforms }) => platforms.length)).toEqual([2, 3, 2, 0]);
+    expect(sealed.components.map(({ platforms }) => platforms.length)).toEqual([2, 3, 2, 0]);
   });
 
   test('after a failed build nothing is tagged, until it is built again', async () => {
@@ -238,7 +240,8 @@ describe('following a build', () => {
 
 test('a bundle is the same bytes wherever and whenever its files are packed', async () => {
   const { world } = sandbox;
-  const bundle = async () => (await world.publish('--dry-run')).images.find(({ kind }) => kind === 'bundle')?.digest;
+  const bundle = async () =>
+    (await world.publish('--dry-run')).components.find(({ kind }) => kind === 'bundle')?.digest;
   const first = await bundle();
   const file = out('data', 'fares', 'season.csv');
   const text = await readFile(file, 'utf8');
@@ -261,7 +264,7 @@ test('what the CI is told: a summary to read, and lines for the steps that follo
   const [summary, outputs] = [join(world.folder, 'summary.md'), join(world.folder, 'outputs')];
   await writeFile(summary, 'Before\n');
   const published = await world.publish('--build', '1207', '--summary', summary, '--outputs', outputs);
-  const digest = published.images[0]?.digest ?? '';
+  const digest = published.components[0]?.digest ?? '';
   const table = await readFile(summary, 'utf8');
   expect(table).toMatch(/^Before\n### skerry-line 2\.4\.0: Published to dev\n/);
   expect(table).toContain(`build 1207`);
@@ -279,7 +282,7 @@ test('what the CI is told: a summary to read, and lines for the steps that follo
   await world.product.change('timetable', 'Show the winter sailings');
   await world.product.build();
   const beside = await world.publish('--branch', 'winter', '--outputs', join(world.folder, 'beside'));
-  expect(beside.images[0]?.way).toBe('beside');
+  expect(beside.components[0]?.way).toBe('beside');
   expect(await readFile(join(world.folder, 'beside'), 'utf8')).toMatch(
     /^OUTCOME=beside\n[^]*\nFARE_TABLES_OUTCOME=beside\n$/,
   );
@@ -287,7 +290,7 @@ test('what the CI is told: a summary to read, and lines for the steps that follo
   expect(await readFile(summary, 'utf8')).toContain('2.4.0: Promoted to uat');
   const unwritable = await hod(['promote', 'prod', '--outputs', '/no/such/folder'], world.options);
   expect(unwritable).toMatchObject({ code: 2, stderr: expect.stringContaining('everything else was done') });
-  expect((await world.status('prod')).environments[0]?.images).toHaveLength(images.length);
+  expect((await world.status('prod')).environments[0]?.components).toHaveLength(components.length);
 });
 
 test('touched: only what has changed inputs, or everything where what all are made of has changed', async () => {
@@ -299,8 +302,8 @@ test('touched: only what has changed inputs, or everything where what all are ma
   await world.product.change('tide-watch', 'Read the new gauge');
   expect(await names('v2.4.0')).toEqual(['tide-watch']);
   const document = await hodJson('touched', ['touched', '--since', 'v2.4.0'], world.options);
-  expect(document.images[2]).toEqual({
-    image: 'tide-watch',
+  expect(document.components[2]).toEqual({
+    component: 'tide-watch',
     kind: 'image',
     touched: true,
     files: ['services/tide-watch/CHANGES'],
@@ -309,7 +312,7 @@ test('touched: only what has changed inputs, or everything where what all are ma
   await world.product.edit('data/fares/season.csv', 'zone\n');
   expect(await names('HEAD~1')).toEqual(['fare-tables']);
   await world.product.edit('base/release', '12\n');
-  expect(await names('HEAD~1')).toEqual([...images]);
+  expect(await names('HEAD~1')).toEqual([...components]);
   await world.product.edit('hod.yaml.md', 'not the configuration\n');
   expect(await names('HEAD~1')).toEqual([]);
   await world.configure(/ {4}inputs: \[services\/timetable.*\n/, '');

@@ -18,10 +18,10 @@ describe('a product of many images', () => {
     const { stdout, stderr } = await hod(['status'], product.options);
     expect(product.requests).toHaveLength(600);
     expect(product.requests.every(({ method }) => method === 'HEAD')).toBe(true);
-    expect(stderr).toBe('asking about 600 images in dev, uat, prod\n');
+    expect(stderr).toBe('asking about 600 components in dev, uat, prod\n');
     expect(stdout.split('\n').length).toBeLessThan(14);
     // What differs comes first.
-    expect(stdout).toMatch(/pier-7 +│ 1\.2\.0 +│ 1\.1\.0 +│ 1\.1\.0[^]*199 images +│ 1\.1\.0 +│ 1\.1\.0 +│ 1\.1\.0/);
+    expect(stdout).toMatch(/pier-7 +│ 1\.2\.0 +│ 1\.1\.0 +│ 1\.1\.0[^]*199 components +│ 1\.1\.0 +│ 1\.1\.0 +│ 1\.1\.0/);
   });
 
   test('what waits is what never was in the next environment; what was taken back does not count', async () => {
@@ -35,11 +35,11 @@ describe('a product of many images', () => {
     expect(await waiting('dev')).toBeNull();
     expect(await versions('prod')).toEqual([]);
     await product.promote('uat');
-    expect(await waiting('uat')).toMatchObject({ images: [], releases: [], unmet: [] });
+    expect(await waiting('uat')).toMatchObject({ components: [], releases: [], unmet: [] });
     await product.publish(2);
     await product.publish(3);
     await product.publish(4, ['pier-2']);
-    expect(await waiting('uat')).toMatchObject({ images: ['pier-1', 'pier-2'], more: false });
+    expect(await waiting('uat')).toMatchObject({ components: ['pier-1', 'pier-2'], more: false });
     expect(await versions('uat')).toEqual(['1.4.0', '1.3.0', '1.2.0']);
     await hod(['rollback', 'dev', '--reason', 'the gate is stuck'], product.options);
     expect(await versions('uat')).toEqual(['1.3.0', '1.2.0']);

@@ -47,14 +47,14 @@ test('the newest comes first, and is narrowed by what it was, where, who did it 
     'promoted uat 2.4.0',
   ]);
   expect((await timeline('--actor', 'siv')).events.length).toBe(1);
-  expect(lines(await timeline('--image', 'tide-watch', '--kind', 'staged'))).toEqual(['staged dev -']);
+  expect(lines(await timeline('--component', 'tide-watch', '--kind', 'staged'))).toEqual(['staged dev -']);
   expect((await timeline('--since', '1h')).events.length).toBe(10);
   expect((await timeline('--until', '2026-01-01')).events).toEqual([]);
   const at = all.events[4]?.at ?? '';
   expect(lines(await timeline('--since', at))).toEqual(lines(all).slice(0, 5));
   await sandbox.world.fails('not-a-time', 'timeline', '--since', 'yesterday');
   await sandbox.world.fails('environment-unknown', 'timeline', '--env', 'pord');
-  await sandbox.world.fails('component-unknown', 'timeline', '--image', 'time-table');
+  await sandbox.world.fails('component-unknown', 'timeline', '--component', 'time-table');
 });
 
 test('the life of a release, from its staging to where something else took over', async () => {

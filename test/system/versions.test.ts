@@ -3,7 +3,7 @@ import { cp, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { hodJson } from '../support/hod';
-import { images, sandboxWorld, type SandboxWorld } from '../support/world';
+import { components, sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
 beforeEach(async () => (sandbox = await sandboxWorld()));
@@ -38,7 +38,7 @@ test('--next takes the next version from the ledger; the same content, and a run
   await build('Add another sailing');
   expect(await world.publish('--next', 'patch')).toMatchObject({
     version: '2.5.1',
-    images: images.map(() => ({ way: 'takes-over' })),
+    components: components.map(() => ({ way: 'takes-over' })),
   });
   // The build of the commit before finishes after it: no version would be right for it now.
   await late.restore();
@@ -50,12 +50,12 @@ test('--next takes the next version from the ledger; the same content, and a run
   expect(held).toMatchObject({
     version: null,
     versioning: { outcome: 'held' },
-    images: images.map(() => ({ way: 'held' })),
+    components: components.map(() => ({ way: 'held' })),
   });
-  expect(held.images[0]?.tags).toMatchObject([{ outcome: 'created' }, { tag: 'main', outcome: 'held' }]);
+  expect(held.components[0]?.tags).toMatchObject([{ outcome: 'created' }, { tag: 'main', outcome: 'held' }]);
   // Also where every tag needs a version: there is nothing to write then, and nothing wrong.
   await world.configure('fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"]', 'fixed: ["{version}"]');
-  expect((await world.publish(...args)).images[0]?.tags).toEqual([]);
+  expect((await world.publish(...args)).components[0]?.tags).toEqual([]);
   await world.configure('fixed: ["{version}"]', 'fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"]');
   const tags = (await world.served('dev'))['timetable']?.tags ?? {};
   expect(Object.keys(tags).filter((tag) => /^\d/.test(tag))).toEqual(['2.4.0', '2.5.0', '2.5.1']);
@@ -91,7 +91,7 @@ test('a maintenance branch takes the next version of its own line, and moves onl
   });
   const mended = await world.publish('--next', 'patch', '--line', '2.4');
   expect(mended.version).toBe('2.4.1');
-  const outcomes = Object.fromEntries((mended.images[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
+  const outcomes = Object.fromEntries((mended.components[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
   expect(outcomes).toMatchObject({
     '2.4.1': 'created',
     '2.4': 'moved',
@@ -110,13 +110,13 @@ test('pre-releases move no release tag; a build without a version moves none eit
   await world.publish();
   await build('Show the winter sailings');
   const pre = await world.publish('--version', '2.5.0-rc.1');
-  expect(pre.images[0]?.tags.slice(2)).toMatchObject([
+  expect(pre.components[0]?.tags.slice(2)).toMatchObject([
     { tag: '2.5', outcome: 'held', reason: expect.stringContaining('pre-release') },
     { tag: 'latest', outcome: 'held' },
   ]);
   await build('Mend the winter sailings');
   const none = await world.publish('--strict-order');
-  expect(none.images[0]?.tags.at(-1)).toMatchObject({
+  expect(none.components[0]?.tags.at(-1)).toMatchObject({
     tag: 'latest',
     outcome: 'held',
     reason: expect.stringContaining('no version'),
@@ -135,14 +135,14 @@ test('a ledger that is lost, or was never shared: order and versions are known f
 
   await late.restore();
   const held = await world.publish('--commit', late.commit, '--branch', 'main', '--version', '2.4.9');
-  expect(held.images.map(({ way }) => way)).not.toContain('takes-over');
-  const outcomes = held.images.map(({ tags }) => tags.map(({ tag, outcome }) => `${tag} ${outcome}`));
+  expect(held.components.map(({ way }) => way)).not.toContain('takes-over');
+  const outcomes = held.components.map(({ tags }) => tags.map(({ tag, outcome }) => `${tag} ${outcome}`));
   const own = [`c-${late.commit.slice(0, 12)} created`, '2.4.9 created'];
   // The bundle holds the same as in 2.5.0: there is nothing to hold back.
   expect(outcomes).toEqual(
-    images.map((image) => [
+    components.map((component) => [
       ...own,
-      ...(image === 'fare-tables'
+      ...(component === 'fare-tables'
         ? ['main unchanged', '2.4 created', 'latest unchanged']
         : ['main held', '2.4 created', 'latest held']),
     ]),
@@ -153,7 +153,7 @@ test('a ledger that is lost, or was never shared: order and versions are known f
   await build('Mend the winter sailings');
   const next = await world.publish('--next', 'minor');
   expect(next).toMatchObject({ version: '2.6.0', versioning: { reason: expect.stringContaining('2.5.0') } });
-  expect(next.images[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`).slice(2)).toEqual([
+  expect(next.components[0]?.tags.map(({ tag, outcome }) => `${tag} ${outcome}`).slice(2)).toEqual([
     'main moved',
     '2.6 created',
     'latest moved',
@@ -173,7 +173,7 @@ test('the ledger is checked, carried elsewhere, and refuses what does not follow
   expect(await imported()).toMatchObject({ written: 2, present: 0 });
   expect(await imported()).toMatchObject({ written: 0, present: 2 });
   expect(await hodJson('ledger-verify', ['ledger', 'verify'], world.options)).toEqual(sound);
-  expect((await world.promote('prod')).images.map(({ way }) => way)).toEqual(images.map(() => 'takes-over'));
+  expect((await world.promote('prod')).components.map(({ way }) => way)).toEqual(components.map(() => 'takes-over'));
 
   const text = await readFile(file, 'utf8');
   await writeFile(file, text.replace('"actor":"una"', '"actor":"eve"'));

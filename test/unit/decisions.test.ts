@@ -86,7 +86,7 @@ describe('what a build is', () => {
   });
 });
 
-const images = (content: string) => [{ image: 'timetable', digest: sha256(content) }];
+const components = (content: string) => [{ component: 'timetable', digest: sha256(content) }];
 /** Known: facts of a ledger, and that a comes before b; c is on a branch of its own from a. */
 function knowing(facts: Facts, unknown = false): Knowledge {
   const known = new Knowledge();
@@ -105,8 +105,8 @@ describe('which version a build gets', () => {
   const version = parseVersion('2.4.0');
   const line24 = parseLine('2.4');
   const facts = new Facts();
-  const content = contentId(images('old'));
-  const release = releaseId({ product: 'skerry-line', commit: b, version, images: images('old') });
+  const content = contentId(components('old'));
+  const release = releaseId({ product: 'skerry-line', commit: b, version, components: components('old') });
   facts.set('line', everyVersion, { version, commit: b, content });
   facts.set('line', line24, { version, commit: a, content });
   facts.set('commit', b, { release, version, content });
@@ -127,14 +127,14 @@ describe('which version a build gets', () => {
     ['a maintenance line', next('patch', line24), c, 'new', 'next 2.4.1'],
     ['a line without a release', next('patch', parseLine('7')), b, 'new', 'needs highest'],
   ])('%s', (_, request, commit, held, expected) => {
-    const decision = decideVersion(request, { commit, content: contentId(images(held)) }, knowing(facts));
+    const decision = decideVersion(request, { commit, content: contentId(components(held)) }, knowing(facts));
     expect(describeDecision(decision)).toBe(expected);
   });
 
   test('a ledger that knows none asks what is known elsewhere, and goes on from there', () => {
     const known = knowing(new Facts());
     const ask = (line = everyVersion) =>
-      describeDecision(decideVersion(next('patch', line), { commit: a, content: contentId(images('new')) }, known));
+      describeDecision(decideVersion(next('patch', line), { commit: a, content: contentId(components('new')) }, known));
     expect(ask()).toBe('needs highest');
     known.tellHighest(everyVersion, undefined);
     expect(ask()).toBe('next 0.0.1');
@@ -145,7 +145,7 @@ describe('which version a build gets', () => {
   });
 
   test('where git cannot tell, nothing is guessed', () => {
-    const candidate = { commit: c, content: contentId(images('new')) };
+    const candidate = { commit: c, content: contentId(components('new')) };
     expect(describeDecision(decideVersion(next('patch'), candidate, knowing(facts, true)))).toBe(
       'refused order-unknown',
     );
@@ -217,7 +217,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
       shallow: false,
       version: { kind: 'next', part: 'patch', line: everyVersion },
     },
-    images: [{ image: 'timetable', digest: sha256('new'), repository }],
+    components: [{ component: 'timetable', digest: sha256('new'), repository }],
     claims: [],
     strictOrder: false,
     despite: inSpiteOfNothing,
@@ -233,7 +233,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
       expect(decision).toMatchObject({
         kind: 'decided',
         value: {
-          comings: [{ image: 'timetable', way: 'takes-over' }],
+          arrivals: [{ component: 'timetable', way: 'takes-over' }],
           decisions: [{ tag: 'main', outcome: 'moved' }],
           plan: { versioning: { version: '0.0.1' } },
         },

@@ -1,5 +1,5 @@
 import { DeliveryWorld } from '../models/delivery-world';
-import { environmentsModel, historyOf, images, steps, waitingIn, worldEnvironments } from '../models/environments';
+import { environmentsModel, historyOf, components, steps, waitingIn, worldEnvironments } from '../models/environments';
 import { testModel } from '../support/models';
 
 testModel(environmentsModel, 40, [
@@ -17,7 +17,7 @@ testModel(environmentsModel, 40, [
 ]);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {
-  const changes = Array.from({ length: 30 }, () => ({ on: 'main', released: true, touches: [...images] }));
+  const changes = Array.from({ length: 30 }, () => ({ on: 'main', released: true, touches: [...components] }));
   const commits = historyOf(changes);
   const world = new DeliveryWorld(commits, worldEnvironments, () => Promise.resolve());
   for (const commit of commits) {

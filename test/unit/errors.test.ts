@@ -98,7 +98,7 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   const [tag, newer] = [tagSchema.parse('main'), sha256('a newer one')];
   const { digest } = manifest;
   const decision: TagDecision = {
-    image: 'timetable',
+    component: 'timetable',
     repository,
     tag,
     kind: 'moving',
@@ -117,7 +117,7 @@ test('a tag that the ledger promises, of content that the registry has lost', as
     tag: () => Promise.reject(new Error('it is gone')),
   };
   const item = {
-    image: 'timetable',
+    component: 'timetable',
     node: { manifest },
     target: { label: repository, manifests, tags: { remove: () => Promise.resolve(false) } },
   };

@@ -125,14 +125,14 @@ describe('what lets a release in', () => {
   const version = parseVersion('2.4.0');
   const repository = formatRepository(parseRepository('uat.test/skerry/timetable'));
   const digest = sha256('timetable');
-  const placed = { image: 'timetable', repository, digest, mediaType: 'm', size: 1, platforms: ['linux/amd64'] };
-  const release = releaseId({ product: 'skerry-line', commit, version, images: [placed] });
+  const placed = { component: 'timetable', repository, digest, mediaType: 'm', size: 1, platforms: ['linux/amd64'] };
+  const release = releaseId({ product: 'skerry-line', commit, version, components: [placed] });
   const since = at('2026-11-25T12:00:00Z');
-  const known: Fact<'release'> = { release, commit, version, images: [placed], by: 'una', arrived: [] };
-  const served = (more: Partial<Fact<'environment'>['images'][number]>): Facts => {
+  const known: Fact<'release'> = { release, commit, version, components: [placed], by: 'una', arrived: [] };
+  const served = (more: Partial<Fact<'environment'>['components'][number]>): Facts => {
     const facts = new Facts();
-    const image = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };
-    facts.set('environment', 'uat', { steps: 1, images: [image] });
+    const component = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };
+    facts.set('environment', 'uat', { steps: 1, components: [component] });
     return facts;
   };
   const passed = { name: 'smoke', environment: 'uat', passed: true, at: since, by: 'ci' };
@@ -146,7 +146,7 @@ describe('what lets a release in', () => {
     facts?: Facts;
     platforms?: string[];
     annotations?: string[];
-    attached?: string[];
+    referrers?: string[];
     despiteFreeze?: boolean;
   }
   const ask = ({
@@ -157,9 +157,9 @@ describe('what lets a release in', () => {
     facts = served({}),
     ...more
   }: Case) => {
-    const { platforms = ['linux/amd64'], annotations = [], attached = [], despiteFreeze = false } = more;
-    const image = { image: 'timetable', digest, kind: 'image' as const, platforms, annotations, attached };
-    const entry = { release: known, images: [image], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
+    const { platforms = ['linux/amd64'], annotations = [], referrers = [], despiteFreeze = false } = more;
+    const component = { component: 'timetable', digest, kind: 'image' as const, platforms, annotations, referrers };
+    const entry = { release: known, components: [component], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
     return admissionGates({ ...noAdmissionRules, ...rules }, entry, facts, { results, signOffs });
   };
   const day = { soak: millisecondsOf('24h') };
@@ -189,8 +189,8 @@ describe('what lets a release in', () => {
     ['a platform too few', { rules: { platforms: ['linux/amd64', 'linux/arm64'] } }, ['platform-lacking']],
     ['an annotation', { rules: { annotations: ['org.skerry.checked'] }, annotations: ['org.skerry.checked'] }, ['met']],
     ['an annotation too few', { rules: { annotations: ['org.skerry.checked'] } }, ['annotation-lacking']],
-    ['a bill of materials', { rules: { attached: [bill] }, attached: [bill] }, ['met']],
-    ['no bill of materials', { rules: { attached: [bill] } }, ['attached-lacking']],
+    ['a bill of materials', { rules: { referrers: [bill] }, referrers: [bill] }, ['met']],
+    ['no bill of materials', { rules: { referrers: [bill] } }, ['referrers-missing']],
     ['all at once', { rules: { ...smoke, signOffs: 1, ...frozen } }, ['result-missing', 'sign-off-missing', 'frozen']],
   ])('%s', async (_, given, outcomes) => {
     const gates = ask(given);
@@ -202,7 +202,7 @@ describe('what lets a release in', () => {
   });
 
   test('evidence is bound to what the release holds, whatever it is called', () => {
-    expect(contentId([placed])).toBe(contentId([{ image: 'timetable', digest }]));
-    expect(contentId([placed])).not.toBe(contentId([{ image: 'timetable', digest: sha256('other') }]));
+    expect(contentId([placed])).toBe(contentId([{ component: 'timetable', digest }]));
+    expect(contentId([placed])).not.toBe(contentId([{ component: 'timetable', digest: sha256('other') }]));
   });
 });

@@ -17,7 +17,7 @@ import {
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { gzipSync } from 'node:zlib';
-import { readLayer, type ReadEntry } from '../../src/archive/layer-entries';
+import { readLayer, type ReadMember } from '../../src/archive/layer-entries';
 import { unpacked } from '../../src/archive/unpack';
 import { LayerTree } from '../../src/core/oci/layer-tree';
 import { tarHeader } from '../support/archives';
@@ -158,15 +158,15 @@ async function* piecesOf(bytes: Buffer, length: number): AsyncGenerator<Uint8Arr
   }
 }
 
-const read = async (bytes: Buffer, length = 1000): Promise<ReadEntry[]> => {
-  const entries: ReadEntry[] = [];
+const read = async (bytes: Buffer, length = 1000): Promise<ReadMember[]> => {
+  const members: ReadMember[] = [];
   const label = 'a layer';
   await readLayer(unpacked(piecesOf(bytes, length), label), {
     label,
     hashing: true,
-    entry: (each) => entries.push(each),
+    member: (each) => members.push(each),
   });
-  return entries;
+  return members;
 };
 
 test('200 random stacks of layers give what tar and a plain union leave on disk', async () => {
@@ -221,13 +221,13 @@ test('names that are long, not UTF-8 or lead out, sparse files, and links throug
   for (const [format, ...more] of [['gnu'], ['gnu', '--sparse'], ['pax'], ['pax', '--sparse']]) {
     const archive = join(folder, 'layer.tar');
     execFileSync('tar', ['-cf', archive, `--format=${format ?? ''}`, ...more, '-C', join(folder, 'l'), '.']);
-    const entries = await read(readFileSync(archive));
-    const names = entries.map((each) => each.path);
+    const members = await read(readFileSync(archive));
+    const names = members.map((each) => each.path);
     expect(names).toEqual(expect.arrayContaining([long, 'caf\\xe9', 'sparse']));
-    expect(entries.find((each) => each.path === 'link')?.link).toHaveLength(151);
+    expect(members.find((each) => each.path === 'link')?.link).toHaveLength(151);
   }
   const tree = new LayerTree();
-  const entry = (at: string, more: Partial<ReadEntry> = {}) =>
+  const entry = (at: string, more: Partial<ReadMember> = {}) =>
     tree.add({ path: at, kind: 'file', size: 1, mode: 0o644, link: undefined, ...more });
   tree.nextLayer();
   entry('usr/lib', { kind: 'folder' });
@@ -343,7 +343,7 @@ test('a sparse file is as long as it reads, and a file that another name shows i
     expect((await read(readFileSync(archive))).map(({ size }) => size)).toEqual([1024 ** 2 + 1]);
   }
   const tree = new LayerTree();
-  const add = (at: string, more: Partial<ReadEntry> = {}) =>
+  const add = (at: string, more: Partial<ReadMember> = {}) =>
     tree.add({ path: at, kind: 'file', size: 7, mode: 0o644, link: undefined, ...more });
   tree.nextLayer();
   add('one');
@@ -360,7 +360,7 @@ test('a sparse file is as long as it reads, and a file that another name shows i
 
 test('whiteouts, links and names without end take no time without end', async () => {
   const tree = new LayerTree();
-  const add = (at: string, more: Partial<ReadEntry> = {}) =>
+  const add = (at: string, more: Partial<ReadMember> = {}) =>
     tree.add({ path: at, kind: 'file', size: 1, mode: 0o644, link: undefined, ...more });
   tree.nextLayer();
   tree.nextLayer();

@@ -7,7 +7,7 @@ import { formatRepository, parseRepository } from '../../src/core/oci/reference'
 
 const repository = formatRepository(parseRepository('registry.skerry.test/line/timetable'));
 const digest = sha256('timetable 2.5.0');
-const targets: Target[] = [{ image: 'timetable', repository, serves: { repository, digest, name: '2.5.0' } }];
+const targets: Target[] = [{ component: 'timetable', repository, serves: { repository, digest, name: '2.5.0' } }];
 const run = (text: string, extension = '.yaml') => point(text, spotsIn(text, extension), targets);
 
 /** Values that are not written as they read. What is written is `<>`, where the repository stands. */

@@ -51,7 +51,7 @@ const views: Record<string, Draw> = {
   assemble: (_, look) => assembleView(resultSchemas.assemble.parse(made.assembled), look),
   board: (_, look) =>
     boardView(
-      { ...madeUpBoard({ images: 3, releases: 20, days: 9 }, made.now), file: 'board.html', bytes: 1_300_000 },
+      { ...madeUpBoard({ components: 3, releases: 20, days: 9 }, made.now), file: 'board.html', bytes: 1_300_000 },
       look,
     ),
   'config check': (_, look) => configView(resultSchemas['config-check'].parse(made.checked), look),

@@ -27,8 +27,8 @@ function published(outcomes: readonly Outcome[]): PublishResult {
     next: [],
     gates: [],
     leftovers: [],
-    images: outcomes.map((outcome, at) => ({
-      image: `pier-${at + 1}`,
+    components: outcomes.map((outcome, at) => ({
+      component: `pier-${at + 1}`,
       kind: 'image',
       repository: `dev.test/skerry/pier-${at + 1}`,
       digest,
@@ -37,9 +37,9 @@ function published(outcomes: readonly Outcome[]): PublishResult {
       way: 'takes-over',
       wayReason: 'it comes after 2.3.9',
       serves: '2.4.0',
-      tags: [{ tag: 'main', kind: 'moving', outcome, reason: `it was ${outcome}`, astray: null }],
+      tags: [{ tag: 'main', kind: 'moving', outcome, reason: `it was ${outcome}`, drift: null }],
       omitted: [],
-      attached: { brought: 0, present: 0, left: [] },
+      referrers: { brought: 0, present: 0, left: [] },
       transfer: { blobsSent: 0, blobsMounted: 0, blobsPresent: 4, bytesSent: 0, requests: 3 },
     })),
   };
@@ -52,7 +52,7 @@ test('30 unchanged images fit a screen, and are counted', () => {
   const text = lines(many(30, 'unchanged'));
   expect(text.length).toBeLessThan(12);
   expect(text.join('\n')).toContain(
-    'unchanged: pier-1, pier-2, pier-3, pier-4, pier-5, pier-6 and 24 more (30 images)',
+    'unchanged: pier-1, pier-2, pier-3, pier-4, pier-5, pier-6 and 24 more (30 components)',
   );
   expect(text.join('\n')).toContain('Tags:  30 unchanged');
 });

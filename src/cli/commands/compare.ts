@@ -5,7 +5,7 @@ import { command, configOption, quietOption, requestsOption } from '../options';
 /** `hod compare`. */
 export function compareCommand() {
   return command('compare', 'tell what differs between two environments, releases or images', [
-    ['hod compare prod uat', 'what would come to prod: commits, images, layers, settings'],
+    ['hod compare prod uat', 'what would come to prod: commits, components, layers, settings'],
     ['hod compare 2.4.0 2.5.0 --markdown', 'for the notes of a release'],
     ['hod compare out/timetable registry.test/skerry/timetable:2.4.0', 'two images, wherever they are'],
   ])

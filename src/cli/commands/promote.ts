@@ -23,7 +23,7 @@ export function promoteCommand() {
   return command('promote', 'carry the release that the environment before serves, the same digests, into ENV', [
     ['hod promote uat', 'what dev serves goes to uat'],
     ['hod promote prod --version 2.4.0', 'this version, which uat has served'],
-    ['hod promote uat --only timetable', 'this image alone'],
+    ['hod promote uat --only timetable', 'this component alone'],
     ['hod promote prod --dry-run', 'may it, and what would change?'],
     ['hod promote uat --strict-order --summary "$SUMMARY" --outputs "$OUTPUTS"', 'in a pipeline'],
   ])

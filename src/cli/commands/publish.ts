@@ -29,7 +29,7 @@ export function publishCommand() {
     ['hod publish --version 2.4.0', 'publish as this version'],
     ['hod publish --next minor', 'take the next version from the ledger'],
     ['hod publish --next patch --line 2.3', 'the same on a maintenance branch, for 2.3.x'],
-    ['hod publish --only timetable --next patch', 'one image, where hod.yaml says `publish-alone: true`'],
+    ['hod publish --only timetable --next patch', 'one component, where hod.yaml says `publish-alone: true`'],
     ['hod publish --wait 10m --strict-order', 'wait for what other jobs stage; refuse to come late'],
     ['hod publish --summary "$SUMMARY" --outputs "$OUTPUTS"', 'tell the CI what was done'],
     ['hod publish --after-rewrite --reason "rebased"', 'the branch was rewritten: go on with this build'],
@@ -37,7 +37,7 @@ export function publishCommand() {
     ['hod publish --mend', 'send again what the registry has lost of it'],
     ['hod publish --dry-run', 'what would be sent and tagged?'],
   ])
-    .argument('[image...]', 'the images and bundles to publish (default: all)')
+    .argument('[component...]', 'the components to publish (default: all)')
     .addOption(onlyOption('publish'))
     .addOption(configsOption())
     .option('--version <version>', 'publish as this version (default: the git tag of the commit, if it is one)')
@@ -69,10 +69,10 @@ export function publishCommand() {
       const { publish } = await import('../../operations/publish');
       const { publishView } = await import('../views/delivery');
       const { writeForCi } = await import('../ci-files');
-      const images = [...named, ...only];
+      const components = [...named, ...only];
       const done = await answerForProducts(
         options,
-        (surroundings) => publish({ images, ...options, run, ...surroundings }),
+        (surroundings) => publish({ components, ...options, run, ...surroundings }),
         publishView,
       );
       for (const { config, result } of done) {

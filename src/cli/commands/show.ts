@@ -3,7 +3,7 @@ import { command, configOption, quietOption, requestsOption, verboseOption } fro
 
 /** `hod show`. */
 export function showCommand() {
-  return command('show', 'show one image or index: its digest, platforms, sizes, how it runs, and what is attached', [
+  return command('show', 'show one image or index: its digest, platforms, sizes, how it runs, and its referrers', [
     ['hod show registry.test/skerry/timetable:2.4.0', 'in a registry'],
     ['hod show out/timetable.tar', 'a build output'],
     ['hod show registry.test/skerry/timetable:2.4.0 --platform linux/arm64', 'how it runs, and how it was made'],

@@ -16,10 +16,13 @@ import {
 export function stageCommand() {
   return command('stage', 'upload what was built, by digest, for a publish that follows; move no tag', [
     ['hod stage', 'every build output that is here'],
-    ['hod stage timetable --from out/timetable-arm64.tar --platform linux/arm64', 'one image, built here for ARM'],
+    [
+      'hod stage timetable --from out/timetable-arm64.tar --platform linux/arm64',
+      'one image, built here for one platform',
+    ],
     ['hod stage --follow out', 'each output as soon as the build has written it, until the build has ended'],
   ])
-    .argument('[image...]', 'the images and bundles to stage (default: all)')
+    .argument('[component...]', 'the components to stage (default: all)')
     .addOption(onlyOption('stage'))
     .addOption(configOption())
     .option('--from <path>', 'take this build output of the one image that is named (default: as in hod.yaml)')
@@ -39,7 +42,7 @@ export function stageCommand() {
     .action(async (named, { only = [], ...options }) => {
       const { stage } = await import('../../operations/stage');
       const { stageView } = await import('../views/stage');
-      const images = [...named, ...only];
-      await answer(options, (run) => stage({ images, ...options, ...run }), stageView);
+      const components = [...named, ...only];
+      await answer(options, (run) => stage({ components, ...options, ...run }), stageView);
     });
 }

@@ -82,12 +82,12 @@ async function watchStatus(options: OutputOptions, screen: () => Promise<StatusR
 
 /** Drift goes before what is not known: it is certain. */
 async function endWithDrift(results: readonly StatusResult[]): Promise<void> {
-  const { isAstray } = await import('../../results/status-rows');
-  const images = results.flatMap(({ environments }) => environments.flatMap((each) => each.images));
+  const { hasDrifted } = await import('../../results/status-rows');
+  const components = results.flatMap(({ environments }) => environments.flatMap((each) => each.components));
   const bases = results.flatMap((each) => each.bases ?? []);
-  if (images.some(isAstray) || bases.some(({ state }) => state === 'moved')) {
+  if (components.some(hasDrifted) || bases.some(({ state }) => state === 'moved')) {
     process.exitCode = exitCodes.missing;
-  } else if ([...images.map(({ drift }) => drift), ...bases].some(({ state }) => state === 'unknown')) {
+  } else if ([...components.map(({ drift }) => drift), ...bases].some(({ state }) => state === 'unknown')) {
     process.exitCode = exitCodes.unavailable;
   }
 }

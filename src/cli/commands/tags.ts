@@ -8,12 +8,12 @@ export function tagsCommand() {
     'tags',
     'list tags by what they lead to, the highest version first: age, platforms, commit, who serves it',
     [
-      ['hod tags timetable', 'an image of hod.yaml, in each environment'],
+      ['hod tags timetable', 'a component of hod.yaml, in each environment'],
       ["hod tags registry.test/skerry/timetable --find '2.4.*'", 'a repository; needs no hod.yaml'],
       ['hod tags registry.test/skerry/timetable --names', 'every name, a line each, as the registry lists them'],
     ],
   )
-    .argument('<image>', 'an image or bundle of hod.yaml, or a repository')
+    .argument('<component>', 'a component of hod.yaml, or a repository')
     .option('--env <name>', 'only in this environment')
     .option('--find <pattern>', 'only tags that match, such as 2.4.*')
     .option('--most <n>', 'look at this many tags of a repository (default: 40)', parseCount, 40)

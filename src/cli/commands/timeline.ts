@@ -13,7 +13,7 @@ export function timelineCommand() {
   ])
     .argument('[release]', 'a version, or a commit')
     .option('--env <env>', 'only what happened in this environment')
-    .option('--image <name>', 'only what this image or bundle had a part in')
+    .option('--component <name>', 'only what this component had a part in')
     .addOption(new Option('--kind <kind>', `only events of this kind: ${eventKinds.join(', ')}`).choices(eventKinds))
     .option('--actor <name>', 'only what this person or job did')
     .option('--since <time>', 'only from then on: 24h, 7d, or 2026-11-20')

@@ -3,8 +3,8 @@ import { command, configOption } from '../options';
 
 /** `hod touched`. */
 export function touchedCommand() {
-  return command('touched', 'list the images whose inputs changed, so that only those are built', [
-    ['hod touched --since origin/main', 'a line for each image that must be built again'],
+  return command('touched', 'list the components whose inputs changed, so that only those are built', [
+    ['hod touched --since origin/main', 'a line for each component that must be built again'],
     ['hod touched --since v2.4.0 --json', 'for the matrix of a CI'],
   ])
     .requiredOption(

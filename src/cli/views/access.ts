@@ -4,7 +4,7 @@ import stringWidth from 'string-width';
 import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
 import type { Screen } from '../answer';
 import { columns } from './format';
-import { imagesListed, nameList, placeOf } from './images';
+import { componentsListed, nameList, placeOf } from './components';
 import type { Style } from './style';
 
 /** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
@@ -30,8 +30,8 @@ type Row = [place: string, repository: string, read: string, write: string, moun
 /** A row for each repository, for those of an environment that are alike in all of it one; and one for the ledger. */
 function rightRows(result: AccessResult, style: Style): Row[] {
   const rows = result.environments.flatMap(({ environment, needs, repositories }) => {
-    const all = repositories.map(({ image, repository, read, write, mount }) => ({
-      ...{ image, repository },
+    const all = repositories.map(({ component, repository, read, write, mount }) => ({
+      ...{ component, repository },
       // A repository that is made by the first push cannot be read before.
       cells: [
         cell(read, needs === 'read' || (needs === 'write' && write.allowed !== 'yes'), style),
@@ -39,9 +39,9 @@ function rightRows(result: AccessResult, style: Style): Row[] {
         mount === null ? style.faint('–') : cell(mount, false, style),
       ] as const,
     }));
-    const groups = grouped(all, ({ image, repository, cells }) => [
+    const groups = grouped(all, ({ component, repository, cells }) => [
       cells,
-      all.length <= imagesListed ? repository : placeOf({ image, repository }, { several: true }),
+      all.length <= componentsListed ? repository : placeOf({ component, repository }, { several: true }),
     ]);
     return groups.map((group): Row => {
       const [{ repository, cells }] = group;
@@ -81,7 +81,7 @@ function findings(result: AccessResult, style: Style): string[] {
   return grouped(lacking, ({ right: { why, next } }) => [why, next]).map((group) => {
     const [{ right }] = group;
     return [
-      `${style.bad(wordsOf(right))}  ${nameList(group.map(({ place }) => ({ image: place })))}`,
+      `${style.bad(wordsOf(right))}  ${nameList(group.map(({ place }) => ({ component: place })))}`,
       `  ${style.faint('why ')} ${right.why ?? ''}`,
       `  ${style.faint('next')} ${right.next ?? ''}`,
     ].join('\n');

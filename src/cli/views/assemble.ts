@@ -3,7 +3,7 @@ import { shortCommit } from '../../core/commit';
 import type { AssembleResult } from '../../results/assemble';
 import type { Screen } from '../answer';
 import { columns } from './format';
-import { tagLines } from './images';
+import { tagLines } from './components';
 import { transferLine } from './transfer';
 
 /** What `assemble` answers to people. */

@@ -13,20 +13,20 @@ export function summaryTable(report: CiReport): string {
   const [verb, where] =
     'environment' in report ? (['Published to', report.environment] as const) : (['Promoted to', report.to] as const);
   const title = `### ${report.product}${version}: ${report.dryRun ? 'Dry run for' : verb} ${where}`;
-  const rows = report.images.map(({ image, kind, platforms, tags, repository, digest }) => {
+  const rows = report.components.map(({ component, kind, platforms, tags, repository, digest }) => {
     const set = tags.filter(({ outcome }) => outcome !== 'held').map(({ tag }) => `\`${tag}\``);
     const held = tags
       .filter(({ outcome }) => outcome === 'held')
       .map(({ tag, reason }) => `\`${tag}\` held: ${cell(reason)}`);
     const runs = kind === 'bundle' ? 'files' : platforms.map(cell).join('<br>');
-    return `| ${image} | ${runs} | ${[...set, ...held].join('<br>')} | \`${repository}@${digest}\` |`;
+    return `| ${component} | ${runs} | ${[...set, ...held].join('<br>')} | \`${repository}@${digest}\` |`;
   });
   return [
     title,
     '',
     `${report.commit === null ? 'Several releases' : `Commit \`${shortCommit(report.commit)}\``}${report.build === undefined || report.build === null ? '' : `, build ${cell(report.build)}`}`,
     '',
-    '| image | platforms | tags | pull by digest |',
+    '| component | platforms | tags | pull by digest |',
     '| --- | --- | --- | --- |',
     ...rows,
     '',
@@ -35,36 +35,36 @@ export function summaryTable(report: CiReport): string {
 }
 
 /** What the environment goes on serving instead, where that is so. */
-function besideLines({ images }: CiReport): string[] {
-  const reasons = new Set(images.filter(({ way }) => way !== 'takes-over').map(({ wayReason }) => wayReason));
+function besideLines({ components }: CiReport): string[] {
+  const reasons = new Set(components.filter(({ way }) => way !== 'takes-over').map(({ wayReason }) => wayReason));
   return reasons.size === 0 ? [] : [...[...reasons].map((reason) => `Does not take over: ${cell(reason)}`), ''];
 }
 
 /**
  * `KEY=value` lines: what came of it (`OUTCOME`: `served` where all of it takes over, else `beside` or `held`), the
- * version, the commit, and the same of each image, with its digest and reference. `several`: the keys of each product
+ * version, the commit, and the same of each component, with its digest and reference. `several`: the keys of each product
  * begin with its name.
  */
 export function outputLines(report: CiReport, { several }: { readonly several: boolean }): string {
-  // No name of a product or image has so many in a row: keys of different ones differ.
+  // No name of a product or component has so many in a row: keys of different ones differ.
   const prefix = several ? `${keyOf(report.product)}____` : '';
-  const images = report.images.flatMap(({ image, repository, digest, way }) => {
-    const key = keyOf(image);
+  const components = report.components.flatMap(({ component, repository, digest, way }) => {
+    const key = keyOf(component);
     return [`${key}_DIGEST=${digest}`, `${key}_REFERENCE=${repository}@${digest}`, `${key}_OUTCOME=${outcomes[way]}`];
   });
-  const ways = report.images.map(({ way }) => way);
+  const ways = report.components.map(({ way }) => way);
   const whole = (['held', 'beside'] as const).find((way) => ways.includes(way)) ?? 'takes-over';
   const head = { OUTCOME: outcomes[whole], VERSION: report.version ?? '', COMMIT: report.commit ?? '' };
-  const lines = [...Object.entries(head).map(([key, value]) => `${key}=${value}`), ...images];
+  const lines = [...Object.entries(head).map(([key, value]) => `${key}=${value}`), ...components];
   return lines.map((line) => prefix + line).join('\n');
 }
 
 /** What a deploying step asks: whether the environment serves it now. */
 const outcomes: Readonly<Record<Way, string>> = { 'takes-over': 'served', beside: 'beside', held: 'held' };
 
-/** The name of an image as the beginning of a variable. Names that differ have keys that differ. */
-function keyOf(image: string): string {
-  return image.toUpperCase().replaceAll('_', '___').replaceAll('.', '__').replaceAll('-', '_');
+/** The name of a component as the beginning of a variable. Names that differ have keys that differ. */
+function keyOf(component: string): string {
+  return component.toUpperCase().replaceAll('_', '___').replaceAll('.', '__').replaceAll('-', '_');
 }
 
 /** A character without width: what is written with it is neither a name that is called nor a link. */

@@ -6,12 +6,12 @@ import type { CompareResult } from '../../results/compare';
 import type { PathDifferenceResult } from '../../results/inside';
 import type { Screen } from '../answer';
 import { cell } from './ci';
-import { imagesListed, nameList } from './images';
+import { componentsListed, nameList } from './components';
 import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';
 
-type Image = CompareResult['images'][number];
-type Changed = Image['platforms']['changed'][number];
+type ComparedComponent = CompareResult['components'][number];
+type Changed = ComparedComponent['platforms']['changed'][number];
 type Commit = NonNullable<CompareResult['commits']>['added'][number];
 
 /** So many commits are shown where not all are asked for. */
@@ -21,24 +21,24 @@ const pathsShown = 12;
 
 /** What differs: commits first, then what changed, and what did not in a line. */
 export function compareView(result: CompareResult, { style, verbose }: Screen): string {
-  const { from, to, commits, gap, images } = result;
+  const { from, to, commits, gap, components } = result;
   const title = `${style.strong(nameOf(from))} → ${style.strong(nameOf(to))}`;
-  const same = images.filter(({ state }) => state === 'same');
-  const changed = images.filter(({ state }) => state !== 'same');
-  const shown = verbose ? changed : changed.slice(0, imagesListed);
+  const same = components.filter(({ state }) => state === 'same');
+  const changed = components.filter(({ state }) => state !== 'same');
+  const shown = verbose ? changed : changed.slice(0, componentsListed);
   const blocks = [
     [title, ...(commits === null ? [style.faint(`  commits: ${gap ?? 'not known'}`)] : [])].join('\n'),
     ...(commits === null ? [] : [commitLines(commits.added, 'in it now', style, verbose)]),
     ...(commits === null || commits.left.length === 0
       ? []
       : [commitLines(commits.left, style.bad('not in it any more'), style, verbose)]),
-    ...shown.map((image) => imageBlock(image, style, verbose)),
+    ...shown.map((component) => componentBlock(component, style, verbose)),
     ...(changed.length === shown.length
       ? []
       : [`and ${changed.length - shown.length} more: ${nameList(changed.slice(shown.length))} (--verbose)`]),
     ...(same.length === 0
       ? []
-      : [`${style.faint('the same:')} ${same.length === 1 && same[0]?.image === '' ? 'both' : nameList(same)}`]),
+      : [`${style.faint('the same:')} ${same.length === 1 && same[0]?.component === '' ? 'both' : nameList(same)}`]),
   ];
   return blocks.filter((block) => block !== '').join('\n\n');
 }
@@ -63,11 +63,15 @@ function commitLines(commits: readonly Commit[], title: string, style: Style, ve
   ].join('\n');
 }
 
-function imageBlock({ image, state, from, to, files, platforms }: Image, style: Style, verbose: boolean): string {
+function componentBlock(
+  { component, state, from, to, files, platforms }: ComparedComponent,
+  style: Style,
+  verbose: boolean,
+): string {
   const mark =
     state === 'removed' ? style.bad('removed') : state === 'added' ? style.good('added') : style.notice('changed');
   return [
-    [...(image === '' ? [] : [style.strong(image)]), mark].join('  '),
+    [...(component === '' ? [] : [style.strong(component)]), mark].join('  '),
     ...(from === null ? [] : [style.faint(`  - ${shortReference(from)}`)]),
     ...(to === null ? [] : [style.faint(`  + ${shortReference(to)}`)]),
     ...(files === null ? [] : differingPaths(files, style, verbose).map((line) => `  ${line}`)),
@@ -84,7 +88,7 @@ function imageBlock({ image, state, from, to, files, platforms }: Image, style: 
 }
 
 /** A reference with its digest in short. */
-function shortReference({ reference, digest }: NonNullable<Image['from']>): string {
+function shortReference({ reference, digest }: NonNullable<ComparedComponent['from']>): string {
   return reference.replace(digest, shortDigest(digest));
 }
 
@@ -112,7 +116,7 @@ function differingPaths(paths: PathDifferenceResult, style: Style, verbose: bool
 }
 
 /** The same for the notes of a release. */
-export function compareMarkdown({ from, to, commits, gap, images }: CompareResult): string {
+export function compareMarkdown({ from, to, commits, gap, components }: CompareResult): string {
   const list = (title: string, all: readonly Commit[]): string[] =>
     all.length === 0
       ? []
@@ -124,12 +128,12 @@ export function compareMarkdown({ from, to, commits, gap, images }: CompareResul
           ),
           '',
         ];
-  const rows = images.map(({ image, state, to: placed, platforms: { added, removed, changed } }) => {
+  const rows = components.map(({ component, state, to: placed, platforms: { added, removed, changed } }) => {
     const sizes = changed.map(
       ({ platform, from: was, to: is }) => `${platform}: ${formatBytes(was.size)} → ${formatBytes(is.size)}`,
     );
     const platforms = [...added.map((each) => `${each} added`), ...removed.map((each) => `${each} removed`), ...sizes];
-    return `| ${cell(image)} | ${state} | ${platforms.map(cell).join('<br>')} | ${placed === null ? '' : `\`${cell(placed.reference)}\``} |`;
+    return `| ${cell(component)} | ${state} | ${platforms.map(cell).join('<br>')} | ${placed === null ? '' : `\`${cell(placed.reference)}\``} |`;
   });
   return [
     `## ${cell(nameOf(from))} → ${cell(nameOf(to))}`,
@@ -137,7 +141,7 @@ export function compareMarkdown({ from, to, commits, gap, images }: CompareResul
     ...(commits === null ? [`Commits: ${cell(gap ?? 'not known')}`, ''] : []),
     ...list('Commits', commits?.added ?? []),
     ...list('Not in it any more', commits?.left ?? []),
-    '| image | | platforms | pull by digest |',
+    '| component | | platforms | pull by digest |',
     '| --- | --- | --- | --- |',
     ...rows,
   ].join('\n');

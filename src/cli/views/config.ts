@@ -24,7 +24,7 @@ function named(names: readonly string[], noun: string): string {
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
   const { file, product, ledger, environments, announce } = result;
-  const parts = environments.map(({ environment, after, follows, gates, images, referrers }) => {
+  const parts = environments.map(({ environment, after, follows, gates, components, referrers }) => {
     const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
     const entry = [
       ...gates.results.map((name) => `result ${name}`),
@@ -33,10 +33,10 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
       ...gates.freeze.map((window) => `freeze ${window}`),
       ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),
       ...(gates.annotations.length === 0 ? [] : [`annotations ${gates.annotations.join(' ')}`]),
-      ...(gates.attached.length === 0 ? [] : [`attached ${gates.attached.join(' ')}`]),
+      ...(gates.referrers.length === 0 ? [] : [`referrers ${gates.referrers.join(' ')}`]),
     ];
-    const rows = images.map(({ image, repository, tags }) => [
-      image,
+    const rows = components.map(({ component, repository, tags }) => [
+      component,
       repository,
       tags.map(({ rule }) => rule).join(' '),
     ]);
@@ -44,7 +44,7 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
       `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
       ...(follows === null ? [] : [`  builds of ${follows.branches.join(', ')} take over${usual}`]),
       ...(after === null ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
-      ...(referrers.includes('all') ? [] : [`  of what belongs to images goes along: ${referrers.join(', ')}`]),
+      ...(referrers.includes('all') ? [] : [`  carries referrers: ${referrers.join(', ')}`]),
       ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
     ].join('\n');
   });

@@ -6,15 +6,15 @@ import type { PublishResult } from '../../results/publish';
 import type { Screen } from '../answer';
 import { shortCommit } from '../../core/commit';
 import {
-  astrayBlock,
+  driftBlock,
   changesNothing,
-  imageBlocks,
+  componentBlocks,
   keepsTags,
   leadsNowhere,
   nameList,
   onlyRestores,
   tagCounts,
-} from './images';
+} from './components';
 import { nextLines } from './next';
 import type { Style } from './style';
 import { totalLine } from './transfer';
@@ -22,26 +22,26 @@ import { totalLine } from './transfer';
 /** What `publish` answers to people. */
 export function publishView(result: PublishResult, screen: Screen): string {
   const { style } = screen;
-  const { images, gates, dryRun } = result;
+  const { components, gates, dryRun } = result;
   const branch = result.branch === null ? '' : ` on ${result.branch}`;
   const name = `${releaseTitle(result, style)}${branch}`;
   const environment = style.strong(result.environment);
   const unmet = gates.filter(({ outcome }) => outcome === 'unmet');
-  const nowhere = leadsNowhere(images);
-  const title = titleOf({ images, unmet, name, environment, dryRun }, style, {
+  const nowhere = leadsNowhere(components);
+  const title = titleOf({ components, unmet, name, environment, dryRun }, style, {
     work: `publish ${name} to ${environment}`,
     done: `${doneWord(dryRun, nowhere ? 'upload' : 'publish')} ${name} to ${environment}${nowhere ? ': no tag leads to it' : ''}`,
   });
   return blocks(
-    astrayBlock(images, style),
+    driftBlock(components, style),
     [title, ...versionLine(result, style)],
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
-    imageBlocks(images, screen),
-    wayLines(images, result.environment, style),
-    attachedLines(images, dryRun, style),
+    componentBlocks(components, screen),
+    wayLines(components, result.environment, style),
+    referrerLines(components, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
-    changesNothing(images) && !screen.verbose ? [] : leftoverLines(result.leftovers, style),
-    [`${tagCounts(images, style)}\n${totalLine(images, screen)}`],
+    changesNothing(components) && !screen.verbose ? [] : leftoverLines(result.leftovers, style),
+    [`${tagCounts(components, style)}\n${totalLine(components, screen)}`],
     nextBlock(result.next, screen),
   );
 }
@@ -52,23 +52,23 @@ const everyday = ['fixed-tags', 'some-tag', 'in-order', 'comes-in'];
 /** What `promote` answers to people. */
 export function promoteView(result: PromoteResult, screen: Screen): string {
   const { style, verbose } = screen;
-  const { from, dryRun, images, gates } = result;
+  const { from, dryRun, components, gates } = result;
   const name = promotedName(result, style);
   const environment = style.strong(result.to);
   const unmet = gates.filter(({ outcome }) => outcome === 'unmet');
   const way = `${name} from ${from} to ${environment}`;
-  const title = titleOf({ images, unmet, name, environment, dryRun }, style, {
+  const title = titleOf({ components, unmet, name, environment, dryRun }, style, {
     work: `promote ${way}`,
     done: `${doneWord(dryRun, 'promote')} ${way}`,
   });
   const shown = gates.filter(({ gate, outcome }) => verbose || outcome === 'unmet' || !everyday.includes(gate));
   return blocks(
-    astrayBlock(images, style),
+    driftBlock(components, style),
     [title, ...gateLines(shown, style)],
-    imageBlocks(images, screen),
-    wayLines(images, result.to, style),
-    attachedLines(images, dryRun, style),
-    [`${tagCounts(images, style)}\n${totalLine(images, screen)}`],
+    componentBlocks(components, screen),
+    wayLines(components, result.to, style),
+    referrerLines(components, dryRun, style),
+    [`${tagCounts(components, style)}\n${totalLine(components, screen)}`],
     nextBlock(result.next, screen),
   );
 }
@@ -89,7 +89,7 @@ function doneWord(dryRun: boolean, verb: keyof typeof doneWords): string {
 /** What became of a delivery, in a line. `work` is what was to be done, `done` that it was. */
 function titleOf(
   about: {
-    images: readonly DeliveredResult[];
+    components: readonly DeliveredResult[];
     unmet: readonly GateResult[];
     name: string;
     environment: string;
@@ -98,21 +98,21 @@ function titleOf(
   style: Style,
   { work, done }: { work: string; done: string },
 ): string {
-  const { images, unmet, name, environment, dryRun } = about;
+  const { components, unmet, name, environment, dryRun } = about;
   if (unmet.length > 0) {
     const count = unmet.length === 1 ? 'a rule is not met' : `${unmet.length} rules are not met`;
     return `${style.bad('Would not')} ${work}: ${count}`;
   }
-  if (changesNothing(images)) {
+  if (changesNothing(components)) {
     return `Nothing to do: ${environment} has ${name} already`;
   }
-  if (keepsTags(images)) {
-    const brought = images.reduce((sum, { attached }) => sum + attached.brought, 0);
+  if (keepsTags(components)) {
+    const brought = components.reduce((sum, { referrers }) => sum + referrers.brought, 0);
     return brought > 0
-      ? `${doneWord(dryRun, 'bring')} what belongs to ${name} to ${environment}; no tag changes`
+      ? `${doneWord(dryRun, 'bring')} referrers of ${name} to ${environment}; no tag changes`
       : `${doneWord(dryRun, 'mend')} ${name} in ${environment}; no tag changes`;
   }
-  return onlyRestores(images) ? `${doneWord(dryRun, 'restore')} tags of ${name} in ${environment}` : done;
+  return onlyRestores(components) ? `${doneWord(dryRun, 'restore')} tags of ${name} in ${environment}` : done;
 }
 
 /** What to run now, where somebody may want to know. */
@@ -138,24 +138,24 @@ function gateLines(gates: readonly (GateResult & { readonly of?: string })[], st
   });
 }
 
-/** How images came in, where they did not all take over. */
-function wayLines(images: readonly DeliveredResult[], environment: string, style: Style): string[] {
-  const aside = images.filter(({ way }) => way !== 'takes-over');
+/** How components came in, where they did not all take over. */
+function wayLines(components: readonly DeliveredResult[], environment: string, style: Style): string[] {
+  const aside = components.filter(({ way }) => way !== 'takes-over');
   return grouped(aside, ({ way, wayReason, serves }) => [way, wayReason, serves]).map((group) => {
     const [{ way, wayReason, serves }] = group;
-    const what = group.length === images.length ? 'this release' : nameList(group);
-    const are = group.length === images.length || group.length === 1 ? 'is' : 'are';
+    const what = group.length === components.length ? 'this release' : nameList(group);
+    const are = group.length === components.length || group.length === 1 ? 'is' : 'are';
     const came = way === 'beside' ? 'came beside it' : `${are} held`;
     const going = style.notice(`${environment} goes on serving ${serves ?? 'nothing of it'}`);
     return `${going}: ${what} ${came}.\n  ${style.faint(wayReason)}`;
   });
 }
 
-/** What went along with the images: signatures, attestations and the like. */
-function attachedLines(images: readonly DeliveredResult[], dryRun: boolean, style: Style): string[] {
-  const sum = (of: 'brought' | 'present'): number => images.reduce((all, { attached }) => all + attached[of], 0);
+/** How many referrers were carried with the components. */
+function referrerLines(components: readonly DeliveredResult[], dryRun: boolean, style: Style): string[] {
+  const sum = (of: 'brought' | 'present'): number => components.reduce((all, { referrers }) => all + referrers[of], 0);
   const [brought, present] = [sum('brought'), sum('present')];
-  const left = images.flatMap(({ attached }) => attached.left);
+  const left = components.flatMap(({ referrers }) => referrers.left);
   const counts = [
     ...(brought === 0 ? [] : [`${brought} ${dryRun ? 'to be brought' : 'brought'}`]),
     ...(present === 0 ? [] : [`${present} already there`]),
@@ -164,7 +164,7 @@ function attachedLines(images: readonly DeliveredResult[], dryRun: boolean, styl
     ...(counts.length === 0
       ? []
       : [
-          `${style.strong('Attached:')} ${counts.join(', ')} ${style.faint('(signatures, attestations and the like)')}`,
+          `${style.strong('Referrers:')} ${counts.join(', ')} ${style.faint('(signatures, attestations and the like)')}`,
         ]),
     ...(left.length === 0
       ? []
@@ -209,10 +209,10 @@ export function releaseTitle(
   return `${style.strong(name)} (${shortCommit(commit)})`;
 }
 
-function promotedName({ product, version, commit, images }: PromoteResult, style: Style): string {
+function promotedName({ product, version, commit, components }: PromoteResult, style: Style): string {
   if (commit !== null) {
     return releaseTitle({ product, version, commit }, style);
   }
-  const releases = new Set(images.map((image) => image.version ?? shortCommit(image.commit)));
+  const releases = new Set(components.map((component) => component.version ?? shortCommit(component.commit)));
   return `${style.strong(product)} (${[...releases].join(', ')})`;
 }

@@ -1,5 +1,5 @@
 import { formatBytes, formatCount } from '../../core/amounts';
-import type { InsideDifference, InsideEntry, InsideResult, PathDifferenceResult } from '../../results/inside';
+import type { InsideDifference, InsidePath, InsideResult, PathDifferenceResult } from '../../results/inside';
 import type { Screen } from '../answer';
 import { columns } from './format';
 import type { Style } from './style';
@@ -9,14 +9,14 @@ const told = 12;
 
 /** What `inside` answers to people. */
 export function insideView(result: InsideResult, { style, verbose }: Screen): string {
-  const { reference, platform, digest, layers, files, size, hiddenTotal, entries, hidden } = result;
+  const { reference, platform, digest, layers, files, size, hiddenTotal, paths, hidden } = result;
   const most = verbose ? Infinity : told;
   const layerRows = layers.map((layer) => [
     `layer ${layer.number}`,
     layer.digest.slice(0, 19),
     formatBytes(layer.size),
     `${formatBytes(layer.unpacked)} unpacked`,
-    formatCount(layer.entries, 'entry', 'entries'),
+    formatCount(layer.members, 'member'),
     layer.hidden === 0 ? '' : `${formatBytes(layer.hidden)} hidden`,
   ]);
   const parts = [
@@ -31,7 +31,7 @@ export function insideView(result: InsideResult, { style, verbose }: Screen): st
           column === 0 ? style.strong(cell) : column === 5 ? style.notice(cell) : cell,
         ),
     concernLines(result, style, most),
-    entries.length === 0 ? [] : entryLines(entries, style),
+    paths.length === 0 ? [] : rowsOf(paths, style),
     hiddenLines(hidden, style, most),
     result.largest.length === 0
       ? []
@@ -95,8 +95,8 @@ function andMore(count: number, most: number, style: Style): string[] {
   return count > most ? [`  ${style.faint(`and ${count - most} more: --verbose, or --json`)}`] : [];
 }
 
-function entryLines(entries: readonly InsideEntry[], style: Style): string[] {
-  const rows = entries.map(({ path, kind, size, mode, link, layer }) => [
+function rowsOf(paths: readonly InsidePath[], style: Style): string[] {
+  const rows = paths.map(({ path, kind, size, mode, link, layer }) => [
     `${marks[kind]}${mode}`,
     formatBytes(size),
     `${path}${kind === 'folder' ? '/' : ''}${link === null ? '' : ` → ${link}`}`,
@@ -105,7 +105,7 @@ function entryLines(entries: readonly InsideEntry[], style: Style): string[] {
   return columns(rows, '  ', (cell, column) => (column === 0 || column === 3 ? style.faint(cell) : cell));
 }
 
-const marks: Readonly<Record<InsideEntry['kind'], string>> = {
+const marks: Readonly<Record<InsidePath['kind'], string>> = {
   file: '-',
   folder: 'd',
   symlink: 'l',
@@ -132,11 +132,11 @@ export function pathCounts({ added, removed, changed }: PathDifferenceResult): s
 /** A line for each path that differs, at most so many. */
 export function pathLines({ added, removed, changed }: PathDifferenceResult, style: Style, most: number): string[] {
   const rows = [
-    ...added.map((entry) => [style.good('added'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),
-    ...removed.map((entry) => [style.notice('removed'), formatBytes(entry.size), entry.path, `layer ${entry.layer}`]),
-    ...changed.map(({ path, what, from: old, to: entry }) => [
+    ...added.map((file) => [style.good('added'), formatBytes(file.size), file.path, `layer ${file.layer}`]),
+    ...removed.map((file) => [style.notice('removed'), formatBytes(file.size), file.path, `layer ${file.layer}`]),
+    ...changed.map(({ path, what, from: old, to: file }) => [
       'changed',
-      old.size === entry.size ? formatBytes(entry.size) : `${formatBytes(old.size)} → ${formatBytes(entry.size)}`,
+      old.size === file.size ? formatBytes(file.size) : `${formatBytes(old.size)} → ${formatBytes(file.size)}`,
       path,
       what.join(', '),
     ]),

@@ -39,7 +39,7 @@ export function rebuildView(result: RebuildResult, { style }: Screen): string {
       const groups = grouped(serves, ({ version, commit }) => version ?? shortCommit(commit));
       const names = groups.map((group) => {
         const [{ version, commit }] = group;
-        return `${version ?? shortCommit(commit)} (${group.map(({ image }) => image).join(', ')})`;
+        return `${version ?? shortCommit(commit)} (${group.map(({ component }) => component).join(', ')})`;
       });
       return `  ${style.strong(environment)} serves ${names.join('; ') || 'nothing'}`;
     }),

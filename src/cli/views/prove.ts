@@ -4,7 +4,7 @@ import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import type { ProveResult } from '../../results/prove';
 import type { Screen } from '../answer';
-import { nameList } from './images';
+import { nameList } from './components';
 
 type Proof = ProveResult['environments'][number];
 
@@ -14,17 +14,17 @@ export function proveView({ product, environments, deep }: ProveResult, screen: 
 }
 
 function proofBlock(
-  { environment, images, looked, findings }: Proof,
+  { environment, components, looked, findings }: Proof,
   product: string,
   deep: boolean,
   screen: Screen,
 ): string {
   const { style, verbose } = screen;
   const name = style.strong(environment);
-  if (images.length === 0) {
+  if (components.length === 0) {
     return `${name} serves nothing of ${product}: there is nothing to prove`;
   }
-  const releases = grouped(images, ({ version, commit }) => [version, commit]).map((group) => {
+  const releases = grouped(components, ({ version, commit }) => [version, commit]).map((group) => {
     const [{ version, commit }] = group;
     const what = version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`;
     return `${what}: ${nameList(group)}`;
@@ -33,7 +33,7 @@ function proofBlock(
     formatCount(looked.manifests, 'manifest'),
     `${formatCount(looked.blobs, 'blob')} ${deep ? `read (${formatBytes(looked.bytes)})` : 'there'}`,
     formatCount(looked.tags, 'tag'),
-    `${looked.attached} attached`,
+    formatCount(looked.referrers, 'referrer'),
   ].join(', ');
   const title =
     findings.length === 0
@@ -42,11 +42,11 @@ function proofBlock(
   return [
     title,
     ...releases.map((text) => `  ${product} ${text}`),
-    ...findings.flatMap(({ finding, image, object, detail, remedy }) => [
-      `  ${style.bad(finding)}  ${image === '' ? '' : `${image}  `}${shorten(object)}: ${shorten(detail)}`,
+    ...findings.flatMap(({ finding, component, object, detail, remedy }) => [
+      `  ${style.bad(finding)}  ${component === '' ? '' : `${component}  `}${shorten(object)}: ${shorten(detail)}`,
       `      ${remedy}`,
     ]),
-    ...(verbose ? images.map(({ image, digest }) => style.faint(`  ${image} ${shortDigest(digest)}`)) : []),
+    ...(verbose ? components.map(({ component, digest }) => style.faint(`  ${component} ${shortDigest(digest)}`)) : []),
     `${style.strong('Looked at:')} ${counts}`,
   ].join('\n');
 }

@@ -25,7 +25,7 @@ function verbOf({ isNew, dryRun }: SignOffResult): string {
 }
 
 function releaseLines({ product, releases }: SignOffResult, style: Style): string[] {
-  return releases.map(({ version, commit, images }) => {
-    return `  of ${releaseTitle({ product, version, commit }, style)}  ${style.faint(images.join(', '))}`;
+  return releases.map(({ version, commit, components }) => {
+    return `  of ${releaseTitle({ product, version, commit }, style)}  ${style.faint(components.join(', '))}`;
   });
 }

@@ -8,7 +8,7 @@ import type { Style } from './style';
 
 /** What `show` answers to people. */
 export function showView(result: ShowResult, { style }: Screen, now: Date): string {
-  const { reference, kind, digest, mediaType, size, pull, annotations, shared, platforms, attached, image, deep } =
+  const { reference, kind, digest, mediaType, size, pull, annotations, shared, platforms, referrers, image, deep } =
     result;
   const facts: [string, string][] = [
     ['kind', kind],
@@ -22,7 +22,7 @@ export function showView(result: ShowResult, { style }: Screen, now: Date): stri
     ...Object.entries(annotations),
   ];
   const rows = platforms.map((each) => platformRow(each, now));
-  const beside = attached.map(({ digest: own, type, size: bytes, about }) => [
+  const beside = referrers.map(({ digest: own, type, size: bytes, about }) => [
     type,
     own,
     formatBytes(bytes),
@@ -42,7 +42,7 @@ export function showView(result: ShowResult, { style }: Screen, now: Date): stri
       ? []
       : [
           '',
-          'Attached:',
+          'Referrers:',
           ...columns(beside, '  ', (cell, column) => (column === 0 ? style.strong(cell) : style.faint(cell))),
         ]),
     ...(image === null ? [] : ['', ...imageLines(image, style)]),

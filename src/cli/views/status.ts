@@ -14,7 +14,7 @@ import {
 } from '../../results/status-rows';
 import type { Screen } from '../answer';
 import { columns } from './format';
-import { nameList } from './images';
+import { nameList } from './components';
 import type { Style } from './style';
 
 type Environment = StatusResult['environments'][number];
@@ -32,7 +32,9 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
   }
   const across = acrossTable(result, rows, style, now);
   const fits = across.split('\n').every((line) => stringWidth(line) <= screen.width);
-  const asked = result.everyTag ? [] : [style.faint('Asked for drift: one tag of each image; --check asks for all.')];
+  const asked = result.everyTag
+    ? []
+    : [style.faint('Asked for drift: one tag of each component; --check asks for all.')];
   return [
     fits ? across : environmentBlocks(result, rows, style, now),
     ...silentLines(result, style),
@@ -44,7 +46,7 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
   ].join('\n');
 }
 
-/** Environments across, images down. */
+/** Environments across, components down. */
 function acrossTable(
   { product, environments }: StatusResult,
   rows: readonly StatusRow[],
@@ -55,9 +57,9 @@ function acrossTable(
     head: [style.strong(product), ...environments.map(({ environment }) => style.strong(environment))],
     style: { head: [], border: [] },
   });
-  for (const { images, cells } of rows) {
+  for (const { components, cells } of rows) {
     table.push([
-      labelOf(images, style),
+      labelOf(components, style),
       ...cells.map((cell, at) => {
         if (cell === undefined) {
           return style.faint('–');
@@ -73,10 +75,10 @@ function acrossTable(
 }
 
 /** One or two names, or how many there are and how they begin. */
-function labelOf(images: readonly string[], style: Style): string {
-  return images.length <= 2
-    ? images.join('\n')
-    : `${formatCount(images.length, 'image')}\n${style.faint(`${images[0] ?? ''} …`)}`;
+function labelOf(components: readonly string[], style: Style): string {
+  return components.length <= 2
+    ? components.join('\n')
+    : `${formatCount(components.length, 'component')}\n${style.faint(`${components[0] ?? ''} …`)}`;
 }
 
 /** The other way round, where the terminal is narrow: each environment with its releases. */
@@ -87,16 +89,16 @@ function environmentBlocks(
   now: Date,
 ): string {
   const blocks = environments.map((environment, at) => {
-    const served = rows.flatMap(({ images, cells }) => {
+    const served = rows.flatMap(({ components, cells }) => {
       const cell = cells[at];
-      return cell === undefined ? [] : [{ images, cell }];
+      return cell === undefined ? [] : [{ components, cell }];
     });
     const groups = grouped(served, ({ cell }) => [releaseKey(cell), cell.drift.state]);
     const lines = groups.map((group) => {
       const [{ cell }] = group;
-      const images = group.flatMap((each) => each.images);
+      const components = group.flatMap((each) => each.components);
       const { version, commit, since } = cell;
-      const label = images.length <= 2 ? images.join(', ') : formatCount(images.length, 'image');
+      const label = components.length <= 2 ? components.join(', ') : formatCount(components.length, 'component');
       return [
         version ?? shortCommit(commit),
         version === null ? '' : shortCommit(commit),
@@ -116,7 +118,7 @@ function environmentBlocks(
   return [style.strong(product), ...blocks, ''].join('\n\n').trimEnd() + '\n';
 }
 
-/** What is wrong with what an environment serves of an image, in a word; that nobody answers is told once. */
+/** What is wrong with what an environment serves of a component, in a word; that nobody answers is told once. */
 function markOf({ drift: { state } }: ServedResult, environment: Environment | undefined, style: Style): string {
   switch (state) {
     case 'none':
@@ -137,11 +139,11 @@ function silentLines({ environments }: StatusResult, style: Style): string[] {
   );
 }
 
-/** What registries serve otherwise, the same of several images once. */
+/** What registries serve otherwise, the same of several components once. */
 function driftLines({ environments }: StatusResult, style: Style): string[] {
-  return environments.flatMap(({ environment, after, silent, images }) => {
-    const astray = images.filter(({ drift }) => drift.state !== 'none' && drift.detail !== silent);
-    return grouped(astray, ({ drift, version, commit }) => [
+  return environments.flatMap(({ environment, after, silent, components }) => {
+    const drifted = components.filter(({ drift }) => drift.state !== 'none' && drift.detail !== silent);
+    return grouped(drifted, ({ drift, version, commit }) => [
       drift,
       drift.state === 'unfinished' && [version, commit],
     ]).map((group) => {
@@ -165,7 +167,7 @@ function driftLines({ environments }: StatusResult, style: Style): string[] {
 /** What waits to come into each environment, and the rules that say no now. */
 function waitingLines({ environments }: StatusResult, { style, verbose }: Screen, now: Date): string[] {
   return environments.flatMap(({ environment, after, waiting }) => {
-    if (waiting === null || waiting.images.length === 0) {
+    if (waiting === null || waiting.components.length === 0) {
       return [];
     }
     const { releases, commits, unmet } = waiting;
@@ -217,9 +219,9 @@ function baseLines({ bases }: StatusResult, style: Style): string[] {
   }
   const lines = bases
     .filter(({ state }) => state !== 'current')
-    .map(({ environment, image, version, commit, platform, name, detail, state }) => {
+    .map(({ environment, component, version, commit, platform, name, detail, state }) => {
       const word = state === 'moved' ? style.notice('rebuild') : style.faint('unknown');
-      return `${word}  ${environment} ${image} ${version ?? shortCommit(commit)} for ${platform}: on ${name}, ${detail}`;
+      return `${word}  ${environment} ${component} ${version ?? shortCommit(commit)} for ${platform}: on ${name}, ${detail}`;
     });
   const current = bases.length - lines.length;
   return [

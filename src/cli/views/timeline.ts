@@ -3,7 +3,7 @@ import { shortCommit } from '../../core/commit';
 import type { TimelineResult } from '../../results/timeline';
 import type { Screen } from '../answer';
 import { columns } from './format';
-import { nameList } from './images';
+import { nameList } from './components';
 import type { Style } from './style';
 
 type Event = TimelineResult['events'][number];
@@ -14,7 +14,7 @@ export function timelineView({ product, release, events, more }: TimelineResult,
   if (events.length === 0) {
     return `Nothing of this kind is in the ledger of ${style.strong(product)}.`;
   }
-  const everything = new Set(events.flatMap(({ images }) => images));
+  const everything = new Set(events.flatMap(({ components }) => components));
   const rows = events.map((event) => [
     localTime(event.at),
     release === null ? formatAge(event.at, now) : event.after === null ? '' : `+${formatSpan(event.after)}`,
@@ -22,7 +22,7 @@ export function timelineView({ product, release, events, more }: TimelineResult,
     event.environment ?? '',
     release === null ? nameOf(event) : '',
     [
-      ...(event.images.length > 0 && event.images.length < everything.size ? [imagesOf(event)] : []),
+      ...(event.components.length > 0 && event.components.length < everything.size ? [componentsOf(event)] : []),
       ...(event.detail === '' ? [] : [inShort(event.detail.replaceAll('\n', ' '), screen.verbose)]),
       `by ${event.actor}${event.proven ? ' (proven)' : ''}`,
     ].join('; '),
@@ -70,6 +70,6 @@ function nameOf({ version, commit }: Event): string {
   return version ?? (commit === null ? '' : shortCommit(commit));
 }
 
-function imagesOf({ images }: Event): string {
-  return nameList(images.map((image) => ({ image })));
+function componentsOf({ components }: Event): string {
+  return nameList(components.map((component) => ({ component })));
 }

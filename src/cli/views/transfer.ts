@@ -15,8 +15,8 @@ export function transferLine({ blobsSent, blobsMounted, blobsPresent, bytesSent,
 }
 
 /** What all transfers took, in one line. */
-export function totalLine(images: readonly { transfer: TransferResult }[], { style, elapsed }: Screen): string {
-  const sum = (of: keyof TransferResult): number => images.reduce((total, { transfer }) => total + transfer[of], 0);
+export function totalLine(components: readonly { transfer: TransferResult }[], { style, elapsed }: Screen): string {
+  const sum = (of: keyof TransferResult): number => components.reduce((total, { transfer }) => total + transfer[of], 0);
   const total = transferLine({
     blobsSent: sum('blobsSent'),
     blobsMounted: sum('blobsMounted'),

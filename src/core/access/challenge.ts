@@ -41,9 +41,9 @@ export function formatScopes(scopes: readonly Scope[]): string[] {
   return scopes.map(({ repository, access }) => `repository:${repository}:${actionsOf[access]}`).sort();
 }
 
-/** Whether a token for `held` is enough for a request that needs `wanted`. */
-export function coversScopes(held: readonly Scope[], wanted: readonly Scope[]): boolean {
+/** Whether a token for `granted` is enough for a request that needs `wanted`. */
+export function coversScopes(granted: readonly Scope[], wanted: readonly Scope[]): boolean {
   return wanted.every(({ repository, access }) =>
-    held.some((each) => each.repository === repository && rankOf[each.access] >= rankOf[access]),
+    granted.some((each) => each.repository === repository && rankOf[each.access] >= rankOf[access]),
   );
 }

@@ -1,7 +1,7 @@
 import type { Digest } from '../oci/digest';
 import { isTag, type Tag } from '../oci/tag';
 
-/** An image or a bundle of a product, as far as rules ask about it. */
+/** A component of a product, as far as rules ask about it. */
 export interface Component {
   readonly name: string;
   /** Whether it may be published without the rest of the product. */

@@ -4,7 +4,7 @@ import picomatch from 'picomatch';
 export interface Inputs {
   /** Undefined where nothing says what it is made of. */
   readonly own: readonly string[] | undefined;
-  /** What all images and bundles are made of. */
+  /** What all components are made of. */
   readonly shared: readonly string[];
 }
 

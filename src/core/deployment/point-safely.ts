@@ -18,6 +18,6 @@ export function pointSafely({ text: original, spots }: DeploymentText, targets: 
     return pointed;
   }
   const why = 'written so, the file would read otherwise elsewhere too: write its reference in another form';
-  const left = changes.map(({ image, line, from }) => ({ image, line, object: from, why }));
+  const left = changes.map(({ component, line, from }) => ({ component, line, object: from, why }));
   return { ...pointed, text: original, changes: [], edits: [], left: [...pointed.left, ...left] };
 }

@@ -3,10 +3,10 @@ import type { RepositoryName } from '../oci/reference';
 import { kindByForm } from '../tags/listing';
 import { isTag } from '../oci/tag';
 
-/** A repository of the product, and where its image is in the environment that files are pointed at. */
+/** A repository of the product, and where its component is in the environment that files are pointed at. */
 export interface Target {
-  readonly image: string;
-  /** A repository of the image, in whatever environment. */
+  readonly component: string;
+  /** A repository of the component, in whatever environment. */
   readonly repository: RepositoryName;
   /** Where the environment that is meant has it, and what it serves of it; undefined where it serves nothing of it. */
   readonly serves: { readonly repository: RepositoryName; readonly digest: Digest; readonly name: string } | undefined;
@@ -24,7 +24,7 @@ export interface Value extends Range {
   readonly write: ((text: string) => string) | undefined;
 }
 
-/** A value that reads otherwise than it is written. Where it names an image of the product, that cannot be pointed. */
+/** A value that reads otherwise than it is written. Where it names a component of the product, that cannot be pointed. */
 export interface Obstacle {
   readonly start: number;
   /** What it reads as. */
@@ -48,7 +48,7 @@ export interface Spot extends Range {
 
 /** A reference that leads elsewhere than it should. */
 export interface Change {
-  readonly image: string;
+  readonly component: string;
   /** The line that it is on, from 1. */
   readonly line: number;
   readonly from: string;
@@ -59,7 +59,7 @@ export interface Change {
 
 /** A reference that cannot be pointed, and why. */
 export interface Unpointed {
-  readonly image: string;
+  readonly component: string;
   readonly line: number;
   readonly object: string;
   readonly why: string;
@@ -110,11 +110,11 @@ export function point(
       if (outcome.kind === 'right') {
         right += 1;
       } else if (outcome.kind === 'left') {
-        left.push({ ...outcome, image: each.target.image, line: lineAt(each.start) });
+        left.push({ ...outcome, component: each.target.component, line: lineAt(each.start) });
       } else {
         edits.push(...outcome.edits);
         changes.push({
-          image: each.target.image,
+          component: each.target.component,
           // Of a repository and a version beside it, the first line that is to change.
           line: lineAt(Math.min(...outcome.edits.map(({ start }) => start))),
           from: outcome.from,
@@ -141,7 +141,7 @@ function unpointedIn(
     const object = value.slice(each.start, each.end);
     const isBare = object === value && each.tag === undefined && each.digest === undefined;
     const matters = written[at] !== object && (isBare || bareOnly !== true);
-    return matters ? [{ image: each.target.image, line: lineAt(start), object, why }] : [];
+    return matters ? [{ component: each.target.component, line: lineAt(start), object, why }] : [];
   });
 }
 
@@ -183,7 +183,7 @@ function pointOne(text: string, spot: Spot, found: Found, endsSpot: boolean): Ou
   const from = text.slice(start, end);
   const { serves } = target;
   if (serves === undefined) {
-    return { kind: 'left', object: from, why: `it serves nothing of ${target.image}` };
+    return { kind: 'left', object: from, why: `it serves nothing of ${target.component}` };
   }
   const bare = tag === undefined && digest === undefined;
   if (bare && (spot.tag !== undefined || spot.digest !== undefined)) {

@@ -207,7 +207,7 @@ class SpotFinder {
   }
 }
 
-/** The values of an image that a map has by aliases and merges, beside those that say its version, here or there. */
+/** The values of a component that a map has by aliases and merges, beside those that say its version, here or there. */
 function aliasedIn(map: YAMLMap, anchors: ReadonlyMap<string, Node>, start: number): Obstacle[] {
   const versionKeys = [...tagKeys, ...digestKeys];
   const keysOf = (each: YAMLMap): string[] => each.items.map(({ key }) => (isScalar(key) ? String(key.value) : ''));

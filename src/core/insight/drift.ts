@@ -1,7 +1,7 @@
 import { shortDigest, type Digest } from '../oci/digest';
 import type { TagKind } from '../tags/rules';
 import type { Tag } from '../oci/tag';
-import { targetOf, type Fact, type ServedImage, type Step } from '../ledger/facts';
+import { targetOf, type Fact, type ServedComponent, type Step } from '../ledger/facts';
 
 /**
  * Whether a registry agrees with the ledger. `unfinished`: its tags still stand where they stood before, so whoever moves them
@@ -9,7 +9,7 @@ import { targetOf, type Fact, type ServedImage, type Step } from '../ledger/fact
  */
 export const driftStates = ['none', 'unfinished', 'drifted', 'unknown'] as const;
 
-/** How a registry stands to what the ledger says of one image. */
+/** How a registry stands to what the ledger says of one component. */
 export interface Drift {
   readonly state: (typeof driftStates)[number];
   /** What differs, or why it is not known. */
@@ -28,9 +28,9 @@ export interface TagComparison extends RecordedTag {
   readonly served: Digest | undefined;
 }
 
-/** The tags that an image was given, as the ledger wants them now. `find`: what the ledger knows of a tag. */
+/** The tags that a component was given, as the ledger wants them now. `find`: what the ledger knows of a tag. */
 export function recordedTags(
-  { digest, tags }: Pick<ServedImage, 'digest' | 'tags'>,
+  { digest, tags }: Pick<ServedComponent, 'digest' | 'tags'>,
   find: (tag: Tag) => Fact<'tag'> | undefined,
 ): RecordedTag[] {
   return tags.flatMap((tag) => {
@@ -48,23 +48,23 @@ export function tellingTag(digest: Digest, tags: readonly RecordedTag[]): Record
 }
 
 /**
- * Compares what the ledger says of an image with what its registry serves.
+ * Compares what the ledger says of a component with what its registry serves.
  *
  * `content`: whether it is still there.
- * @param step What the environment changed when the image took over; undefined where that is not known.
+ * @param step What the environment changed when the component took over; undefined where that is not known.
  */
 export function driftOf(
-  { digest, repository }: Pick<ServedImage, 'digest' | 'repository'>,
+  { digest, repository }: Pick<ServedComponent, 'digest' | 'repository'>,
   { content, tags }: { readonly content: boolean; readonly tags: readonly TagComparison[] },
   step: Pick<Step, 'tags'> | undefined,
 ): Drift {
-  const astray = tags.filter(({ recorded, served }) => served !== recorded);
-  const moving = astray.filter(({ kind }) => kind === 'moving');
+  const drifted = tags.filter(({ recorded, served }) => served !== recorded);
+  const moving = drifted.filter(({ kind }) => kind === 'moving');
   const stayed = moving.filter(({ tag, served }) => {
     const changed = step?.tags.find((each) => each.repository === repository && each.tag === tag);
     return changed !== undefined && changed.was?.digest === served;
   });
-  const others = astray.filter(({ kind, served }) => kind === 'fixed' && served !== undefined);
+  const others = drifted.filter(({ kind, served }) => kind === 'fixed' && served !== undefined);
   // A tag that is not there may be one that was removed; that none is there, or one stands where it stood, is no coincidence.
   const all = tags.filter(({ kind }) => kind === 'moving');
   const told = stayed.some(({ served }) => served !== undefined) || stayed.length === all.length;
@@ -75,7 +75,7 @@ export function driftOf(
   }
   const findings = [
     ...(content ? [] : [`${shortDigest(digest)} is gone`]),
-    ...astray.map(({ tag, recorded, served }) =>
+    ...drifted.map(({ tag, recorded, served }) =>
       served === undefined
         ? `the tag ${tag} is gone`
         : `${tag} points to ${shortDigest(served)}, not to ${shortDigest(recorded)}`,

@@ -2,10 +2,10 @@ import type { CommitId } from '../commit';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { SealedEntry } from '../ledger/entry';
-import type { PlacedImage, ReleaseId } from '../ledger/release';
+import type { PlacedComponent, ReleaseId } from '../ledger/release';
 import type { Way } from '../ledger/way';
 
-/** How a release came into an environment for the first time: the best that became of any of its images. */
+/** How a release came into an environment for the first time: the best that became of any of its components. */
 export interface ReleaseArrival {
   readonly environment: string;
   readonly at: Timestamp;
@@ -19,7 +19,7 @@ export interface ReleaseLife {
   readonly commit: CommitId;
   readonly branch: string | undefined;
   /** As they were first published. */
-  readonly images: readonly PlacedImage[];
+  readonly components: readonly PlacedComponent[];
   /** When the first of it was staged, where something was staged before it was published. */
   readonly staged: Timestamp | undefined;
   readonly arrivals: ReleaseArrival[];
@@ -42,15 +42,24 @@ export class ReleaseHistory {
         break;
       case 'published':
       case 'promoted': {
-        const { release, version, commit, branch, images, environment, together } = action;
+        const { release, version, commit, branch, components, environment, together } = action;
         const life = this.releases.get(release) ?? {
-          ...{ release, version, commit, branch, images, staged: this.staged.get(commit), arrivals: [], withdrawn: [] },
+          ...{
+            release,
+            version,
+            commit,
+            branch,
+            components,
+            staged: this.staged.get(commit),
+            arrivals: [],
+            withdrawn: [],
+          },
         };
         this.releases.set(release, life);
         if (together !== true) {
           this.deliveries.push({ environment, at });
         }
-        const ways = action.comings.map(({ way }) => way);
+        const ways = action.arrivals.map(({ way }) => way);
         const way = (['takes-over', 'beside'] as const).find((each) => ways.includes(each)) ?? 'held';
         const earlier = life.arrivals.findIndex((each) => each.environment === environment);
         if (earlier === -1) {

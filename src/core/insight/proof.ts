@@ -1,5 +1,5 @@
 import { noAdmissionRules, type AdmissionRules } from '../release/gates/admission-rules';
-import type { Fact, Facts, Release, ServedImage } from '../ledger/facts';
+import type { Fact, Facts, Release, ServedComponent } from '../ledger/facts';
 import { admissionGates, releaseOption } from '../release/gates/admission';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
@@ -15,7 +15,7 @@ export const findingKinds = [
   'fixed-tag-changed',
   'moving-tag-moved',
   'tag-gone',
-  'attached-gone',
+  'referrer-gone',
   'record-gone',
   'never-in-environment-before',
   'evidence-missing',
@@ -24,16 +24,16 @@ export const findingKinds = [
 /** Something that is not as it was published and tested. */
 export interface Finding {
   readonly finding: (typeof findingKinds)[number];
-  readonly image: string;
+  readonly component: string;
   /** What it is about: a tag, a digest, a release. */
   readonly object: string;
   readonly detail: string;
   readonly remedy: string;
 }
 
-/** An image that an environment serves, and the release that it is of. */
+/** A component that an environment serves, and the release that it is of. */
 export interface Proven {
-  readonly served: ServedImage;
+  readonly served: ServedComponent;
   readonly release: Release;
   readonly environment: string;
   /** The environment that it came from; undefined in the first. */
@@ -48,22 +48,22 @@ function again({ release, environment, from }: Proven, mend: boolean): string {
     : `\`hod promote ${environment}${releaseOption(release)}${option}\``;
 }
 
-/** What is missing or changed of the content of an image, or of what belongs to it. */
+/** What is missing or changed of the content of a component, or of its referrers. */
 export function contentFinding(
   proven: Proven,
   lost: { readonly digest: Digest; readonly object: string; readonly changed: boolean; readonly why: string },
 ): Finding {
-  const { image } = proven.served;
+  const { component } = proven.served;
   const { object, changed, why } = lost;
   return changed
     ? {
         finding: 'content-changed',
-        image,
+        component,
         object,
         detail: why,
         remedy: `restore the storage of the registry, or remove this from it and send it again: ${again(proven, true)}`,
       }
-    : { finding: 'content-gone', image, object, detail: why, remedy: `send it again: ${again(proven, true)}` };
+    : { finding: 'content-gone', component, object, detail: why, remedy: `send it again: ${again(proven, true)}` };
 }
 
 /** A tag that the ledger knows, and what the registry serves under it. */
@@ -80,12 +80,12 @@ export function tagFinding(proven: Proven, { repository, tag, fact, served }: Kn
   if (served === fact.digest || fact.gone === true) {
     return undefined;
   }
-  const { image } = proven.served;
+  const { component } = proven.served;
   const object = `${repository}:${tag}`;
   if (served === undefined) {
     return {
       finding: 'tag-gone',
-      image,
+      component,
       object,
       detail: `it led to ${shortDigest(fact.digest)}, says the ledger, and is not there`,
       remedy: `write it again: ${again(proven, false)}`,
@@ -95,16 +95,16 @@ export function tagFinding(proven: Proven, { repository, tag, fact, served }: Kn
   return fact.kind === 'fixed'
     ? {
         finding: 'fixed-tag-changed',
-        image,
+        component,
         object,
         detail,
         remedy: `find out who wrote it; Hod overwrites no fixed tag: remove it in the registry, then ${again(proven, false)}`,
       }
-    : { finding: 'moving-tag-moved', image, object, detail, remedy: `put it right: ${again(proven, false)}` };
+    : { finding: 'moving-tag-moved', component, object, detail, remedy: `put it right: ${again(proven, false)}` };
 }
 
-/** The finding that something which belongs to an image is not there. */
-export function attachedFinding(
+/** The finding that a referrer of a component is not there. */
+export function referrerFinding(
   proven: Proven,
   about: {
     readonly repository: RepositoryName;
@@ -113,12 +113,12 @@ export function attachedFinding(
     readonly type: string;
   },
 ): Finding {
-  const { image } = proven.served;
+  const { component } = proven.served;
   const { repository, subject, digest, type } = about;
   const isRecord = type === recordType;
   return {
-    finding: isRecord ? 'record-gone' : 'attached-gone',
-    image,
+    finding: isRecord ? 'record-gone' : 'referrer-gone',
+    component,
     object: `${repository}@${digest}`,
     detail: isRecord
       ? `the record of ${describePosition(proven.release)} does not refer to ${shortDigest(subject)}`
@@ -126,7 +126,7 @@ export function attachedFinding(
     remedy:
       isRecord || proven.from !== undefined
         ? `bring it again: ${again(proven, true)}`
-        : 'attach it again, or build and publish with it',
+        : 'push the referrer again, or build and publish with it',
   };
 }
 
@@ -140,33 +140,33 @@ export function evidenceFindings(
   if (from === undefined) {
     return [];
   }
-  const { image } = served;
+  const { component } = served;
   const object = `${describePosition(release)} in ${environment}`;
   const passed = release.arrived.some(
-    (stay) => stay.environment === from && stay.image === image && stay.way !== 'held',
+    (stay) => stay.environment === from && stay.component === component && stay.way !== 'held',
   );
   // Soak and freezes are about the moment of a promotion.
   const lasting = { ...noAdmissionRules, results: rules.results, signOffs: rules.signOffs };
-  const entry = { release, images: [], from, to: environment, now, despiteFreeze: false };
+  const candidate = { release, components: [], from, to: environment, now, despiteFreeze: false };
   return [
     ...(passed
       ? []
       : [
           {
             finding: 'never-in-environment-before' as const,
-            image,
+            component,
             object,
             detail: `${from} never served it, says the ledger`,
             remedy: `promote it to ${from}, test it there, and promote it again; or \`hod rollback ${environment}\``,
           },
         ]),
-    ...admissionGates(lasting, entry, facts, evidence).flatMap((gate) =>
+    ...admissionGates(lasting, candidate, facts, evidence).flatMap((gate) =>
       gate.outcome === 'met'
         ? []
         : [
             {
               finding: 'evidence-missing' as const,
-              image: '',
+              component: '',
               object,
               detail: [gate.detail].flat().join('; '),
               remedy: gate.remedy,

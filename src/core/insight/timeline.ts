@@ -13,7 +13,7 @@ export const eventKinds = [
   'rolled-back',
   'result',
   'signed-off',
-  'attached',
+  'referrers',
   'failed',
   'refused',
 ] as const;
@@ -30,7 +30,7 @@ export interface TimelineEvent {
   readonly environment: string | undefined;
   readonly version: Version | undefined;
   readonly commit: CommitId | undefined;
-  readonly images: readonly string[];
+  readonly components: readonly string[];
   /** What else is to be said, in a few words. */
   readonly detail: string;
   /** The releases that it is about. */
@@ -42,7 +42,7 @@ export interface TimelineEvent {
 /** Which events are meant; all where nothing is said. */
 export interface TimelineFilter {
   readonly environment?: string | undefined;
-  readonly image?: string | undefined;
+  readonly component?: string | undefined;
   readonly kind?: EventKind | undefined;
   readonly actor?: string | undefined;
   readonly commit?: CommitId | undefined;
@@ -62,7 +62,7 @@ export function eventIn({ entry }: SealedEntry): TimelineEvent | undefined {
       proven,
       version: undefined,
       commit: undefined,
-      images: [],
+      components: [],
       releases: [],
       ended: [],
       ...told,
@@ -81,13 +81,13 @@ function tell(action: Action): Told | undefined {
         kind,
         environment,
         commit,
-        images: unique(parts.map(({ image }) => image)),
+        components: unique(parts.map(({ component }) => component)),
         detail: platforms.join(' '),
       };
     }
     case 'failed': {
-      const { kind, commit, images, reason } = action;
-      return { kind, environment: undefined, commit, images, detail: reason };
+      const { kind, commit, components, reason } = action;
+      return { kind, environment: undefined, commit, components, detail: reason };
     }
     case 'published':
     case 'promoted':
@@ -106,8 +106,8 @@ function tell(action: Action): Told | undefined {
         detail: '',
         releases: action.releases.map(({ release }) => release),
       };
-    case 'attached': {
-      const count = action.attached.reduce((sum, { referrers }) => sum + referrers.length, 0);
+    case 'referrers': {
+      const count = action.referrers.reduce((sum, { referrers }) => sum + referrers.length, 0);
       return { kind: action.kind, environment: action.environment, detail: `${count} brought` };
     }
     case 'refused': {
@@ -120,8 +120,8 @@ function tell(action: Action): Told | undefined {
 }
 
 function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>): Told {
-  const { kind, environment, version, commit, branch, release, images, replaces = [], despite = [] } = action;
-  const ways = new Set(action.comings.map(({ way }) => way));
+  const { kind, environment, version, commit, branch, release, components, replaces = [], despite = [] } = action;
+  const ways = new Set(action.arrivals.map(({ way }) => way));
   const aside = ['beside', 'held'].filter((way) => ways.size > 0 && [...ways].every((each) => each === way));
   const detail = [
     ...(kind === 'published' && branch !== undefined ? [`on ${branch}`] : []),
@@ -131,7 +131,7 @@ function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>
   ];
   return {
     ...{ kind, environment, version, commit },
-    images: images.map(({ image }) => image),
+    components: components.map(({ component }) => component),
     detail: detail.join(', '),
     releases: [release],
     ended: replaces.filter((each) => each !== release),
@@ -143,7 +143,7 @@ function tellRollback(action: Extract<Action, { kind: 'rolled-back' }>): Told {
   const [first] = served.flatMap(({ is }) => is ?? []);
   return {
     ...{ kind, environment, releases, version: first?.version, commit: first?.commit },
-    images: served.map(({ image }) => image),
+    components: served.map(({ component }) => component),
     detail: reason,
     ended: withdrawn.map(({ release }) => release),
   };
@@ -151,10 +151,10 @@ function tellRollback(action: Extract<Action, { kind: 'rolled-back' }>): Told {
 
 /** Whether an event is meant. */
 export function isMeant(event: TimelineEvent, filter: TimelineFilter): boolean {
-  const { environment, image, kind, actor, commit, since, until } = filter;
+  const { environment, component, kind, actor, commit, since, until } = filter;
   return (
     (environment === undefined || event.environment === environment) &&
-    (image === undefined || event.images.includes(image)) &&
+    (component === undefined || event.components.includes(component)) &&
     (kind === undefined || event.kind === kind) &&
     (actor === undefined || event.actor === actor) &&
     (commit === undefined || event.commit === commit) &&

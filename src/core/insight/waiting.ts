@@ -4,17 +4,16 @@ import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import { servedIn } from '../ledger/environment';
 import type { AdmissionRules } from '../release/gates/admission-rules';
-import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedImage } from '../ledger/facts';
+import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedComponent } from '../ledger/facts';
 import { evidenceGates } from '../release/gates/admission';
 import { unmetAmong, type UnmetGate } from '../release/gates/gate';
+import type { Passage } from '../release/gates/passage';
 import { withdrawnFrom } from '../release/gates/promotion';
 import { factNeed, type Decision, type Knowledge, type Need } from '../release/knowledge';
 import { contentId, type ReleaseId } from '../ledger/release';
 
-/** The way into an environment from the one before it. */
-export interface Entrance {
-  readonly from: string;
-  readonly to: string;
+/** A passage, and the rules at its end. */
+export interface RuledPassage extends Passage {
   readonly admissionRules: AdmissionRules;
 }
 
@@ -29,8 +28,8 @@ export interface WaitingRelease {
 
 /** What waits to come into an environment. */
 export interface Waiting {
-  /** The images that the environment before serves with other content. */
-  readonly images: readonly string[];
+  /** The components that the environment before serves with other content. */
+  readonly components: readonly string[];
   /** The newest first. */
   readonly releases: readonly WaitingRelease[];
   /** There are more than those. */
@@ -39,22 +38,22 @@ export interface Waiting {
   readonly gates: readonly (UnmetGate & { readonly of: string })[];
 }
 
-/** So many releases of an image are followed back, and so many steps are asked for at once. */
+/** So many releases of a component are followed back, and so many steps are asked for at once. */
 const [mostFollowed, window] = [24, 8];
 
 /** Finds what waits to come into an environment. Nothing waits where it serves all that the one before serves. */
-export function decideWaiting(entrance: Entrance, now: Timestamp, known: Knowledge): Decision<Waiting> {
-  const { from, to } = entrance;
+export function decideWaiting(passage: RuledPassage, now: Timestamp, known: Knowledge): Decision<Waiting> {
+  const { from, to } = passage;
   const unknown = known.missing([factNeed('environment', from), factNeed('environment', to)]);
   if (unknown !== undefined) {
     return unknown;
   }
   const there = servedIn(known.facts, to);
   const waiting = servedIn(known.facts, from).filter(
-    (served) => there.find(({ image }) => image === served.image)?.digest !== served.digest,
+    (served) => there.find(({ component }) => component === served.component)?.digest !== served.digest,
   );
-  const followed = waiting.map((served) => follow(served, entrance, known));
-  const gates = gatesOf(waiting, entrance, now, known);
+  const followed = waiting.map((served) => follow(served, passage, known));
+  const gates = gatesOf(waiting, passage, now, known);
   const needs = [...followed, gates].flatMap((each) => (each.kind === 'needs' ? each.needs : []));
   if (needs.length > 0 || gates.kind !== 'decided') {
     return { kind: 'needs', needs };
@@ -68,7 +67,7 @@ export function decideWaiting(entrance: Entrance, now: Timestamp, known: Knowled
   return {
     kind: 'decided',
     value: {
-      images: waiting.map(({ image }) => image),
+      components: waiting.map(({ component }) => component),
       releases: [...releases.values()].reverse(),
       more: all.some(({ more }) => more),
       gates: gates.value,
@@ -76,14 +75,14 @@ export function decideWaiting(entrance: Entrance, now: Timestamp, known: Knowled
   };
 }
 
-/** Follows back what an environment served of an image, as far as it was never in the environment after. */
+/** Follows back what an environment served of a component, as far as it was never in the environment after. */
 function follow(
-  served: ServedImage,
-  { from, to }: Entrance,
+  served: ServedComponent,
+  { from, to }: RuledPassage,
   known: Knowledge,
-): Decision<{ releases: readonly ServedImage[]; more: boolean }> {
-  const releases: ServedImage[] = [];
-  for (let at: ServedImage | null = served; at !== null; at = before(at, from, known.facts)) {
+): Decision<{ releases: readonly ServedComponent[]; more: boolean }> {
+  const releases: ServedComponent[] = [];
+  for (let at: ServedComponent | null = served; at !== null; at = before(at, from, known.facts)) {
     if (releases.length === mostFollowed) {
       return { kind: 'decided', value: { releases, more: true } };
     }
@@ -91,9 +90,9 @@ function follow(
     if (unknown !== undefined) {
       return unknown;
     }
-    const { image } = at;
+    const { component } = at;
     const stays = known.facts.get('release', at.release)?.arrived ?? [];
-    if (stays.some((stay) => stay.environment === to && stay.image === image && stay.way !== 'held')) {
+    if (stays.some((stay) => stay.environment === to && stay.component === component && stay.way !== 'held')) {
       break;
     }
     releases.push(at);
@@ -109,16 +108,16 @@ function stepsFrom(step: number, environment: string): Need[] {
     .map((each) => factNeed('step', stepKey(environment, each)));
 }
 
-/** What an environment served of an image before. */
-function before({ image, step }: ServedImage, environment: string, facts: Facts): ServedImage | null {
-  const changed = facts.get('step', stepKey(environment, step))?.served.find((each) => each.image === image);
+/** What an environment served of a component before. */
+function before({ component, step }: ServedComponent, environment: string, facts: Facts): ServedComponent | null {
+  const changed = facts.get('step', stepKey(environment, step))?.served.find((each) => each.component === component);
   return changed?.was ?? null;
 }
 
 /** Asks the rules, as far as ledger and clock decide about them. */
 function gatesOf(
-  waiting: readonly ServedImage[],
-  { from, to, admissionRules }: Entrance,
+  waiting: readonly ServedComponent[],
+  { from, to, admissionRules }: RuledPassage,
   now: Timestamp,
   known: Knowledge,
 ): Decision<Waiting['gates']> {
@@ -130,20 +129,20 @@ function gatesOf(
   const releases = ids.flatMap((id) => known.facts.get('release', id) ?? []);
   const lacking = known.missing(
     releases
-      .map(({ images }) => contentId(images))
+      .map(({ components }) => contentId(components))
       .flatMap((content) => [factNeed('evidence', content), factNeed('withdrawn', withdrawnKey(to, content))]),
   );
   if (lacking !== undefined) {
     return lacking;
   }
   const value = releases.flatMap((release) => {
-    const content = contentId(release.images);
-    const images = waiting.filter((each) => each.release === release.release);
+    const content = contentId(release.components);
+    const components = waiting.filter((each) => each.release === release.release);
     const withdrawal = withdrawalOf(known.facts, to, content);
-    const entry = { release, images, from, to, now, despiteFreeze: false };
+    const candidate = { release, components, from, to, now, despiteFreeze: false };
     const gates = [
       ...(withdrawal === undefined ? [] : [withdrawnFrom(release, to, withdrawal)]),
-      ...evidenceGates(admissionRules, entry, known.facts, known.facts.get('evidence', content)),
+      ...evidenceGates(admissionRules, candidate, known.facts, known.facts.get('evidence', content)),
     ];
     return unmetAmong(gates).map((gate) => ({ ...gate, of: describePosition(release) }));
   });

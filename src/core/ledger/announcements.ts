@@ -1,5 +1,5 @@
 import type { SealedEntry } from './entry';
-import type { PlacedImage } from './release';
+import type { PlacedComponent } from './release';
 
 /** What may be announced. */
 export const announcedKinds = ['published', 'promoted', 'rolled-back', 'refused'] as const;
@@ -47,13 +47,13 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
   switch (action.kind) {
     case 'published':
     case 'promoted': {
-      const { environment, version, commit, branch, build, run, images, comings } = action;
-      const ways = new Map(comings.map(({ image, way }) => [image, way]));
+      const { environment, version, commit, branch, build, run, components, arrivals } = action;
+      const ways = new Map(arrivals.map(({ component, way }) => [component, way]));
       return {
         environment,
         ...(action.kind === 'promoted' ? { from: action.from } : {}),
         ...{ version, commit, branch, build, run },
-        images: images.map((each) => ({ ...placeOf(each), way: ways.get(each.image) })),
+        components: components.map((each) => ({ ...placeOf(each), way: ways.get(each.component) })),
       };
     }
     case 'rolled-back': {
@@ -61,8 +61,8 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
       return {
         environment,
         reason,
-        images: served.map(({ image, is }) =>
-          is === null ? { image, digest: null } : { ...placeOf(is), version: is.version, commit: is.commit },
+        components: served.map(({ component, is }) =>
+          is === null ? { component, digest: null } : { ...placeOf(is), version: is.version, commit: is.commit },
         ),
       };
     }
@@ -75,8 +75,12 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
   }
 }
 
-function placeOf({ image, repository, digest }: PlacedImage): Pick<PlacedImage, 'image' | 'repository' | 'digest'> {
-  return { image, repository, digest };
+function placeOf({
+  component,
+  repository,
+  digest,
+}: PlacedComponent): Pick<PlacedComponent, 'component' | 'repository' | 'digest'> {
+  return { component, repository, digest };
 }
 
 /** The header in which the body of an announcement is signed: HMAC-SHA-256 (RFC 2104) over its bytes, in hexadecimal digits. */

@@ -1,5 +1,5 @@
 import { versionNumbers, type Version } from '../tags/version';
-import { laneKey, type FactKey, type Facts, type LaneHead, type ServedImage } from './facts';
+import { laneKey, type FactKey, type Facts, type LaneHead, type ServedComponent } from './facts';
 
 /** What places a release on lanes: its version, and the branch that it was built of. */
 interface Lanes {
@@ -21,17 +21,17 @@ export function laneFacts(environment: string, origin: Lanes): FactKey[] {
   return lanesOf(origin).map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }));
 }
 
-/** The newest of an image on a line of versions or a branch of an environment. */
-export function laneHeadIn(facts: Facts, environment: string, lane: string, image: string): LaneHead | undefined {
-  return facts.get('lane', laneKey(environment, lane))?.find((head) => head.image === image);
+/** The newest of a component on a line of versions or a branch of an environment. */
+export function laneHeadIn(facts: Facts, environment: string, lane: string, component: string): LaneHead | undefined {
+  return facts.get('lane', laneKey(environment, lane))?.find((head) => head.component === component);
 }
 
-/** What an environment serves, image by image. */
-export function servedIn(facts: Facts, environment: string): readonly ServedImage[] {
-  return facts.get('environment', environment)?.images ?? [];
+/** What an environment serves, component by component. */
+export function servedIn(facts: Facts, environment: string): readonly ServedComponent[] {
+  return facts.get('environment', environment)?.components ?? [];
 }
 
 /** What took over last of all that an environment serves: going back to it takes nothing back. */
-export function latestIn(facts: Facts, environment: string): ServedImage | undefined {
+export function latestIn(facts: Facts, environment: string): ServedComponent | undefined {
   return [...servedIn(facts, environment)].sort((a, b) => b.step - a.step)[0];
 }

@@ -8,7 +8,7 @@ import { tagKinds } from '../tags/rules';
 import { tagSchema, type Tag } from '../oci/tag';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
-import { contentIdSchema, originFields, placedImageSchema, releaseIdSchema, type ContentId } from './release';
+import { contentIdSchema, originFields, placedComponentSchema, releaseIdSchema, type ContentId } from './release';
 import { waySchema } from './way';
 
 /**
@@ -17,8 +17,8 @@ import { waySchema } from './way';
  * ledger is. What stands under names from outside is a list, never a record.
  */
 
-/** An image that an environment serves. */
-const servedImageSchema = placedImageSchema.extend({
+/** A component that an environment serves. */
+const servedComponentSchema = placedComponentSchema.extend({
   version: versionSchema.optional(),
   commit: commitSchema,
   release: releaseIdSchema,
@@ -30,9 +30,9 @@ const servedImageSchema = placedImageSchema.extend({
   tags: z.array(tagSchema),
 });
 
-/** The newest of an image on a line of versions or on a branch, in an environment. */
+/** The newest of a component on a line of versions or on a branch, in an environment. */
 const laneHeadSchema = z.object({
-  image: z.string(),
+  component: z.string(),
   commit: commitSchema,
   version: versionSchema.optional(),
 });
@@ -45,9 +45,9 @@ const tagTargetSchema = z.object({
 });
 
 /** What becomes of a lane, and of a moving tag; null where nothing stands there. Fixed tags stay for ever. */
-const laneChangeSchema = z.object({ lane: z.string(), image: z.string(), is: laneHeadSchema.nullable() });
+const laneChangeSchema = z.object({ lane: z.string(), component: z.string(), is: laneHeadSchema.nullable() });
 const tagChangeSchema = z.object({
-  image: z.string(),
+  component: z.string(),
   repository: repositoryNameSchema,
   tag: tagSchema,
   is: tagTargetSchema.nullable(),
@@ -55,36 +55,36 @@ const tagChangeSchema = z.object({
 
 /** What an arrival or a rollback changed, and what stood there before; null where nothing did. */
 const changesSchema = z.object({
-  served: z.array(z.object({ image: z.string(), was: servedImageSchema.nullable() })),
+  served: z.array(z.object({ component: z.string(), was: servedComponentSchema.nullable() })),
   lanes: z.array(laneChangeSchema.extend({ was: laneHeadSchema.nullable() })),
   tags: z.array(tagChangeSchema.extend({ was: tagTargetSchema.nullable() })),
 });
 
 /** What an environment serves, and what stands under lanes and tags, after a rollback; null where nothing does. */
 export const rollbackChangesSchema = z.object({
-  served: z.array(z.object({ image: z.string(), is: servedImageSchema.nullable() })),
+  served: z.array(z.object({ component: z.string(), is: servedComponentSchema.nullable() })),
   lanes: z.array(laneChangeSchema),
   tags: z.array(tagChangeSchema),
 });
 export type RollbackChanges = z.infer<typeof rollbackChangesSchema>;
 
-/** What was staged of an image. */
-const stagedImageSchema = z.object({
-  image: z.string(),
+/** What was staged of a component. */
+const stagedComponentSchema = z.object({
+  component: z.string(),
   /** Each for other platforms, or one for all. */
-  parts: z.array(placedImageSchema.omit({ image: true })),
+  parts: z.array(placedComponentSchema.omit({ component: true })),
   /** Its build failed after that. */
   failed: z.object({ reason: z.string(), at: timestampSchema, by: z.string() }).optional(),
 });
 
 const factSchemas = {
   /**
-   * Key: an environment. What it serves, image by image, and how often that or a tag of it has changed; `from`: the
+   * Key: an environment. What it serves, component by component, and how often that or a tag of it has changed; `from`: the
    * environment that its releases come from, null where builds are published into it.
    */
   environment: z.object({
     steps: z.number().int(),
-    images: z.array(servedImageSchema),
+    components: z.array(servedComponentSchema),
     from: z.string().nullable().optional(),
   }),
   /**
@@ -118,14 +118,14 @@ const factSchemas = {
     ...originFields,
     /** When it was first published; not known of those that were published before this was kept. */
     at: timestampSchema.optional(),
-    images: z.array(placedImageSchema),
+    components: z.array(placedComponentSchema),
     /** Who published it; not known of those that were published before this was kept. */
     by: z.string().optional(),
-    /** How its images came into which environments; `until`: something else took over from it then. */
+    /** How its components came into which environments; `until`: something else took over from it then. */
     arrived: z.array(
       z.object({
         environment: z.string(),
-        image: z.string(),
+        component: z.string(),
         way: waySchema,
         since: timestampSchema,
         until: timestampSchema.optional(),
@@ -154,10 +154,10 @@ const factSchemas = {
   commit: z.object({ release: releaseIdSchema, version: versionSchema.optional(), content: contentIdSchema }),
   /** Key: a line of versions. The highest release on it; pre-releases do not count. */
   line: z.object({ version: versionSchema, commit: commitSchema, content: contentIdSchema }),
-  /** Key: a full commit id. What was staged of it, image by image. */
-  staged: z.array(stagedImageSchema),
-  /** Key: {@link attachedKey}. What came along with a manifest: what refers to it, or stands under a tag for it. */
-  attached: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
+  /** Key: a full commit id. What was staged of it, component by component. */
+  staged: z.array(stagedComponentSchema),
+  /** Key: {@link referrersKey}. The referrers of a manifest: they name it as their subject, or stand under a tag for it. */
+  referrers: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
   /**
    * Key: {@link stateKey}. Set by every entry, and so as new as the head: when the last entry was made, and how many facts
    * there are of those kinds whose lack would let something in.
@@ -189,9 +189,9 @@ export type LaneHead = z.infer<typeof laneHeadSchema>;
 export type TagTarget = z.infer<typeof tagTargetSchema>;
 /** What a step changed in an environment. */
 export type Changes = z.infer<typeof changesSchema>;
-export type ServedImage = z.infer<typeof servedImageSchema>;
-export type StagedImage = z.infer<typeof stagedImageSchema>;
-export type StagedPart = StagedImage['parts'][number];
+export type ServedComponent = z.infer<typeof servedComponentSchema>;
+export type StagedComponent = z.infer<typeof stagedComponentSchema>;
+export type StagedPart = StagedComponent['parts'][number];
 export type Release = Fact<'release'>;
 export type Step = Fact<'step'>;
 export type Withdrawal = NonNullable<Fact<'withdrawn'>>;
@@ -242,7 +242,7 @@ export class Facts {
     commit: new Map(),
     line: new Map(),
     staged: new Map(),
-    attached: new Map(),
+    referrers: new Map(),
     announced: new Map(),
     state: new Map(),
   };
@@ -316,8 +316,8 @@ export function tagKey(repository: RepositoryName, tag: Tag): string {
   return `${repository}:${tag}`;
 }
 
-/** The key of the fact about what came along with a manifest. */
-export function attachedKey(repository: RepositoryName, subject: Digest): string {
+/** The key of the fact that names the referrers of a manifest. */
+export function referrersKey(repository: RepositoryName, subject: Digest): string {
   return `${repository}@${subject}`;
 }
 

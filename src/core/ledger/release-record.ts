@@ -25,9 +25,9 @@ const recordSchema = z.object({
   build: z.string().optional(),
   run: z.string().optional(),
   published: timestampSchema.optional(),
-  images: z.array(
+  components: z.array(
     z.object({
-      image: z.string(),
+      component: z.string(),
       digest: digestSchema,
       mediaType: z.string(),
       size: z.number().int(),
@@ -42,7 +42,7 @@ export type ReleaseRecord = z.infer<typeof recordSchema>;
 /** The record of a release. */
 export function recordOf(
   product: string,
-  { release, version, commit, branch, build, run, at, images }: Release,
+  { release, version, commit, branch, build, run, at, components }: Release,
 ): ReleaseRecord {
   return {
     product,
@@ -53,13 +53,13 @@ export function recordOf(
     build,
     run,
     published: at,
-    images: images
-      .map(({ image, digest, mediaType, size, platforms }) => ({ image, digest, mediaType, size, platforms }))
-      .sort((a, b) => (a.image < b.image ? -1 : 1)),
+    components: components
+      .map(({ component, digest, mediaType, size, platforms }) => ({ component, digest, mediaType, size, platforms }))
+      .sort((a, b) => (a.component < b.component ? -1 : 1)),
   };
 }
 
-/** A release record as an artifact that refers to an image. The same release and image give the same bytes, whoever writes it. */
+/** A release record as an artifact that refers to a component. The same release and component give the same bytes, whoever writes it. */
 export function recordArtifact(record: ReleaseRecord, subject: Manifest): ContentNode {
   const bytes = new TextEncoder().encode(JSON.stringify(record));
   const blob = { mediaType: recordType, digest: sha256(bytes), size: bytes.length };

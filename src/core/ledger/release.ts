@@ -41,9 +41,9 @@ export const originFields = {
   run: z.string().optional(),
 };
 
-/** An image or bundle as it stands in the repository of an environment. */
-export const placedImageSchema = z.object({
-  image: z.string(),
+/** A component as it stands in the repository of an environment. */
+export const placedComponentSchema = z.object({
+  component: z.string(),
   repository: repositoryNameSchema,
   digest: digestSchema,
   mediaType: z.string(),
@@ -55,19 +55,19 @@ export const placedImageSchema = z.object({
 
 /** A tag that points to a digest from now on, by decision of an entry. */
 export const setTagSchema = z.object({
-  image: z.string(),
+  component: z.string(),
   repository: repositoryNameSchema,
   tag: tagSchema,
   kind: z.enum(tagKinds),
   digest: digestSchema,
 });
 
-export type PlacedImage = z.infer<typeof placedImageSchema>;
+export type PlacedComponent = z.infer<typeof placedComponentSchema>;
 export type SetTag = z.infer<typeof setTagSchema>;
 
-/** An image and its digest. */
-export interface ImageDigest {
-  readonly image: string;
+/** A component and its digest. */
+export interface ComponentDigest {
+  readonly component: string;
   readonly digest: Digest;
 }
 
@@ -76,12 +76,12 @@ export interface ReleaseIdentity {
   product: string;
   commit: CommitId;
   version: Version | undefined;
-  images: readonly ImageDigest[];
+  components: readonly ComponentDigest[];
 }
 
 /** The name of a release: equal for equal content of one commit under one version, wherever it is published from. */
-export function releaseId({ product, commit, version, images }: ReleaseIdentity): ReleaseId {
-  const id: string = sha256(JSON.stringify([product, commit, version ?? null, sorted(images)]));
+export function releaseId({ product, commit, version, components }: ReleaseIdentity): ReleaseId {
+  const id: string = sha256(JSON.stringify([product, commit, version ?? null, sorted(components)]));
   if (!isReleaseId(id)) {
     throw new Error(`${id} is not the id of a release`);
   }
@@ -89,14 +89,14 @@ export function releaseId({ product, commit, version, images }: ReleaseIdentity)
 }
 
 /** The name of what a release holds. */
-export function contentId(images: readonly ImageDigest[]): ContentId {
-  const id: string = sha256(JSON.stringify(sorted(images)));
+export function contentId(components: readonly ComponentDigest[]): ContentId {
+  const id: string = sha256(JSON.stringify(sorted(components)));
   if (!isContentId(id)) {
     throw new Error(`${id} is not the id of content`);
   }
   return id;
 }
 
-function sorted(images: readonly ImageDigest[]): string[][] {
-  return images.map(({ image, digest }) => [image, digest]).sort();
+function sorted(components: readonly ComponentDigest[]): string[][] {
+  return components.map(({ component, digest }) => [component, digest]).sort();
 }

@@ -1,7 +1,7 @@
 import * as z from 'zod';
 
 /**
- * How an image comes into an environment. `takes-over`: the environment serves it from now on.
+ * How a component comes into an environment. `takes-over`: the environment serves it from now on.
  * `beside`: it is the newest of its own line of versions or branch, and the environment goes on
  * serving something else. `held`: something newer of its own line or branch is there.
  */

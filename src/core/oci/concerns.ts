@@ -1,4 +1,4 @@
-import type { LayerEntry } from './layer-tree';
+import type { LayerMember } from './layer-tree';
 
 /** What somebody should look at in an image. */
 export const concerns = ['secret', 'set-uid', 'set-gid', 'writable-by-all', 'leads-out'] as const;
@@ -21,7 +21,7 @@ export function looksSecret(path: string, beginning: Buffer): boolean {
 }
 
 /** What is to be looked at because of the rights that something has. */
-export function concernsOf({ kind, mode }: Pick<LayerEntry, 'kind' | 'mode'>): Concern[] {
+export function concernsOf({ kind, mode }: Pick<LayerMember, 'kind' | 'mode'>): Concern[] {
   const isFile = kind === 'file' || kind === 'hardlink';
   const sticky = (mode & 0o1000) !== 0;
   return [

@@ -16,7 +16,7 @@ import {
 import { isImageConfig } from './media-types';
 import { formatPlatform, isRunnable, type Platform } from './platform';
 import type { Repository } from './reference';
-import type { AttachedDescriptor } from './referrers';
+import type { ListedReferrer } from './referrers';
 
 /** A place that content is read from: an image layout, or a repository. */
 export interface ContentSource {
@@ -34,8 +34,8 @@ export interface ContentSource {
   openBlob(descriptor: Descriptor, from?: number): Promise<AsyncIterable<Uint8Array>>;
   /** A layer as it was before it was compressed, checked while it is read; undefined where there is only what was. */
   openPlain?(descriptor: Descriptor): AsyncIterable<Uint8Array> | undefined;
-  /** What belongs to a manifest here: what refers to it, or stands under a tag that is made of its digest. */
-  attachedTo?(digest: Digest): Promise<readonly AttachedDescriptor[]>;
+  /** The referrers of a manifest here: they name it as their subject, or stand under a tag that is made of its digest. */
+  referrersOf?(digest: Digest): Promise<readonly ListedReferrer[]>;
   /** Throws `missing` or `corrupt` where it is cheap to know that a blob is not whole. */
   checkBlob?(descriptor: Descriptor): Promise<void>;
 }
@@ -170,20 +170,20 @@ export async function* verified(
   label: string,
   hasher: DigestHasher = digestHasher(descriptor.digest),
 ): AsyncGenerator<Uint8Array> {
-  let held: Uint8Array | undefined;
+  let last: Uint8Array | undefined;
   for await (const piece of measured(bytes, descriptor, label)) {
     await hasher.update(piece);
-    if (held !== undefined) {
-      yield held;
+    if (last !== undefined) {
+      yield last;
     }
-    held = piece;
+    last = piece;
   }
   const digest = await hasher.digest();
   if (digest !== descriptor.digest) {
     throw corruptContent(descriptor, label, `its bytes have the digest ${digest}`);
   }
-  if (held !== undefined) {
-    yield held;
+  if (last !== undefined) {
+    yield last;
   }
 }
 

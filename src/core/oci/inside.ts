@@ -3,14 +3,14 @@ import type { Concern } from './concerns';
 import type { Digest } from './digest';
 import type { HiddenFile, LayerTree, TreeNode } from './layer-tree';
 
-/** A layer that was read. Sizes are bytes: as it is shipped, and unpacked; `entries`: how many members its archive has. */
+/** A layer that was read. Sizes are bytes: as it is shipped, and unpacked; `members`: how many its archive has. */
 export interface ReadLayer {
   /** From 1. */
   readonly number: number;
   readonly digest: Digest;
   readonly size: number;
   readonly unpacked: number;
-  readonly entries: number;
+  readonly members: number;
 }
 
 /** What the layers of an image hold. */
@@ -61,7 +61,7 @@ export interface Inside {
   /** Whether something was asked for. */
   readonly narrowed: boolean;
   readonly largest: readonly ImagePath[];
-  readonly entries: readonly ImagePath[];
+  readonly paths: readonly ImagePath[];
   /** All of it, and that which is asked for; layers count from 1. */
   readonly hiddenTotal: { readonly files: number; readonly bytes: number };
   readonly hidden: readonly HiddenFile[];
@@ -103,11 +103,11 @@ function pathsOf(
   tree: LayerTree,
   narrowed: boolean,
   isAnswered: (path: ImagePath) => boolean,
-): Pick<Inside, 'files' | 'size' | 'largest' | 'entries'> {
+): Pick<Inside, 'files' | 'size' | 'largest' | 'paths'> {
   const sizes = sizesIn(tree);
   let [files, size] = [0, 0];
   let largest: ImagePath[] = [];
-  const entries: ImagePath[] = [];
+  const paths: ImagePath[] = [];
   for (const [path, node] of tree.paths()) {
     const each = imagePath(path, node, sizes.get(node) ?? node.size);
     if (node.kind === 'file') {
@@ -118,10 +118,10 @@ function pathsOf(
       }
     }
     if (isAnswered(each)) {
-      entries.push(each);
+      paths.push(each);
     }
   }
-  return { files, size, largest, entries };
+  return { files, size, largest, paths };
 }
 
 function bySize(a: { size: number; path: string }, b: { size: number; path: string }): number {
@@ -144,29 +144,29 @@ export interface PathDifference {
 export function comparePaths(from: LayerTree, to: LayerTree): PathDifference {
   const [before, after] = [pathsWithNodes(from), pathsWithNodes(to)];
   const changed: PathDifference['changed'][number][] = [];
-  for (const [path, { entry, node }] of after) {
+  for (const [path, { file, node }] of after) {
     const old = before.get(path);
     if (old !== undefined) {
       const what = [
-        ...(old.entry.kind === entry.kind ? [] : (['kind'] as const)),
+        ...(old.file.kind === file.kind ? [] : (['kind'] as const)),
         ...(old.node.content === node.content ? [] : (['content'] as const)),
-        ...(old.entry.mode === entry.mode ? [] : (['mode'] as const)),
-        ...(old.entry.link === entry.link ? [] : (['link'] as const)),
+        ...(old.file.mode === file.mode ? [] : (['mode'] as const)),
+        ...(old.file.link === file.link ? [] : (['link'] as const)),
       ];
       if (what.length > 0) {
-        changed.push({ path, what, from: old.entry, to: entry });
+        changed.push({ path, what, from: old.file, to: file });
       }
     }
   }
   return {
-    added: [...after].filter(([path]) => !before.has(path)).map(([, { entry }]) => entry),
-    removed: [...before].filter(([path]) => !after.has(path)).map(([, { entry }]) => entry),
+    added: [...after].filter(([path]) => !before.has(path)).map(([, { file }]) => file),
+    removed: [...before].filter(([path]) => !after.has(path)).map(([, { file }]) => file),
     changed,
   };
 }
 
-function pathsWithNodes(tree: LayerTree): Map<string, { entry: ImagePath; node: TreeNode }> {
-  return new Map([...tree.paths()].map(([path, node]) => [path, { entry: imagePath(path, node, node.size), node }]));
+function pathsWithNodes(tree: LayerTree): Map<string, { file: ImagePath; node: TreeNode }> {
+  return new Map([...tree.paths()].map(([path, node]) => [path, { file: imagePath(path, node, node.size), node }]));
 }
 
 function imagePath(path: string, { kind, mode, link, layer }: TreeNode, size: number): ImagePath {

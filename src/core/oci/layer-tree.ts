@@ -1,13 +1,13 @@
 import { nameParts } from './layer-names';
 
 /** What an entry of a layer is (OCI image specification, layer.md, "File Types"). */
-export type EntryKind = 'file' | 'folder' | 'symlink' | 'hardlink' | 'device' | 'fifo';
+export type MemberKind = 'file' | 'folder' | 'symlink' | 'hardlink' | 'device' | 'fifo';
 
 /** One entry of a layer. */
-export interface LayerEntry {
+export interface LayerMember {
   /** As the layer names it, in its one form: no `/` at either end, no `.` or `..` in it. */
   readonly path: string;
-  readonly kind: EntryKind;
+  readonly kind: MemberKind;
   /** Bytes of a file; 0 of all else. */
   readonly size: number;
   /** Permissions, set-uid and the like. */
@@ -19,7 +19,7 @@ export interface LayerEntry {
 }
 
 /** Something at a path of an image. */
-export interface TreeNode extends Omit<LayerEntry, 'path'> {
+export interface TreeNode extends Omit<LayerMember, 'path'> {
   /** The number of the layer that brought it, from 0. */
   readonly layer: number;
   /** What is in a folder. */
@@ -68,8 +68,8 @@ export class LayerTree {
   }
 
   /** Lays an entry of the present layer over what is there. */
-  add(entry: LayerEntry): void {
-    const parts = nameParts(entry.path);
+  add(member: LayerMember): void {
+    const parts = nameParts(member.path);
     const name = parts.pop();
     if (name === undefined) {
       return;
@@ -83,16 +83,16 @@ export class LayerTree {
         this.remove(at.children, at.path, name.slice(whiteout.length));
       }
     } else {
-      this.put(at.children, at.path, name, entry);
+      this.put(at.children, at.path, name, member);
     }
   }
 
-  private put(siblings: Map<string, TreeNode>, path: string, name: string, entry: LayerEntry): void {
+  private put(siblings: Map<string, TreeNode>, path: string, name: string, member: LayerMember): void {
     const before = siblings.get(name);
-    const { kind, mode, link, content } = entry;
+    const { kind, mode, link, content } = member;
     // A hard link is as large as what it is a name of, and ships nothing.
     const linked = kind === 'hardlink' ? this.find(link ?? '') : undefined;
-    const size = kind === 'hardlink' ? (linked?.size ?? 0) : entry.size;
+    const size = kind === 'hardlink' ? (linked?.size ?? 0) : member.size;
     const keeps = kind === 'folder' && before?.kind === 'folder';
     if (before !== undefined && !keeps) {
       this.hide(before, join(path, name), 'overwritten');

@@ -7,8 +7,8 @@ import type { Digest } from './digest';
 import { describeManifest, parseManifest, type Manifest } from './manifest';
 import { isImageConfig, mediaTypes } from './media-types';
 
-/** Something that belongs to a manifest: it names it as its subject, or stands under a tag that is made of its digest. */
-export interface AttachedDescriptor {
+/** A referrer as it is listed: it names a manifest as its subject, or stands under a tag that is made of its digest. */
+export interface ListedReferrer {
   readonly descriptor: Descriptor;
   /** The tag that it stands under beside the manifest; undefined where it names its subject. */
   readonly tag?: Tag | undefined;
@@ -96,10 +96,10 @@ export function holdsAllOf(manifest: Manifest, other: Manifest): boolean {
   return partsOf(other).every((digest) => parts.has(digest));
 }
 
-/** What of that which belongs to a release goes along into an environment: all, nothing, or what is of these types. */
+/** Which referrers are carried into an environment: all, none, or those of these types. */
 export type Carrying = 'all' | 'none' | readonly string[];
 
-/** Whether something of a type goes along. */
+/** Whether a referrer of this type is carried. */
 export function isCarried(type: string, carrying: Carrying): boolean {
   return carrying === 'all' || (carrying !== 'none' && carrying.includes(type));
 }

@@ -31,7 +31,10 @@ export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<R
   if (chosen.kind !== 'decided') {
     return chosen;
   }
-  const releases = chosen.value.map(({ release: { release, images } }) => ({ release, content: contentId(images) }));
+  const releases = chosen.value.map(({ release: { release, components } }) => ({
+    release,
+    content: contentId(components),
+  }));
   const unknown = known.missing(releases.map(({ content }) => factNeed('evidence', content)));
   if (unknown !== undefined) {
     return unknown;
@@ -50,11 +53,11 @@ export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<R
 }
 
 /** What was found out in an environment was found out about something that it served. */
-function wasThere({ release, images }: ChosenRelease, environment: string): Gate {
+function wasThere({ release, components }: ChosenRelease, environment: string): Gate {
   const gate = 'was-there';
-  const names = images.map(({ image }) => image);
+  const names = components.map(({ component }) => component);
   const stays = release.arrived.filter(
-    (stay) => stay.environment === environment && names.includes(stay.image) && stay.way !== 'held',
+    (stay) => stay.environment === environment && names.includes(stay.component) && stay.way !== 'held',
   );
   if (stays.length === names.length) {
     return { gate, outcome: 'met', detail: `it was in ${environment}` };
@@ -73,7 +76,7 @@ function wasThere({ release, images }: ChosenRelease, environment: string): Gate
 /** Nobody signs off what they published, under whatever version. */
 function notOwn({ release }: ChosenRelease, by: string, facts: Facts): Gate {
   const gate = 'not-own';
-  const publishers = publishersOf(release, facts.get('evidence', contentId(release.images)));
+  const publishers = publishersOf(release, facts.get('evidence', contentId(release.components)));
   return publishers.includes(by)
     ? {
         gate,

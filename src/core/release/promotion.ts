@@ -1,4 +1,5 @@
 import type { CommitId } from '../commit';
+import type { Passage } from './gates/passage';
 import { HodError } from '../errors';
 import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
@@ -7,13 +8,13 @@ import type { Action } from '../ledger/entries';
 import { latestIn, servedIn } from '../ledger/environment';
 import type { AdmissionRules } from './gates/admission-rules';
 import { withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
-import { admissionGates, type CandidateImage } from './gates/admission';
+import { admissionGates, type CandidateComponent } from './gates/admission';
 import { unmetAmong } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { someTag } from './gates/tags';
 import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge } from './knowledge';
-import { contentId, type ContentId, type PlacedImage, type ReleaseId } from '../ledger/release';
-import { arrivalOf, judge, type ArrivingImage, type Destination, type Plan, type Verdict } from './verdict';
+import { contentId, type ContentId, type PlacedComponent, type ReleaseId } from '../ledger/release';
+import { arrivalOf, judge, type ArrivingComponent, type Destination, type Plan, type Verdict } from './verdict';
 
 /** A release, by its version or its commit. */
 export type NamedChoice = { readonly version: Version } | { readonly commit: CommitId };
@@ -21,17 +22,17 @@ export type NamedChoice = { readonly version: Version } | { readonly commit: Com
 /** Which releases are meant: a named one, or what an environment serves. */
 export type ReleaseChoice = NamedChoice | { readonly servedBy: string; readonly isFirst: boolean };
 
-/** A release, and those of its images that are meant. */
+/** A release, and those of its components that are meant. */
 export interface ChosenRelease {
   readonly release: Release;
-  readonly images: readonly PlacedImage[];
+  readonly components: readonly PlacedComponent[];
 }
 
 /**
  * Chooses the releases that are meant: one that is named, or all that an environment serves, each with
- * those of its images that are served. Refused where there is none.
+ * those of its components that are served. Refused where there is none.
  *
- * @param only The images and bundles that are meant; all where undefined.
+ * @param only The components that are meant; all where undefined.
  * @param purpose What they are chosen for, such as `uat`.
  */
 export function chooseReleases(
@@ -48,17 +49,17 @@ export function chooseReleases(
   if (unknown !== undefined) {
     return unknown;
   }
-  const releases = chosen.value.flatMap(({ id, images }): ChosenRelease[] => {
+  const releases = chosen.value.flatMap(({ id, components }): ChosenRelease[] => {
     const release = releaseNamed(id, known);
-    const meant = release.images.filter(
-      ({ image }) => (images?.includes(image) ?? true) && (only?.includes(image) ?? true),
+    const meant = release.components.filter(
+      ({ component }) => (components?.includes(component) ?? true) && (only?.includes(component) ?? true),
     );
-    return meant.length === 0 ? [] : [{ release, images: meant }];
+    return meant.length === 0 ? [] : [{ release, components: meant }];
   });
   return releases.length > 0
     ? { kind: 'decided', value: releases }
     : refusedBy('release', {
-        code: 'images-not-there',
+        code: 'components-not-there',
         what: 'there is no release of this',
         object: (only ?? []).join(', '),
         detail: 'servedBy' in choice ? `${choice.servedBy} serves none of these` : 'the release holds none of these',
@@ -70,20 +71,20 @@ export function chooseReleases(
 export function chooseCandidates(
   choice: ReleaseChoice,
   only: readonly string[] | undefined,
-  { from, to }: { readonly from: string; readonly to: string },
+  { from, to }: Passage,
   known: Knowledge,
 ): Decision<ChosenRelease[]> {
   const chosen = chooseReleases(choice, only, to, known);
   if (chosen.kind !== 'decided') {
     return chosen;
   }
-  const contentOf = ({ release }: ChosenRelease): ContentId => contentId(release.images);
+  const contentOf = ({ release }: ChosenRelease): ContentId => contentId(release.components);
   const unknown = known.missing(chosen.value.map((each) => factNeed('withdrawn', withdrawnKey(from, contentOf(each)))));
   if (unknown !== undefined) {
     return unknown;
   }
   const gates = chosen.value.map((each) => {
-    const names = each.images.map(({ image }) => image);
+    const names = each.components.map(({ component }) => component);
     return cameThrough(each.release, names, { from, to }, withdrawalOf(known.facts, from, contentOf(each)));
   });
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates } : chosen;
@@ -102,10 +103,10 @@ function releaseNamed(id: ReleaseId, { facts }: Knowledge): Release {
   return release;
 }
 
-/** A release by its id, and the names of those of its images that are meant; all where undefined. */
+/** A release by its id, and the names of those of its components that are meant; all where undefined. */
 interface ChosenId {
   readonly id: ReleaseId;
-  readonly images?: readonly string[];
+  readonly components?: readonly string[];
 }
 
 function chooseNamed(choice: NamedChoice, known: Knowledge): Decision<readonly ChosenId[]> {
@@ -143,7 +144,7 @@ function chooseServed(
         kind: 'decided',
         value: ids.map((id) => ({
           id,
-          images: served.filter(({ release }) => release === id).map(({ image }) => image),
+          components: served.filter(({ release }) => release === id).map(({ component }) => component),
         })),
       }
     : refusedBy('release', {
@@ -160,14 +161,14 @@ function chooseServed(
 /** One of the releases that come into an environment together. */
 export interface PromotedPart {
   readonly release: Release;
-  /** Those of its images that come in. */
-  readonly images: readonly (ArrivingImage & CandidateImage)[];
+  /** Those of its components that come in. */
+  readonly components: readonly (ArrivingComponent & CandidateComponent)[];
   /** The day of the release's commit, `YYYYMMDD`; undefined where git does not know it. */
   readonly date: string | undefined;
 }
 
 /** Releases that are to come into an environment from the one before, all or none. */
-export interface Promotion extends Omit<Destination, 'images'> {
+export interface Promotion extends Omit<Destination, 'components'> {
   readonly product: string;
   readonly parts: readonly PromotedPart[];
   readonly from: string;
@@ -176,19 +177,19 @@ export interface Promotion extends Omit<Destination, 'images'> {
   readonly now: Timestamp;
 }
 
-/** Decides about a promotion: how each image comes in, its tags, and its gates. */
+/** Decides about a promotion: how each component comes in, its tags, and its gates. */
 export function decidePromotion(promotion: Promotion, known: Knowledge): Judgement<readonly Verdict<Plan>[]> {
   return together(promotion.parts.map((part) => decidePart(part, promotion, known)));
 }
 
 function decidePart(
-  { release, images, date }: PromotedPart,
+  { release, components, date }: PromotedPart,
   promotion: Promotion,
   known: Knowledge,
 ): Judgement<Verdict<Plan>> {
   const { product, from, environment, rulesOf, admissionRules, now, despite } = promotion;
   const { commit, version, branch, build } = release;
-  const content = contentId(release.images);
+  const content = contentId(release.components);
   const unknown = known.missing([
     factNeed('environment', from),
     factNeed('evidence', content),
@@ -202,19 +203,19 @@ function decidePart(
     origin: { commit, version, branch },
     release: release.release,
     content,
-    tags: new Map(images.map(({ image }) => [image, wantedTags(rulesOf(image), values, image)])),
+    tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
   };
-  const entry = { release, images, from, to: environment, now, despiteFreeze: despite.freeze };
+  const candidate = { release, components, from, to: environment, now, despiteFreeze: despite.freeze };
   return judge(
     plan,
-    { ...promotion, images },
-    ({ facts, comings, decisions, wayIn }) => {
+    { ...promotion, components },
+    ({ facts, arrivals, decisions, wayIn }) => {
       const current = facts.get('release', release.release) ?? release;
-      const names = images.map(({ image }) => image);
+      const names = components.map(({ component }) => component);
       const withdrawal = withdrawalOf(facts, environment, content);
       return [
         cameThrough(current, names, { from, to: environment }, withdrawalOf(facts, from, content)),
-        comesIn(current, comings, environment, {
+        comesIn(current, arrivals, environment, {
           withdrawal,
           // What did not come in this way is never advised.
           latest: wayIn.outcome === 'met' ? latestIn(facts, environment) : undefined,
@@ -222,7 +223,7 @@ function decidePart(
           facts,
         }),
         someTag(environment, plan.tags, { versionHeld: false }),
-        ...admissionGates(admissionRules, { ...entry, release: current }, facts, facts.get('evidence', content)),
+        ...admissionGates(admissionRules, { ...candidate, release: current }, facts, facts.get('evidence', content)),
       ];
     },
     known,
@@ -233,10 +234,10 @@ function decidePart(
 export function promotedAction(
   { environment, from, despite, parts }: Promotion,
   verdict: Verdict<Plan>,
-  images: PlacedImage[],
+  components: PlacedComponent[],
   { decidedTogether }: { readonly decidedTogether: boolean },
 ): Action {
   const build = parts.find(({ release }) => release.release === verdict.plan.release)?.release.build;
-  const arrival = arrivalOf(environment, verdict, images, despite);
+  const arrival = arrivalOf(environment, verdict, components, despite);
   return { kind: 'promoted', ...arrival, build, from, ...(decidedTogether ? { together: true } : {}) };
 }

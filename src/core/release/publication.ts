@@ -6,7 +6,7 @@ import { cleanForVersion, historyForNext, rightBuild, type Claim } from './gates
 import { versionFree } from './gates/publication';
 import { someTag } from './gates/tags';
 import { factNeed, type Judgement, type Knowledge } from './knowledge';
-import { contentId, releaseId, type PlacedImage } from '../ledger/release';
+import { contentId, releaseId, type PlacedComponent } from '../ledger/release';
 import { arrivalOf, judge, orderFor, type Destination, type Plan, type Verdict } from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
 
@@ -14,10 +14,10 @@ import { decideVersion, type VersionDecision } from './versions';
 export interface Publication extends Destination {
   readonly product: string;
   readonly build: Build;
-  /** The tag rules of each image. */
+  /** The tag rules of each component. */
   readonly rulesOf: RulesOf;
   readonly following: Following;
-  /** What the images say of themselves. */
+  /** What the components say of themselves. */
   readonly claims: readonly Claim[];
 }
 
@@ -28,9 +28,9 @@ export interface PublicationPlan extends Plan {
 
 /** Decides about a publication: its version, its tags, and how it comes into the environment. */
 export function decidePublication(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
-  const { product, environment, build, rulesOf, images, claims, following, despite } = publication;
+  const { product, environment, build, rulesOf, components, claims, following, despite } = publication;
   const { commit, branch } = build;
-  const content = contentId(images);
+  const content = contentId(components);
   const ancestry = orderFor(commit, despite, known);
   const decision = decideVersion(build.version, { commit, content }, known, ancestry);
   if (decision.kind !== 'decided') {
@@ -46,9 +46,9 @@ export function decidePublication(publication: Publication, known: Knowledge): J
   const values = { ...build, product, build: build.number, version };
   const plan: PublicationPlan = {
     origin: { commit, version, branch },
-    release: releaseId({ product, commit, version, images }),
+    release: releaseId({ product, commit, version, components }),
     content,
-    tags: new Map(images.map(({ image }) => [image, wantedTags(rulesOf(image), values, image)])),
+    tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
     pullRequest: following.pullRequest,
     notFollowed: whyNotFollowed(following, version, environment),
     heldVersion: held ? versioning.reason : undefined,
@@ -73,8 +73,8 @@ export function decidePublication(publication: Publication, known: Knowledge): J
 export function publishedAction(
   { environment, build, despite }: Publication,
   verdict: Verdict<PublicationPlan>,
-  images: PlacedImage[],
+  components: PlacedComponent[],
 ): Action {
   const { number, run } = build;
-  return { kind: 'published', ...arrivalOf(environment, verdict, images, despite), build: number, run };
+  return { kind: 'published', ...arrivalOf(environment, verdict, components, despite), build: number, run };
 }

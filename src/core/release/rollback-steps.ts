@@ -1,5 +1,5 @@
 import type { Digest } from '../oci/digest';
-import { stepKey, tagKey, type Facts, type ServedImage, type Step } from '../ledger/facts';
+import { stepKey, tagKey, type Facts, type ServedComponent, type Step } from '../ledger/facts';
 
 /** Steps of an environment, by their numbers. */
 export type Steps = ReadonlyMap<number, Step>;
@@ -49,16 +49,20 @@ export interface Span {
   readonly steps: Steps;
 }
 
-/** Those images that something happened to since a step: what is served of them then, and now. */
+/** Those components that something happened to since a step: what is served of them then, and now. */
 export function servedAfter(
   { back, last, steps }: Span,
-  served: readonly ServedImage[],
-): { image: string; is: ServedImage | null; was: ServedImage | undefined }[] {
-  const then = new Map<string, ServedImage | null>();
+  served: readonly ServedComponent[],
+): { component: string; is: ServedComponent | null; was: ServedComponent | undefined }[] {
+  const then = new Map<string, ServedComponent | null>();
   for (let number = last; number > back; number -= 1) {
-    steps.get(number)?.served.forEach(({ image, was }) => then.set(image, was));
+    steps.get(number)?.served.forEach(({ component, was }) => then.set(component, was));
   }
-  return [...then].map(([image, is]) => ({ image, is, was: served.find((each) => each.image === image) }));
+  return [...then].map(([component, is]) => ({
+    component,
+    is,
+    was: served.find((each) => each.component === component),
+  }));
 }
 
 /** What stands somewhere after a rollback: what stood there then, or what came beside since. */

@@ -3,10 +3,10 @@ import { describePosition } from '../tags/ordering';
 import { tagKey, targetOf, type TagTarget } from '../ledger/facts';
 import type { Knowledge } from './knowledge';
 import { stoodSince, type Steps } from './rollback-steps';
-import { astrayReason, type TagDecision } from './tag-decisions';
+import { driftReason, type TagDecision } from './tag-decisions';
 
-/** Where a tag is, and of which image. */
-export type TagPlace = Pick<TagDecision, 'image' | 'repository' | 'tag'>;
+/** Where a tag is, and of which component. */
+export type TagPlace = Pick<TagDecision, 'component' | 'repository' | 'tag'>;
 
 /**
  * Tags that rollbacks moved or removed before a step. A rollback that was killed may have left them as they were, and
@@ -15,15 +15,15 @@ export type TagPlace = Pick<TagDecision, 'image' | 'repository' | 'tag'>;
 export function movedByRollbacks(back: number, steps: Steps): TagPlace[] {
   return [...steps]
     .filter(([number, step]) => number <= back && step.back !== undefined)
-    .flatMap(([, { tags }]) => tags.map(({ image, repository, tag }) => ({ image, repository, tag })));
+    .flatMap(([, { tags }]) => tags.map(({ component, repository, tag }) => ({ component, repository, tag })));
 }
 
-/** Every tag that these steps moved, and the tags of every image that they replaced. */
+/** Every tag that these steps moved, and the tags of every component that they replaced. */
 export function placedBefore(steps: Steps): TagPlace[] {
   return [...steps.values()].flatMap(({ tags, served }) => [
-    ...tags.map(({ image, repository, tag }) => ({ image, repository, tag })),
-    ...served.flatMap(({ image, was }) =>
-      was === null ? [] : was.tags.map((tag) => ({ image, repository: was.repository, tag })),
+    ...tags.map(({ component, repository, tag }) => ({ component, repository, tag })),
+    ...served.flatMap(({ component, was }) =>
+      was === null ? [] : was.tags.map((tag) => ({ component, repository: was.repository, tag })),
     ),
   ]);
 }
@@ -73,5 +73,5 @@ export function restoreTag(of: TagPlace, steps: Steps, known: Knowledge): TagDec
     return [];
   }
   const { kind, digest } = target;
-  return [{ ...of, kind, digest, outcome: 'restored', reason: astrayReason(served, digest), served, recorded: digest }];
+  return [{ ...of, kind, digest, outcome: 'restored', reason: driftReason(served, digest), served, recorded: digest }];
 }

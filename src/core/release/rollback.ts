@@ -14,7 +14,7 @@ import {
   type Facts,
   type LaneHead,
   type Release,
-  type ServedImage,
+  type ServedComponent,
   type TagTarget,
 } from '../ledger/facts';
 import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from './knowledge';
@@ -43,7 +43,7 @@ export interface Rollback {
   readonly reason: string;
   /** The environment that its releases come from; null where builds are published into it. */
   readonly from: string | null;
-  /** Where hod.yaml has each image of the environment. */
+  /** Where hod.yaml has each component of the environment. */
   readonly places: ReadonlyMap<string, RepositoryName>;
 }
 
@@ -56,8 +56,8 @@ export interface RollbackPlan extends RollbackChanges {
   /** The releases that are served again. */
   readonly releases: readonly ReleaseId[];
   /** Everything that the environment serves then. */
-  readonly serves: readonly ServedImage[];
-  /** The images of which it serves something else then. */
+  readonly serves: readonly ServedComponent[];
+  /** The components of which it serves something else then. */
   readonly changed: readonly string[];
   readonly decisions: readonly TagDecision[];
 }
@@ -133,13 +133,13 @@ function findTarget(
 
 /** What a rollback leads to, before it is known what stands in the registries. */
 interface Outcome {
-  /** What became of each image that something happened to since. */
+  /** What became of each component that something happened to since. */
   readonly served: ReturnType<typeof servedAfter>;
   readonly changed: ReturnType<typeof servedAfter>;
-  readonly serves: readonly ServedImage[];
+  readonly serves: readonly ServedComponent[];
   /** The releases that are left behind. */
   readonly left: readonly ReleaseId[];
-  readonly lanes: readonly { readonly of: { lane: string; image: string }; readonly is: LaneHead | null }[];
+  readonly lanes: readonly { readonly of: { lane: string; component: string }; readonly is: LaneHead | null }[];
   readonly tags: readonly { readonly key: string; readonly of: TagPlace; readonly is: TagTarget | null }[];
   /** Tags that stay where they are, and may stand elsewhere. */
   readonly unmoved: readonly TagPlace[];
@@ -166,7 +166,7 @@ function changesSince(rollback: Rollback, target: Target, span: Span, known: Kno
   }
   const admissions = serves.flatMap((each) =>
     releaseNamed(each.release, known).map((release) =>
-      wasAdmitted(each, release, { environment, from, repositoryOf: (image) => places.get(image) }),
+      wasAdmitted(each, release, { environment, from, repositoryOf: (component) => places.get(component) }),
     ),
   );
   return unmetAmong(admissions).length > 0
@@ -183,19 +183,21 @@ function releaseNamed(id: ReleaseId, { facts }: Knowledge): Release[] {
 function planOf(environment: string, outcome: Outcome, { back, steps }: Span, known: Knowledge): RollbackPlan {
   const { served, changed, serves, left, lanes, tags, unmoved } = outcome;
   const staying = new Set<ContentId>(
-    serves.flatMap(({ release }) => releaseNamed(release, known)).map(({ images }) => contentId(images)),
+    serves.flatMap(({ release }) => releaseNamed(release, known)).map(({ components }) => contentId(components)),
   );
   // Of those, and of what is served again since an earlier step: what came before it is found by its step.
   const moved = served.filter((each) => changed.includes(each) || each.is?.step !== each.was?.step);
   return {
     back,
-    withdrawn: left.flatMap((id) => releaseNamed(id, known)).filter(({ images }) => !staying.has(contentId(images))),
+    withdrawn: left
+      .flatMap((id) => releaseNamed(id, known))
+      .filter(({ components }) => !staying.has(contentId(components))),
     releases: [...new Set(changed.flatMap(({ is }) => (is === null ? [] : [is.release])))],
     serves,
-    served: moved.map(({ image, is }) => ({ image, is })),
-    changed: changed.map(({ image }) => image),
+    served: moved.map(({ component, is }) => ({ component, is })),
+    changed: changed.map(({ component }) => component),
     lanes: lanes
-      .filter(({ of: { lane, image }, is }) => !sameHead(is, laneHeadIn(known.facts, environment, lane, image)))
+      .filter(({ of: { lane, component }, is }) => !sameHead(is, laneHeadIn(known.facts, environment, lane, component)))
       .map(({ of, is }) => ({ ...of, is })),
     // Also where the digest is the same: what moves the tag next is compared with what it leads to.
     tags: tags
@@ -214,14 +216,19 @@ function outcomeOf({ environment, places }: Rollback, { since }: Target, span: S
   const changed = served.filter(({ is, was }) => is?.digest !== was?.digest || is?.release !== was?.release);
   // What came beside in the same decision was never served here: it stays.
   const leaving = since.flatMap((each) => each.steps.filter((step) => step.served.length > 0));
-  const untouched = now.filter(({ image }) => !served.some((each) => each.image === image));
+  const untouched = now.filter(({ component }) => !served.some((each) => each.component === component));
   const serves = [...untouched, ...served.flatMap(({ is }) => (is === null ? [] : [is]))];
   const lanes = standing(span, (step) =>
-    step.lanes.map(({ lane, image, is, was }) => ({ key: `${lane} ${image}`, of: { lane, image }, is, was })),
+    step.lanes.map(({ lane, component, is, was }) => ({
+      key: `${lane} ${component}`,
+      of: { lane, component },
+      is,
+      was,
+    })),
   );
   const tags = standing(span, (step) =>
-    step.tags.map(({ image, repository, tag, is, was }) => {
-      return { key: tagKey(repository, tag), of: { image, repository, tag }, is, was };
+    step.tags.map(({ component, repository, tag, is, was }) => {
+      return { key: tagKey(repository, tag), of: { component, repository, tag }, is, was };
     }),
   );
   // Killed runs may never have written the tags of the releases that are served then, nor those that rollbacks moved;
@@ -229,8 +236,8 @@ function outcomeOf({ environment, places }: Rollback, { since }: Target, span: S
   const tagged = new Set(tags.map(({ key }) => key));
   const earlier = since.length === 0 ? placedBefore(span.steps) : movedByRollbacks(span.back, span.steps);
   const unmoved = uniqueTags([
-    ...serves.flatMap(({ image, repository, tags: names }) => names.map((tag) => ({ image, repository, tag }))),
-    ...earlier.filter(({ image, repository }) => places.get(image) === repository),
+    ...serves.flatMap(({ component, repository, tags: names }) => names.map((tag) => ({ component, repository, tag }))),
+    ...earlier.filter(({ component, repository }) => places.get(component) === repository),
   ]).filter(({ repository, tag }) => !tagged.has(tagKey(repository, tag)));
   const left = [...new Set(leaving.flatMap(({ of }) => (of === undefined ? [] : [of.release])))];
   return { served, changed, serves, left, lanes, tags, unmoved };
@@ -238,7 +245,7 @@ function outcomeOf({ environment, places }: Rollback, { since }: Target, span: S
 
 function refusedElsewhere({ environment, places }: Rollback, { serves, tags }: Outcome): Decision<never> | undefined {
   const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
-    ({ image, repository }) => places.get(image) !== repository,
+    ({ component, repository }) => places.get(component) !== repository,
   );
   return elsewhere.length === 0
     ? undefined
@@ -252,9 +259,11 @@ function refusedElsewhere({ environment, places }: Rollback, { serves, tags }: O
 }
 
 /** What must be there for a rollback: what is served again, and what tags lead to. */
-export function targetsOf({ served, tags }: RollbackPlan): { image: string; digest: Digest }[] {
-  const all = [...served, ...tags].flatMap(({ image, is }) => (is === null ? [] : [{ image, digest: is.digest }]));
-  return [...new Map(all.map((each) => [`${each.image} ${each.digest}`, each])).values()];
+export function targetsOf({ served, tags }: RollbackPlan): { component: string; digest: Digest }[] {
+  const all = [...served, ...tags].flatMap(({ component, is }) =>
+    is === null ? [] : [{ component, digest: is.digest }],
+  );
+  return [...new Map(all.map((each) => [`${each.component} ${each.digest}`, each])).values()];
 }
 
 /** What a rollback writes into the ledger; nothing where it changes nothing. */
@@ -266,7 +275,7 @@ export function rolledBackAction(
   if (served.length + lanes.length + tags.length === 0) {
     return [];
   }
-  const left = withdrawn.map(({ release, images }) => ({ release, content: contentId(images) }));
+  const left = withdrawn.map(({ release, components }) => ({ release, content: contentId(components) }));
   return [
     {
       kind: 'rolled-back',

@@ -10,13 +10,13 @@ import {
 } from '../tags/ordering';
 import type { TagKind, WantedTag } from '../tags/rules';
 import type { Tag } from '../oci/tag';
-import type { Coming } from './coming';
+import type { ComponentArrival } from './component-arrival';
 import { tagKey, targetOf, type Fact, type Facts } from '../ledger/facts';
 import type { SetTag } from '../ledger/release';
 
 /** A tag that a rule asks for in one repository, and what stands there now. */
 export interface TagRequest {
-  readonly image: string;
+  readonly component: string;
   readonly repository: RepositoryName;
   /** What the tag is to point to. */
   readonly digest: Digest;
@@ -41,7 +41,7 @@ export function staysAsItIs(outcome: TagOutcome): boolean {
 
 /** What is to become of one tag. */
 export interface TagDecision {
-  readonly image: string;
+  readonly component: string;
   readonly repository: RepositoryName;
   readonly tag: Tag;
   readonly kind: TagKind;
@@ -64,7 +64,7 @@ export interface TagPolicy {
   readonly withdrawn?: string | undefined;
   /** Why only the tags of its branch may follow it: its branch is not followed. */
   readonly notFollowed?: string | undefined;
-  /** The images whose version tags may follow it nevertheless: its version is below the one that is served. */
+  /** The components whose version tags may follow it nevertheless: its version is below the one that is served. */
   readonly belowServed: ReadonlySet<string>;
 }
 
@@ -82,15 +82,15 @@ export function decideTags(
   policy: TagPolicy,
 ): TagDecision[] {
   return requests.map((request) => {
-    const { image, repository, digest, wanted } = request;
+    const { component, repository, digest, wanted } = request;
     const { recorded, served } = standingOf(request, facts);
-    const astray = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
-    const base = { image, repository, tag: wanted.tag, kind: wanted.rule.kind, digest, ...astray };
+    const drifted = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
+    const base = { component, repository, tag: wanted.tag, kind: wanted.rule.kind, digest, ...drifted };
     if (wanted.rule.kind === 'fixed') {
       return { ...base, served, ...decideFixed(digest, served, recorded?.digest) };
     }
     const { follows } = wanted.rule;
-    const free = follows === 'branch' || (follows === 'release' && policy.belowServed.has(image));
+    const free = follows === 'branch' || (follows === 'release' && policy.belowServed.has(component));
     const never = policy.withdrawn ?? (free ? undefined : policy.notFollowed);
     const asked = { ...request, served };
     const outcome: Outcome =
@@ -136,7 +136,7 @@ function putRight(
     hadThere(recorded).includes(served) ||
     (there !== undefined && decideMoving(follows, { ...position, digest }, there, ancestry).outcome !== 'held');
   return isOlder
-    ? { outcome: 'restored', digest: recorded.digest, reason: `${astrayReason(served, recorded.digest)}; ${reason}` }
+    ? { outcome: 'restored', digest: recorded.digest, reason: `${driftReason(served, recorded.digest)}; ${reason}` }
     : {};
 }
 
@@ -157,15 +157,15 @@ function hadThere({ digest, earlier = [] }: Fact<'tag'>): Digest[] {
 export function heldBeside(
   decisions: readonly TagDecision[],
   requests: readonly TagRequest[],
-  comings: readonly Coming[],
+  arrivals: readonly ComponentArrival[],
 ): TagDecision[] {
   return decisions.map((decision, at) => {
     const rule = requests[at]?.wanted.rule;
-    const coming = comings.find(({ image }) => image === decision.image);
+    const arrival = arrivals.find(({ component }) => component === decision.component);
     const follows = rule?.kind === 'moving' && rule.follows === 'environment';
-    return !follows || coming === undefined || coming.way === 'takes-over' || decision.heldBy !== undefined
+    return !follows || arrival === undefined || arrival.way === 'takes-over' || decision.heldBy !== undefined
       ? decision
-      : { ...decision, outcome: 'held', heldBy: 'order', reason: coming.reason };
+      : { ...decision, outcome: 'held', heldBy: 'order', reason: arrival.reason };
   });
 }
 
@@ -217,16 +217,16 @@ function asServed(
     return { outcome: 'unchanged', reason: 'it already points here' };
   }
   if (recorded === digest) {
-    return { outcome: 'restored', reason: astrayReason(served, recorded) };
+    return { outcome: 'restored', reason: driftReason(served, recorded) };
   }
   return {
     outcome: served === undefined ? 'created' : 'moved',
-    reason: recorded === undefined || recorded === served ? reason : `${reason}; ${astrayReason(served, recorded)}`,
+    reason: recorded === undefined || recorded === served ? reason : `${reason}; ${driftReason(served, recorded)}`,
   };
 }
 
 /** What is said of a tag that stands elsewhere than the ledger says. */
-export function astrayReason(served: Digest | undefined, recorded: Digest): string {
+export function driftReason(served: Digest | undefined, recorded: Digest): string {
   const there = served === undefined ? 'it was gone' : `it stood at ${shortDigest(served)}`;
   return `${there}, and the ledger says ${shortDigest(recorded)}`;
 }
@@ -242,14 +242,14 @@ export function decideFixed(digest: Digest, served: Digest | undefined, recorded
   }
   return recorded === undefined
     ? { outcome: 'created', reason: 'the tag is new' }
-    : { outcome: 'restored', reason: astrayReason(served, recorded) };
+    : { outcome: 'restored', reason: driftReason(served, recorded) };
 }
 
 /** The tags among decisions that point, or are to point, at what is being released. */
 export function tagsToSet(decisions: readonly TagDecision[]): SetTag[] {
   return decisions
     .filter(({ outcome, heldBy }) => outcome !== 'held' && outcome !== 'refused' && heldBy === undefined)
-    .map(({ image, repository, tag, kind, digest }) => ({ image, repository, tag, kind, digest }));
+    .map(({ component, repository, tag, kind, digest }) => ({ component, repository, tag, kind, digest }));
 }
 
 /** Whether the facts already say everything that an entry with these tags would add. */

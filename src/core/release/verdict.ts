@@ -4,7 +4,7 @@ import { afterRewrite, type Ancestry, type Position } from '../tags/ordering';
 import type { WantedTags } from '../tags/rules';
 import { compareVersions } from '../tags/version';
 import type { Arrival } from '../ledger/entries/arrival';
-import { commitsToCompare, decideComing, type Coming, type Origin } from './coming';
+import { commitsToCompare, decideWay, type ComponentArrival, type Origin } from './component-arrival';
 import { servedIn, laneFacts } from '../ledger/environment';
 import { rulesAside, type Despite } from './despite';
 import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from '../ledger/facts';
@@ -12,7 +12,13 @@ import { metAmong, unmetAmong, type Gate } from './gates/gate';
 import { knownWayIn } from './gates/way-in';
 import { fixedTags, inOrder } from './gates/tags';
 import { factNeed, type Decision, type Judgement, type Knowledge, type Need } from './knowledge';
-import { contentId, type ContentId, type ImageDigest, type PlacedImage, type ReleaseId } from '../ledger/release';
+import {
+  contentId,
+  type ContentId,
+  type ComponentDigest,
+  type PlacedComponent,
+  type ReleaseId,
+} from '../ledger/release';
 import {
   decideTags,
   provenanceWanted,
@@ -23,8 +29,8 @@ import {
   type TagRequest,
 } from './tag-decisions';
 
-/** An image or bundle that is to come into an environment. */
-export interface ArrivingImage extends ImageDigest {
+/** A component that is to come into an environment. */
+export interface ArrivingComponent extends ComponentDigest {
   /** Where it is to stand. */
   readonly repository: RepositoryName;
 }
@@ -35,7 +41,7 @@ export interface Plan {
   readonly release: ReleaseId;
   /** The name of all that the release holds. */
   readonly content: ContentId;
-  /** The tags of each image that comes in. */
+  /** The tags of each component that comes in. */
   readonly tags: ReadonlyMap<string, WantedTags>;
   /** Why builds of its kind never take over; undefined where they may. */
   readonly notFollowed?: string | undefined;
@@ -48,8 +54,8 @@ export interface Plan {
 export interface Verdict<P extends Plan> {
   readonly plan: P;
   readonly decisions: readonly TagDecision[];
-  /** How each image comes in. */
-  readonly comings: readonly Coming[];
+  /** How each component comes in. */
+  readonly arrivals: readonly ComponentArrival[];
   /** The releases that serve what it takes over. */
   readonly replaces: readonly ReleaseId[];
   /** Every rule; each of them met, but where only a rehearsal was asked for. */
@@ -61,7 +67,7 @@ export interface Destination {
   readonly environment: string;
   /** The environment that it comes from; null where it is published. */
   readonly from: string | null;
-  readonly images: readonly ArrivingImage[];
+  readonly components: readonly ArrivingComponent[];
   /** Refuse where a moving tag, or a version, would be held by the order of builds. */
   readonly strictOrder: boolean;
   /** What was set aside on purpose, and why. */
@@ -74,12 +80,12 @@ export interface RuleContext {
   /** What the rules about the way in and about fixed tags say. */
   readonly wayIn: Gate;
   readonly fixed: Gate;
-  readonly comings: readonly Coming[];
+  readonly arrivals: readonly ComponentArrival[];
   readonly decisions: readonly TagDecision[];
 }
 
 /**
- * Decides what becomes of a plan in an environment: how each image comes in, and what each tag points
+ * Decides what becomes of a plan in an environment: how each component comes in, and what each tag points
  * to. Refused where one of the rules says no.
  */
 export function judge<P extends Plan>(
@@ -92,42 +98,44 @@ export function judge<P extends Plan>(
   if (requests.kind !== 'decided') {
     return requests;
   }
-  const { environment, images, strictOrder, despite } = destination;
+  const { environment, components, strictOrder, despite } = destination;
   const { facts } = known;
-  const { decisions, comings } = decideArrival(plan, destination, requests.value, known);
+  const { decisions, arrivals } = decideArrival(plan, destination, requests.value, known);
   const fixed = fixedTags(decisions);
   const repositoryOf = (name: string): RepositoryName | undefined =>
-    images.find(({ image }) => image === name)?.repository;
+    components.find(({ component }) => component === name)?.repository;
   const wayIn = knownWayIn({ ...destination, repositoryOf }, facts, despite);
   const gates = [
     ...(wayIn.outcome === 'unmet' || despite.newWayIn ? [wayIn] : []),
     fixed,
-    ...rules({ facts, wayIn, fixed, comings, decisions }),
+    ...rules({ facts, wayIn, fixed, arrivals, decisions }),
     ...(strictOrder ? [inOrder(decisions, plan.heldVersion)] : []),
   ];
-  const taking = comings.filter(({ way }) => way === 'takes-over').map(({ image }) => image);
+  const taking = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
   const replaces = new Set(
     servedIn(facts, environment)
-      .filter(({ image, release }) => taking.includes(image) && release !== plan.release)
+      .filter(({ component, release }) => taking.includes(component) && release !== plan.release)
       .map(({ release }) => release),
   );
-  const value = { plan, decisions, comings, gates, replaces: [...replaces] };
+  const value = { plan, decisions, arrivals, gates, replaces: [...replaces] };
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates, value } : { kind: 'decided', value };
 }
 
 /** The tags that a plan asks for, with all that is known of what stands there, and of the order of commits. */
 function requestTags(
   { tags, release, content, origin }: Plan,
-  { environment, images }: Destination,
+  { environment, components }: Destination,
   known: Knowledge,
 ): Decision<readonly TagRequest[]> {
-  const wanted = images.flatMap((image) => (tags.get(image.image)?.wanted ?? []).map((tag) => ({ image, tag })));
+  const wanted = components.flatMap((component) =>
+    (tags.get(component.component)?.wanted ?? []).map((tag) => ({ component, tag })),
+  );
   const first = known.missing([
     factNeed('release', release),
     factNeed('environment', environment),
     factNeed('withdrawn', withdrawnKey(environment, content)),
     ...laneFacts(environment, origin).map((fact): Need => ({ kind: 'fact', fact })),
-    ...wanted.flatMap(({ image: { repository }, tag: { tag } }): Need[] => [
+    ...wanted.flatMap(({ component: { repository }, tag: { tag } }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
       { kind: 'served', repository, tag },
     ]),
@@ -136,8 +144,8 @@ function requestTags(
     return first;
   }
   const { facts } = known;
-  const requests = wanted.map(({ image: { image, repository, digest }, tag }): TagRequest => {
-    return { image, repository, digest, wanted: tag, served: known.servedUnder(repository, tag.tag) };
+  const requests = wanted.map(({ component: { component, repository, digest }, tag }): TagRequest => {
+    return { component, repository, digest, wanted: tag, served: known.servedUnder(repository, tag.tag) };
   });
   const asked = new Map(provenanceWanted(requests, facts).map((request) => [request, provenanceNeed(request)]));
   const second = known.missing([...asked.values()]);
@@ -153,19 +161,19 @@ function requestTags(
   return third ?? { kind: 'decided', value: explained };
 }
 
-/** Decides how each image comes in, and what each tag points to. */
+/** Decides how each component comes in, and what each tag points to. */
 function decideArrival(
   { origin, content, notFollowed, pullRequest }: Plan,
-  { environment, images, despite }: Destination,
+  { environment, components, despite }: Destination,
   requests: readonly TagRequest[],
   known: Knowledge,
-): Pick<Verdict<Plan>, 'decisions' | 'comings'> {
+): Pick<Verdict<Plan>, 'decisions' | 'arrivals'> {
   const { facts } = known;
   const ancestry = orderFor(origin.commit, despite, known);
   const belowServed = new Set(
     servedIn(facts, environment)
       .filter((each) => pullRequest !== true && isBelow(origin, each))
-      .map(({ image }) => image),
+      .map(({ component }) => component),
   );
   const withdrawn = whyWithdrawn(withdrawalOf(facts, environment, content), environment, despite);
   const barriers = { withdrawn, notFollowed, belowServed };
@@ -173,12 +181,12 @@ function decideArrival(
   const isKnownTag = ({ repository, tag }: TagDecision): boolean =>
     facts.get('tag', tagKey(repository, tag)) !== undefined;
   const elsewhere = tags.find((tag) => tag.heldBy === 'order' && !isKnownTag(tag))?.reason;
-  const comings = images.map(({ image }) => {
-    const own = tags.filter((tag) => tag.image === image && tag.kind === 'moving');
+  const arrivals = components.map(({ component }) => {
+    const own = tags.filter((tag) => tag.component === component && tag.kind === 'moving');
     const movesTag = own.some(({ heldBy }) => heldBy === undefined);
-    return decideComing({ image, environment, origin }, barriers, { facts, ancestry, elsewhere, movesTag });
+    return decideWay({ component, environment, origin }, barriers, { facts, ancestry, elsewhere, movesTag });
   });
-  return { decisions: heldBeside(tags, requests, comings), comings };
+  return { decisions: heldBeside(tags, requests, arrivals), arrivals };
 }
 
 /** The order of commits as a release is judged by it. */
@@ -199,8 +207,8 @@ function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, {
 /** What the ledger is told of a release that comes into an environment. */
 export function arrivalOf(
   environment: string,
-  { plan, decisions, comings, replaces, gates }: Verdict<Plan>,
-  images: PlacedImage[],
+  { plan, decisions, arrivals, replaces, gates }: Verdict<Plan>,
+  components: PlacedComponent[],
   despite: Despite,
 ): Arrival {
   const { origin, release, content } = plan;
@@ -209,10 +217,10 @@ export function arrivalOf(
     release,
     ...origin,
     environment,
-    images,
-    ...(contentId(images) === content ? {} : { content }),
+    components,
+    ...(contentId(components) === content ? {} : { content }),
     tags: tagsToSet(decisions),
-    comings: comings.map(({ image, way, lanes }) => ({ image, way, lanes: [...lanes] })),
+    arrivals: arrivals.map(({ component, way, lanes }) => ({ component, way, lanes: [...lanes] })),
     ...(replaces.length === 0 ? {} : { replaces: [...replaces] }),
     gates: metAmong(gates),
     ...(aside.length === 0 ? {} : { despite: aside }),
@@ -220,15 +228,15 @@ export function arrivalOf(
 }
 
 /** Whether the ledger says already what an entry about this would add. */
-export function isKnown(environment: string, { plan, decisions, comings }: Verdict<Plan>, facts: Facts): boolean {
+export function isKnown(environment: string, { plan, decisions, arrivals }: Verdict<Plan>, facts: Facts): boolean {
   const stays = facts.get('release', plan.release)?.arrived.filter((stay) => stay.environment === environment) ?? [];
   const serves = servedIn(facts, environment);
   return (
     isRecorded(tagsToSet(decisions), facts) &&
-    comings.every(({ image, way }) => {
-      const stay = stays.find((each) => each.image === image);
+    arrivals.every(({ component, way }) => {
+      const stay = stays.find((each) => each.component === component);
       return way === 'takes-over'
-        ? serves.some((each) => each.image === image && each.release === plan.release)
+        ? serves.some((each) => each.component === component && each.release === plan.release)
         : stay !== undefined && (way === 'held' || stay.way !== 'held');
     })
   );

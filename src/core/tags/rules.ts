@@ -16,8 +16,8 @@ export type TagRule =
   | { readonly kind: 'fixed'; readonly template: Template }
   | { readonly kind: 'moving'; readonly template: Template; readonly follows: Follows };
 
-/** The tag rules of an image in an environment. */
-export type RulesOf = (image: string) => readonly TagRule[];
+/** The tag rules of a component in an environment. */
+export type RulesOf = (component: string) => readonly TagRule[];
 
 /** What a moving tag of this form follows. */
 export function followedBy(template: Template, environment: string): Follows {
@@ -27,7 +27,7 @@ export function followedBy(template: Template, environment: string): Follows {
   return template.text === environment ? 'environment' : 'release';
 }
 
-/** What a moving tag follows that an image has of its own: what is served of it, where the tag names neither branch nor version. */
+/** What a moving tag follows that a component has of its own: what is served of it, where the tag names neither branch nor version. */
 export function followedByOwn(template: Template): Follows {
   const names = placeholdersOf(template);
   const ofVersion = (['version', 'major', 'minor', 'patch'] as const).some((name) => names.includes(name));
@@ -53,15 +53,15 @@ export interface BuildValues extends TagValues {
   dirty: boolean;
 }
 
-/** Fills the rules of an environment in for one image. */
-export function wantedTags(rules: readonly TagRule[], values: BuildValues, image: string): WantedTags {
+/** Fills the rules of an environment in for one component. */
+export function wantedTags(rules: readonly TagRule[], values: BuildValues, component: string): WantedTags {
   const result: WantedTags = { wanted: [], omitted: [] };
   for (const rule of rules) {
     if (values.dirty && rule.kind === 'fixed') {
       result.omitted.push({ rule, missing: 'clean working copy' });
       continue;
     }
-    const expansion = expandTag(rule.template, values, image);
+    const expansion = expandTag(rule.template, values, component);
     if ('missing' in expansion) {
       result.omitted.push({ rule, missing: expansion.missing });
     } else if (!result.wanted.some((each) => each.tag === expansion.tag)) {

@@ -19,7 +19,7 @@ export interface TagValues {
 
 /** The names that may stand between braces in a tag rule, and what each stands for. */
 const valueOf = {
-  image: (_, image) => image,
+  image: (_, component) => component,
   product: ({ product }) => product,
   commit: ({ commit }) => commit,
   version: ({ version }) => version?.replace('+', '_'),
@@ -29,7 +29,7 @@ const valueOf = {
   branch: ({ branch }) => branch,
   build: ({ build }) => build,
   date: ({ date }) => date,
-} as const satisfies Record<string, (values: TagValues, image: string) => string | undefined>;
+} as const satisfies Record<string, (values: TagValues, component: string) => string | undefined>;
 
 /** A name that may stand between braces. */
 export type Placeholder = keyof typeof valueOf;
@@ -84,11 +84,11 @@ export function placeholdersOf(template: Template): Placeholder[] {
 }
 
 /** A text for a repository name: `{image}` and `{product}` only. */
-export function expandRepository(template: string, image: string, product: string): string {
-  return template.replaceAll('{image}', image).replaceAll('{product}', product);
+export function expandRepository(template: string, component: string, product: string): string {
+  return template.replaceAll('{image}', component).replaceAll('{product}', product);
 }
 
-/** The tag that a template means for an image, or the first placeholder that nothing is known for. */
+/** The tag that a template means for a component, or the first placeholder that nothing is known for. */
 export type Expansion = { tag: Tag } | { missing: Placeholder };
 
 /**
@@ -96,14 +96,14 @@ export type Expansion = { tag: Tag } | { missing: Placeholder };
  * longest tag, loses something, a short hash of the whole follows, so that two branches never share
  * a tag. The `+` of a version becomes `_`, which no version holds, so nothing is lost there.
  */
-export function expandTag(template: Template, values: TagValues, image: string): Expansion {
+export function expandTag(template: Template, values: TagValues, component: string): Expansion {
   let exact = '';
   for (const part of template.parts) {
     if (typeof part === 'string') {
       exact += part;
       continue;
     }
-    const value = valueOf[part.name](values, image);
+    const value = valueOf[part.name](values, component);
     if (value === undefined) {
       return { missing: part.name };
     }
@@ -115,7 +115,7 @@ export function expandTag(template: Template, values: TagValues, image: string):
     throw new HodError('tag-empty', {
       what: 'a tag rule gives no tag',
       object: template.text,
-      why: `for ${image} it gives ${JSON.stringify(tag)}`,
+      why: `for ${component} it gives ${JSON.stringify(tag)}`,
       next: 'change the rule in hod.yaml; `hod config check` shows where it stands',
     });
   }

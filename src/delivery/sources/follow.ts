@@ -101,14 +101,14 @@ class FollowedOutputs {
 
   /** Records that the build failed. Answers the error that says so. */
   async failed(reason: string): Promise<HodError> {
-    const images = [...new Set(this.outputs.map(({ component }) => component.name))];
+    const components = [...new Set(this.outputs.map(({ component }) => component.name))];
     const { build, dryRun } = this.context;
     if (!dryRun) {
-      await appendStaging({ kind: 'failed', commit: build.commit, images, reason }, [], this.context, () => false);
+      await appendStaging({ kind: 'failed', commit: build.commit, components, reason }, [], this.context, () => false);
     }
     return new HodError('followed-build-failed', {
       what: 'the build failed',
-      object: images.join(', '),
+      object: components.join(', '),
       why: reason,
       next: 'see why in its log, and build again; nothing was tagged',
     });

@@ -7,7 +7,7 @@ import { readContent, runnableImages, type ContentNode } from '../../core/oci/co
 import { companionsOf } from '../../core/oci/members';
 import { stagedIn } from '../../core/ledger/entries/staged';
 import { missingOf } from '../../core/build/component';
-import type { StagedImage, StagedPart } from '../../core/ledger/facts';
+import type { StagedComponent, StagedPart } from '../../core/ledger/facts';
 import type { Claim } from '../../core/release/gates/build';
 import { builtWell } from '../../core/release/gates/publication';
 import { refuseUnmet } from '../../core/release/refusal';
@@ -15,7 +15,7 @@ import type { Ledger } from '../../ledger/ledger';
 import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
 import { outputPathsOf, requirementOf, type ComponentConfig, type EnvironmentConfig } from '../../workspace/config';
-import { carriedWith } from '../attachments';
+import { carriedWith } from '../referrers/find';
 import type { DeliveryItem } from '../delivery';
 import { OutputReader, outputFrom, type Output } from './outputs';
 
@@ -86,7 +86,7 @@ interface Findings {
   outputs: Output[];
   /** What was staged for platforms that no build output here is for. */
   parts: StagedPart[];
-  staged: StagedImage | undefined;
+  staged: StagedComponent | undefined;
   missing: string[];
   /** The first build output that is not here. */
   absentOutput: string | undefined;
@@ -94,7 +94,7 @@ interface Findings {
 
 async function find(
   component: ComponentConfig,
-  staged: StagedImage | undefined,
+  staged: StagedComponent | undefined,
   reader: OutputReader,
   patient: boolean,
 ): Promise<Findings> {
@@ -116,12 +116,12 @@ async function find(
   };
 }
 
-function failuresIn(findings: readonly Findings[]): { image: string; failure: string }[] {
+function failuresIn(findings: readonly Findings[]): { component: string; failure: string }[] {
   return findings.flatMap(({ component, staged }) => {
     const failed = staged?.failed;
     return failed === undefined
       ? []
-      : [{ image: component.name, failure: `${failed.by} said at ${failed.at}: ${failed.reason}` }];
+      : [{ component: component.name, failure: `${failed.by} said at ${failed.at}: ${failed.reason}` }];
   });
 }
 
@@ -132,13 +132,13 @@ async function combine(
   { environment, session }: GatherContext,
 ): Promise<GatheredItem> {
   const target = session.client(environment.repositoryOf(name));
-  const alongWith = async (node: ContentNode): Promise<Pick<GatheredItem, 'node' | 'attachments'>> => {
-    return { node, attachments: await carriedWith(node, environment.carrying) };
+  const alongWith = async (node: ContentNode): Promise<Pick<GatheredItem, 'node' | 'referrers'>> => {
+    return { node, referrers: await carriedWith(node, environment.carrying) };
   };
   const fetched = parts.map(async (part) => outputFrom(name, await readContent(target, part)));
   const all = [...outputs, ...(await Promise.all(fetched))];
   const [only] = all;
-  const base = { image: name, target, staged: staged?.parts ?? [], claims: all.flatMap(({ claims }) => claims) };
+  const base = { component: name, target, staged: staged?.parts ?? [], claims: all.flatMap(({ claims }) => claims) };
   if (only !== undefined && all.length === 1) {
     return { ...base, ...(await alongWith(only.node)), platforms: only.platforms };
   }

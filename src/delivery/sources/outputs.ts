@@ -87,17 +87,17 @@ export async function readOutput(
 }
 
 /** What content is, as far as publishing asks. Throws where an index in it would give a node the wrong image. */
-export async function outputFrom(image: string, node: ContentNode): Promise<Output> {
+export async function outputFrom(component: string, node: ContentNode): Promise<Output> {
   const runnable = await runnableImages(node);
   refuseUnsound(node, runnable);
   const { annotations } = node.manifest;
   const index = {
-    label: image,
+    label: component,
     revision: annotations.get(annotationKeys.revision),
     version: annotations.get(annotationKeys.version),
   };
   const claims = runnable.map(({ platform, revision, version }): Claim => {
-    return { label: `${image} for ${formatPlatform(platform)}`, revision, version };
+    return { label: `${component} for ${formatPlatform(platform)}`, revision, version };
   });
   const platforms = runnable.map(({ platform }) => formatPlatform(platform));
   return { node, platforms, claims: node.manifest.kind === 'index' ? [index, ...claims] : claims };

@@ -5,24 +5,24 @@ import type { Action } from '../../core/ledger/entries';
 import { replaces, stagedIn } from '../../core/ledger/entries/staged';
 import type { Build } from '../../core/build/build';
 import { protectionTag } from '../../core/build/component';
-import { tagKey, type Facts, type StagedImage } from '../../core/ledger/facts';
+import { tagKey, type Facts, type StagedComponent } from '../../core/ledger/facts';
 import { namedPlatform, rightBuild } from '../../core/release/gates/build';
 import { stagedOnce } from '../../core/release/gates/staging';
 import { refuseUnmet } from '../../core/release/refusal';
-import type { PlacedImage } from '../../core/ledger/release';
+import type { PlacedComponent } from '../../core/ledger/release';
 import type { Ledger } from '../../ledger/ledger';
 import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
 import type { ComponentConfig, Config } from '../../workspace/config';
 import {
-  attachedFacts,
-  carryAttachments,
-  listAttachments,
+  referrerFacts,
+  carryReferrers,
+  listReferrers,
   unknownTo,
-  type Attaching,
-  type CarriedAttachments,
-} from '../attach';
-import { carriedWith } from '../attachments';
+  type ItemReferrers,
+  type CarriedReferrers,
+} from '../referrers/carry';
+import { carriedWith } from '../referrers/find';
 import { addTransfer, Carrier, type Transfer } from '../carry';
 import { settleAll } from '../../system/promises';
 import { placed, type DeliveryItem } from '../delivery';
@@ -41,7 +41,7 @@ export interface OutputPlace {
 export const stagingOutcomes = ['staged', 'unchanged'] as const;
 
 /** What became of one build output. */
-export interface StagedOutput extends PlacedImage {
+export interface StagedOutput extends PlacedComponent {
   readonly kind: 'image' | 'bundle';
   readonly outcome: (typeof stagingOutcomes)[number];
   readonly transfer: Transfer & { readonly requests: number };
@@ -80,19 +80,19 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
       context,
       (now) => {
         // Another job may have been at it meanwhile.
-        refuseUnmet(parts.map((part) => stagedOnce(part, stagedIn(now, build.commit, part.image), context)));
+        refuseUnmet(parts.map((part) => stagedOnce(part, stagedIn(now, build.commit, part.component), context)));
         return carried.every(({ item }) => isStaged(now, build, item));
       },
     );
   }
   if (!dryRun) {
-    await listAttachments(
+    await listReferrers(
       carried.map(({ along }) => along),
       ledger,
     );
   }
   if (!dryRun && context.replace) {
-    await settleAll(carried.map(({ item }) => unprotectReplaced(item, stagedIn(facts, build.commit, item.image))));
+    await settleAll(carried.map(({ item }) => unprotectReplaced(item, stagedIn(facts, build.commit, item.component))));
   }
   return carried.map(({ item, transfer }, at) => ({
     ...placed(item),
@@ -105,7 +105,7 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
 /** What was replaced needs no protection any more. A tag that stays costs room, and nothing else. */
 async function unprotectReplaced(
   { target, node, platforms }: CarriedItem,
-  staged: StagedImage | undefined,
+  staged: StagedComponent | undefined,
 ): Promise<void> {
   const replaced = (staged?.parts ?? []).filter(
     (part) => part.digest !== node.manifest.digest && replaces({ platforms: [...platforms] }, part),
@@ -118,7 +118,7 @@ async function carryOutput(
   carrier: Carrier,
   facts: Facts,
   { session, config, build, platform, replace, dryRun }: StageContext,
-): Promise<{ item: CarriedItem; along: CarriedAttachments; transfer: Transfer }> {
+): Promise<{ item: CarriedItem; along: CarriedReferrers; transfer: Transfer }> {
   const [environment] = config.environments;
   const { node, platforms, claims } = await readOutput(component, path, (text) => {
     session.observer.note(text);
@@ -127,14 +127,14 @@ async function carryOutput(
     rightBuild(claims, build.commit, undefined),
     namedPlatform(`${component.name}: ${path}`, platforms, platform),
     stagedOnce(
-      { image: component.name, digest: node.manifest.digest, platforms: [...platforms] },
+      { component: component.name, digest: node.manifest.digest, platforms: [...platforms] },
       stagedIn(facts, build.commit, component.name),
       { replace },
     ),
   ]);
   const target = session.client(environment.repositoryOf(component.name));
-  const attachments = await carriedWith(node, environment.carrying);
-  const along = await carryAttachments({ target, attachments }, carrier, {
+  const referrers = await carriedWith(node, environment.carrying);
+  const along = await carryReferrers({ target, referrers }, carrier, {
     all: false,
     note: (text) => session.observer.note(text),
   });
@@ -143,13 +143,13 @@ async function carryOutput(
   if (!dryRun && (await target.manifests.resolve(tag)) === undefined) {
     await carrier.mending(node, target, () => target.manifests.tag(tag, node.manifest), transfer);
   }
-  const item = { image: component.name, node, platforms, target, attachments: along.attachments };
+  const item = { component: component.name, node, platforms, target, referrers: along.referrers };
   return { item, along, transfer };
 }
 
 /** Whether the ledger knows something as staged, of a build that has not failed since. */
-function isStaged(facts: Facts, { commit }: Build, { image, node }: DeliveryItem): boolean {
-  const staged = stagedIn(facts, commit, image);
+function isStaged(facts: Facts, { commit }: Build, { component, node }: DeliveryItem): boolean {
+  const staged = stagedIn(facts, commit, component);
   const digests = staged?.failed === undefined ? staged?.parts.map(({ digest }) => digest) : [];
   return digests?.includes(node.manifest.digest) === true;
 }
@@ -157,25 +157,25 @@ function isStaged(facts: Facts, { commit }: Build, { image, node }: DeliveryItem
 /** Adds an entry about staging, unless the facts already say what it would. */
 export async function appendStaging(
   action: Extract<Action, { kind: 'staged' | 'failed' }>,
-  attaching: readonly Attaching[],
+  itemReferrers: readonly ItemReferrers[],
   { ledger, config, actor, session }: StageContext,
   isKnown: (facts: Facts) => boolean,
 ): Promise<void> {
   const { product } = config;
   await appendDeciding({ ledger, product, actor, observer: session.observer }, async () => {
-    const along = attaching.flatMap(({ target, attachments }) =>
-      attachments.map(({ subject }) => ({ target, subjects: [subject] })),
+    const along = itemReferrers.flatMap(({ target, referrers }) =>
+      referrers.map(({ subject }) => ({ target, subjects: [subject] })),
     );
-    const { head, facts } = await ledger.read([{ kind: 'staged', key: action.commit }, ...attachedFacts(along)]);
-    const attached = unknownTo(facts, attaching);
+    const { head, facts } = await ledger.read([{ kind: 'staged', key: action.commit }, ...referrerFacts(along)]);
+    const referrers = unknownTo(facts, itemReferrers);
     return {
       head,
       facts,
       actions: [
         ...(isKnown(facts) ? [] : [action]),
-        ...(attached.length === 0
+        ...(referrers.length === 0
           ? []
-          : [{ kind: 'attached', environment: config.environments[0].name, attached } as const]),
+          : [{ kind: 'referrers', environment: config.environments[0].name, referrers } as const]),
       ],
       value: undefined,
     };
@@ -183,8 +183,8 @@ export async function appendStaging(
 }
 
 /** What was staged, as people who wait read it. */
-export function describeStaged({ image, platforms, digest }: StagedOutput): string {
-  return `staged ${[image, ...platforms].join(' ')} ${shortDigest(digest)}`;
+export function describeStaged({ component, platforms, digest }: StagedOutput): string {
+  return `staged ${[component, ...platforms].join(' ')} ${shortDigest(digest)}`;
 }
 
 /** Removes the tags that protected what was staged. Answers those that the registry does not remove. */

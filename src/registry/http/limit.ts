@@ -7,9 +7,9 @@ export type Turn = <T>(work: () => Promise<T>) => Promise<T>;
 export interface Limits {
   /** Blobs that move piece by piece; a blob that is copied from one registry to another is one. */
   readonly bulk: Turn;
-  /** Blobs that are small enough to be held in memory. */
-  readonly held: Turn;
-  /** Small requests: looking, tagging, manifests, and whatever a held blob takes. */
+  /** Blobs that are small enough to stay in memory. */
+  readonly smallBlobs: Turn;
+  /** Small requests: looking, tagging, manifests, and what a small blob takes. */
   readonly requests: Turn;
   /** The most connections to one host that all of that needs. */
   readonly connections: number;
@@ -23,5 +23,5 @@ export function limitsFor(jobs: number): Limits {
   const requests = jobs * requestsPerBlob;
   // A blob that is copied within one registry takes two.
   const connections = 2 * jobs + requests;
-  return { bulk: pLimit(jobs), held: pLimit(requests), requests: pLimit(requests), connections };
+  return { bulk: pLimit(jobs), smallBlobs: pLimit(requests), requests: pLimit(requests), connections };
 }

@@ -15,7 +15,7 @@ export interface CredentialOrigin {
 }
 
 /** A credential, and until when it is good; for good where that is not said. */
-export interface HeldCredential {
+export interface ObtainedCredential {
   readonly credential: Credential;
   readonly expires: Date | undefined;
   readonly origin: CredentialOrigin;
@@ -26,7 +26,7 @@ export interface HeldCredential {
  * again when it has run out; a source that must ask somebody else does it over a wire it is given.
  * Answers undefined where there is none.
  */
-export type CredentialSource = (wires: Wires) => Promise<HeldCredential | undefined>;
+export type CredentialSource = (wires: Wires) => Promise<ObtainedCredential | undefined>;
 
 /** The value of `Authorization` for basic access (RFC 7617). */
 export function basicHeader(credential: Credential): string {

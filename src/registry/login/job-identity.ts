@@ -15,7 +15,7 @@ import { withRetries } from '../http/retry';
 import { mayPass, passingProblem } from '../http/status-problems';
 import type { OutgoingRequest } from '../http/wire';
 import type { Wires } from '../http/wires';
-import { isSendable, type CredentialSource, type HeldCredential } from './credential';
+import { isSendable, type CredentialSource, type ObtainedCredential } from './credential';
 
 const answerLimit = 256 * 1024;
 const jobTokenAnswer = z.object({ token: z.string().optional(), value: z.string().optional() });
@@ -35,12 +35,12 @@ export function jobLogin(
   return async (wires) => {
     const identity =
       token.kind === 'given' ? await token.read() : await requestToken(wires, await token.read(), purpose, secrets);
-    const held = await exchangeToken(wires, identity, purpose, secrets);
+    const obtained = await exchangeToken(wires, identity, purpose, secrets);
     const subject = readJobClaims(identity)?.subject;
     if (subject !== undefined) {
       accepted(subject);
     }
-    return held;
+    return obtained;
   };
 }
 
@@ -95,7 +95,7 @@ async function exchangeToken(
   token: string,
   purpose: ExchangePurpose,
   secrets: Secrets,
-): Promise<HeldCredential> {
+): Promise<ObtainedCredential> {
   const unusable = explainUnusable(token, purpose, Date.now() / 1000);
   if (unusable !== undefined) {
     throw unusable;

@@ -15,7 +15,7 @@ import {
   type Credential,
   type CredentialOrigin,
   type CredentialSource,
-  type HeldCredential,
+  type ObtainedCredential,
 } from './credential';
 import { otherTokenService, trustTokenService, type KnownTokenService } from './token-services';
 
@@ -25,7 +25,7 @@ interface TokenService {
   service: string | undefined;
 }
 
-interface HeldToken {
+interface ObtainedToken {
   scopes: readonly Scope[];
   /** The value of `Authorization`, and when to ask for the next one (milliseconds since 1970). */
   token: Promise<{ header: string; renewAt: number }>;
@@ -55,8 +55,8 @@ const impliedLifetime = 60;
 export class Login {
   private basic = false;
   private service: TokenService | undefined;
-  private readonly tokens: HeldToken[] = [];
-  private held: HeldCredential | undefined;
+  private readonly tokens: ObtainedToken[] = [];
+  private obtained: ObtainedCredential | undefined;
   private asked: Promise<Credential | undefined> | undefined;
   private readonly registry: string;
 
@@ -76,7 +76,7 @@ export class Login {
 
   /** Where the credential that was used came from; undefined where none was. */
   get used(): CredentialOrigin | undefined {
-    return this.held?.origin;
+    return this.obtained?.origin;
   }
 
   /** Takes the credential from its source before anything asks for it. Throws where the source does. */
@@ -117,8 +117,8 @@ export class Login {
 
   /** Drops the tokens for these scopes: the registry no longer takes them. */
   forget(scopes: readonly Scope[]): void {
-    for (const held of this.tokens.filter((each) => coversScopes(each.scopes, scopes))) {
-      this.tokens.splice(this.tokens.indexOf(held), 1);
+    for (const obtained of this.tokens.filter((each) => coversScopes(each.scopes, scopes))) {
+      this.tokens.splice(this.tokens.indexOf(obtained), 1);
     }
   }
 
@@ -134,9 +134,9 @@ export class Login {
   }
 
   private async credential(): Promise<Credential | undefined> {
-    const good = this.held?.expires === undefined || this.held.expires.getTime() > Date.now() + 10_000;
-    if (this.held !== undefined && good) {
-      return this.held.credential;
+    const good = this.obtained?.expires === undefined || this.obtained.expires.getTime() > Date.now() + 10_000;
+    if (this.obtained !== undefined && good) {
+      return this.obtained.credential;
     }
     this.asked ??= this.access
       .credentials(this.wires)
@@ -144,7 +144,7 @@ export class Login {
         if (found !== undefined) {
           this.refuseExposed();
         }
-        this.held = found;
+        this.obtained = found;
         return found?.credential;
       })
       .finally(() => (this.asked = undefined));
@@ -173,10 +173,10 @@ export class Login {
       this.forget(scopes);
       return this.tokenFor(service, scopes, about);
     }
-    const held: HeldToken = { scopes, token: this.requestToken(service, scopes, about) };
-    this.tokens.push(held);
+    const obtained: ObtainedToken = { scopes, token: this.requestToken(service, scopes, about) };
+    this.tokens.push(obtained);
     try {
-      return { header: (await held.token).header, fresh: true };
+      return { header: (await obtained.token).header, fresh: true };
     } catch (error) {
       this.forget(scopes);
       throw error;

@@ -8,12 +8,12 @@ import { RegistryError, type Exchange } from './exchange';
 /** Blobs: pulling and removing them. */
 export async function handleBlob(contents: RegistryContents, exchange: Exchange): Promise<void> {
   const { method, name, rest, response } = exchange;
-  const entry = contents.entry(name);
-  if (!isDigest(rest) || !entry.blobs.has(rest)) {
+  const repository = contents.repository(name);
+  if (!isDigest(rest) || !repository.blobs.has(rest)) {
     throw new RegistryError(404, 'BLOB_UNKNOWN', `there is no blob ${rest}`);
   }
   if (method === 'DELETE') {
-    entry.blobs.delete(rest);
+    repository.blobs.delete(rest);
     const used = [...contents.catalogue.repositories.values()].some(({ blobs }) => blobs.has(rest));
     if (!used) {
       await contents.blobs.remove(rest);

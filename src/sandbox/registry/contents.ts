@@ -1,5 +1,5 @@
 import type { BlobStore } from './blob-store';
-import type { Catalogue, CatalogueEntry } from './catalogue';
+import type { Catalogue, StoredRepository } from './catalogue';
 import { RegistryError } from './exchange';
 
 /** What a sandbox registry holds: its repositories, and the bytes below them. */
@@ -12,7 +12,7 @@ export class RegistryContents {
   ) {}
 
   /** A repository. Throws where there is none. */
-  entry(name: string): CatalogueEntry {
+  repository(name: string): StoredRepository {
     const known = this.catalogue.repositories.get(name);
     if (known === undefined) {
       throw new RegistryError(404, 'NAME_UNKNOWN', `there is no repository ${name}`);
@@ -21,16 +21,20 @@ export class RegistryContents {
   }
 
   /** A repository that is written to; made where it does not exist. */
-  entryForWriting(name: string): CatalogueEntry {
-    const entry = this.catalogue.repositories.get(name) ?? { blobs: new Set(), manifests: new Map(), tags: new Map() };
-    this.catalogue.repositories.set(name, entry);
-    return entry;
+  repositoryForWriting(name: string): StoredRepository {
+    const repository = this.catalogue.repositories.get(name) ?? {
+      blobs: new Set(),
+      manifests: new Map(),
+      tags: new Map(),
+    };
+    this.catalogue.repositories.set(name, repository);
+    return repository;
   }
 
   /** Throws where a repository must have been made, and was not. */
   requireRepository(name: string): void {
     if (this.options.strict === true) {
-      this.entry(name);
+      this.repository(name);
     }
   }
 }

@@ -6,7 +6,7 @@ import { blobsOf, manifestSizeLimit, parseManifest, type Manifest } from '../../
 import { isTag } from '../../core/oci/tag';
 import { answerEmpty } from '../http';
 import { sendBlob } from './blobs';
-import type { CatalogueEntry } from './catalogue';
+import type { StoredRepository } from './catalogue';
 import type { RegistryContents } from './contents';
 import { readAll, RegistryError, type Exchange } from './exchange';
 import type { SandboxRegistryOptions } from './options';
@@ -23,18 +23,18 @@ export class ManifestStore {
     if (method === 'PUT') {
       return this.put(exchange);
     }
-    const entry = this.contents.entry(name);
-    const digest = isDigest(rest) ? rest : entry.tags.get(rest);
-    const mediaType = digest && entry.manifests.get(digest);
+    const repository = this.contents.repository(name);
+    const digest = isDigest(rest) ? rest : repository.tags.get(rest);
+    const mediaType = digest && repository.manifests.get(digest);
     if (digest === undefined || mediaType === undefined) {
       throw new RegistryError(404, 'MANIFEST_UNKNOWN', `there is no manifest ${rest}`);
     }
     if (method === 'DELETE') {
       if (isDigest(rest)) {
-        entry.manifests.delete(digest);
-        [...entry.tags].filter(([, target]) => target === digest).forEach(([tag]) => entry.tags.delete(tag));
+        repository.manifests.delete(digest);
+        [...repository.tags].filter(([, target]) => target === digest).forEach(([tag]) => repository.tags.delete(tag));
       } else {
-        entry.tags.delete(rest);
+        repository.tags.delete(rest);
       }
       this.contents.catalogue.save();
       return answerEmpty(response, 202);
@@ -50,20 +50,20 @@ export class ManifestStore {
     const digest = isDigest(rest) ? rest : sha256(bytes);
     this.contents.requireRepository(name);
     const manifest = parsePushed(bytes, digest, request.headers['content-type']);
-    const entry = this.contents.entryForWriting(name);
+    const repository = this.contents.repositoryForWriting(name);
     if (this.options.trusting !== true) {
-      await this.requireContent(manifest, entry);
+      await this.requireContent(manifest, repository);
     }
-    const before = isDigest(rest) ? undefined : entry.tags.get(rest);
+    const before = isDigest(rest) ? undefined : repository.tags.get(rest);
     if (before !== undefined && before !== digest && this.options.immutable?.test(rest) === true) {
       throw new RegistryError(409, 'DENIED', `the tag ${rest} is immutable`);
     }
     const upload = randomUUID();
     await this.contents.blobs.append(upload, Readable.from([bytes]));
     await this.contents.blobs.finish(upload, digest, true);
-    entry.manifests.set(digest, manifest.mediaType);
+    repository.manifests.set(digest, manifest.mediaType);
     if (!isDigest(rest)) {
-      entry.tags.set(rest, digest);
+      repository.tags.set(rest, digest);
     }
     this.contents.catalogue.save();
     answerEmpty(response, 201, {
@@ -75,16 +75,16 @@ export class ManifestStore {
     });
   }
 
-  private async requireContent(manifest: Manifest, entry: CatalogueEntry): Promise<void> {
+  private async requireContent(manifest: Manifest, repository: StoredRepository): Promise<void> {
     if (manifest.kind === 'index') {
-      const missing = manifest.manifests.find(({ digest }) => !entry.manifests.has(digest));
+      const missing = manifest.manifests.find(({ digest }) => !repository.manifests.has(digest));
       if (missing !== undefined) {
         throw new RegistryError(404, 'MANIFEST_BLOB_UNKNOWN', `there is no manifest ${missing.digest}`);
       }
       return;
     }
     for (const { digest } of blobsOf(manifest)) {
-      if (!entry.blobs.has(digest) || (await this.contents.blobs.size(digest)) === undefined) {
+      if (!repository.blobs.has(digest) || (await this.contents.blobs.size(digest)) === undefined) {
         throw new RegistryError(404, 'MANIFEST_BLOB_UNKNOWN', `there is no blob ${digest}`);
       }
     }

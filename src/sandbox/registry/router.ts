@@ -97,7 +97,7 @@ class Router {
     const { response } = rest;
     const made = /^\/sandbox\/repositories\/(.+)$/.exec(url.pathname)?.[1];
     if (made !== undefined && rest.method === 'PUT') {
-      this.contents.entryForWriting(made);
+      this.contents.repositoryForWriting(made);
       this.contents.catalogue.save();
       return answerEmpty(response, 201);
     }

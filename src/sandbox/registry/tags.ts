@@ -4,7 +4,7 @@ import type { Exchange } from './exchange';
 
 /** The tags of a repository, in pages. */
 export function handleTagList(contents: RegistryContents, { response, name, query }: Exchange): void {
-  const { page, headers } = pageOf([...contents.entry(name).tags.keys()], query, `/v2/${name}/tags/list`);
+  const { page, headers } = pageOf([...contents.repository(name).tags.keys()], query, `/v2/${name}/tags/list`);
   answerJson(response, 200, { name, tags: page }, headers);
 }
 

@@ -80,7 +80,7 @@ export class Uploads {
       const source = query.get('from') ?? '';
       const from = exchange.mayMount(source) ? this.contents.catalogue.repositories.get(source) : undefined;
       if (from?.blobs.has(mount) === true) {
-        this.contents.entryForWriting(name).blobs.add(mount);
+        this.contents.repositoryForWriting(name).blobs.add(mount);
         this.contents.catalogue.save();
         return answerEmpty(response, 201, { location: `/v2/${name}/blobs/${mount}`, 'docker-content-digest': mount });
       }
@@ -115,7 +115,7 @@ export class Uploads {
     if (!(await this.contents.blobs.finish(upload, digest, this.options.trusting !== true))) {
       throw new RegistryError(400, 'DIGEST_INVALID', `the bytes do not have the digest ${digest}`);
     }
-    this.contents.entryForWriting(name).blobs.add(digest);
+    this.contents.repositoryForWriting(name).blobs.add(digest);
     this.contents.catalogue.save();
     answerEmpty(response, 201, { location: `/v2/${name}/blobs/${digest}`, 'docker-content-digest': digest });
   }

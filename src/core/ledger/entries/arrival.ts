@@ -13,21 +13,21 @@ import {
   type FactKey,
   type Facts,
   type Release,
-  type ServedImage,
+  type ServedComponent,
 } from '../facts';
 import {
   contentId,
   contentIdSchema,
   originFields,
-  placedImageSchema,
+  placedComponentSchema,
   releaseIdSchema,
   setTagSchema,
   type ContentId,
-  type PlacedImage,
+  type PlacedComponent,
 } from '../release';
 import { waySchema } from '../way';
 import type { Circumstances } from './action';
-import { attachedSchema, factsOfAttached, foldAttached } from './attaching';
+import { knownReferrersSchema, factsOfReferrers, foldReferrers } from './known-referrers';
 import { changeLane, changeServed, nextStepNumber, type FactChange } from './changing';
 
 /** A rule that was set aside on purpose, and why. */
@@ -37,12 +37,12 @@ export const despiteSchema = z.object({ rule: z.string(), reason: z.string() });
 export const arrivalFields = {
   ...originFields,
   environment: z.string(),
-  images: z.array(placedImageSchema),
-  /** The name of all that the release holds, where these are not all of its images. */
+  components: z.array(placedComponentSchema),
+  /** The name of all that the release holds, where these are not all of its components. */
   content: contentIdSchema.optional(),
   tags: z.array(setTagSchema),
-  /** How each image came, and the lines and branches that it is the newest of since. */
-  comings: z.array(z.object({ image: z.string(), way: waySchema, lanes: z.array(z.string()) })),
+  /** How each component came, and the lines and branches that it is the newest of since. */
+  arrivals: z.array(z.object({ component: z.string(), way: waySchema, lanes: z.array(z.string()) })),
   /** The releases that served what this took over. */
   replaces: z.array(releaseIdSchema).optional(),
   /** It was one decision with the entry before. */
@@ -51,26 +51,26 @@ export const arrivalFields = {
   gates: z.array(z.object({ gate: z.string(), detail: z.string() })).optional(),
   /** Rules that it did not meet, and why it came nevertheless. */
   despite: z.array(despiteSchema).optional(),
-  /** What came along with it. */
-  attached: attachedSchema.optional(),
+  /** The referrers that were carried with it. */
+  referrers: knownReferrersSchema.optional(),
 };
 
 /** A release that comes into an environment. */
 export type Arrival = z.infer<z.ZodObject<typeof arrivalFields>>;
 
 /** An arrival, and the environment that it came from; none where it was published. */
-type ComingArrival = Arrival & { readonly from?: string };
+type ArrivalFrom = Arrival & { readonly from?: string };
 
-export type ImageComing = Arrival['comings'][number];
+export type ArrivedComponent = Arrival['arrivals'][number];
 
-function contentOf({ content, images }: Arrival): ContentId {
-  return content ?? contentId(images);
+function contentOf({ content, components }: Arrival): ContentId {
+  return content ?? contentId(components);
 }
 
 /** The facts that the fold of an arrival reads, whatever kind it is of. */
 export function factsOfArrival(arrival: Arrival): FactKey[] {
   const { environment, release, commit, version, tags, replaces = [] } = arrival;
-  const lanes = new Set(arrival.comings.flatMap((each) => each.lanes));
+  const lanes = new Set(arrival.arrivals.flatMap((each) => each.lanes));
   return [
     { kind: 'environment', key: environment },
     { kind: 'commit', key: commit },
@@ -80,7 +80,7 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
     ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
     ...[...lanes].map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const),
     { kind: 'withdrawn', key: withdrawnKey(environment, contentOf(arrival)) },
-    ...factsOfAttached(arrival.attached),
+    ...factsOfReferrers(arrival.referrers),
   ];
 }
 
@@ -89,15 +89,15 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
  * releases. `known`: the release itself, as it stands without this arrival.
  */
 export function foldArrival(
-  action: ComingArrival,
+  action: ArrivalFrom,
   circumstances: Circumstances,
   known: Release | undefined,
   { before, after }: FactChange,
 ): void {
-  const { comings } = action;
+  const { arrivals } = action;
   const changes: Changes = {
-    served: foldServed(action, comings, circumstances, before, after),
-    lanes: foldLanes(action, comings, before, after),
+    served: foldServed(action, arrivals, circumstances, before, after),
+    lanes: foldLanes(action, arrivals, before, after),
     tags: foldTags(action, circumstances, before, after),
   };
   after.set('step', stepKey(action.environment, nextStepNumber(action.environment, before)), {
@@ -106,8 +106,8 @@ export function foldArrival(
     of: { release: action.release, commit: action.commit, version: action.version },
     together: action.together === true,
   });
-  foldReleases(action, comings, circumstances, known, before, after);
-  foldAttached(action.attached, before, after);
+  foldReleases(action, arrivals, circumstances, known, before, after);
+  foldReferrers(action.referrers, before, after);
 }
 
 /** A fixed tag keeps the build that took it first. Answers what became of the moving tags. */
@@ -117,7 +117,7 @@ function foldTags(
   before: Facts,
   after: Facts,
 ): Changes['tags'] {
-  return tags.flatMap(({ image, repository, tag, kind, digest }) => {
+  return tags.flatMap(({ component, repository, tag, kind, digest }) => {
     const key = tagKey(repository, tag);
     const known = before.get('tag', key);
     if (kind === 'moving' || known?.digest !== digest) {
@@ -125,47 +125,50 @@ function foldTags(
       after.set('tag', key, { kind, digest, commit, version, ...earlier, seq });
     }
     const is = { digest, commit, version };
-    return kind === 'fixed' ? [] : [{ image, repository, tag, is, was: targetOf(known) ?? null }];
+    return kind === 'fixed' ? [] : [{ component, repository, tag, is, was: targetOf(known) ?? null }];
   });
 }
 
 function foldServed(
-  { environment, images, tags, version, commit, release, from }: ComingArrival,
-  comings: readonly ImageComing[],
+  { environment, components, tags, version, commit, release, from }: ArrivalFrom,
+  arrivals: readonly ArrivedComponent[],
   { at, actor }: Circumstances,
   before: Facts,
   after: Facts,
 ): Changes['served'] {
   const served = servedIn(before, environment);
   const step = nextStepNumber(environment, before);
-  const arrived = images
-    .filter(({ image }) => comings.some((each) => each.image === image && each.way === 'takes-over'))
+  const arrived = components
+    .filter(({ component }) => arrivals.some((each) => each.component === component && each.way === 'takes-over'))
     .map((placed) => {
-      const own = tags.filter(({ image }) => image === placed.image).map(({ tag }) => tag);
+      const own = tags.filter(({ component }) => component === placed.component).map(({ tag }) => tag);
       const since = sinceOf(served, placed) ?? at;
-      return { image: placed.image, is: { ...placed, version, commit, release, since, step, by: actor, tags: own } };
+      return {
+        component: placed.component,
+        is: { ...placed, version, commit, release, since, step, by: actor, tags: own },
+      };
     });
   return changeServed(environment, arrived, { before, after }, { from: from ?? null });
 }
 
 /** The same digest published again does not make an environment look freshly changed. */
-function sinceOf(served: readonly ServedImage[], placed: PlacedImage): ServedImage['since'] | undefined {
+function sinceOf(served: readonly ServedComponent[], placed: PlacedComponent): ServedComponent['since'] | undefined {
   return served.find(
-    ({ image, digest, repository }) =>
-      image === placed.image && digest === placed.digest && repository === placed.repository,
+    ({ component, digest, repository }) =>
+      component === placed.component && digest === placed.digest && repository === placed.repository,
   )?.since;
 }
 
 function foldLanes(
   { environment, commit, version }: Arrival,
-  comings: readonly ImageComing[],
+  arrivals: readonly ArrivedComponent[],
   before: Facts,
   after: Facts,
 ): Changes['lanes'] {
-  const lanes = [...new Set(comings.flatMap((each) => each.lanes))];
+  const lanes = [...new Set(arrivals.flatMap((each) => each.lanes))];
   return lanes.flatMap((lane) => {
-    const heading = comings.filter((each) => each.lanes.includes(lane));
-    const heads = heading.map(({ image }) => ({ image, is: { image, commit, version } }));
+    const heading = arrivals.filter((each) => each.lanes.includes(lane));
+    const heads = heading.map(({ component }) => ({ component, is: { component, commit, version } }));
     return changeLane(environment, lane, heads, { before, after });
   });
 }
@@ -173,17 +176,17 @@ function foldLanes(
 /** Where the release has been is kept with it, and with those that it replaced until when they were served. */
 function foldReleases(
   arrival: Arrival,
-  comings: readonly ImageComing[],
+  arrivals: readonly ArrivedComponent[],
   { at }: Circumstances,
   known: Release | undefined,
   before: Facts,
   after: Facts,
 ): void {
   const { release, environment, replaces = [] } = arrival;
-  const takes = comings.filter(({ way }) => way === 'takes-over').map(({ image }) => image);
+  const takes = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
   if (known !== undefined) {
-    const stays = comings.reduce(
-      (all, { image, way }) => withStay(all, { environment, image, way, since: at }),
+    const stays = arrivals.reduce(
+      (all, { component, way }) => withStay(all, { environment, component, way, since: at }),
       [...known.arrived],
     );
     after.set('release', release, { ...known, arrived: stays });
@@ -204,7 +207,9 @@ type Stay = Release['arrived'][number];
 
 /** What became of a release, with one more arrival: what it once was there, it has been. */
 function withStay(stays: readonly Stay[], stay: Stay): Stay[] {
-  const earlier = stays.find(({ environment, image }) => environment === stay.environment && image === stay.image);
+  const earlier = stays.find(
+    ({ environment, component }) => environment === stay.environment && component === stay.component,
+  );
   const others = stays.filter((each) => each !== earlier);
   if (earlier === undefined) {
     return [...stays, stay];
@@ -219,11 +224,13 @@ function withStay(stays: readonly Stay[], stay: Stay): Stay[] {
 export function ended(
   stays: readonly Stay[],
   environment: string,
-  images: readonly string[],
+  components: readonly string[],
   at: Stay['since'],
 ): Stay[] {
   return stays.map((stay) =>
-    stay.environment === environment && images.includes(stay.image) && isServing(stay) ? { ...stay, until: at } : stay,
+    stay.environment === environment && components.includes(stay.component) && isServing(stay)
+      ? { ...stay, until: at }
+      : stay,
   );
 }
 

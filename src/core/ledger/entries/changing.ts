@@ -1,9 +1,9 @@
 import { servedIn } from '../environment';
-import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedImage } from '../facts';
+import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedComponent } from '../facts';
 
-/** What becomes of an image somewhere; null where nothing is there any more. */
+/** What becomes of a component somewhere; null where nothing is there any more. */
 interface Change<T> {
-  readonly image: string;
+  readonly component: string;
   readonly is: T | null;
 }
 
@@ -25,17 +25,17 @@ export function nextStepNumber(environment: string, before: Facts): number {
  */
 export function changeServed(
   environment: string,
-  changes: readonly Change<ServedImage>[],
+  changes: readonly Change<ServedComponent>[],
   { before, after }: FactChange,
   { from = before.get('environment', environment)?.from }: Pick<Fact<'environment'>, 'from'> = {},
 ): Changes['served'] {
-  const images = servedIn(before, environment);
+  const components = servedIn(before, environment);
   after.set('environment', environment, {
     steps: nextStepNumber(environment, before),
-    images: replaced(images, changes),
+    components: replaced(components, changes),
     from,
   });
-  return changes.map(({ image }) => ({ image, was: ofImage(images, image) }));
+  return changes.map(({ component }) => ({ component, was: ofComponent(components, component) }));
 }
 
 /** Changes the heads of a lane. Answers what stood there before. */
@@ -48,16 +48,16 @@ export function changeLane(
   const key = laneKey(environment, lane);
   const heads = before.get('lane', key) ?? [];
   after.set('lane', key, replaced(heads, changes));
-  return changes.map(({ image, is }) => ({ lane, image, is, was: ofImage(heads, image) }));
+  return changes.map(({ component, is }) => ({ lane, component, is, was: ofComponent(heads, component) }));
 }
 
-/** What stands for each image, with some of it changed: in its place, or behind all others where it is new. */
-function replaced<T extends { readonly image: string }>(all: readonly T[], changes: readonly Change<T>[]): T[] {
-  const added = changes.filter(({ image }) => ofImage(all, image) === null);
-  const there = all.map((each) => changes.find(({ image }) => image === each.image) ?? { is: each });
+/** What stands for each component, with some of it changed: in its place, or behind all others where it is new. */
+function replaced<T extends { readonly component: string }>(all: readonly T[], changes: readonly Change<T>[]): T[] {
+  const added = changes.filter(({ component }) => ofComponent(all, component) === null);
+  const there = all.map((each) => changes.find(({ component }) => component === each.component) ?? { is: each });
   return [...there, ...added].flatMap(({ is }) => (is === null ? [] : [is]));
 }
 
-function ofImage<T extends { readonly image: string }>(all: readonly T[], image: string): T | null {
-  return all.find((each) => each.image === image) ?? null;
+function ofComponent<T extends { readonly component: string }>(all: readonly T[], component: string): T | null {
+  return all.find((each) => each.component === component) ?? null;
 }

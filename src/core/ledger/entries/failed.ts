@@ -6,7 +6,7 @@ import { stagedOf, withStaged } from './staged';
 const schema = z.object({
   kind: z.literal('failed'),
   commit: commitSchema,
-  images: z.array(z.string()),
+  components: z.array(z.string()),
   reason: z.string(),
 });
 type Failed = z.infer<typeof schema>;
@@ -15,11 +15,11 @@ type Failed = z.infer<typeof schema>;
 export const failed = defineAction<Failed, typeof schema>('failed', {
   schema,
   reads: ({ commit }) => [{ kind: 'staged', key: commit }],
-  fold({ commit, images, reason }, { at, actor }, before, after) {
+  fold({ commit, components, reason }, { at, actor }, before, after) {
     const mark = { reason, at, by: actor };
     const known = before.get('staged', commit) ?? [];
-    const marked = images.reduce(
-      (all, image) => withStaged(all, { image, parts: stagedOf(all, image)?.parts ?? [], failed: mark }),
+    const marked = components.reduce(
+      (all, component) => withStaged(all, { component, parts: stagedOf(all, component)?.parts ?? [], failed: mark }),
       [...known],
     );
     after.set('staged', commit, marked);

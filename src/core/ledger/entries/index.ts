@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { Facts, stateKey, type FactKey } from '../facts';
 import type { Circumstances } from './action';
 import { announced } from './announced';
-import { attached } from './attached';
+import { laterReferrers } from './later-referrers';
 import { failed } from './failed';
 import { promoted } from './promoted';
 import { published } from './published';
@@ -21,11 +21,11 @@ export const actionSchema = z.discriminatedUnion('kind', [
   signedOff.schema,
   staged.schema,
   failed.schema,
-  attached.schema,
+  laterReferrers.schema,
   refused.schema,
   announced.schema,
 ]);
-const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed, attached, refused, announced];
+const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed, laterReferrers, refused, announced];
 
 export type Action = z.infer<typeof actionSchema>;
 

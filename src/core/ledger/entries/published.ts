@@ -11,16 +11,16 @@ type Published = z.infer<typeof schema>;
 /** A build became a release, in the first environment. */
 export const published = defineAction<Published, typeof schema>('published', {
   schema,
-  reads: (action) => [...factsOfArrival(action), { kind: 'evidence', key: contentId(action.images) }],
+  reads: (action) => [...factsOfArrival(action), { kind: 'evidence', key: contentId(action.components) }],
   fold(action, circumstances, before, after) {
-    const { release, commit, version, images } = action;
+    const { release, commit, version, components } = action;
     const known = before.get('release', release);
     foldArrival(action, circumstances, known ?? releaseOf(action, circumstances), { before, after });
-    foldPublisher(contentId(images), circumstances, before, after);
+    foldPublisher(contentId(components), circumstances, before, after);
     if (known !== undefined) {
       return;
     }
-    const content = contentId(images);
+    const content = contentId(components);
     if (version !== undefined || before.get('commit', commit)?.version === undefined) {
       after.set('commit', commit, { release, version, content });
     }
@@ -41,10 +41,10 @@ function foldPublisher(content: ContentId, { actor }: Circumstances, before: Fac
 
 /** A release as it is before it came anywhere. */
 export function releaseOf(
-  { release, commit, version, branch, build, run, images }: Published,
+  { release, commit, version, branch, build, run, components }: Published,
   { at, actor }: Pick<Circumstances, 'at' | 'actor'>,
 ): Release {
-  return { release, commit, version, branch, build, run, at, images, by: actor, arrived: [] };
+  return { release, commit, version, branch, build, run, at, components, by: actor, arrived: [] };
 }
 
 function foldVersion(

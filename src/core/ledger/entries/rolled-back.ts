@@ -73,10 +73,12 @@ function foldServed(
   after: Facts,
 ): Changes['served'] {
   const now = servedIn(before, environment);
-  const again = served.map(({ image, is }) => {
+  const again = served.map(({ component, is }) => {
     // What goes on being served, only by an earlier step, does not look freshly changed.
-    const same = now.find((each) => each.image === image && each.digest === is?.digest && each.release === is.release);
-    return { image, is: is && { ...is, since: same?.since ?? at, by: same?.by ?? actor } };
+    const same = now.find(
+      (each) => each.component === component && each.digest === is?.digest && each.release === is.release,
+    );
+    return { component, is: is && { ...is, since: same?.since ?? at, by: same?.by ?? actor } };
   });
   return changeServed(environment, again, { before, after });
 }
@@ -93,7 +95,7 @@ function foldLanes({ environment, lanes }: RolledBack, before: Facts, after: Fac
 }
 
 function foldTags({ tags }: RolledBack, { seq }: Circumstances, before: Facts, after: Facts): Changes['tags'] {
-  return tags.flatMap(({ image, repository, tag, is }) => {
+  return tags.flatMap(({ component, repository, tag, is }) => {
     const key = tagKey(repository, tag);
     const known = before.get('tag', key);
     if (known === undefined) {
@@ -102,7 +104,7 @@ function foldTags({ tags }: RolledBack, { seq }: Circumstances, before: Facts, a
     const target =
       is === null ? { ...known, gone: true } : { kind: 'moving' as const, ...is, ...earlierThan(is.digest, known) };
     after.set('tag', key, { ...target, seq });
-    return [{ image, repository, tag, is, was: targetOf(known) ?? null }];
+    return [{ component, repository, tag, is, was: targetOf(known) ?? null }];
   });
 }
 
@@ -113,11 +115,11 @@ function foldReleases(
   before: Facts,
   after: Facts,
 ): void {
-  const images = served.map(({ image }) => image);
+  const components = served.map(({ component }) => component);
   for (const { release } of withdrawn) {
     const left = before.get('release', release);
     if (left !== undefined) {
-      after.set('release', release, { ...left, arrived: ended(left.arrived, environment, images, at) });
+      after.set('release', release, { ...left, arrived: ended(left.arrived, environment, components, at) });
     }
   }
   for (const id of releases) {
@@ -125,10 +127,12 @@ function foldReleases(
     if (known !== undefined) {
       const serving = known.arrived.filter((stay) => stay.environment === environment && isServing(stay));
       const again = served
-        .filter(({ image, is }) => is?.release === id && !serving.some((stay) => stay.image === image))
-        .map(({ image }) => image);
-      const others = known.arrived.filter((stay) => stay.environment !== environment || !again.includes(stay.image));
-      const stays = again.map((image) => ({ environment, image, way: 'takes-over' as const, since: at }));
+        .filter(({ component, is }) => is?.release === id && !serving.some((stay) => stay.component === component))
+        .map(({ component }) => component);
+      const others = known.arrived.filter(
+        (stay) => stay.environment !== environment || !again.includes(stay.component),
+      );
+      const stays = again.map((component) => ({ environment, component, way: 'takes-over' as const, since: at }));
       after.set('release', id, { ...known, arrived: [...others, ...stays] });
     }
   }

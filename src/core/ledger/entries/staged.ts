@@ -1,14 +1,14 @@
 import * as z from 'zod';
 import { commitSchema } from '../../commit';
-import type { Facts, StagedImage, StagedPart } from '../facts';
-import { placedImageSchema } from '../release';
+import type { Facts, StagedComponent, StagedPart } from '../facts';
+import { placedComponentSchema } from '../release';
 import { defineAction } from './action';
 
 const schema = z.object({
   kind: z.literal('staged'),
   commit: commitSchema,
   environment: z.string(),
-  parts: z.array(placedImageSchema),
+  parts: z.array(placedComponentSchema),
 });
 type Staged = z.infer<typeof schema>;
 
@@ -18,29 +18,32 @@ export const staged = defineAction<Staged, typeof schema>('staged', {
   reads: ({ commit }) => [{ kind: 'staged', key: commit }],
   fold({ commit, parts }, _, before, after) {
     let known = before.get('staged', commit) ?? [];
-    for (const { image, ...part } of parts) {
-      const others = (stagedOf(known, image)?.parts ?? []).filter((each) => !replaces(part, each));
-      known = withStaged(known, { image, parts: [...others, part] });
+    for (const { component, ...part } of parts) {
+      const others = (stagedOf(known, component)?.parts ?? []).filter((each) => !replaces(part, each));
+      known = withStaged(known, { component, parts: [...others, part] });
     }
     after.set('staged', commit, known);
   },
 });
 
-/** What was staged of an image. */
-export function stagedOf(known: readonly StagedImage[] | undefined, image: string): StagedImage | undefined {
-  return known?.find((each) => each.image === image);
+/** What was staged of a component. */
+export function stagedOf(
+  known: readonly StagedComponent[] | undefined,
+  component: string,
+): StagedComponent | undefined {
+  return known?.find((each) => each.component === component);
 }
 
-/** What was staged, with one image changed or added. */
-export function withStaged(known: readonly StagedImage[], changed: StagedImage): StagedImage[] {
-  return stagedOf(known, changed.image) === undefined
+/** What was staged, with one component changed or added. */
+export function withStaged(known: readonly StagedComponent[], changed: StagedComponent): StagedComponent[] {
+  return stagedOf(known, changed.component) === undefined
     ? [...known, changed]
-    : known.map((each) => (each.image === changed.image ? changed : each));
+    : known.map((each) => (each.component === changed.component ? changed : each));
 }
 
-/** What the facts of a commit say was staged of an image. */
-export function stagedIn(facts: Facts, commit: string, image: string): StagedImage | undefined {
-  return stagedOf(facts.get('staged', commit), image);
+/** What the facts of a commit say was staged of a component. */
+export function stagedIn(facts: Facts, commit: string, component: string): StagedComponent | undefined {
+  return stagedOf(facts.get('staged', commit), component);
 }
 
 /** Whether a part that is staged takes the place of another: it is for a platform of it, or both are for all. */

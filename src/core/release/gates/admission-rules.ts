@@ -9,12 +9,12 @@ export interface AdmissionRules {
   /** How long the environment before must have served it, in milliseconds; 0 where that does not matter. */
   readonly soak: number;
   readonly freeze: readonly FreezeWindow[];
-  /** Platforms that every image must have. */
+  /** Platforms that every component must have. */
   readonly platforms: readonly string[];
-  /** Annotations that every image must have. */
+  /** Annotations that every component must have. */
   readonly annotations: readonly string[];
-  /** Artifact types of what every image must have that belongs to it. */
-  readonly attached: readonly string[];
+  /** The artifact types of the referrers that every image must have. */
+  readonly referrers: readonly string[];
 }
 
 /** The rules of an environment that lets everything in. */
@@ -25,5 +25,5 @@ export const noAdmissionRules: AdmissionRules = {
   freeze: [],
   platforms: [],
   annotations: [],
-  attached: [],
+  referrers: [],
 };

@@ -5,26 +5,25 @@ import { servedIn } from '../../ledger/environment';
 import type { AdmissionRules } from './admission-rules';
 import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
 import { describeWindow, frozenUntil } from './freeze';
-import type { ImageDigest } from '../../ledger/release';
+import type { ComponentDigest } from '../../ledger/release';
 import type { Gate, UnmetGate } from './gate';
+import type { Passage } from './passage';
 
-/** An image that asks to enter, as far as rules ask about it. */
-export interface CandidateImage extends ImageDigest {
+/** A component that asks to enter, as far as rules ask about it. */
+export interface CandidateComponent extends ComponentDigest {
   readonly kind: 'image' | 'bundle';
   /** `os/arch[/variant]` of everything that runs. */
   readonly platforms: readonly string[];
   /** The names of the annotations that it has, or that all have that it holds. */
   readonly annotations: readonly string[];
-  /** The types of what belongs to it, or to all that it holds. */
-  readonly attached: readonly string[];
+  /** The types of its referrers, or of those that everything in it has. */
+  readonly referrers: readonly string[];
 }
 
-/** A release that asks to enter an environment: `I` is what is known of its images. */
-export interface Candidate<I extends ImageDigest = ImageDigest> {
+/** A release that asks to enter an environment: `I` is what is known of its components. */
+export interface Candidate<I extends ComponentDigest = ComponentDigest> extends Passage {
   readonly release: Release;
-  readonly images: readonly I[];
-  readonly from: string;
-  readonly to: string;
+  readonly components: readonly I[];
   readonly now: Timestamp;
   /** Somebody said that it enters although nothing should. */
   readonly despiteFreeze: boolean;
@@ -33,36 +32,36 @@ export interface Candidate<I extends ImageDigest = ImageDigest> {
 /** Asks every rule of an environment about a release. */
 export function admissionGates(
   rules: AdmissionRules,
-  entry: Candidate<CandidateImage>,
+  candidate: Candidate<CandidateComponent>,
   facts: Facts,
   evidence: Fact<'evidence'> | undefined,
 ): Gate[] {
   return [
-    ...evidenceGates(rules, entry, facts, evidence),
-    ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, entry)] : []),
-    ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, entry)] : []),
-    ...(rules.attached.length > 0 ? [hasAttached(rules.attached, entry)] : []),
+    ...evidenceGates(rules, candidate, facts, evidence),
+    ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, candidate)] : []),
+    ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, candidate)] : []),
+    ...(rules.referrers.length > 0 ? [hasReferrers(rules.referrers, candidate)] : []),
   ];
 }
 
 /** Asks the rules that ledger and clock alone decide about; the others need the content. */
 export function evidenceGates(
   rules: AdmissionRules,
-  entry: Candidate,
+  candidate: Candidate,
   facts: Facts,
   evidence: Fact<'evidence'> | undefined,
 ): Gate[] {
   return [
-    ...rules.results.map((name) => resultPassed(name, entry, evidence)),
-    ...(rules.signOffs > 0 ? [signedOff(rules.signOffs, entry, evidence)] : []),
-    ...(rules.soak > 0 ? [soaked(rules.soak, entry, facts)] : []),
-    ...(rules.freeze.length > 0 ? [notFrozen(rules, entry)] : []),
+    ...rules.results.map((name) => resultPassed(name, candidate, evidence)),
+    ...(rules.signOffs > 0 ? [signedOff(rules.signOffs, candidate, evidence)] : []),
+    ...(rules.soak > 0 ? [soaked(rules.soak, candidate, facts)] : []),
+    ...(rules.freeze.length > 0 ? [notFrozen(rules, candidate)] : []),
   ];
 }
 
 /** The latest result of a name in the environment before counts. */
-function resultPassed(name: string, entry: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
-  const { from } = entry;
+function resultPassed(name: string, candidate: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
+  const { from } = candidate;
   const gate = `result ${name}`;
   const found = evidence?.results.find((each) => each.name === name && each.environment === from);
   if (found?.passed === true) {
@@ -72,17 +71,17 @@ function resultPassed(name: string, entry: Candidate, evidence: Fact<'evidence'>
     found === undefined
       ? `no result of ${name} in ${from} is recorded for it`
       : `it failed in ${from} at ${found.at}, says ${found.by}`;
-  return unmet(gate, entry, {
+  return unmet(gate, candidate, {
     code: 'result-missing',
     what: found === undefined ? 'a test result is missing' : 'a test failed',
     detail,
-    remedy: `run ${name} in ${from}, then \`hod record result ${name} --passed --in ${from}${releaseOption(entry.release)}\``,
+    remedy: `run ${name} in ${from}, then \`hod record result ${name} --passed --in ${from}${releaseOption(candidate.release)}\``,
   });
 }
 
 /** Different people, none of whom published it, under whatever version. */
-function signedOff(count: number, entry: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
-  const { to, release } = entry;
+function signedOff(count: number, candidate: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
+  const { to, release } = candidate;
   const gate = 'sign-offs';
   const signed = (evidence?.signOffs ?? []).filter(({ environment }) => environment === to).map(({ by }) => by);
   const publishers = publishersOf(release, evidence);
@@ -92,7 +91,7 @@ function signedOff(count: number, entry: Candidate, evidence: Fact<'evidence'> |
   if (others.length >= count) {
     return { gate, outcome: 'met', detail: `signed off by ${others.join(', ')}${own}` };
   }
-  return unmet(gate, entry, {
+  return unmet(gate, candidate, {
     code: 'sign-off-missing',
     what: 'a sign-off is missing',
     detail: `${others.length} of ${count} signed off${others.length === 0 ? '' : `: ${others.join(', ')}`}${own}`,
@@ -101,15 +100,15 @@ function signedOff(count: number, entry: Candidate, evidence: Fact<'evidence'> |
 }
 
 /** The environment before has served all of it, without interruption, for so long. */
-function soaked(soak: number, entry: Candidate, facts: Facts): Gate {
-  const { from, release, images, now } = entry;
+function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
+  const { from, release, components, now } = candidate;
   const gate = 'soak';
-  const served = servedIn(facts, from).filter(({ image, digest }) =>
-    images.some((each) => each.image === image && each.digest === digest),
+  const served = servedIn(facts, from).filter(({ component, digest }) =>
+    components.some((each) => each.component === component && each.digest === digest),
   );
   const wanted = describeDuration(soak);
-  if (served.length < images.length) {
-    return unmet(gate, entry, {
+  if (served.length < components.length) {
+    return unmet(gate, candidate, {
       code: 'not-soaked',
       what: 'it was not served for long enough',
       detail: `it must be served by ${from} for ${wanted}, and ${from} does not serve it now`,
@@ -125,7 +124,7 @@ function soaked(soak: number, entry: Candidate, facts: Facts): Gate {
       detail: `served by ${from} since ${timestampOf(new Date(since))}, for ${wanted} at least`,
     };
   }
-  return unmet(gate, entry, {
+  return unmet(gate, candidate, {
     code: 'not-soaked',
     what: 'it was not served for long enough',
     detail: `it must be served by ${from} for ${wanted}, and ${from} serves it since ${timestampOf(new Date(since))}`,
@@ -133,8 +132,8 @@ function soaked(soak: number, entry: Candidate, facts: Facts): Gate {
   });
 }
 
-function notFrozen({ freeze }: AdmissionRules, entry: Candidate): Gate {
-  const { to, now, despiteFreeze } = entry;
+function notFrozen({ freeze }: AdmissionRules, candidate: Candidate): Gate {
+  const { to, now, despiteFreeze } = candidate;
   const gate = 'freeze';
   const frozen = freeze.flatMap((window) => {
     const until = frozenUntil(window, now);
@@ -147,7 +146,7 @@ function notFrozen({ freeze }: AdmissionRules, entry: Candidate): Gate {
   if (despiteFreeze) {
     return { gate, outcome: 'met', detail: `frozen (${latest.text}), and let in on purpose` };
   }
-  return unmet(gate, entry, {
+  return unmet(gate, candidate, {
     code: 'frozen',
     what: 'nothing enters now',
     detail: `${to} is frozen (${latest.text}) until ${latest.until}`,
@@ -155,17 +154,17 @@ function notFrozen({ freeze }: AdmissionRules, entry: Candidate): Gate {
   });
 }
 
-function hasPlatforms(platforms: readonly string[], entry: Candidate<CandidateImage>): Gate {
+function hasPlatforms(platforms: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'platforms';
-  const lacking = entry.images
+  const lacking = candidate.components
     .filter(({ kind }) => kind === 'image')
     .flatMap((each) => {
       const missing = platforms.filter((platform) => !each.platforms.includes(platform));
-      return missing.length === 0 ? [] : [`${each.image} is not there for ${missing.join(', ')}`];
+      return missing.length === 0 ? [] : [`${each.component} is not there for ${missing.join(', ')}`];
     });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image is there for ${platforms.join(', ')}` }
-    : unmet(gate, entry, {
+    : unmet(gate, candidate, {
         code: 'platform-lacking',
         what: 'a platform is missing',
         detail: lacking,
@@ -173,17 +172,17 @@ function hasPlatforms(platforms: readonly string[], entry: Candidate<CandidateIm
       });
 }
 
-function hasAnnotations(annotations: readonly string[], entry: Candidate<CandidateImage>): Gate {
+function hasAnnotations(annotations: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'annotations';
   // A bundle is of our own making, and has none.
-  const images = entry.images.filter(({ kind }) => kind === 'image');
-  const lacking = images.flatMap((each) => {
+  const components = candidate.components.filter(({ kind }) => kind === 'image');
+  const lacking = components.flatMap((each) => {
     const missing = annotations.filter((name) => !each.annotations.includes(name));
-    return missing.length === 0 ? [] : [`${each.image} has no ${missing.join(', ')}`];
+    return missing.length === 0 ? [] : [`${each.component} has no ${missing.join(', ')}`];
   });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image has ${annotations.join(', ')}` }
-    : unmet(gate, entry, {
+    : unmet(gate, candidate, {
         code: 'annotation-lacking',
         what: 'an annotation is missing',
         detail: lacking,
@@ -191,20 +190,20 @@ function hasAnnotations(annotations: readonly string[], entry: Candidate<Candida
       });
 }
 
-function hasAttached(types: readonly string[], entry: Candidate<CandidateImage>): Gate {
-  const gate = 'attached';
-  const images = entry.images.filter(({ kind }) => kind === 'image');
-  const lacking = images.flatMap((each) => {
-    const missing = types.filter((type) => !each.attached.includes(type));
-    return missing.length === 0 ? [] : [`nothing of the type ${missing.join(', ')} refers to ${each.image}`];
+function hasReferrers(types: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
+  const gate = 'referrers';
+  const components = candidate.components.filter(({ kind }) => kind === 'image');
+  const lacking = components.flatMap((each) => {
+    const missing = types.filter((type) => !each.referrers.includes(type));
+    return missing.length === 0 ? [] : [`nothing of the type ${missing.join(', ')} refers to ${each.component}`];
   });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image has what refers to it: ${types.join(', ')}` }
-    : unmet(gate, entry, {
-        code: 'attached-lacking',
-        what: 'something that belongs to an image is missing',
+    : unmet(gate, candidate, {
+        code: 'referrers-missing',
+        what: 'an image lacks a referrer',
         detail: lacking,
-        remedy: `attach it to the image in ${entry.from}, then promote again: nothing has to be built for that`,
+        remedy: `push the referrer to ${candidate.from}, then promote again; no new build is needed`,
       });
 }
 

@@ -3,16 +3,16 @@ import { versionNamed, type Version } from '../../tags/version';
 import type { Build } from '../../build/build';
 import type { Gate } from './gate';
 
-/** What an image says of itself, in its annotations or else its labels. */
+/** What a component says of itself, in its annotations or else its labels. */
 export interface Claim {
-  /** How people name the image. */
+  /** How people name the component. */
   readonly label: string;
   readonly revision: string | undefined;
   readonly version: string | undefined;
 }
 
 /**
- * No image says that it was built from another commit, or as another version, than it is published
+ * No component says that it was built from another commit, or as another version, than it is published
  * as: an old output under a new tag. What is not a commit id or a semantic version names neither.
  */
 export function rightBuild(claims: readonly Claim[], commit: CommitId, version: Version | undefined): Gate {
@@ -30,7 +30,7 @@ export function rightBuild(claims: readonly Claim[], commit: CommitId, version: 
     return problems;
   });
   if (others.length === 0) {
-    return { gate, outcome: 'met', detail: `no image names another commit than ${shortCommit(commit)}` };
+    return { gate, outcome: 'met', detail: `no component names another commit than ${shortCommit(commit)}` };
   }
   return {
     gate,

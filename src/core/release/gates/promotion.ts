@@ -1,7 +1,8 @@
+import type { Passage } from './passage';
 import { describePosition } from '../../tags/ordering';
-import type { Coming } from '../coming';
+import type { ComponentArrival } from '../component-arrival';
 import { servedIn } from '../../ledger/environment';
-import type { Facts, Release, ServedImage, Withdrawal } from '../../ledger/facts';
+import type { Facts, Release, ServedComponent, Withdrawal } from '../../ledger/facts';
 import type { TagDecision } from '../tag-decisions';
 import { releaseOption } from './admission';
 import type { Gate, UnmetGate } from './gate';
@@ -12,14 +13,14 @@ import type { Gate, UnmetGate } from './gate';
  */
 export function cameThrough(
   release: Release,
-  images: readonly string[],
-  { from, to }: { readonly from: string; readonly to: string },
+  components: readonly string[],
+  { from, to }: Passage,
   withdrawal: Withdrawal | undefined,
 ): Gate {
   const gate = 'served-before';
-  const stays = images.map((image) => ({
-    image,
-    stay: release.arrived.find((each) => each.environment === from && each.image === image),
+  const stays = components.map((component) => ({
+    component,
+    stay: release.arrived.find((each) => each.environment === from && each.component === component),
   }));
   const object = `${describePosition(release)} to ${to}`;
   if (withdrawal !== undefined) {
@@ -31,7 +32,7 @@ export function cameThrough(
     const places = [...new Set(release.arrived.map(({ environment }) => environment))];
     const where =
       missing.length < stays.length
-        ? `${missing.map(({ image }) => image).join(', ')} of it was not there`
+        ? `${missing.map(({ component }) => component).join(', ')} of it was not there`
         : `so far it was in ${places.join(', ')}`;
     return {
       gate,
@@ -51,13 +52,13 @@ export function cameThrough(
     : { gate, outcome: 'met', detail: cameDetail(stays, from) };
 }
 
-interface ImageStay {
-  readonly image: string;
+interface ComponentStay {
+  readonly component: string;
   readonly stay: Release['arrived'][number] | undefined;
 }
 
 function neverServed(
-  never: readonly ImageStay[],
+  never: readonly ComponentStay[],
   from: string,
 ): Pick<UnmetGate, 'code' | 'what' | 'detail' | 'remedy'> {
   const held = never.some(({ stay }) => stay?.way === 'held');
@@ -65,7 +66,7 @@ function neverServed(
     code: 'never-served',
     what: `${from} has never served this release`,
     detail: held
-      ? `when it came to ${from}, something newer was there already: ${never.map(({ image }) => image).join(', ')}`
+      ? `when it came to ${from}, something newer was there already: ${never.map(({ component }) => component).join(', ')}`
       : `it has no version, and came to ${from} beside what that serves`,
     remedy: held
       ? `promote what ${from} serves, or something newer`
@@ -73,7 +74,7 @@ function neverServed(
   };
 }
 
-function cameDetail(stays: readonly ImageStay[], from: string): string {
+function cameDetail(stays: readonly ComponentStay[], from: string): string {
   const [first] = stays.map(({ stay }) => stay).filter((stay) => stay !== undefined);
   if (first === undefined) {
     return `it was in ${from}`;
@@ -90,7 +91,7 @@ function cameDetail(stays: readonly ImageStay[], from: string): string {
 interface Here {
   readonly withdrawal: Withdrawal | undefined;
   /** What took over last there, where it was admitted; nothing else is advised. */
-  readonly latest: ServedImage | undefined;
+  readonly latest: ServedComponent | undefined;
   readonly decisions: readonly TagDecision[];
   readonly facts: Facts;
 }
@@ -98,25 +99,25 @@ interface Here {
 /** A promotion brings something in that is newer, or it is none: what is held, or went already, is refused. */
 export function comesIn(
   release: Release,
-  comings: readonly Coming[],
+  arrivals: readonly ComponentArrival[],
   to: string,
   { withdrawal, latest, decisions, facts }: Here,
 ): Gate {
   const gate = 'comes-in';
-  const held = comings.filter(({ way }) => way === 'held');
+  const held = arrivals.filter(({ way }) => way === 'held');
   if (held.length === 0 && withdrawal !== undefined) {
     const detail = `${withdrawal.by} took ${to} back from it (${withdrawal.reason}), and it is brought back on purpose`;
     return { gate: 'withdrawn', outcome: 'met', detail };
   }
   if (held.length === 0) {
-    return { gate, outcome: 'met', detail: [...new Set(comings.map(({ reason }) => reason))].join('; ') };
+    return { gate, outcome: 'met', detail: [...new Set(arrivals.map(({ reason }) => reason))].join('; ') };
   }
   const object = `${describePosition(release)} to ${to}`;
   if (withdrawal !== undefined) {
     return withdrawnFrom(release, to, withdrawal);
   }
   const was = release.arrived.some(({ environment, way }) => environment === to && way === 'takes-over');
-  const astray = decisions.some(({ recorded }) => recorded !== undefined);
+  const drifted = decisions.some(({ recorded }) => recorded !== undefined);
   return {
     gate,
     outcome: 'unmet',
@@ -128,7 +129,7 @@ export function comesIn(
       was
         ? `the way back is \`hod rollback ${to} ${goingTo(release)} --reason "…"\``
         : `promote something newer; the way back to what ${to} served is \`hod rollback ${to} --reason "…"\``,
-      ...(astray && latest !== undefined
+      ...(drifted && latest !== undefined
         ? [
             `tags of ${to} stand elsewhere than the ledger says, as \`hod status\` shows: \`hod rollback ${to} ${goingTo(latest)} --reason "…"\` puts them right`,
           ]
@@ -143,10 +144,12 @@ export function withdrawnFrom(release: Release, to: string, withdrawal: Withdraw
   return rolledBackFrom('comes-in', to, withdrawal, { object: `${describePosition(release)} to ${to}`, remedy });
 }
 
-/** Why images are held: once, where it is the same for all. */
-function heldBecause(held: readonly Coming[]): string {
+/** Why components are held: once, where it is the same for all. */
+function heldBecause(held: readonly ComponentArrival[]): string {
   const reasons = new Set(held.map(({ reason }) => reason));
-  return reasons.size === 1 ? [...reasons].join('') : held.map(({ image, reason }) => `${image}: ${reason}`).join('; ');
+  return reasons.size === 1
+    ? [...reasons].join('')
+    : held.map(({ component, reason }) => `${component}: ${reason}`).join('; ');
 }
 
 /** The option of `hod rollback` that names a release. */

@@ -23,7 +23,7 @@ export function versionFree(version: Version | undefined, content: ContentId, fa
   };
 }
 
-/** Only those images and bundles are published by themselves that hod.yaml allows it for. */
+/** Only those components are published by themselves that hod.yaml allows it for. */
 export function publishedAlone(product: string, chosen: readonly Component[], all: readonly Component[]): Gate {
   const gate = 'published-together';
   const bound = chosen.filter(({ publishAlone }) => !publishAlone);
@@ -37,13 +37,13 @@ export function publishedAlone(product: string, chosen: readonly Component[], al
     code: 'published-together',
     what: 'this may not be published by itself',
     object: bound.map(({ name }) => name).join(', '),
-    detail: `the images and bundles of ${product} are published together, so that their tags always belong together`,
+    detail: `the components of ${product} are published together, so that their tags always belong together`,
     remedy: 'publish them all, or write `publish-alone: true` under it in hod.yaml',
   };
 }
 
 /** No build of what is published has failed since its outputs were staged. */
-export function builtWell(failures: readonly { readonly image: string; readonly failure: string }[]): Gate {
+export function builtWell(failures: readonly { readonly component: string; readonly failure: string }[]): Gate {
   const gate = 'built-well';
   if (failures.length === 0) {
     return { gate, outcome: 'met', detail: 'no build failed' };
@@ -53,7 +53,7 @@ export function builtWell(failures: readonly { readonly image: string; readonly 
     outcome: 'unmet',
     code: 'build-failed',
     what: 'this build failed',
-    object: failures.map(({ image }) => image).join(', '),
+    object: failures.map(({ component }) => component).join(', '),
     detail: [...new Set(failures.map(({ failure }) => failure))],
     remedy: 'build it again, and `hod stage` it: that clears the failure',
   };

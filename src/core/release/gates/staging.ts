@@ -1,6 +1,6 @@
 import { replaces } from '../../ledger/entries/staged';
-import type { StagedImage } from '../../ledger/facts';
-import type { PlacedImage } from '../../ledger/release';
+import type { StagedComponent } from '../../ledger/facts';
+import type { PlacedComponent } from '../../ledger/release';
 import type { Gate } from './gate';
 
 /**
@@ -9,8 +9,8 @@ import type { Gate } from './gate';
  * since may be staged anew.
  */
 export function stagedOnce(
-  part: Pick<PlacedImage, 'image' | 'digest' | 'platforms'>,
-  staged: StagedImage | undefined,
+  part: Pick<PlacedComponent, 'component' | 'digest' | 'platforms'>,
+  staged: StagedComponent | undefined,
   { replace }: { readonly replace: boolean },
 ): Gate {
   const gate = 'staged-once';
@@ -28,7 +28,7 @@ export function stagedOnce(
     outcome: 'unmet',
     code: 'staged-otherwise',
     what: 'something else is staged there',
-    object: [part.image, ...part.platforms].join(' '),
+    object: [part.component, ...part.platforms].join(' '),
     detail: `${other.digest} was staged for ${other.platforms.join(', ') || 'it'}, and this is ${part.digest}`,
     remedy: 'see that this job built what it should; --replace puts this in the place of the other',
   };

@@ -19,8 +19,8 @@ export function fixedTags(decisions: readonly TagDecision[]): Gate {
         ? 'a fixed tag already points to another digest'
         : 'fixed tags already point to other digests',
     object: refused.map(({ repository, tag }) => tagKey(repository, tag)),
-    detail: refused.flatMap(({ image, tag, digest, reason }) => [
-      `${image}:${tag} ${reason}`,
+    detail: refused.flatMap(({ component, tag, digest, reason }) => [
+      `${component}:${tag} ${reason}`,
       `  this build is ${digest}`,
     ]),
     remedy:
@@ -47,7 +47,7 @@ export function inOrder(decisions: readonly TagDecision[], heldVersion: string |
   };
 }
 
-/** Every image gets a tag, unless its version was held: then there may be nothing to tag. */
+/** Every component gets a tag, unless its version was held: then there may be nothing to tag. */
 export function someTag(
   environment: string,
   tags: ReadonlyMap<string, WantedTags>,
@@ -56,7 +56,7 @@ export function someTag(
   const gate = 'some-tag';
   const bare = [...tags].filter(([, { wanted }]) => wanted.length === 0);
   if (versionHeld || bare.length === 0) {
-    return { gate, outcome: 'met', detail: 'a rule gives a tag for each image' };
+    return { gate, outcome: 'met', detail: 'a rule gives a tag for each component' };
   }
   const missing = [...new Set(bare.flatMap(([, { omitted }]) => omitted.map((each) => each.missing)))].join(', ');
   const option = missing.includes('branch') ? '--branch' : '--version';
@@ -65,7 +65,7 @@ export function someTag(
     outcome: 'unmet',
     code: 'nothing-to-tag',
     what: 'nothing would be tagged',
-    object: bare.map(([image]) => `${image} in ${environment}`),
+    object: bare.map(([component]) => `${component} in ${environment}`),
     detail: `every tag rule needs something that is not there: ${missing}`,
     remedy: missing.includes('working copy')
       ? 'commit the changes and build again, or add a moving tag to hod.yaml'

@@ -2,7 +2,7 @@ import type { RepositoryName } from '../../oci/reference';
 import { describePosition } from '../../tags/ordering';
 import { servedIn } from '../../ledger/environment';
 import type { Despite } from '../despite';
-import type { Facts, Release, ServedImage } from '../../ledger/facts';
+import type { Facts, Release, ServedComponent } from '../../ledger/facts';
 import type { Gate } from './gate';
 
 /** How releases come into an environment, by what hod.yaml says now. */
@@ -10,8 +10,8 @@ export interface WayIn {
   readonly environment: string;
   /** The environment that they come from; null where builds are published into it. */
   readonly from: string | null;
-  /** The repository of an image there; undefined for one that does not matter here. */
-  readonly repositoryOf: (image: string) => RepositoryName | undefined;
+  /** The repository of a component there; undefined for one that does not matter here. */
+  readonly repositoryOf: (component: string) => RepositoryName | undefined;
 }
 
 /**
@@ -32,8 +32,8 @@ export function knownWayIn(wayIn: WayIn, facts: Facts, { newWayIn }: Despite): G
       ? [`by the ledger ${describeWay(environment, known.from)}; by this hod.yaml ${describeWay(environment, from)}`]
       : []),
     ...moved.map(
-      ({ image, repository }) =>
-        `by the ledger ${image} is in ${repository}; by this hod.yaml in ${wayIn.repositoryOf(image) ?? ''}`,
+      ({ component, repository }) =>
+        `by the ledger ${component} is in ${repository}; by this hod.yaml in ${wayIn.repositoryOf(component) ?? ''}`,
     ),
   ];
   if (newWayIn) {
@@ -55,9 +55,9 @@ export function knownWayIn(wayIn: WayIn, facts: Facts, { newWayIn }: Despite): G
 export function inFormerPlaces(
   { environment, repositoryOf }: Pick<WayIn, 'environment' | 'repositoryOf'>,
   facts: Facts,
-): ServedImage[] {
+): ServedComponent[] {
   return servedIn(facts, environment).filter(
-    ({ image, repository }) => ![undefined, repository].includes(repositoryOf(image)),
+    ({ component, repository }) => ![undefined, repository].includes(repositoryOf(component)),
   );
 }
 
@@ -71,11 +71,11 @@ function describeWay(environment: string, from: string | null | undefined): stri
  * Whether what an environment serves came in by the way that hod.yaml says, and stands where hod.yaml says. Nothing is
  * pointed to, rolled back to or advised that did not.
  */
-export function wasAdmitted({ image, repository }: ServedImage, release: Release, wayIn: WayIn): Gate {
+export function wasAdmitted({ component, repository }: ServedComponent, release: Release, wayIn: WayIn): Gate {
   const gate = 'admitted';
   const { environment, from } = wayIn;
-  const object = `${image} ${describePosition(release)} in ${environment}`;
-  const place = wayIn.repositoryOf(image);
+  const object = `${component} ${describePosition(release)} in ${environment}`;
+  const place = wayIn.repositoryOf(component);
   if (place !== undefined && repository !== place) {
     return {
       gate,
@@ -89,7 +89,7 @@ export function wasAdmitted({ image, repository }: ServedImage, release: Release
   }
   const passed =
     from === null ||
-    release.arrived.some((stay) => stay.environment === from && stay.image === image && stay.way !== 'held');
+    release.arrived.some((stay) => stay.environment === from && stay.component === component && stay.way !== 'held');
   return passed
     ? { gate, outcome: 'met', detail: describeWay(environment, from) }
     : {

@@ -1,4 +1,4 @@
-import { HodError } from '../core/errors';
+import { HodError } from '../../core/errors';
 import {
   childrenThatRun,
   commonTo,
@@ -6,16 +6,16 @@ import {
   readContent,
   type ContentNode,
   type ContentSource,
-} from '../core/oci/content';
-import type { Descriptor } from '../core/oci/descriptor';
-import type { Digest } from '../core/oci/digest';
-import { manifestKind } from '../core/oci/media-types';
-import { isCarried, typeOf, type Carrying } from '../core/oci/referrers';
-import { recordType } from '../core/ledger/release-record';
-import type { Tag } from '../core/oci/tag';
+} from '../../core/oci/content';
+import type { Descriptor } from '../../core/oci/descriptor';
+import type { Digest } from '../../core/oci/digest';
+import { manifestKind } from '../../core/oci/media-types';
+import { isCarried, typeOf, type Carrying } from '../../core/oci/referrers';
+import { recordType } from '../../core/ledger/release-record';
+import type { Tag } from '../../core/oci/tag';
 
-/** Something that belongs to a manifest, where it is read: a signature, a bill of materials, what tests said. */
-export interface Attachment {
+/** A manifest that refers to another, where it is read: a signature, a bill of materials, a test report. */
+export interface Referrer {
   readonly subject: Digest;
   readonly digest: Digest;
   readonly type: string;
@@ -25,29 +25,29 @@ export interface Attachment {
   readonly tag?: Tag | undefined;
 }
 
-/** More than this belongs to no image. */
+/** The most referrers that one component may have. */
 const most = 10_000;
 
 /**
- * Everything that belongs to an image, to what is in it, or to something that does. Release records are left out: each release
+ * Finds the referrers of a component, of the manifests in it, and of its referrers. Release records are left out: each release
  * has its own.
  *
  * @param matters Which types: of others there may be any number.
  * @throws `too-many-manifests`
  */
-export async function attachmentsOf(
+export async function findReferrers(
   root: ContentNode,
   matters: (type: string) => boolean = () => true,
-): Promise<Attachment[]> {
-  const found = new Map<string, Attachment>();
+): Promise<Referrer[]> {
+  const found = new Map<string, Referrer>();
   const asked = new Set<Digest>();
   let level: Place[] = nodesOf(root).map(placeOf);
   while (level.length > 0) {
     const fresh = level.filter(({ digest }) => !asked.has(digest));
     fresh.forEach(({ digest }) => asked.add(digest));
-    const listed = (await Promise.all(fresh.map((place) => attachedTo(place, matters)))).flat();
-    const coming = listed.filter(({ attachment }) => !found.has(keyOf(attachment)));
-    coming.forEach(({ attachment }) => found.set(keyOf(attachment), attachment));
+    const listed = (await Promise.all(fresh.map((place) => referrersOf(place, matters)))).flat();
+    const coming = listed.filter(({ referrer }) => !found.has(keyOf(referrer)));
+    coming.forEach(({ referrer }) => found.set(keyOf(referrer), referrer));
     if (found.size > most) {
       throw tooMany(`${root.source.label}@${root.manifest.digest}`);
     }
@@ -58,18 +58,18 @@ export async function attachmentsOf(
 
 function tooMany(object: string): HodError {
   return new HodError('too-many-manifests', {
-    what: 'too much belongs to an image',
+    what: 'there are too many referrers',
     object,
     why: `Hod carries up to ${most} signatures, attestations and the like`,
-    next: 'say what goes along: `referrers: { carry: [TYPE] }` of the environment',
+    next: 'say which types are carried: `referrers: { carry: [TYPE] }` of the environment',
   });
 }
 
-/** Those that go along into an environment: of the types that do, and not without what they belong to. */
-export function carriedOf(root: ContentNode, all: readonly Attachment[], carrying: Carrying): Attachment[] {
+/** Chooses the referrers that are carried into an environment: of the types that are, and never without their subject. */
+export function carriedOf(root: ContentNode, all: readonly Referrer[], carrying: Carrying): Referrer[] {
   const going = new Set(nodesOf(root).map(({ manifest }) => manifest.digest));
-  const carried: Attachment[] = [];
-  // They stand in the order in which they were found: what something belongs to, before it.
+  const carried: Referrer[] = [];
+  // They stand in the order in which they were found: a subject before its referrers.
   for (const each of all) {
     if (going.has(each.subject) && isCarried(each.type, carrying)) {
       carried.push(each);
@@ -79,15 +79,15 @@ export function carriedOf(root: ContentNode, all: readonly Attachment[], carryin
   return carried;
 }
 
-/** Reads what goes along with an image into an environment. Throws as {@link attachmentsOf}. */
-export async function carriedWith(root: ContentNode, carrying: Carrying): Promise<Attachment[]> {
+/** Reads the referrers of a component that are carried into an environment. Throws as {@link findReferrers}. */
+export async function carriedWith(root: ContentNode, carrying: Carrying): Promise<Referrer[]> {
   return carrying === 'none'
     ? []
-    : carriedOf(root, await attachmentsOf(root, (type) => isCarried(type, carrying)), carrying);
+    : carriedOf(root, await findReferrers(root, (type) => isCarried(type, carrying)), carrying);
 }
 
-/** The types of what belongs to an image as a whole, or to everything in it that is not such a thing itself. */
-export function attachedTypes(root: ContentNode, all: readonly Attachment[]): string[] {
+/** Returns the types of referrers that a component has as a whole, or that each of its images has. */
+export function referrerTypes(root: ContentNode, all: readonly Referrer[]): string[] {
   const typesOn = (node: ContentNode): string[] => {
     const own = all.filter(({ subject }) => subject === node.manifest.digest).map(({ type }) => type);
     const images = childrenThatRun(node).filter(({ manifest }) => manifest.artifactType === undefined);
@@ -96,11 +96,11 @@ export function attachedTypes(root: ContentNode, all: readonly Attachment[]): st
   return [...new Set(typesOn(root))];
 }
 
-function keyOf({ subject, digest, tag }: Attachment): string {
+function keyOf({ subject, digest, tag }: Referrer): string {
   return `${subject} ${digest} ${tag ?? ''}`;
 }
 
-/** A manifest that something may belong to, and where it is. */
+/** A manifest that may have referrers, and where it is. */
 interface Place {
   readonly digest: Digest;
   readonly source: ContentSource;
@@ -108,7 +108,7 @@ interface Place {
 
 /** Something that a place lists, and the place. */
 interface Listed {
-  readonly attachment: Attachment;
+  readonly referrer: Referrer;
   readonly descriptor: Descriptor;
   readonly source: ContentSource;
 }
@@ -117,17 +117,17 @@ function placeOf({ manifest: { digest }, source }: ContentNode): Place {
   return { digest, source };
 }
 
-/** The manifests of something that belongs to an image: itself, and those below it where it is an index. */
-async function placesIn({ attachment, descriptor, source }: Listed): Promise<Place[]> {
+/** The manifests of a referrer: itself, and those below it where it is an index. */
+async function placesIn({ referrer, descriptor, source }: Listed): Promise<Place[]> {
   if (manifestKind(descriptor.mediaType) !== 'index') {
     return [{ digest: descriptor.digest, source }];
   }
-  const node = await readUnlessGone(attachment);
+  const node = await readUnlessGone(referrer);
   return node === undefined ? [] : nodesOf(node).map(placeOf);
 }
 
-async function attachedTo({ digest: subject, source }: Place, matters: (type: string) => boolean): Promise<Listed[]> {
-  const listed = (await source.attachedTo?.(subject)) ?? [];
+async function referrersOf({ digest: subject, source }: Place, matters: (type: string) => boolean): Promise<Listed[]> {
+  const listed = (await source.referrersOf?.(subject)) ?? [];
   const others = listed.filter(
     ({ descriptor: { artifactType } }) =>
       artifactType !== recordType && (artifactType === undefined || matters(artifactType)),
@@ -139,17 +139,17 @@ async function attachedTo({ digest: subject, source }: Place, matters: (type: st
     others.map(async ({ descriptor, tag }): Promise<Listed> => {
       const read = (): Promise<ContentNode> => readContent(source, descriptor);
       const { digest, artifactType } = descriptor;
-      const attachment = { subject, digest, tag, read };
-      const node = artifactType === undefined ? await readUnlessGone(attachment) : undefined;
+      const referrer = { subject, digest, tag, read };
+      const node = artifactType === undefined ? await readUnlessGone(referrer) : undefined;
       const type = artifactType ?? (node === undefined ? descriptor.mediaType : typeOf(node.manifest));
-      return { attachment: { ...attachment, type }, descriptor, source };
+      return { referrer: { ...referrer, type }, descriptor, source };
     }),
   );
-  return all.filter(({ attachment: { type } }) => matters(type));
+  return all.filter(({ referrer: { type } }) => matters(type));
 }
 
 /** Reads something that a place lists; undefined where the place does not have it. */
-export async function readUnlessGone({ read }: Pick<Attachment, 'read'>): Promise<ContentNode | undefined> {
+export async function readUnlessGone({ read }: Pick<Referrer, 'read'>): Promise<ContentNode | undefined> {
   try {
     return await read();
   } catch (error) {

@@ -1,31 +1,31 @@
-import { recordType } from '../core/ledger/release-record';
-import { HodError } from '../core/errors';
-import type { ContentNode } from '../core/oci/content';
-import type { Digest } from '../core/oci/digest';
-import type { Manifest } from '../core/oci/manifest';
-import { describeReferrer, holdsAllOf, referrersTag, typeOf, withReferrers } from '../core/oci/referrers';
-import type { Attached } from '../core/ledger/entries/attaching';
-import { attachedKey, type FactKey, type Facts } from '../core/ledger/facts';
-import type { Ledger } from '../ledger/ledger';
-import type { RepositoryClient } from '../registry/repository';
-import { readUnlessGone, type Attachment } from './attachments';
-import { addTransfer, noTransfer, type Carrier, type CarryTarget, type Transfer } from './carry';
-import { settleAll } from '../system/promises';
+import { recordType } from '../../core/ledger/release-record';
+import { HodError } from '../../core/errors';
+import type { ContentNode } from '../../core/oci/content';
+import type { Digest } from '../../core/oci/digest';
+import type { Manifest } from '../../core/oci/manifest';
+import { describeReferrer, holdsAllOf, referrersTag, typeOf, withReferrers } from '../../core/oci/referrers';
+import type { KnownReferrers } from '../../core/ledger/entries/known-referrers';
+import { referrersKey, type FactKey, type Facts } from '../../core/ledger/facts';
+import type { Ledger } from '../../ledger/ledger';
+import type { RepositoryClient } from '../../registry/repository';
+import { readUnlessGone, type Referrer } from './find';
+import { addTransfer, noTransfer, type Carrier, type CarryTarget, type Transfer } from '../carry';
+import { settleAll } from '../../system/promises';
 
-/** A repository that things are attached in. */
-export type AttachTarget = CarryTarget & {
+/** A repository that referrers are carried into. */
+export type ReferrersTarget = CarryTarget & {
   readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'resolve'>;
-  readonly referrers: Pick<RepositoryClient['referrers'], 'attachedTo' | 'listsByItself'>;
+  readonly referrers: Pick<RepositoryClient['referrers'], 'referrersOf' | 'listsByItself'>;
 };
 
-/** What belongs to one image, and where it goes. */
-export interface Attaching {
-  readonly target: AttachTarget;
-  readonly attachments: readonly Attachment[];
+/** The referrers of one component, and where they go. */
+export interface ItemReferrers {
+  readonly target: ReferrersTarget;
+  readonly referrers: readonly Referrer[];
 }
 
-/** What became of what belongs to one image. */
-export interface AttachedCount {
+/** How many referrers of one component were carried. */
+export interface ReferrerCount {
   /** Carried now, and there before. */
   readonly brought: number;
   readonly present: number;
@@ -34,37 +34,37 @@ export interface AttachedCount {
 }
 
 /** What was carried, and is in its repository: it may not be listed there yet. */
-export interface CarriedAttachment extends Pick<Attachment, 'subject' | 'tag'> {
+export interface CarriedReferrer extends Pick<Referrer, 'subject' | 'tag'> {
   readonly node: ContentNode;
 }
 
-/** What became of what belongs to one image, once its content was carried. */
-export interface CarriedAttachments extends Attaching {
-  readonly carried: readonly CarriedAttachment[];
-  readonly count: AttachedCount;
+/** The referrers of one component, once their content was carried. */
+export interface CarriedReferrers extends ItemReferrers {
+  readonly carried: readonly CarriedReferrer[];
+  readonly count: ReferrerCount;
   readonly transfer: Transfer;
 }
 
 /**
- * Carries what belongs to an image; what the target lists already is not carried again.
+ * Carries the referrers of a component; a referrer that the target lists already is not carried again.
  *
  * @param all Carry it whatever the target lists.
  * @param note Told of what is listed where it comes from, and not there.
  */
-export async function carryAttachments(
-  { target, attachments }: Attaching,
+export async function carryReferrers(
+  { target, referrers }: ItemReferrers,
   carrier: Carrier,
   { all, note }: { all: boolean; note: (text: string) => void },
-): Promise<CarriedAttachments> {
-  const subjects = [...new Set(attachments.map(({ subject }) => subject))];
+): Promise<CarriedReferrers> {
+  const subjects = [...new Set(referrers.map(({ subject }) => subject))];
   const listed = new Map(
-    await settleAll(subjects.map(async (subject) => [subject, await target.referrers.attachedTo(subject)] as const)),
+    await settleAll(subjects.map(async (subject) => [subject, await target.referrers.referrersOf(subject)] as const)),
   );
-  const isThere = ({ subject, digest, tag }: Attachment): boolean =>
+  const isThere = ({ subject, digest, tag }: Referrer): boolean =>
     listed.get(subject)?.some((each) => each.tag === tag && each.descriptor.digest === digest) === true;
-  const coming = attachments.filter((each) => all || !isThere(each));
-  const outcomes = await settleAll(coming.map((each) => carryAttachment(each, target, carrier)));
-  const of = (wanted: CarryOutcome['outcome']): Attachment[] =>
+  const coming = referrers.filter((each) => all || !isThere(each));
+  const outcomes = await settleAll(coming.map((each) => carryReferrer(each, target, carrier)));
+  const of = (wanted: CarryOutcome['outcome']): Referrer[] =>
     coming.filter((_, at) => outcomes[at]?.outcome === wanted);
   const [gone, left] = [new Set(of('gone')), new Set(of('left'))];
   gone.forEach(({ digest, subject }) => {
@@ -72,11 +72,11 @@ export async function carryAttachments(
   });
   return {
     target,
-    attachments: attachments.filter((each) => !gone.has(each) && !left.has(each)),
+    referrers: referrers.filter((each) => !gone.has(each) && !left.has(each)),
     carried: outcomes.flatMap((each) => (each.outcome === 'carried' ? [each.carried] : [])),
     count: {
       brought: of('carried').filter((each) => !isThere(each)).length,
-      present: attachments.filter(isThere).length,
+      present: referrers.filter(isThere).length,
       left: [...left].map(({ tag }) => `${target.label}:${tag ?? ''}`),
     },
     transfer: outcomes
@@ -86,15 +86,15 @@ export async function carryAttachments(
 }
 
 type CarryOutcome =
-  | { readonly outcome: 'carried'; readonly carried: CarriedAttachment; readonly transfer: Transfer }
+  | { readonly outcome: 'carried'; readonly carried: CarriedReferrer; readonly transfer: Transfer }
   /** Something else stands under its tag, which it does not hold. */
   | { readonly outcome: 'left' }
   /** It is not there, or does not refer to what it is listed with. */
   | { readonly outcome: 'gone' };
 
-async function carryAttachment(attachment: Attachment, target: AttachTarget, carrier: Carrier): Promise<CarryOutcome> {
-  const { subject, tag } = attachment;
-  const node = await readUnlessGone(attachment);
+async function carryReferrer(referrer: Referrer, target: ReferrersTarget, carrier: Carrier): Promise<CarryOutcome> {
+  const { subject, tag } = referrer;
+  const node = await readUnlessGone(referrer);
   // What a list calls it may not be what it is: each release has a record of its own.
   const isRecord = node !== undefined && typeOf(node.manifest) === recordType;
   if (node === undefined || isRecord || (tag === undefined && node.manifest.subject?.digest !== subject)) {
@@ -107,18 +107,18 @@ async function carryAttachment(attachment: Attachment, target: AttachTarget, car
 }
 
 /** Whether something may stand under its tag: nothing does, or only what it holds too. */
-async function isFree(node: ContentNode, tag: Attachment['tag'], target: AttachTarget): Promise<boolean> {
+async function isFree(node: ContentNode, tag: Referrer['tag'], target: ReferrersTarget): Promise<boolean> {
   const there = tag === undefined ? undefined : await target.manifests.get(tag);
   return there === undefined || holdsAllOf(node.manifest, there);
 }
 
-/** What of that which belongs to images the ledger does not know yet. */
-export function unknownTo(facts: Facts, attaching: readonly Attaching[]): Attached {
-  const bySubject = new Map<string, Attached[number]>();
-  for (const { target, attachments } of attaching) {
-    for (const { subject, digest, type, tag } of attachments) {
-      const key = attachedKey(target.label, subject);
-      const known = facts.get('attached', key) ?? [];
+/** Returns the referrers of components that the ledger does not know yet. */
+export function unknownTo(facts: Facts, itemReferrers: readonly ItemReferrers[]): KnownReferrers {
+  const bySubject = new Map<string, KnownReferrers[number]>();
+  for (const { target, referrers } of itemReferrers) {
+    for (const { subject, digest, type, tag } of referrers) {
+      const key = referrersKey(target.label, subject);
+      const known = facts.get('referrers', key) ?? [];
       if (!known.some((each) => each.digest === digest && each.tag === tag)) {
         const { referrers } = bySubject.get(key) ?? { referrers: [] };
         const more = { digest, type, ...(tag === undefined ? {} : { tag }) };
@@ -129,37 +129,37 @@ export function unknownTo(facts: Facts, attaching: readonly Attaching[]): Attach
   return [...bySubject.values()];
 }
 
-/** The facts that say what belongs to images. */
-export function attachedFacts(
-  attaching: readonly { target: Pick<AttachTarget, 'label'>; subjects: readonly Digest[] }[],
+/** The facts that name the referrers of manifests. */
+export function referrerFacts(
+  itemReferrers: readonly { target: Pick<ReferrersTarget, 'label'>; subjects: readonly Digest[] }[],
 ): FactKey[] {
-  return attaching.flatMap(({ target, subjects }) =>
-    subjects.map((subject): FactKey => ({ kind: 'attached', key: attachedKey(target.label, subject) })),
+  return itemReferrers.flatMap(({ target, subjects }) =>
+    subjects.map((subject): FactKey => ({ kind: 'referrers', key: referrersKey(target.label, subject) })),
   );
 }
 
-/** The manifests that something belongs to, or may. */
-export function subjectsOf(node: ContentNode, attachments: readonly Attachment[]): Digest[] {
-  return [...new Set([node.manifest.digest, ...attachments.map(({ subject }) => subject)])];
+/** The manifests that have referrers, and the one that may. */
+export function subjectsOf(node: ContentNode, referrers: readonly Referrer[]): Digest[] {
+  return [...new Set([node.manifest.digest, ...referrers.map(({ subject }) => subject)])];
 }
 
 /**
  * Lets registries tell of what was carried: under its tag where it has one; where a registry keeps no list of referrers, in the list
  * under the tag that stands for it.
  *
- * The ledger knows what belongs there before anybody writes the list, and is read again after it was written: of several who
+ * The ledger knows the referrers before anybody writes the list, and is read again after it was written: of several who
  * write at the same time, the last one finds what the others brought, and adds it.
  */
-export async function listAttachments(
-  carried: readonly Pick<CarriedAttachments, 'target' | 'carried'>[],
+export async function listReferrers(
+  carried: readonly Pick<CarriedReferrers, 'target' | 'carried'>[],
   ledger: Pick<Ledger, 'read'>,
 ): Promise<void> {
   const all = carried.flatMap(({ target, carried: own }) => own.map((each) => ({ ...each, target })));
-  await settleAll(all.map((each) => tagAttachment(each, each.target)));
-  const lists = new Map<string, { target: AttachTarget; subject: Digest; own: Manifest[] }>();
+  await settleAll(all.map((each) => tagReferrer(each, each.target)));
+  const lists = new Map<string, { target: ReferrersTarget; subject: Digest; own: Manifest[] }>();
   for (const { target, subject, node, tag } of all) {
     if (tag === undefined) {
-      const key = attachedKey(target.label, subject);
+      const key = referrersKey(target.label, subject);
       const list = lists.get(key) ?? { target, subject, own: [] };
       list.own.push(node.manifest);
       lists.set(key, list);
@@ -174,7 +174,7 @@ export async function listAttachments(
   );
 }
 
-async function tagAttachment({ node: { manifest }, tag }: CarriedAttachment, target: AttachTarget): Promise<void> {
+async function tagReferrer({ node: { manifest }, tag }: CarriedReferrer, target: ReferrersTarget): Promise<void> {
   if (tag !== undefined && (await target.manifests.resolve(tag, manifest.digest)) !== manifest.digest) {
     await target.manifests.tag(tag, manifest);
   }
@@ -184,18 +184,18 @@ async function tagAttachment({ node: { manifest }, tag }: CarriedAttachment, tar
 const attempts = 20;
 
 async function settleList(
-  target: AttachTarget,
+  target: ReferrersTarget,
   subject: Digest,
   own: readonly Manifest[],
   ledger: Pick<Ledger, 'read'>,
 ): Promise<void> {
   const tag = referrersTag(subject);
-  const key = attachedKey(target.label, subject);
+  const key = referrersKey(target.label, subject);
   const manifests = new Map<Digest, Manifest | undefined>(own.map((manifest) => [manifest.digest, manifest]));
   let gone = new Set<Digest>();
   for (let attempt = 0; attempt < attempts; attempt += 1) {
-    const { facts } = await ledger.read([{ kind: 'attached', key }]);
-    const known = (facts.get('attached', key) ?? [])
+    const { facts } = await ledger.read([{ kind: 'referrers', key }]);
+    const known = (facts.get('referrers', key) ?? [])
       .filter((each) => each.tag === undefined)
       .map(({ digest }) => digest);
     for (const digest of known.filter((each) => !manifests.has(each))) {
@@ -203,7 +203,7 @@ async function settleList(
     }
     const list = await target.manifests.get(tag);
     if (list !== undefined && list.kind !== 'index') {
-      throw notAList(target, tag, `an image stands under it, and a list of what refers to ${subject} belongs there`);
+      throw notAList(target, tag, `an image stands under it, and the list of referrers of ${subject} must stand there`);
     }
     const there = new Set(list?.manifests.map(({ digest }) => digest));
     const missing = [...manifests.values()].filter((each) => each !== undefined && !there.has(each.digest));
@@ -222,7 +222,7 @@ async function settleList(
 
 /** Writes a list. Answers what it names and the registry lacks, where it is refused for that. */
 async function writeList(
-  target: AttachTarget,
+  target: ReferrersTarget,
   tag: ReturnType<typeof referrersTag>,
   list: Manifest,
 ): Promise<Set<Digest>> {
@@ -244,11 +244,11 @@ async function writeList(
   }
 }
 
-function notAList({ label }: AttachTarget, tag: string, why: string): HodError {
+function notAList({ label }: ReferrersTarget, tag: string, why: string): HodError {
   return new HodError('tag-not-kept', {
-    what: 'what belongs to an image cannot be listed',
+    what: 'the list of referrers cannot be written',
     object: `${label}:${tag}`,
     why,
-    next: 'look for who writes this tag; or let nothing go along into this environment: `referrers: { carry: none }`',
+    next: 'look for who writes this tag; or carry no referrers into this environment: `referrers: { carry: none }`',
   });
 }

@@ -1,6 +1,6 @@
 import { cp, readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import { OtherClient } from './attached';
+import { OtherClient } from './other-client';
 import { hod, hodJson } from './hod';
 import type { EnvironmentName, World } from './world';
 
@@ -9,7 +9,7 @@ const bill = 'application/vnd.skerry.bill.v1+json';
 const recordType = 'application/vnd.hod.release.v1+json';
 
 /** What belongs to images goes along with them, whatever a registry says of it. `start`: a product that nothing was published of. */
-export function attachedSuite(start: () => Promise<{ world: World; close: () => Promise<void> }>): void {
+export function referrersSuite(start: () => Promise<{ world: World; close: () => Promise<void> }>): void {
   let world: World;
   let close: () => Promise<void>;
   beforeAll(async () => {
@@ -21,8 +21,8 @@ export function attachedSuite(start: () => Promise<{ world: World; close: () => 
   const at = (environment: EnvironmentName, image = 'timetable'): OtherClient =>
     new OtherClient(world.readPorts[environment], `skerry/${image}`);
   /** Of an answer: what went along with an image. */
-  const along = (answer: Awaited<ReturnType<World['promote']>>, image = 'timetable') =>
-    answer.images.find((each) => each.image === image)?.attached;
+  const along = (answer: Awaited<ReturnType<World['promote']>>, component = 'timetable') =>
+    answer.components.find((each) => each.component === component)?.referrers;
 
   test('signatures, bills of materials, chains, two hundred of them, and what stands under a tag arrive, byte for byte', async () => {
     const dev = at('dev');
@@ -66,7 +66,7 @@ export function attachedSuite(start: () => Promise<{ world: World; close: () => 
     await dev.attach(index, bill, '{"scanned":"later"}');
     const again = await world.promote('uat');
     expect(along(again)).toEqual({ brought: 1, present: 4, left: [] });
-    expect(again.images.flatMap(({ tags }) => tags.map(({ outcome }) => outcome))).not.toContain('moved');
+    expect(again.components.flatMap(({ tags }) => tags.map(({ outcome }) => outcome))).not.toContain('moved');
     const said = await world.hod('promote', 'uat');
     expect(said.stdout).toContain('Nothing to do: uat has skerry-line 2.4.0 ');
     expect(said.stdout).toContain('Attached: 205 already there');
@@ -102,9 +102,9 @@ export function attachedSuite(start: () => Promise<{ world: World; close: () => 
     const before = await readFile(file, 'utf8');
     await world.configure(
       '    tags: { fixed: ["{version}"], moving: [uat] }',
-      `$&\n    gates: { attached: [${bill}] }`,
+      `$&\n    gates: { referrers: [${bill}] }`,
     );
-    const refused = await world.fails('attached-lacking', 'promote', 'uat');
+    const refused = await world.fails('referrers-missing', 'promote', 'uat');
     expect(refused.why).toContain(`nothing of the type ${bill} refers to boarding-gate`);
     await writeFile(file, before);
     await world.configure('"{major}", latest] }', `"{major}", latest] }\n    referrers: { carry: [${signature}] }`);

@@ -2,10 +2,10 @@ import { sha256 } from '../../src/core/oci/digest';
 import { parseManifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import { referrersTag, withReferrers } from '../../src/core/oci/referrers';
-import { artifact, attachModel, subject } from '../models/attach';
+import { artifact, referrersModel, subject } from '../models/referrers';
 import { testModel } from '../support/models';
 
-testModel(attachModel, 200);
+testModel(referrersModel, 200);
 
 test('a list keeps what others wrote into it, and does not name a manifest twice', () => {
   const text = JSON.stringify({

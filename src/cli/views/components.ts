@@ -12,20 +12,20 @@ import { transferLine } from './transfer';
 /** How many names a line lists before it counts the rest. */
 const namesListed = 6;
 
-/** So many images that fared alike have a line each. */
-export const imagesListed = 6;
+/** So many components that fared alike have a line each. */
+export const componentsListed = 6;
 
-/** A line for each image or bundle, the rest counted, and where they are: what runs, and which content it is. */
-export function imageLines(images: readonly ContentResult[], style: Style): string[] {
-  const rows = images
-    .slice(0, imagesListed)
-    .map(({ image, kind, digest, platforms }) => [
-      image,
+/** A line for each component, the rest counted, and where they are: what runs, and which content it is. */
+export function componentLines(components: readonly ContentResult[], style: Style): string[] {
+  const rows = components
+    .slice(0, componentsListed)
+    .map(({ component, kind, digest, platforms }) => [
+      component,
       shortDigest(digest),
       kind === 'bundle' ? 'bundle of files' : platforms.join(' '),
     ]);
-  const rest = images.length - rows.length;
-  const places = new Set(images.map((each) => placeOf(each, { several: images.length > 1 })));
+  const rest = components.length - rows.length;
+  const places = new Set(components.map((each) => placeOf(each, { several: components.length > 1 })));
   return [
     ...columns(rows, '', (cell, column) =>
       column === 0 ? style.strong(cell) : column === 1 ? style.faint(cell) : cell,
@@ -35,19 +35,22 @@ export function imageLines(images: readonly ContentResult[], style: Style): stri
   ];
 }
 
-/** The repository of an image; that of several with the place of their names. */
+/** The repository of a component; that of several with the place of their names. */
 export function placeOf(
-  { repository, image }: Pick<ContentResult, 'repository' | 'image'>,
+  { repository, component }: Pick<ContentResult, 'repository' | 'component'>,
   { several }: { readonly several: boolean },
 ): string {
   const parts = repository.split('/');
-  return parts.map((part, at) => (several && at > 0 && part === image ? '{image}' : part)).join('/');
+  return parts.map((part, at) => (several && at > 0 && part === component ? '{image}' : part)).join('/');
 }
 
-/** What an image or bundle is, and how to pull it. */
-export function imageHead({ image, kind, platforms, repository, digest }: ContentResult, style: Style): string[] {
+/** What a component is, and how to pull it. */
+export function componentHead(
+  { component, kind, platforms, repository, digest }: ContentResult,
+  style: Style,
+): string[] {
   const runs = kind === 'bundle' ? style.faint('bundle of files') : platforms.join('  ');
-  return [`${style.strong(image)}  ${runs}`, `  ${repository}@${digest}`];
+  return [`${style.strong(component)}  ${runs}`, `  ${repository}@${digest}`];
 }
 
 /** A line for each tag: what became of it, and why. */
@@ -72,83 +75,84 @@ export function tagLines(tags: readonly TagResult[], style: Style): string[] {
 }
 
 /**
- * The images and bundles of a delivery: what changed comes first, what fared alike is told once, and
+ * The components of a delivery: what changed comes first, what fared alike is told once, and
  * what did not change is counted. Verbose: every one by itself.
  */
-export function imageBlocks(images: readonly DeliveredResult[], { style, verbose }: Screen): string[] {
-  const ordered = [...images].sort((a, b) => weights.indexOf(weightOf(a)) - weights.indexOf(weightOf(b)));
+export function componentBlocks(components: readonly DeliveredResult[], { style, verbose }: Screen): string[] {
+  const ordered = [...components].sort((a, b) => weights.indexOf(weightOf(a)) - weights.indexOf(weightOf(b)));
   if (verbose) {
-    return ordered.map((image) =>
+    return ordered.map((component) =>
       [
-        ...imageHead(image, style),
-        ...fateLines(image, image.tags, style),
-        `  ${style.faint(transferLine(image.transfer))}`,
+        ...componentHead(component, style),
+        ...fateLines(component, component.tags, style),
+        `  ${style.faint(transferLine(component.transfer))}`,
       ].join('\n'),
     );
   }
-  const weighing = (weight: Weight): DeliveredResult[] => ordered.filter((image) => weightOf(image) === weight);
+  const weighing = (weight: Weight): DeliveredResult[] => ordered.filter((component) => weightOf(component) === weight);
   const unchanged = weighing('unchanged');
   return [
-    ...alike(weighing('changed')).map((group) => groupText(group, imageLines(group, style), style)),
+    ...alike(weighing('changed')).map((group) => groupText(group, componentLines(group, style), style)),
     ...alike(weighing('held')).map((group) => groupText(group, [style.strong(nameList(group))], style)),
     ...(unchanged.length === 0 ? [] : [style.faint(`unchanged: ${nameList(unchanged)}`)]),
   ];
 }
 
-/** Images whose tags fared alike: their heads, and what became of the tags of each. */
+/** Components whose tags fared alike: their heads, and what became of the tags of each. */
 function groupText(group: readonly DeliveredResult[], heads: readonly string[], style: Style): string {
-  const fate = group.slice(0, 1).flatMap((image) => fateLines(image, toldTags(image), style));
+  const fate = group.slice(0, 1).flatMap((component) => fateLines(component, toldTags(component), style));
   const each = group.length > 1 ? [style.faint(`  each of these ${group.length}:`)] : [];
   return [...heads, ...each, ...fate].join('\n');
 }
 
 /** How many tags fared how: `27 unchanged, 2 moved, 1 held`. */
-export function tagCounts(images: readonly { readonly tags: readonly TagResult[] }[], style: Style): string {
+export function tagCounts(components: readonly { readonly tags: readonly TagResult[] }[], style: Style): string {
   const counts = new Map<string, number>();
-  images.flatMap(({ tags }) => tags).forEach(({ outcome }) => counts.set(outcome, (counts.get(outcome) ?? 0) + 1));
+  components.flatMap(({ tags }) => tags).forEach(({ outcome }) => counts.set(outcome, (counts.get(outcome) ?? 0) + 1));
   const order = ['created', 'moved', 'restored', 'removed', 'held', 'refused', 'unchanged'];
   const parts = order.filter((each) => counts.has(each)).map((each) => `${counts.get(each) ?? 0} ${each}`);
   return `${style.strong('Tags: ')} ${parts.join(', ') || 'none'}`;
 }
 
 /** Whether everything was there before. */
-export function changesNothing(images: readonly DeliveredResult[]): boolean {
+export function changesNothing(components: readonly DeliveredResult[]): boolean {
   return (
-    keepsTags(images) && images.every(({ transfer, attached }) => transfer.blobsSent === 0 && attached.brought === 0)
+    keepsTags(components) &&
+    components.every(({ transfer, referrers }) => transfer.blobsSent === 0 && referrers.brought === 0)
   );
 }
 
 /** Whether every tag stays as it is. */
-export function keepsTags(images: readonly DeliveredResult[]): boolean {
-  return images.every(
+export function keepsTags(components: readonly DeliveredResult[]): boolean {
+  return components.every(
     ({ tags }) =>
       tags.some(({ outcome }) => outcome === 'unchanged') && tags.every(({ outcome }) => staysAsItIs(outcome)),
   );
 }
 
 /** Whether every tag was held. */
-export function leadsNowhere(images: readonly DeliveredResult[]): boolean {
-  return images.every(({ tags }) => tags.every(({ outcome }) => outcome === 'held'));
+export function leadsNowhere(components: readonly DeliveredResult[]): boolean {
+  return components.every(({ tags }) => tags.every(({ outcome }) => outcome === 'held'));
 }
 
 /** Whether tags that stood elsewhere were put right, and nothing else was done. */
-export function onlyRestores(images: readonly DeliveredResult[]): boolean {
-  const outcomes = images.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
+export function onlyRestores(components: readonly DeliveredResult[]): boolean {
+  const outcomes = components.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
   return outcomes.includes('restored') && outcomes.every((outcome) => outcome === 'restored' || staysAsItIs(outcome));
 }
 
 /** The tags that stood elsewhere than the ledger says. */
-export function astrayBlock(
-  images: readonly { readonly repository: string; readonly tags: readonly TagResult[] }[],
+export function driftBlock(
+  components: readonly { readonly repository: string; readonly tags: readonly TagResult[] }[],
   style: Style,
 ): string[] {
-  const lines = images.flatMap(({ repository, tags }) =>
-    tags.flatMap(({ tag, astray }) => {
-      if (astray === null) {
+  const lines = components.flatMap(({ repository, tags }) =>
+    tags.flatMap(({ tag, drift }) => {
+      if (drift === null) {
         return [];
       }
-      const stood = astray.served === null ? 'gone' : shortDigest(astray.served);
-      return [`  ${repository}:${tag}  ${stood}, the ledger says ${shortDigest(astray.recorded)}`];
+      const stood = drift.served === null ? 'gone' : shortDigest(drift.served);
+      return [`  ${repository}:${tag}  ${stood}, the ledger says ${shortDigest(drift.recorded)}`];
     }),
   );
   return lines.length === 0
@@ -158,13 +162,13 @@ export function astrayBlock(
       ];
 }
 
-/** The first names of some images, and how many more there are. */
-export function nameList(images: readonly { readonly image: string }[]): string {
-  const names = images.slice(0, namesListed).map(({ image }) => image);
-  const more = images.length - names.length;
+/** The first names of some components, and how many more there are. */
+export function nameList(components: readonly { readonly component: string }[]): string {
+  const names = components.slice(0, namesListed).map(({ component }) => component);
+  const more = components.length - names.length;
   return more === 0
     ? names.join(', ')
-    : `${names.join(', ')} and ${more} more (${formatCount(images.length, 'image')})`;
+    : `${names.join(', ')} and ${more} more (${formatCount(components.length, 'component')})`;
 }
 
 const weights = ['changed', 'held', 'unchanged'] as const;
@@ -178,12 +182,12 @@ function weightOf({ tags, omitted }: DeliveredResult): Weight {
   return tags.some(({ outcome }) => outcome === 'held') || omitted.length > 0 ? 'held' : 'unchanged';
 }
 
-/** The tags of an image of which something is to be told: what is as it was is counted. */
+/** The tags of a component of which something is to be told: what is as it was is counted. */
 export function toldTags({ tags }: { readonly tags: readonly TagResult[] }): TagResult[] {
   return tags.filter(({ outcome }) => outcome !== 'unchanged');
 }
 
-/** What became of tags of an image, and which rules gave none. */
+/** What became of tags of a component, and which rules gave none. */
 function fateLines({ omitted }: DeliveredResult, tags: readonly TagResult[], style: Style): string[] {
   return [
     ...tagLines(tags, style),
@@ -191,7 +195,7 @@ function fateLines({ omitted }: DeliveredResult, tags: readonly TagResult[], sty
   ];
 }
 
-/** Groups images whose tags fared alike, for the same reasons. */
-function alike(images: readonly DeliveredResult[]): DeliveredResult[][] {
-  return grouped(images, (image) => [toldTags(image), image.omitted]);
+/** Groups components whose tags fared alike, for the same reasons. */
+function alike(components: readonly DeliveredResult[]): DeliveredResult[][] {
+  return grouped(components, (component) => [toldTags(component), component.omitted]);
 }

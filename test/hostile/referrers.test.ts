@@ -2,16 +2,16 @@ import { createHash } from 'node:crypto';
 import { readFile, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { z } from 'zod';
-import { OtherClient } from '../support/attached';
-import { attachedSuite } from '../support/attached-suite';
+import { OtherClient } from '../support/other-client';
+import { referrersSuite } from '../support/referrers-suite';
 import { hodJson } from '../support/hod';
 import { sandboxWorld } from '../support/world';
 
 const mediaType = 'application/vnd.oci.image.manifest.v1+json';
 const listing = z.object({ manifests: z.array(z.looseObject({ digest: z.string() })) });
 
-// Registries that list nothing: test/real/attached.test.ts, against a real one.
-attachedSuite(() => sandboxWorld());
+// Registries that list nothing: test/real/referrers.test.ts, against a real one.
+referrersSuite(() => sandboxWorld());
 
 test('what a builder writes beside an image goes up with it, staged or published, and is no image itself', async () => {
   const { world, close } = await sandboxWorld({ withoutReferrers: true });
@@ -42,13 +42,13 @@ test('what a builder writes beside an image goes up with it, staged or published
     const dev = new OtherClient(world.ports.dev, 'skerry/tide-watch');
     expect((await dev.referrers(image?.digest ?? '')).map(({ digest }) => digest)).toEqual([bill.digest]);
     const published = await world.publish();
-    const along = published.images.find((each) => each.image === 'tide-watch')?.attached;
+    const along = published.components.find((each) => each.component === 'tide-watch')?.referrers;
     expect(along).toEqual({ brought: 0, present: 2, left: [] });
     expect((await dev.subject(tag)).digest).toBe(beside.digest);
     // What was added to what stands under the tag in the meantime is not lost.
     await dev.attach({ ...bill, digest: image?.digest ?? '' }, layer.mediaType, 'another', '.bill');
     const again = await world.publish();
-    expect(again.images.find((each) => each.image === 'tide-watch')?.attached).toEqual({
+    expect(again.components.find((each) => each.component === 'tide-watch')?.referrers).toEqual({
       brought: 0,
       present: 1,
       left: [`${world.repository('dev', 'tide-watch')}:${tag}`],
@@ -93,8 +93,8 @@ test('a release record that a list calls something else does not travel, and one
       release: `sha256:${'7'.repeat(64)}`,
       version: '9.9.9',
       commit: published.commit,
-      images: published.images.map(({ image, digest, mediaType: type, platforms }) => {
-        return { image, digest, mediaType: type, size: 9, platforms };
+      components: published.components.map(({ component, digest, mediaType: type, platforms }) => {
+        return { component, digest, mediaType: type, size: 9, platforms };
       }),
     });
     const before = await dev.referrers(subject.digest);

@@ -18,9 +18,9 @@ export interface Barriers {
   readonly withdrawn?: string | undefined;
 }
 
-/** How one image comes in, and why. */
-export interface Coming {
-  readonly image: string;
+/** How one component comes in, and why. */
+export interface ComponentArrival {
+  readonly component: string;
   readonly way: Way;
   readonly reason: string;
   /** The lines and branches that it is the newest of from now on. */
@@ -29,13 +29,13 @@ export interface Coming {
   readonly serves: Position | undefined;
 }
 
-/** What deciding how an image comes in knows. */
-export interface ComingKnowledge {
+/** What deciding how a component comes in knows. */
+export interface WayKnowledge {
   readonly facts: Facts;
   readonly ancestry: Ancestry;
-  /** For images of which the ledger knows nothing: that a registry shows something newer of the release. */
+  /** For components of which the ledger knows nothing: that a registry shows something newer of the release. */
   readonly elsewhere: string | undefined;
-  /** Whether a moving tag follows the image nevertheless: that of its own line or branch. */
+  /** Whether a moving tag follows the component nevertheless: that of its own line or branch. */
   readonly movesTag: boolean;
 }
 
@@ -45,26 +45,26 @@ export function commitsToCompare(environment: string, origin: Origin, facts: Fac
   return [...heads, ...servedIn(facts, environment)].map(({ commit }) => commit);
 }
 
-/** An image that comes into an environment, and where its release stands. */
-interface ComingImage {
-  readonly image: string;
+/** A component that comes into an environment, and where its release stands. */
+interface PositionedComponent {
+  readonly component: string;
   readonly environment: string;
   readonly origin: Origin;
 }
 
-/** Decides how an image comes into an environment. */
-export function decideComing(
-  { image, environment, origin }: ComingImage,
+/** Decides how a component comes into an environment. */
+export function decideWay(
+  { component, environment, origin }: PositionedComponent,
   { notFollowed, withdrawn }: Barriers,
-  { facts, ancestry, elsewhere: shown, movesTag }: ComingKnowledge,
-): Coming {
+  { facts, ancestry, elsewhere: shown, movesTag }: WayKnowledge,
+): ComponentArrival {
   const [first, ...others] = lanesOf(origin).map((lane) => {
-    const head = laneHeadIn(facts, environment, lane, image);
+    const head = laneHeadIn(facts, environment, lane, component);
     return { lane, head, newest: head === undefined || comesAfter(orderInLane(lane, origin, head, ancestry)) };
   });
   const lanes = [first, ...others].flatMap((each) => (each?.newest === true ? [each.lane] : []));
-  const served = servedIn(facts, environment).find((each) => each.image === image);
-  const held = { image, way: 'held', serves: served } as const;
+  const served = servedIn(facts, environment).find((each) => each.component === component);
+  const held = { component, way: 'held', serves: served } as const;
   if (withdrawn !== undefined) {
     return { ...held, reason: withdrawn, lanes: [] };
   }
@@ -72,7 +72,7 @@ export function decideComing(
   const order = served === undefined ? 'newer' : compareOrder(origin, served, ancestry);
   const why = elsewhere ?? explainOrder(order, served, ancestry.gap);
   if (elsewhere === undefined && comesAfter(order) && notFollowed === undefined) {
-    return { image, way: 'takes-over', reason: why, lanes, serves: origin };
+    return { component, way: 'takes-over', reason: why, lanes, serves: origin };
   }
   const reason = notFollowed ?? why;
   if (first === undefined) {

@@ -5,10 +5,10 @@ import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import { referrersTag, typeOf, withReferrers } from '../../src/core/oci/referrers';
-import { foldAttached } from '../../src/core/ledger/entries/attaching';
+import { foldReferrers } from '../../src/core/ledger/entries/known-referrers';
 import { Facts } from '../../src/core/ledger/facts';
 import { tagSchema, type Tag } from '../../src/core/oci/tag';
-import { listAttachments, unknownTo, type AttachTarget } from '../../src/delivery/attach';
+import { listReferrers, unknownTo, type ReferrersTarget } from '../../src/delivery/referrers/carry';
 import { emptyHead } from '../../src/core/ledger/entry';
 import { modelOf, type Model } from './model';
 
@@ -34,7 +34,7 @@ class PlainRepository {
   readonly manifests = new Map<Digest, Manifest>();
   readonly tags = new Map<Tag, Manifest>();
 
-  target(turn: () => Promise<unknown>): AttachTarget {
+  target(turn: () => Promise<unknown>): ReferrersTarget {
     const repository = parseRepository('prod.test/skerry/timetable');
     const never = () => Promise.reject(new Error('no blob is asked for'));
     return {
@@ -56,15 +56,15 @@ class PlainRepository {
         },
         tag: never,
       },
-      referrers: { attachedTo: () => Promise.resolve([]), listsByItself: () => Promise.resolve(false) },
+      referrers: { referrersOf: () => Promise.resolve([]), listsByItself: () => Promise.resolve(false) },
     };
   }
 }
 
 /** Of any number who write one list at the same time, nobody loses what another brought, nor what stood there. */
-export function attachModel(): Model {
+export function referrersModel(): Model {
   return modelOf(
-    'attach',
+    'referrers',
     fc.asyncProperty(
       fc.scheduler(),
       fc.array(fc.uniqueArray(fc.nat(9), { minLength: 1, maxLength: 3 }), { minLength: 2, maxLength: 4 }),
@@ -80,18 +80,18 @@ export function attachModel(): Model {
         const turn = () => scheduler.schedule(Promise.resolve());
         const done = writers.map(async (numbers) => {
           const target = repository.target(turn);
-          const attachments = numbers.map((number) => {
+          const referrers = numbers.map((number) => {
             const manifest = artifact(`signature ${number}`);
             repository.manifests.set(manifest.digest, manifest);
             const source = { label: 'a layout', readManifest: turnOff, openBlob: turnOff };
             const node = { manifest, source, children: [] };
             return { subject: subject.digest, digest: manifest.digest, type: typeOf(manifest), node, read: turnOff };
           });
-          const attaching = [{ target, attachments, carried: attachments }];
+          const itemReferrers = [{ target, referrers, carried: referrers }];
           await turn();
           // The append to the ledger is one step, as it is in every engine.
-          foldAttached(unknownTo(facts, attaching), facts, facts);
-          await listAttachments(attaching, {
+          foldReferrers(unknownTo(facts, itemReferrers), facts, facts);
+          await listReferrers(itemReferrers, {
             read: async () => {
               await turn();
               const then = new Facts();

@@ -1,0 +1,42 @@
+import * as z from 'zod';
+import { digestSchema } from '../../oci/digest';
+import { repositoryNameSchema } from '../../oci/reference';
+import { tagSchema } from '../../oci/tag';
+import { referrersKey, type FactKey, type Facts } from '../facts';
+import { recordType } from '../release-record';
+
+/** The referrers of manifests: they name the manifest as their subject, or stand under a tag for it. */
+export const knownReferrersSchema = z.array(
+  z.object({
+    repository: repositoryNameSchema,
+    subject: digestSchema,
+    referrers: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
+  }),
+);
+export type KnownReferrers = z.infer<typeof knownReferrersSchema>;
+
+/** The facts that the fold of referrers reads. */
+export function factsOfReferrers(referrers: KnownReferrers = []): FactKey[] {
+  return referrers.map(({ repository, subject }) => ({ kind: 'referrers', key: referrersKey(repository, subject) }));
+}
+
+/** A component may be in any number of releases: so many of their records are kept in mind, the latest. */
+const recordsKept = 32;
+
+/** Folds in referrers. Under a tag there is one at a time. */
+export function foldReferrers(referrers: KnownReferrers = [], before: Facts, after: Facts): void {
+  for (const { repository, subject, referrers: arrived } of referrers) {
+    const key = referrersKey(repository, subject);
+    const known = before.get('referrers', key) ?? [];
+    const replaced = (each: (typeof known)[number]): boolean =>
+      arrived.some(({ digest, tag }) => digest === each.digest || (tag !== undefined && tag === each.tag));
+    const all = [...known.filter((each) => !replaced(each)), ...arrived];
+    const records = all.filter(({ type }) => type === recordType);
+    const dropped = new Set(records.slice(0, Math.max(0, records.length - recordsKept)));
+    after.set(
+      'referrers',
+      key,
+      all.filter((each) => !dropped.has(each)),
+    );
+  }
+}
