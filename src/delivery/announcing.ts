@@ -1,3 +1,4 @@
+import { atMost } from '../core/bytes';
 import { createHmac } from 'node:crypto';
 import { whyExposed } from '../core/access/destinations';
 import { HodError } from '../core/errors';
@@ -5,7 +6,6 @@ import { eventOf, signatureHeader, type CloudEvent } from '../core/ledger/announ
 import { headAfter, type Head, type Actor } from '../core/ledger/entry';
 import type { FactKey } from '../core/ledger/facts';
 import type { Ledger } from '../ledger/ledger';
-import { readBody } from '../registry/http/read-body';
 import type { Patience } from '../registry/http/wire';
 import { Wires } from '../registry/http/wires';
 import { withLedger } from '../session/open-ledger';
@@ -253,7 +253,7 @@ async function send(
     [signatureHeader]: createHmac('sha256', key).update(body).digest('hex'),
   };
   const response = await wires.own(url, undefined).send({ url, method: 'POST', headers, body }, about);
-  await readBody(response, answerLimit);
+  await atMost(answerLimit, response.body);
   const { statusCode } = response;
   return statusCode >= 200 && statusCode < 300 ? undefined : `${url.host} answered ${statusCode}`;
 }

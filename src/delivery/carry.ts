@@ -5,7 +5,7 @@ import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
 import { blobsOf } from '../core/oci/manifest';
 import type { Repository } from '../core/oci/reference';
-import type { RepositoryClient } from '../registry/repository';
+import type { RepositoryTarget } from '../registry/ports';
 import type { TransferProgress } from '../session/observer';
 
 /** What carrying one component's content took: the account of a transfer. */
@@ -19,17 +19,11 @@ export interface Transfer {
   bytesSent: number;
 }
 
-/** A repository that content is carried into. */
-export interface CarryTarget extends Pick<RepositoryClient, 'repository' | 'label'> {
-  readonly blobs: Pick<RepositoryClient['blobs'], 'has' | 'mount' | 'check' | 'upload'>;
-  readonly manifests: Pick<RepositoryClient['manifests'], 'put' | 'tag'>;
-}
-
 /** A blob on its way: where it is read, where it goes, and the account that it is for. */
 interface Cargo {
   readonly blob: Descriptor;
   readonly source: ContentSource;
-  readonly target: CarryTarget;
+  readonly target: RepositoryTarget;
   readonly transfer: Transfer;
 }
 
@@ -79,7 +73,7 @@ export class Carrier {
   }
 
   /** Brings a manifest and everything below it into a repository. Answers what it took. */
-  async carry(node: ContentNode, target: CarryTarget): Promise<Transfer> {
+  async carry(node: ContentNode, target: RepositoryTarget): Promise<Transfer> {
     const transfer = noTransfer();
     await this.carryNode(node, target, transfer);
     return transfer;
@@ -89,7 +83,7 @@ export class Carrier {
    * Writes a manifest where this run did not: who says what an environment serves must be able to write there, and finds
    * out before that is recorded.
    */
-  async witness({ manifest }: ContentNode, target: CarryTarget): Promise<void> {
+  async witness({ manifest }: ContentNode, target: RepositoryTarget): Promise<void> {
     const key = keyOf(target, manifest);
     if (!this.wrote.has(key)) {
       await target.manifests.put(manifest.digest, manifest);
@@ -98,14 +92,19 @@ export class Carrier {
   }
 
   /** Brings everything below a manifest into a repository, and not itself: who writes it under its tag need not write it twice. */
-  async carryBelow(node: ContentNode, target: CarryTarget): Promise<Transfer> {
+  async carryBelow(node: ContentNode, target: RepositoryTarget): Promise<Transfer> {
     const transfer = noTransfer();
     await settleAll(node.children.map((child) => this.carryNode(child, target, transfer)));
     return transfer;
   }
 
   /** Does work that writes a manifest. Where the registry lacks what it said it had, it is sent, and the work done again. */
-  async mending<T>(node: ContentNode, target: CarryTarget, write: () => Promise<T>, transfer: Transfer): Promise<T> {
+  async mending<T>(
+    node: ContentNode,
+    target: RepositoryTarget,
+    write: () => Promise<T>,
+    transfer: Transfer,
+  ): Promise<T> {
     try {
       return await write();
     } catch (error) {
@@ -118,14 +117,14 @@ export class Carrier {
   }
 
   /** An index may name a manifest many times; it is brought once. */
-  private carryNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
+  private carryNode(node: ContentNode, target: RepositoryTarget, transfer: Transfer): Promise<void> {
     const key = keyOf(target, node.manifest);
     const bringing = this.brought.get(key) ?? this.bringNode(node, target, transfer);
     this.brought.set(key, bringing);
     return bringing;
   }
 
-  private async bringNode(node: ContentNode, target: CarryTarget, transfer: Transfer): Promise<void> {
+  private async bringNode(node: ContentNode, target: RepositoryTarget, transfer: Transfer): Promise<void> {
     const { manifest, source } = node;
     await settleAll([
       ...node.children.map((child) => this.carryNode(child, target, transfer)),
@@ -141,7 +140,7 @@ export class Carrier {
   /** Sends everything below a manifest, whatever the registry says of it. */
   private async sendAgain(
     { manifest, children, source }: ContentNode,
-    target: CarryTarget,
+    target: RepositoryTarget,
     transfer: Transfer,
   ): Promise<void> {
     await settleAll([
@@ -229,7 +228,7 @@ export class Carrier {
 }
 
 /** Names content in a repository. */
-function keyOf({ label }: Pick<CarryTarget, 'label'>, { digest }: { readonly digest: Digest }): string {
+function keyOf({ label }: Pick<RepositoryTarget, 'label'>, { digest }: { readonly digest: Digest }): string {
   return `${label}@${digest}`;
 }
 

@@ -12,19 +12,11 @@ import type { ArrivingComponent, Plan, Verdict } from '../core/release/verdict';
 import type { Ancestry } from '../core/tags/ordering';
 import type { Version, VersionLine } from '../core/tags/version';
 import type { Ledger } from '../ledger/ledger';
-import type { RepositoryClient } from '../registry/repository';
+import type { RepositoryTarget } from '../registry/ports';
 import type { Observer } from '../session/observer';
-import type { ReferrerCount, ReferrersTarget } from './referrers/carry';
+import type { ReferrerCount } from './referrers/carry';
 import type { Referrer } from './referrers/find';
 import type { Transfer } from './carry';
-import type { ProvenanceSource } from './provenance';
-
-/** The repository that a component goes to. */
-export type DeliveryTarget = ReferrersTarget &
-  ProvenanceSource & {
-    readonly requests: number;
-    readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
-  };
 
 /** A component on its way into an environment: its content, and where it goes. */
 export interface DeliveryItem {
@@ -32,7 +24,7 @@ export interface DeliveryItem {
   readonly node: ContentNode;
   /** `os/arch[/variant]` of everything in it that runs. */
   readonly platforms: readonly string[];
-  readonly target: DeliveryTarget;
+  readonly target: RepositoryTarget;
   /** Its referrers that are carried with it. */
   readonly referrers: readonly Referrer[];
 }

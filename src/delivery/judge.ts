@@ -7,7 +7,8 @@ import { contended } from '../ledger/problems';
 import type { CommitId } from '../core/commit';
 import type { RepositoryName } from '../core/oci/reference';
 import type { DeliveryContext, DeliveryItem } from './delivery';
-import { readProvenance, type ProvenanceSource } from './provenance';
+import type { RepositoryReader } from '../registry/ports';
+import { readProvenance } from './provenance';
 
 /** A decision, and what of the ledger it was made on. */
 export interface Judged<T> {
@@ -21,7 +22,7 @@ const roundLimit = 200;
 
 /** A repository that decisions ask about, and what is to come there, where something is. */
 interface JudgedItem {
-  readonly target: ProvenanceSource & { readonly label: RepositoryName };
+  readonly target: RepositoryReader;
   readonly node?: Pick<DeliveryItem['node'], 'manifest'>;
 }
 type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;

@@ -4,7 +4,8 @@ import { versionOfTag } from '../core/tags/version-tags';
 import type { Config } from '../workspace/config';
 import { CommitHistory, tagsUpTo } from '../workspace/git';
 import type { Orders } from './delivery';
-import { highestTagged, type ProvenanceSource } from './provenance';
+import type { RepositoryReader } from '../registry/ports';
+import { highestTagged } from './provenance';
 
 /** What git tells of the order of builds, where no next version is asked for. */
 export function commitOrders(folder: string): Orders {
@@ -19,7 +20,7 @@ export function commitOrders(folder: string): Orders {
 export function buildOrders(
   { folder, versionTags }: Pick<Config, 'folder' | 'versionTags'>,
   commit: CommitId,
-  [first]: readonly { readonly target: ProvenanceSource }[],
+  [first]: readonly { readonly target: RepositoryReader }[],
 ): Orders {
   return {
     ...commitOrders(folder),

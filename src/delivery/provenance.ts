@@ -6,13 +6,7 @@ import type { Manifest } from '../core/oci/manifest';
 import type { Position } from '../core/tags/ordering';
 import type { Tag } from '../core/oci/tag';
 import { compareVersions, isReleaseOn, versionNamed, type Version, type VersionLine } from '../core/tags/version';
-import type { RepositoryClient } from '../registry/repository';
-
-/** A repository that can be asked about what it serves. */
-export interface ProvenanceSource extends ContentSource {
-  readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'resolve'>;
-  readonly tags: Pick<RepositoryClient['tags'], 'list'>;
-}
+import type { RepositoryReader } from '../registry/ports';
 
 /** How many version tags are asked for what they point to, from the highest down. */
 const versionsAsked = 30;
@@ -24,7 +18,7 @@ const versionsAsked = 30;
  * `withVersion`: the version matters; finding it may take a request for each version.
  */
 export async function readProvenance(
-  source: ProvenanceSource,
+  source: RepositoryReader,
   { digest, withVersion }: { readonly digest: Digest; readonly withVersion: boolean },
 ): Promise<Position | undefined> {
   const manifest = await source.manifests.get(digest);
@@ -41,7 +35,7 @@ export async function readProvenance(
 }
 
 /** The highest release on a line of versions that has a tag in a repository. */
-export async function highestTagged(source: ProvenanceSource, line: VersionLine): Promise<Version | undefined> {
+export async function highestTagged(source: RepositoryReader, line: VersionLine): Promise<Version | undefined> {
   const versions = (await versionTags(source)).map(({ version }) => version);
   return versions.find((version) => isReleaseOn(line, version));
 }
@@ -70,7 +64,7 @@ async function claimsOf(
   return { revision: claims.revision, version: own.version ?? claims.version };
 }
 
-async function versionTagged(source: ProvenanceSource, digest: Digest): Promise<Version | undefined> {
+async function versionTagged(source: RepositoryReader, digest: Digest): Promise<Version | undefined> {
   for (const { tag, version } of (await versionTags(source)).slice(0, versionsAsked)) {
     if ((await source.manifests.resolve(tag)) === digest) {
       return version;
@@ -80,7 +74,7 @@ async function versionTagged(source: ProvenanceSource, digest: Digest): Promise<
 }
 
 /** The tags that are versions, the highest first. */
-async function versionTags(source: ProvenanceSource): Promise<{ tag: Tag; version: Version }[]> {
+async function versionTags(source: RepositoryReader): Promise<{ tag: Tag; version: Version }[]> {
   const found: { tag: Tag; version: Version }[] = [];
   for await (const tag of source.tags.list()) {
     const version = versionNamed(tag.replace('_', '+'));

@@ -136,6 +136,7 @@ class RebuiltLedger {
             get: unasked,
             resolve: async (tag) => this.facts.get('tag', `${label}:${tag}`)?.digest,
           },
+          blobs: { has: unasked },
           tags: { list: () => noTags() },
         },
       })),

@@ -1,4 +1,6 @@
-import type { RepositoryName } from '../core/oci/reference';
+import { contentOf, readContent } from '../core/oci/content';
+import type { Digest } from '../core/oci/digest';
+import { describeManifest } from '../core/oci/manifest';
 import type { TagDecision } from '../core/release/tag-decisions';
 import {
   decideRollback,
@@ -8,23 +10,17 @@ import {
   type RollbackPlan,
 } from '../core/release/rollback';
 import { settleAll } from '../system/promises';
-import type { RepositoryClient } from '../registry/repository';
+import type { RepositoryReader, RepositoryTarget } from '../registry/ports';
 import type { DeliveryContext } from './delivery';
-import type { ProvenanceSource } from './provenance';
 import { Judge } from './judge';
-import { checkPresent, witnessWrite, type PresenceSource } from './present';
+import { contentGone, witnessWrite } from './write-rights';
 import { appendDeciding } from './record';
-import { settle, type SettlingItem } from './settle';
+import { settle } from './settle';
 
 /** A component, and where an environment has it. */
 export interface Place {
   readonly component: string;
-  readonly target: PresenceSource &
-    SettlingItem['target'] &
-    ProvenanceSource & {
-      readonly label: RepositoryName;
-      readonly manifests: Pick<RepositoryClient['manifests'], 'put'>;
-    };
+  readonly target: RepositoryTarget;
 }
 
 /**
@@ -93,5 +89,18 @@ class Presence {
         return [checking];
       }),
     );
+  }
+}
+
+/** Checks that a manifest and everything below it is in a repository. Throws `content-gone`. */
+async function checkPresent(source: RepositoryReader, digest: Digest): Promise<void> {
+  const manifest = await source.manifests.get(digest);
+  if (manifest === undefined) {
+    throw contentGone(source.label, [digest]);
+  }
+  const { blobs } = contentOf(await readContent(source, describeManifest(manifest)));
+  const missing = await settleAll(blobs.map(async (blob) => ((await source.blobs.has(blob)) ? [] : [blob.digest])));
+  if (missing.flat().length > 0) {
+    throw contentGone(source.label, missing.flat());
   }
 }

@@ -6,7 +6,7 @@ import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
 import type { Ledger } from '../ledger/ledger';
-import type { RepositoryClient } from '../registry/repository';
+import type { RepositoryTarget } from '../registry/ports';
 import { settleAll } from '../system/promises';
 
 /** A component whose tags are settled. */
@@ -14,10 +14,7 @@ export interface SettlingItem {
   readonly component: string;
   /** What is delivered, where something is. */
   readonly node?: Pick<ContentNode, 'manifest'>;
-  readonly target: Pick<RepositoryClient, 'label'> & {
-    readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'tag' | 'resolve'>;
-    readonly tags: Pick<RepositoryClient['tags'], 'remove'>;
-  };
+  readonly target: RepositoryTarget;
 }
 
 /** What settling works with. */

@@ -5,7 +5,7 @@ import { despiteOf, type Despite, type DespiteOptions } from '../core/release/de
 import { chooseCandidates, type Promotion, type ReleaseChoice } from '../core/release/promotion';
 import { timestampOf } from '../core/time';
 import { deliver } from '../delivery/deliver';
-import { checkFormerPlaces } from '../delivery/former-places';
+import { checkFormerPlaces } from '../delivery/write-rights';
 import { withAnnouncing } from '../delivery/announcing';
 import { mannerOf, type DeliveryContext } from '../delivery/delivery';
 import { Judge } from '../delivery/judge';

@@ -8,7 +8,7 @@ import type { Publication } from '../core/release/publication';
 import { refuseUnmet } from '../core/release/refusal';
 import { withAnnouncing } from '../delivery/announcing';
 import { deliver } from '../delivery/deliver';
-import { checkFormerPlaces } from '../delivery/former-places';
+import { checkFormerPlaces } from '../delivery/write-rights';
 import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';
 import { buildOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';

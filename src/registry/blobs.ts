@@ -7,9 +7,11 @@ import type { Repository } from '../core/oci/reference';
 import { locationOf } from './http/exchange';
 import { isPage } from './http/status-problems';
 import type { Connection } from './connection';
-import { digestHeader, type RepositoryRequest, type RepositoryRequests } from './requests';
-import { smallSize, isSmall, uploadBlob } from './upload';
-import type { UploadSessions } from './upload-sessions';
+import { digestHeader, type RepositoryRequests } from './requests';
+import { UploadSession } from './upload/session';
+import { smallSize, isSmall } from './upload/small';
+import { uploadBlob } from './upload/upload';
+import type { UnfinishedUploads } from './upload/unfinished';
 
 /** What became of a mount. A registry that will not mount has begun an upload, whose location is answered. */
 export type Mount = { mounted: true; upload?: undefined } | { mounted: false; upload: string | undefined };
@@ -31,7 +33,7 @@ export class Blobs {
 
   constructor(
     private readonly requests: RepositoryRequests,
-    private readonly sessions: UploadSessions,
+    private readonly unfinished: UnfinishedUploads,
   ) {}
 
   /** Whether a blob is there ("Checking if content exists in the registry"). */
@@ -118,32 +120,17 @@ export class Blobs {
   /** Uploads a blob when its turn comes; see {@link uploadBlob}. */
   async upload(descriptor: Descriptor, source: ContentSource, options: BlobUpload): Promise<void> {
     const connection = await this.requests.connection();
-    const { label, repository } = this.requests;
-    const part = `@${descriptor.digest}`;
     await this.moving(descriptor, connection, () => {
-      options.begin();
-      return uploadBlob(
-        descriptor,
+      const { begin, begun, sent } = options;
+      begin();
+      return uploadBlob(new UploadSession(descriptor, this.requests, connection, this.unfinished), {
         source,
-        {
-          label,
-          intake: connection.intake,
-          send: (request) => {
-            const complete: RepositoryRequest = { ...request, access: 'write', part };
-            return isSmall(descriptor) ? this.requests.sendSmall(complete) : this.requests.sendOnce(complete);
-          },
-          hasBlob: () => this.has(descriptor),
-          createRepository: () => connection.createRepository(repository.name),
-        },
-        {
-          sessions: this.sessions,
-          sent: options.sent,
-          retries: connection.retries,
-          hasher: (like) => connection.hashing.hasher(like),
-          secrets: connection.secrets,
-          begun: options.begun,
-        },
-      );
+        begun,
+        sent,
+        isThere: () => this.has(descriptor),
+        retries: connection.retries,
+        hasher: (like) => connection.hashing.hasher(like),
+      });
     });
     this.know(descriptor.digest);
   }

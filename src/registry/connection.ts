@@ -1,3 +1,4 @@
+import { atMost } from '../core/bytes';
 import { isThisMachine, whyNotRedirected } from '../core/access/destinations';
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
@@ -14,7 +15,6 @@ import {
   type RegistryResponse,
 } from './http/exchange';
 import type { Limits } from './http/limit';
-import { readBody } from './http/read-body';
 import { Advance, pausesBetween, withRetries, type Retries } from './http/retry';
 import { isPage, statusProblem } from './http/status-problems';
 import type { TlsOptions, Wire } from './http/wire';
@@ -137,7 +137,7 @@ export class Connection {
         const response = await this.sendOnce(request, count);
         await this.refusePage(request, response);
         const { statusCode, headers, url } = response;
-        const body = await this.naming(readBody(response, limit), request);
+        const body = await this.naming(atMost(limit, response.body), request);
         if (body === undefined) {
           throw new HodError('answer-too-large', {
             what: request.purpose,

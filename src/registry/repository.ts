@@ -1,4 +1,3 @@
-import type { ContentSource } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import { sha256, type Digest } from '../core/oci/digest';
 import { mediaTypes } from '../core/oci/media-types';
@@ -7,13 +6,14 @@ import { Blobs } from './blobs';
 import type { Connections } from './connections';
 import { Manifests } from './manifests';
 import type { ListedReferrer } from '../core/oci/referrers';
+import type { RepositoryTarget } from './ports';
 import { Referrers } from './referrers';
 import { RepositoryRequests } from './requests';
 import { Tags } from './tags';
-import type { UploadSessions } from './upload-sessions';
+import type { UnfinishedUploads } from './upload/unfinished';
 
 /** One repository, over the OCI distribution protocol; content can be read from it. */
-export class RepositoryClient implements ContentSource {
+export class RepositoryClient implements RepositoryTarget {
   readonly blobs: Blobs;
   readonly manifests: Manifests;
   readonly tags: Tags;
@@ -23,7 +23,7 @@ export class RepositoryClient implements ContentSource {
   constructor(
     readonly repository: Repository,
     connections: Connections,
-    sessions: UploadSessions,
+    sessions: UnfinishedUploads,
   ) {
     this.sent = new RepositoryRequests(repository, connections);
     this.blobs = new Blobs(this.sent, sessions);

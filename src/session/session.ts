@@ -6,7 +6,7 @@ import type { Connection } from '../registry/connection';
 import { Connections } from '../registry/connections';
 import { usualPatience, type Patience } from '../registry/http/wire';
 import { RepositoryClient } from '../registry/repository';
-import { volatileSessions, type UploadSessions } from '../registry/upload-sessions';
+import { volatileSessions, type UnfinishedUploads } from '../registry/upload/unfinished';
 import { configName, loadConfig, type Config } from '../workspace/config';
 import { UploadFiles } from '../workspace/uploads';
 import { silent, type Observer } from './observer';
@@ -33,7 +33,7 @@ export class Session {
   readonly observer: Observer;
   readonly secrets: Secrets;
   private readonly connections: Connections;
-  private readonly uploads: UploadSessions;
+  private readonly uploads: UnfinishedUploads;
   private readonly clients = new Map<string, RepositoryClient>();
   /** Whose identity a registry's token service accepted in this run; undefined where none was shown. */
   private subject: string | undefined;

@@ -111,7 +111,7 @@ test('what happened is told, signed, in order; what only was tried is not', asyn
   const [published, refused] = receiver.events.map(({ data }) => data);
   const back = receiver.events.at(-1)?.data;
   expect(published).toMatchObject({ environment: 'dev', version: '2.4.0', commit });
-  expect(published?.['images']).toContainEqual(
+  expect(published?.['components']).toContainEqual(
     expect.objectContaining({
       component: 'timetable',
       repository: world.repository('dev', 'timetable'),

@@ -73,7 +73,7 @@ const report = {
   product: 'skerry-line',
   version: '1.0.0',
   commit: 'a'.repeat(40),
-  images: [],
+  components: [],
   dryRun: false,
   environment: 'dev',
   build: null,

@@ -1,3 +1,4 @@
+import type { RepositoryTarget } from '../../src/registry/ports';
 import { ok } from 'node:assert';
 import { commitSchema, type CommitId } from '../../src/core/commit';
 import { readContent, type ContentNode } from '../../src/core/oci/content';
@@ -21,8 +22,8 @@ import { isTag, type Tag } from '../../src/core/oci/tag';
 import type { Version } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
 import { deliver } from '../../src/delivery/deliver';
-import { arriving, type DeliveryContext, type DeliveryItem, type DeliveryTarget } from '../../src/delivery/delivery';
-import { checkFormerPlaces } from '../../src/delivery/former-places';
+import { arriving, type DeliveryContext, type DeliveryItem } from '../../src/delivery/delivery';
+import { checkFormerPlaces } from '../../src/delivery/write-rights';
 import { Judge } from '../../src/delivery/judge';
 import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
@@ -410,7 +411,7 @@ export class DeliveryWorld {
     name: string,
     component: string,
     { step, stranger, at }: WorldContext & { readonly at?: string },
-  ): DeliveryTarget & Place['target'] {
+  ): RepositoryTarget {
     const environment = at === undefined ? (stranger?.places[name] ?? name) : name;
     const { tags, manifests, blobs } = this.registry(environment, component);
     const repository = parseRepository(`${environment}.test/skerry/${component}`);

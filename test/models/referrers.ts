@@ -3,13 +3,14 @@ import fc from 'fast-check';
 import { sha256, type Digest } from '../../src/core/oci/digest';
 import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
-import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import { referrersTag, typeOf, withReferrers } from '../../src/core/oci/referrers';
 import { foldReferrers } from '../../src/core/ledger/entries/known-referrers';
 import { Facts } from '../../src/core/ledger/facts';
 import { tagSchema, type Tag } from '../../src/core/oci/tag';
-import { listReferrers, unknownTo, type ReferrersTarget } from '../../src/delivery/referrers/carry';
+import { listReferrers, unknownTo } from '../../src/delivery/referrers/carry';
 import { emptyHead } from '../../src/core/ledger/entry';
+import type { RepositoryTarget } from '../../src/registry/ports';
+import { unaskedTarget } from '../support/ports';
 import { modelOf, type Model } from './model';
 
 const empty = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256('{}'), size: 2 };
@@ -34,14 +35,12 @@ class PlainRepository {
   readonly manifests = new Map<Digest, Manifest>();
   readonly tags = new Map<Tag, Manifest>();
 
-  target(turn: () => Promise<unknown>): ReferrersTarget {
-    const repository = parseRepository('prod.test/skerry/timetable');
-    const never = () => Promise.reject(new Error('no blob is asked for'));
+  target(turn: () => Promise<unknown>): RepositoryTarget {
+    const unasked = unaskedTarget('prod.test/skerry/timetable');
     return {
-      repository,
-      label: formatRepository(repository),
-      blobs: { has: never, mount: never, check: never, upload: never },
+      ...unasked,
       manifests: {
+        ...unasked.manifests,
         get: async (reference) => {
           await turn();
           return (
@@ -49,12 +48,10 @@ class PlainRepository {
             [...this.manifests.values()].find(({ digest }) => digest === reference)
           );
         },
-        resolve: never,
         put: async (reference, manifest) => {
           await turn();
           this.tags.set(tagSchema.parse(reference), manifest);
         },
-        tag: never,
       },
       referrers: { referrersOf: () => Promise.resolve([]), listsByItself: () => Promise.resolve(false) },
     };

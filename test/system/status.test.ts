@@ -21,7 +21,9 @@ describe('a product of many images', () => {
     expect(stderr).toBe('asking about 600 components in dev, uat, prod\n');
     expect(stdout.split('\n').length).toBeLessThan(14);
     // What differs comes first.
-    expect(stdout).toMatch(/pier-7 +│ 1\.2\.0 +│ 1\.1\.0 +│ 1\.1\.0[^]*199 components +│ 1\.1\.0 +│ 1\.1\.0 +│ 1\.1\.0/);
+    expect(stdout).toMatch(
+      /pier-7 +│ 1\.2\.0 +│ 1\.1\.0 +│ 1\.1\.0[^]*199 components +│ 1\.1\.0 +│ 1\.1\.0 +│ 1\.1\.0/,
+    );
   });
 
   test('what waits is what never was in the next environment; what was taken back does not count', async () => {

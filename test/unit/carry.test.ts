@@ -3,8 +3,9 @@ import type { ContentNode } from '../../src/core/oci/content';
 import { sha256, type Digest } from '../../src/core/oci/digest';
 import { parseManifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
-import { formatRepository, parseRepository } from '../../src/core/oci/reference';
-import { Carrier, type CarryTarget } from '../../src/delivery/carry';
+import { Carrier } from '../../src/delivery/carry';
+import type { RepositoryTarget } from '../../src/registry/ports';
+import { unaskedTarget } from '../support/ports';
 import { silent } from '../../src/session/observer';
 
 const shared = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256('{}'), size: 2 };
@@ -25,14 +26,13 @@ function artifact(text: string): ContentNode {
 test('what a registry said that it has, and lacks, is sent once for all manifests that need it, before any of them', async () => {
   const sent: Digest[] = [];
   const here = new Set<Digest>();
-  const repository = parseRepository('prod.test/skerry/timetable');
+  const unasked = unaskedTarget('prod.test/skerry/timetable');
   const tick = () => new Promise((resolve) => setImmediate(resolve));
-  const target: CarryTarget = {
-    repository,
-    label: formatRepository(repository),
+  const target: RepositoryTarget = {
+    ...unasked,
     blobs: {
+      ...unasked.blobs,
       has: () => Promise.resolve(true),
-      mount: () => Promise.reject(new Error('nothing is mounted')),
       check: () => Promise.resolve(),
       upload: async ({ digest }) => {
         sent.push(digest);
@@ -42,7 +42,7 @@ test('what a registry said that it has, and lacks, is sent once for all manifest
       },
     },
     manifests: {
-      tag: () => Promise.reject(new Error('nothing is tagged')),
+      ...unasked.manifests,
       put: async () => {
         await tick();
         if (!here.has(shared.digest)) {

@@ -1,3 +1,4 @@
+import { unaskedTarget } from '../support/ports';
 import { appendFileSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -111,15 +112,12 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   const commit = commitSchema.parse('c'.repeat(40));
   facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: newer, commit, seq: 2 });
   const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: newer }, facts }) };
-  const manifests = {
-    get: () => Promise.resolve(undefined),
-    resolve: () => Promise.resolve(undefined),
-    tag: () => Promise.reject(new Error('it is gone')),
-  };
+  const unasked = unaskedTarget(repository);
+  const nothing = () => Promise.resolve(undefined);
   const item = {
     component: 'timetable',
     node: { manifest },
-    target: { label: repository, manifests, tags: { remove: () => Promise.resolve(false) } },
+    target: { ...unasked, manifests: { ...unasked.manifests, get: nothing, resolve: nothing } },
   };
   await failing('content-gone', () =>
     settle([item], [decision], { ledger, appended: false, mending: (_, write) => write() }),

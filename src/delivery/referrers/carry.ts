@@ -7,20 +7,14 @@ import { describeReferrer, holdsAllOf, referrersTag, typeOf, withReferrers } fro
 import type { KnownReferrers } from '../../core/ledger/entries/known-referrers';
 import { referrersKey, type FactKey, type Facts } from '../../core/ledger/facts';
 import type { Ledger } from '../../ledger/ledger';
-import type { RepositoryClient } from '../../registry/repository';
+import type { RepositoryTarget } from '../../registry/ports';
 import { readUnlessGone, type Referrer } from './find';
-import { addTransfer, noTransfer, type Carrier, type CarryTarget, type Transfer } from '../carry';
+import { addTransfer, noTransfer, type Carrier, type Transfer } from '../carry';
 import { settleAll } from '../../system/promises';
-
-/** A repository that referrers are carried into. */
-export type ReferrersTarget = CarryTarget & {
-  readonly manifests: Pick<RepositoryClient['manifests'], 'get' | 'resolve'>;
-  readonly referrers: Pick<RepositoryClient['referrers'], 'referrersOf' | 'listsByItself'>;
-};
 
 /** The referrers of one component, and where they go. */
 export interface ItemReferrers {
-  readonly target: ReferrersTarget;
+  readonly target: RepositoryTarget;
   readonly referrers: readonly Referrer[];
 }
 
@@ -92,7 +86,7 @@ type CarryOutcome =
   /** It is not there, or does not refer to what it is listed with. */
   | { readonly outcome: 'gone' };
 
-async function carryReferrer(referrer: Referrer, target: ReferrersTarget, carrier: Carrier): Promise<CarryOutcome> {
+async function carryReferrer(referrer: Referrer, target: RepositoryTarget, carrier: Carrier): Promise<CarryOutcome> {
   const { subject, tag } = referrer;
   const node = await readUnlessGone(referrer);
   // What a list calls it may not be what it is: each release has a record of its own.
@@ -107,7 +101,7 @@ async function carryReferrer(referrer: Referrer, target: ReferrersTarget, carrie
 }
 
 /** Whether something may stand under its tag: nothing does, or only what it holds too. */
-async function isFree(node: ContentNode, tag: Referrer['tag'], target: ReferrersTarget): Promise<boolean> {
+async function isFree(node: ContentNode, tag: Referrer['tag'], target: RepositoryTarget): Promise<boolean> {
   const there = tag === undefined ? undefined : await target.manifests.get(tag);
   return there === undefined || holdsAllOf(node.manifest, there);
 }
@@ -131,7 +125,7 @@ export function unknownTo(facts: Facts, itemReferrers: readonly ItemReferrers[])
 
 /** The facts that name the referrers of manifests. */
 export function referrerFacts(
-  itemReferrers: readonly { target: Pick<ReferrersTarget, 'label'>; subjects: readonly Digest[] }[],
+  itemReferrers: readonly { target: Pick<RepositoryTarget, 'label'>; subjects: readonly Digest[] }[],
 ): FactKey[] {
   return itemReferrers.flatMap(({ target, subjects }) =>
     subjects.map((subject): FactKey => ({ kind: 'referrers', key: referrersKey(target.label, subject) })),
@@ -156,7 +150,7 @@ export async function listReferrers(
 ): Promise<void> {
   const all = carried.flatMap(({ target, carried: own }) => own.map((each) => ({ ...each, target })));
   await settleAll(all.map((each) => tagReferrer(each, each.target)));
-  const lists = new Map<string, { target: ReferrersTarget; subject: Digest; own: Manifest[] }>();
+  const lists = new Map<string, { target: RepositoryTarget; subject: Digest; own: Manifest[] }>();
   for (const { target, subject, node, tag } of all) {
     if (tag === undefined) {
       const key = referrersKey(target.label, subject);
@@ -174,7 +168,7 @@ export async function listReferrers(
   );
 }
 
-async function tagReferrer({ node: { manifest }, tag }: CarriedReferrer, target: ReferrersTarget): Promise<void> {
+async function tagReferrer({ node: { manifest }, tag }: CarriedReferrer, target: RepositoryTarget): Promise<void> {
   if (tag !== undefined && (await target.manifests.resolve(tag, manifest.digest)) !== manifest.digest) {
     await target.manifests.tag(tag, manifest);
   }
@@ -184,7 +178,7 @@ async function tagReferrer({ node: { manifest }, tag }: CarriedReferrer, target:
 const attempts = 20;
 
 async function settleList(
-  target: ReferrersTarget,
+  target: RepositoryTarget,
   subject: Digest,
   own: readonly Manifest[],
   ledger: Pick<Ledger, 'read'>,
@@ -222,7 +216,7 @@ async function settleList(
 
 /** Writes a list. Answers what it names and the registry lacks, where it is refused for that. */
 async function writeList(
-  target: ReferrersTarget,
+  target: RepositoryTarget,
   tag: ReturnType<typeof referrersTag>,
   list: Manifest,
 ): Promise<Set<Digest>> {
@@ -244,7 +238,7 @@ async function writeList(
   }
 }
 
-function notAList({ label }: ReferrersTarget, tag: string, why: string): HodError {
+function notAList({ label }: RepositoryTarget, tag: string, why: string): HodError {
   return new HodError('tag-not-kept', {
     what: 'the list of referrers cannot be written',
     object: `${label}:${tag}`,

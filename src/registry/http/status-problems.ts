@@ -1,9 +1,9 @@
+import { atMost } from '../../core/bytes';
 import * as z from 'zod';
 import type { Secrets } from '../../core/access/secrets';
 import { HodError, type ErrorCode } from '../../core/errors';
 import { parseJson } from '../../core/json';
 import type { About, RegistryRequest, RegistryResponse } from './exchange';
-import { readBody } from './read-body';
 import { TransientError } from './retry';
 
 /** The error document of the OCI distribution specification, "Error Codes". */
@@ -26,7 +26,7 @@ interface Said {
 
 /** Reads what a registry says of an error. */
 export async function registrySays(response: Pick<RegistryResponse, 'body'>, secrets: Secrets): Promise<Said> {
-  const body = await readBody(response, errorBodyLimit).catch(() => undefined);
+  const body = await atMost(errorBodyLimit, response.body).catch(() => undefined);
   const parsed = errorsSchema.safeParse((body && parseJson(body)) ?? null);
   const errors = parsed.data?.errors ?? [];
   const all = errors.map(({ code, message }) => [code, message].filter((each) => each).join(' ')).join('; ');

@@ -1,3 +1,4 @@
+import { atMost } from '../../core/bytes';
 import * as z from 'zod';
 import {
   exchangeErrorSchema,
@@ -10,7 +11,6 @@ import { resolveAddress, whyExposed } from '../../core/access/destinations';
 import type { Secrets } from '../../core/access/secrets';
 import { HodError } from '../../core/errors';
 import { parseJson } from '../../core/json';
-import { readBody } from '../http/read-body';
 import { withRetries } from '../http/retry';
 import { mayPass, passingProblem } from '../http/status-problems';
 import type { OutgoingRequest } from '../http/wire';
@@ -154,7 +154,7 @@ async function ask(wires: Wires, request: OutgoingRequest, { registry }: Exchang
   const wire = wires.to(request.url);
   return withRetries(async () => {
     const response = await wire.send(request, about);
-    const body = await wire.naming(readBody(response, answerLimit), about, request.url.host);
+    const body = await wire.naming(atMost(answerLimit, response.body), about, request.url.host);
     if (mayPass(response.statusCode)) {
       throw passingProblem(response, about, request.url.host);
     }

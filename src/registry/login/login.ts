@@ -1,3 +1,4 @@
+import { atMost } from '../../core/bytes';
 import * as z from 'zod';
 import { resolveAddress, whyExposed } from '../../core/access/destinations';
 import { coversScopes, formatScopes, parseChallenges, type Scope } from '../../core/access/challenge';
@@ -5,7 +6,6 @@ import type { Secrets } from '../../core/access/secrets';
 import { HodError } from '../../core/errors';
 import { parseJson } from '../../core/json';
 import type { About, RegistryResponse } from '../http/exchange';
-import { readBody } from '../http/read-body';
 import { withRetries } from '../http/retry';
 import { mayPass, nameCredentials, passingProblem, registrySays, withSaid } from '../http/status-problems';
 import type { Wires } from '../http/wires';
@@ -196,7 +196,7 @@ export class Login {
       if (response.statusCode !== 200) {
         throw await this.tokenProblem(response, service, about);
       }
-      const body = await wire.naming(readBody(response, answerLimit), about, service.realm.host);
+      const body = await wire.naming(atMost(answerLimit, response.body), about, service.realm.host);
       const answer = tokenAnswer.safeParse((body && parseJson(body)) ?? null).data;
       const token = answer?.access_token ?? answer?.token;
       if (token === undefined || !isSendable(token)) {

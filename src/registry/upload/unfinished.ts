@@ -1,5 +1,5 @@
 /** Remembers where unfinished uploads go on, also for a later run. */
-export interface UploadSessions {
+export interface UnfinishedUploads {
   /** The location to go on at; undefined where none is known, or somebody else is using it. */
   recall(key: string): Promise<string | undefined>;
   remember(key: string, location: string): Promise<void>;
@@ -7,7 +7,7 @@ export interface UploadSessions {
 }
 
 /** Forgets everything when the process ends. */
-export function volatileSessions(): UploadSessions {
+export function volatileSessions(): UnfinishedUploads {
   const locations = new Map<string, string>();
   return {
     recall: async (key) => locations.get(key),
