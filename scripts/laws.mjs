@@ -12,11 +12,12 @@ const rooms = {
   workspace: ['core', 'system'],
   session: ['core', 'system', 'registry', 'archive', 'ledger', 'workspace'],
   delivery: ['core', 'system', 'registry', 'archive', 'ledger', 'workspace', 'session'],
-  inspect: ['core', 'system', 'registry', 'archive', 'ledger', 'workspace', 'session', 'delivery'],
-  results: ['core', 'delivery', 'inspect'],
+  announcing: ['core', 'system', 'registry', 'ledger', 'workspace', 'session', 'delivery'],
+  inspect: ['core', 'system', 'registry', 'archive', 'ledger', 'workspace', 'session', 'delivery', 'announcing'],
+  results: ['core', 'delivery', 'announcing', 'inspect'],
   operations: [
     ...['core', 'system', 'registry', 'archive', 'ledger', 'workspace'],
-    ...['session', 'delivery', 'inspect', 'results'],
+    ...['session', 'delivery', 'announcing', 'inspect', 'results'],
   ],
   sandbox: ['core'],
   page: ['core', 'results'],
@@ -43,7 +44,8 @@ function roomOf(root, path) {
 
 function isAllowed(from, to) {
   if (from.room !== to.room) {
-    return (rooms[from.room] ?? Object.keys(rooms)).includes(to.room) || to.room === '';
+    // A room that is not named above may import nothing.
+    return from.room === '' || to.room === '' || (rooms[from.room] ?? []).includes(to.room);
   }
   const inner = from.room === 'core' && to.coreRoom !== '' && from.coreRoom !== to.coreRoom;
   return !inner || (from.coreRoom !== '' && coreRooms[from.coreRoom]?.includes(to.coreRoom) === true);

@@ -7,7 +7,7 @@ import type { PlacedComponent } from '../core/ledger/release';
 import { together } from '../core/release/knowledge';
 import { decideWaiting, type Waiting } from '../core/insight/waiting';
 import { timestampOf } from '../core/time';
-import { undelivered } from '../delivery/announcing';
+import { undelivered } from '../announcing/undelivered';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import type { Ledger } from '../ledger/ledger';

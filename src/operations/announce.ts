@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import { announceAll } from '../delivery/announcing';
+import { announceAll } from '../announcing/announce';
 import type { AnnounceResult } from '../results/announce';
 import { actorOf } from '../session/actor';
 import { refuseEmpty, withLedger } from '../session/open-ledger';

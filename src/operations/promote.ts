@@ -6,7 +6,7 @@ import { chooseCandidates, type Promotion, type ReleaseChoice } from '../core/re
 import { timestampOf } from '../core/time';
 import { deliver } from '../delivery/deliver';
 import { checkFormerPlaces } from '../delivery/write-rights';
-import { withAnnouncing } from '../delivery/announcing';
+import { withAnnouncing } from '../announcing/announce';
 import { mannerOf, type DeliveryContext } from '../delivery/delivery';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';

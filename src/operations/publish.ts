@@ -6,7 +6,7 @@ import { cleanForVersion, historyForNext } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
 import { refuseUnmet } from '../core/release/refusal';
-import { withAnnouncing } from '../delivery/announcing';
+import { withAnnouncing } from '../announcing/announce';
 import { deliver } from '../delivery/deliver';
 import { checkFormerPlaces } from '../delivery/write-rights';
 import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';

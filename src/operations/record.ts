@@ -1,6 +1,6 @@
 import type { Actor } from '../core/ledger/entry';
 import { decideEvidence, type Evidence } from '../core/release/evidence';
-import { withAnnouncing } from '../delivery/announcing';
+import { withAnnouncing } from '../announcing/announce';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import { appendDeciding } from '../delivery/record';

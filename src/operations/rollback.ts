@@ -1,7 +1,7 @@
 import type { Actor } from '../core/ledger/entry';
 import { needReason } from '../core/release/despite';
 import { servedIn } from '../core/ledger/environment';
-import { withAnnouncing } from '../delivery/announcing';
+import { withAnnouncing } from '../announcing/announce';
 import { commitOrders } from '../delivery/orders';
 import { rollBack } from '../delivery/rollback';
 import { readNamed } from '../delivery/sources/choice';

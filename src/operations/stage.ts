@@ -7,7 +7,7 @@ import { missingOf } from '../core/build/component';
 import type { Facts } from '../core/ledger/facts';
 import { cleanForStaging } from '../core/release/gates/build';
 import { refuseUnmet } from '../core/release/refusal';
-import { withAnnouncing } from '../delivery/announcing';
+import { withAnnouncing } from '../announcing/announce';
 import { follow } from '../delivery/sources/follow';
 import { isHere } from '../session/locate';
 import { readBuild } from '../delivery/sources/read-build';

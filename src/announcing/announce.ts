@@ -1,8 +1,6 @@
-import { atMost } from '../core/bytes';
-import { createHmac } from 'node:crypto';
-import { whyExposed } from '../core/access/destinations';
+import { sendEvent } from './send';
 import { HodError } from '../core/errors';
-import { eventOf, signatureHeader, type CloudEvent } from '../core/ledger/announcements';
+import { eventOf } from '../core/ledger/announcements';
 import { headAfter, type Head, type Actor } from '../core/ledger/entry';
 import type { FactKey } from '../core/ledger/facts';
 import type { Ledger } from '../ledger/ledger';
@@ -12,7 +10,7 @@ import { withLedger } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import type { Config, ReceiverConfig } from '../workspace/config';
 import { readSecret } from '../workspace/secrets';
-import { appendDeciding } from './record';
+import { appendDeciding } from '../delivery/record';
 
 /** How it went to tell one receiver. */
 export interface Told {
@@ -95,36 +93,6 @@ export async function announceAll(
 
 /** So many entries that do not concern a receiver are read again by each command; of more it is kept that they were. */
 const passedOver = 100;
-
-/** So many entries are looked through for what was not told. */
-const lookedThrough = 1_000;
-
-/** What each receiver was not told yet: how many events, up to a thousand entries on, and since when the first of them waits. */
-export async function undelivered(
-  { receivers }: Config,
-  ledger: Pick<Ledger, 'read' | 'entries'>,
-): Promise<{ receiver: string; undelivered: number; since: string | null }[]> {
-  if (receivers.length === 0) {
-    return [];
-  }
-  const { facts } = await ledger.read(receivers.map(({ name }): FactKey => ({ kind: 'announced', key: name })));
-  return Promise.all(
-    receivers.map(async ({ name, kinds }) => {
-      const from = facts.get('announced', name);
-      const waiting: string[] = [];
-      if (from !== undefined) {
-        for await (const sealed of ledger.entries(from)) {
-          const event = eventOf(sealed, kinds);
-          waiting.push(...(event === undefined ? [] : [event.time]));
-          if (sealed.entry.seq - from.seq >= lookedThrough) {
-            break;
-          }
-        }
-      }
-      return { receiver: name, undelivered: waiting.length, since: waiting[0] ?? null };
-    }),
-  );
-}
 
 /** Work whose failure is noted, and nothing more. */
 async function quietly({ observer }: Doing, work: () => Promise<unknown>): Promise<void> {
@@ -215,7 +183,7 @@ async function tell(receiver: ReceiverConfig, from: Head, context: TellContext):
         return { receiver: name, delivered, through, failed: 'there is more than it takes in so short a time' };
       }
       if (event !== undefined) {
-        const failed = await send(event, receiver, key, wires);
+        const failed = await sendEvent(event, receiver, key, wires);
         if (failed !== undefined) {
           return { receiver: name, delivered, through, failed };
         }
@@ -230,30 +198,4 @@ async function tell(receiver: ReceiverConfig, from: Head, context: TellContext):
     }
     throw error;
   }
-}
-
-/** The most of an answer that is read: nothing of it matters. */
-const answerLimit = 64 * 1024;
-
-/** Sends one event (CloudEvents HTTP protocol binding, "Structured Content Mode"). Answers why it was not taken. */
-async function send(
-  event: CloudEvent,
-  { name, url }: ReceiverConfig,
-  key: string,
-  wires: Wires,
-): Promise<string | undefined> {
-  const body = JSON.stringify(event);
-  const exposed = whyExposed(url);
-  if (exposed !== undefined) {
-    return exposed;
-  }
-  const about = { purpose: 'could not announce', object: name };
-  const headers = {
-    'content-type': 'application/cloudevents+json; charset=utf-8',
-    [signatureHeader]: createHmac('sha256', key).update(body).digest('hex'),
-  };
-  const response = await wires.own(url, undefined).send({ url, method: 'POST', headers, body }, about);
-  await atMost(answerLimit, response.body);
-  const { statusCode } = response;
-  return statusCode >= 200 && statusCode < 300 ? undefined : `${url.host} answered ${statusCode}`;
 }
