@@ -4,7 +4,7 @@ const base = {
   transform: { '\\.[jt]s$': '<rootDir>/test/support/transform.cjs' },
   moduleNameMapper: { '^env-ci$': '<rootDir>/test/support/no-ci.cjs' },
   transformIgnorePatterns: [
-    '/node_modules/(?!(p-limit|yocto-queue|jose|string-width|strip-ansi|ansi-regex|get-east-asian-width)/)',
+    '/node_modules/(?!(p-limit|yocto-queue|jose|string-width|strip-ansi|ansi-regex|get-east-asian-width|temporal-polyfill|temporal-utils)/)',
   ],
 };
 

@@ -61,7 +61,7 @@ export async function answer<T extends object>(
   const { observerFor } = await import('./observer');
   const { styleFor } = await import('./views/style');
   const begun = performance.now();
-  const observer = await observerFor(options, styleFor(process.stderr, options));
+  const observer = observerFor(options, styleFor(process.stderr, options));
   let result: T;
   try {
     result = await work({ observer, secrets: knownSecrets });

@@ -1,10 +1,10 @@
-import type { MultiBar, SingleBar } from 'cli-progress';
 import { formatCount } from '../core/amounts';
 import type { Digest } from '../core/oci/digest';
 import { visible } from '../core/text';
 import type { Observer } from '../session/observer';
 import { knownSecrets } from './known-secrets';
 import type { OutputOptions } from './options';
+import { LiveLines } from './live-lines';
 import { Progress, progressLine } from './progress';
 import { tell } from './streams';
 import { columns } from './views/format';
@@ -19,10 +19,10 @@ export interface TerminalObserver extends Observer {
 const lineInterval = 5000;
 
 /** What to tell, by the options: live lines on a terminal, a line now and then elsewhere, nothing with --quiet or --json. */
-export async function observerFor(options: OutputOptions, style: Style): Promise<TerminalObserver> {
+export function observerFor(options: OutputOptions, style: Style): TerminalObserver {
   const verbose = options.verbose === true;
   const telling = options.quiet !== true && options.json !== true && options.field === undefined;
-  const live = telling && !verbose && process.stderr.isTTY ? await startLive(style) : undefined;
+  const live = telling && !verbose && process.stderr.isTTY ? new LiveLines(process.stderr, style) : undefined;
   return new TerminalLog({ verbose, telling, quiet: options.quiet === true }, style, live);
 }
 
@@ -65,7 +65,7 @@ class TerminalLog implements TerminalObserver {
   readonly transfer = {
     begin: (digest: Digest, repository: string, size: number): void => {
       this.progress.begin(size, performance.now());
-      this.live?.begin(digest, repository, size, this.progress);
+      this.live?.begin(digest, repository, size);
     },
     sent: (digest: Digest, bytes: number): void => {
       this.progress.sent(bytes);
@@ -117,7 +117,12 @@ class TerminalLog implements TerminalObserver {
 
   private tellIf(wanted: boolean, text: string): void {
     if (wanted) {
-      tell(this.style.faint(shown(text)));
+      const line = this.style.faint(shown(text));
+      if (this.live === undefined) {
+        tell(line);
+      } else {
+        this.live.above(line);
+      }
     }
   }
 
@@ -138,59 +143,4 @@ class TerminalLog implements TerminalObserver {
 /** What others may have said, as it may be shown. */
 function shown(text: string): string {
   return visible(knownSecrets.redact(text));
-}
-
-async function startLive(style: Style): Promise<LiveLines> {
-  const { default: cliProgress } = await import('cli-progress');
-  const bars = new cliProgress.MultiBar({
-    stream: process.stderr,
-    clearOnComplete: true,
-    hideCursor: true,
-    fps: 8,
-    format: `${style.good('{bar}')} {percentage}%  {label}`,
-    barCompleteChar: '━',
-    barIncompleteChar: '─',
-    barsize: 24,
-  });
-  return new LiveLines(bars);
-}
-
-/** One live line for each running transfer, and one for all. */
-class LiveLines {
-  private readonly total: SingleBar;
-  private readonly lines = new Map<Digest, SingleBar>();
-
-  constructor(private readonly bars: MultiBar) {
-    this.total = bars.create(1, 0, { label: '' });
-  }
-
-  begin(digest: Digest, repository: string, size: number, progress: Progress): void {
-    this.total.setTotal(progress.begunBytes);
-    this.lines.set(
-      digest,
-      this.bars.create(Math.max(1, size), 0, { label: `${digest.slice(7, 19)} to ${repository}` }),
-    );
-  }
-
-  sent(digest: Digest, bytes: number, progress: Progress): void {
-    this.lines.get(digest)?.increment(bytes);
-    this.total.update(progress.sentBytes, { label: progressLine(progress, performance.now()) });
-  }
-
-  end(digest: Digest): void {
-    const line = this.lines.get(digest);
-    if (line !== undefined) {
-      this.bars.remove(line);
-      this.lines.delete(digest);
-    }
-  }
-
-  /** Nothing is sent: who is asked is what people wait for. */
-  asked(label: string): void {
-    this.total.update({ label });
-  }
-
-  stop(): void {
-    this.bars.stop();
-  }
 }

@@ -1,6 +1,6 @@
 import { availableParallelism } from 'node:os';
 import { Command, InvalidArgumentError, Option, type CommandUnknownOpts } from '@commander-js/extra-typings';
-import { millisecondsOf } from '../core/duration';
+import { millisecondsOf } from '../core/amounts';
 
 /** How a command answers. */
 export interface OutputOptions {

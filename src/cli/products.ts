@@ -36,7 +36,7 @@ export async function answerForProducts<T extends object>(
   const products: object[] = [];
   for (const file of files) {
     const begun = performance.now();
-    const observer = await observerFor(options, styleFor(process.stderr, options));
+    const observer = observerFor(options, styleFor(process.stderr, options));
     try {
       const result = await work({ observer, secrets: knownSecrets, config: file }).finally(() => {
         observer.end();

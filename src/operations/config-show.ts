@@ -1,5 +1,5 @@
 import { formatRepository } from '../core/oci/reference';
-import { describeWindow } from '../core/release/gates/freeze';
+import { describeWindow } from '../core/release/gates/freeze-window';
 import type { ConfigShowResult } from '../results/config';
 import { ledgerLabel } from '../session/open-ledger';
 import { configName, loadConfig, type Config, type EnvironmentConfig } from '../workspace/config';

@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import { millisecondsOf } from '../core/duration';
+import { millisecondsOf } from '../core/amounts';
 import type { EventKind, TimelineFilter } from '../core/insight/timeline';
 import { timestampOf, type Timestamp } from '../core/time';
 import { readEvents, readLife, releaseNamed, releasesIn } from '../inspect/timeline';

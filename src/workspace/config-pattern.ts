@@ -1,10 +1,8 @@
-import { readdir } from 'node:fs/promises';
-import { join } from 'node:path';
 import picomatch from 'picomatch';
 import { HodError } from '../core/errors';
 
 /** Folders that hold no products of ours. */
-const passedBy = new Set(['node_modules', '.git', '.hod']);
+const passedBy = ['**/node_modules/**', '**/.git/**', '**/.hod/**'];
 /** So many folders deep is looked for `**`. */
 const depthLimit = 16;
 
@@ -15,22 +13,14 @@ export function isPattern(config: string): boolean {
 
 /** The configurations that a pattern matches, in the order of their names. Throws `config-missing` where there is none. */
 export async function configsMatching(pattern: string): Promise<string[]> {
-  const { base, glob } = picomatch.scan(pattern);
-  const matches = picomatch(glob);
-  const depth = glob.includes('**') ? depthLimit : glob.split('/').length;
-  const found: string[] = [];
-  const search = async (below: string, level: number): Promise<void> => {
-    const entries = await readdir(join(base, below), { withFileTypes: true }).catch(() => []);
-    for (const entry of entries) {
-      const path = below === '' ? entry.name : `${below}/${entry.name}`;
-      if (entry.isDirectory() && level < depth && !passedBy.has(entry.name)) {
-        await search(path, level + 1);
-      } else if (entry.isFile() && matches(path)) {
-        found.push(join(base, path));
-      }
-    }
-  };
-  await search('', 1);
+  // Only who names a pattern waits for it to be loaded.
+  const { glob } = await import('tinyglobby');
+  const found = await glob(pattern, {
+    ignore: passedBy,
+    deep: depthLimit,
+    expandDirectories: false,
+    followSymbolicLinks: false,
+  });
   if (found.length === 0) {
     throw new HodError('config-missing', {
       what: 'there is no configuration here',

@@ -1,10 +1,10 @@
 import * as z from 'zod';
 import { announcedKinds } from '../core/ledger/announcements';
 import { isResultName } from '../core/ledger/result-name';
-import { isTimeZone, isWindow, parseClockTime } from '../core/release/gates/freeze';
+import { isTimeZone, isWindow, parseClockTime } from '../core/release/gates/freeze-window';
 import { compressions } from '../core/oci/compression';
 import { mediaTypeSchema } from '../core/oci/descriptor';
-import { millisecondsOf } from '../core/duration';
+import { millisecondsOf } from '../core/amounts';
 import { nameGrammar } from '../core/names';
 
 const nameSchema = z

@@ -69,7 +69,7 @@ export function referrersSuite(start: () => Promise<{ world: World; close: () =>
     expect(again.components.flatMap(({ tags }) => tags.map(({ outcome }) => outcome))).not.toContain('moved');
     const said = await world.hod('promote', 'uat');
     expect(said.stdout).toContain('Nothing to do: uat has skerry-line 2.4.0 ');
-    expect(said.stdout).toContain('Attached: 205 already there');
+    expect(said.stdout).toContain('Referrers: 205 already there');
     expect((await at('uat').referrers(index.digest)).length).toBe(3);
   });
 
@@ -86,11 +86,11 @@ export function referrersSuite(start: () => Promise<{ world: World; close: () =>
           version: '2.4.0',
           commit: world.product.head(),
           branch: 'main',
-          images: [
-            { image: 'boarding-gate' },
-            { image: 'fare-tables' },
-            { image: 'tide-watch' },
-            { image: 'timetable' },
+          components: [
+            { component: 'boarding-gate' },
+            { component: 'fare-tables' },
+            { component: 'tide-watch' },
+            { component: 'timetable' },
           ],
         });
       }

@@ -67,6 +67,12 @@ test('products of one repository are published, promoted and shown by one comman
   const shown = await hod(['status', ...several, '--check'], options());
   expect(shown).toMatchObject({ code: 0 });
   expect(shown.stdout.match(/^services\/.*\/hod\.yaml$/gm)).toHaveLength(2);
+  // From another folder: by a path from the root, and by one that leads up.
+  const elsewhere = { cwd: join(folder, 'services', 'timetable') };
+  for (const pattern of [join(folder, 'services/t*/hod.yaml'), '../t*/hod.yaml']) {
+    const { products } = await hodJson('status-products', ['status', '-c', pattern], elsewhere);
+    expect(products.map(({ result }) => result?.product)).toEqual(['tide-watch', 'timetable']);
+  }
 });
 
 test('one that fails does not keep the others, and its exit code is that of the run', async () => {

@@ -3,20 +3,15 @@ import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import { noAdmissionRules, type AdmissionRules } from '../../src/core/release/gates/admission-rules';
 import { Facts, type Fact } from '../../src/core/ledger/facts';
-import {
-  frozenUntil,
-  isTimeZone,
-  isWindow,
-  parseClockTime,
-  type FreezeWindow,
-} from '../../src/core/release/gates/freeze';
+import { frozenUntil } from '../../src/core/release/gates/freeze';
+import { isTimeZone, isWindow, parseClockTime, type FreezeWindow } from '../../src/core/release/gates/freeze-window';
 import { admissionGates } from '../../src/core/release/gates/admission';
 import { unmetAmong } from '../../src/core/release/gates/gate';
 import { refuseUnmet } from '../../src/core/release/refusal';
 import { contentId, releaseId } from '../../src/core/ledger/release';
 import { parseVersion } from '../../src/core/tags/version';
 import { failing } from '../support/seen-errors';
-import { millisecondsOf } from '../../src/core/duration';
+import { millisecondsOf } from '../../src/core/amounts';
 import { timestampOf, type Timestamp } from '../../src/core/time';
 
 /** Every gate: met, and missed by the least amount there is. */

@@ -1,3 +1,7 @@
+import fc from 'fast-check';
+import { sha256 } from '../../src/core/oci/digest';
+import { LiveLines } from '../../src/cli/live-lines';
+import { Progress } from '../../src/cli/progress';
 import { publishView } from '../../src/cli/views/delivery';
 import { styleFor } from '../../src/cli/views/style';
 import type { DeliveredResult } from '../../src/results/delivery';
@@ -81,4 +85,72 @@ test('verbose: every image by itself', () => {
   const text = lines(many(30, 'unchanged'), true);
   expect(text.filter((line) => line.includes('@sha256:'))).toHaveLength(30);
   expect(text.filter((line) => line.includes('it was unchanged'))).toHaveLength(30);
+});
+
+/** As much of a terminal as live lines need: what it shows, and whether the cursor is to be seen. */
+class Screen {
+  readonly lines = [''];
+  readonly columns = 40;
+  cursor = true;
+
+  constructor(readonly rows: number) {}
+
+  write(text: string): void {
+    // eslint-disable-next-line no-control-regex -- it is what a terminal acts on
+    for (const [token] of text.matchAll(/\x1b\[\??\d*[A-Za-z]|[^\x1b]/g)) {
+      const up = /^\x1b\[(\d+)A$/.exec(token)?.[1];
+      if (up !== undefined) {
+        // What has left the window cannot be reached again.
+        expect(Number(up)).toBeLessThan(this.rows);
+        this.lines.length -= Number(up);
+      } else if (token === '\x1b[J') {
+        this.lines[this.lines.length - 1] = '';
+      } else if (token === '\n') {
+        this.lines.push('');
+      } else if (token.startsWith('\x1b[?25')) {
+        this.cursor = token.endsWith('h');
+      } else if (token !== '\r') {
+        this.lines[this.lines.length - 1] += token;
+        expect(this.lines.at(-1)?.length).toBeLessThan(this.columns);
+      }
+    }
+  }
+}
+
+test('live lines leave nothing on a terminal but the lines that are to stay, whatever is sent and however small it is', () => {
+  jest.useFakeTimers();
+  const digests = ['a', 'b', 'c', 'd', 'e'].map((text) => sha256(text));
+  fc.assert(
+    fc.property(
+      fc.integer({ min: 2, max: 9 }),
+      fc.array(fc.tuple(fc.nat(4), fc.constantFrom('begin', 'sent', 'end', 'above', 'time')), { maxLength: 60 }),
+      (rows, steps) => {
+        const screen = new Screen(rows);
+        const live = new LiveLines(screen, styleFor({}, { color: false }));
+        const progress = new Progress();
+        const kept: string[] = [];
+        for (const [at, step] of steps) {
+          const digest = digests[at] ?? digests[0];
+          if (step === 'time') {
+            jest.advanceTimersByTime(200);
+          } else if (step === 'above') {
+            kept.push(`note ${kept.length}`);
+            live.above(kept.at(-1) ?? '');
+          } else if (digest !== undefined && step === 'begin') {
+            progress.begin(100, 0);
+            live.begin(digest, 'registry.test/skerry/timetable', 100);
+          } else if (digest !== undefined && step === 'sent') {
+            progress.sent(30);
+            live.sent(digest, 30, progress);
+          } else if (digest !== undefined) {
+            live.end(digest);
+          }
+        }
+        live.stop();
+        jest.runAllTimers();
+        expect([screen.lines, screen.cursor]).toEqual([[...kept, ''], true]);
+      },
+    ),
+  );
+  jest.useRealTimers();
 });

@@ -1,21 +1,15 @@
 import { grouped } from '../../core/grouped';
-import Table from 'cli-table3';
 import stringWidth from 'string-width';
 import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
 import type { Screen } from '../answer';
-import { columns } from './format';
+import { columns, table } from './format';
 import { componentsListed, nameList, placeOf } from './components';
 import type { Style } from './style';
 
 /** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
 export function accessView(result: AccessResult, { style, width }: Screen): string {
   const rows = rightRows(result, style);
-  const table = new Table({
-    head: [style.strong(result.product), 'repository', 'read', 'write', 'mount'],
-    style: { head: [], border: [] },
-  });
-  rows.forEach((row) => table.push(row));
-  const text = table.toString();
+  const text = table([[style.strong(result.product), 'repository', 'read', 'write', 'mount'], ...rows]);
   const fits = text.split('\n').every((line) => stringWidth(line) <= width);
   const narrow = rows.flatMap(([place, repository, read, write, mount]) => [
     `${place}  ${repository}`,

@@ -1,5 +1,5 @@
 import { formatCount } from '../../core/amounts';
-import { describeDuration } from '../../core/duration';
+import { describeDuration } from '../../core/amounts';
 import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
 import type { Screen } from '../answer';
 import { columns } from './format';

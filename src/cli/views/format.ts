@@ -20,3 +20,23 @@ export function columns(
     return `${indent}${cells.join('  ')}`.trimEnd();
   });
 }
+
+/** A table with lines around its cells, which may have several lines; the first row is its head. */
+export function table(rows: readonly (readonly string[])[]): string {
+  const cells = rows.map((row) => row.map((cell) => cell.split('\n')));
+  const widths = (rows[0] ?? []).map((_, column) =>
+    Math.max(...cells.flatMap((row) => (row[column] ?? []).map((line) => stringWidth(line)))),
+  );
+  const rule = (left: string, cross: string, right: string): string =>
+    left + widths.map((width) => '─'.repeat(width + 2)).join(cross) + right;
+  const lines = cells.map((row) =>
+    Array.from({ length: Math.max(...row.map((cell) => cell.length)) }, (_, at) => {
+      const padded = widths.map((width, column) => {
+        const line = row[column]?.[at] ?? '';
+        return ` ${line}${' '.repeat(width - stringWidth(line))} `;
+      });
+      return `│${padded.join('│')}│`;
+    }).join('\n'),
+  );
+  return [rule('┌', '┬', '┐'), lines.join(`\n${rule('├', '┼', '┤')}\n`), rule('└', '┴', '┘')].join('\n');
+}

@@ -1,6 +1,5 @@
 import { grouped } from '../../core/grouped';
 import { formatAge, formatCount } from '../../core/amounts';
-import Table from 'cli-table3';
 import stringWidth from 'string-width';
 import { shortCommit } from '../../core/commit';
 import type { StatusResult } from '../../results/status';
@@ -13,7 +12,7 @@ import {
   type StatusRow,
 } from '../../results/status-rows';
 import type { Screen } from '../answer';
-import { columns } from './format';
+import { columns, table } from './format';
 import { nameList } from './components';
 import type { Style } from './style';
 
@@ -53,25 +52,20 @@ function acrossTable(
   style: Style,
   now: Date,
 ): string {
-  const table = new Table({
-    head: [style.strong(product), ...environments.map(({ environment }) => style.strong(environment))],
-    style: { head: [], border: [] },
-  });
-  for (const { components, cells } of rows) {
-    table.push([
-      labelOf(components, style),
-      ...cells.map((cell, at) => {
-        if (cell === undefined) {
-          return style.faint('–');
-        }
-        const { version, commit, since } = cell;
-        const mark = markOf(cell, environments[at], style);
-        const detail = version === null ? '' : `${shortCommit(commit)}  `;
-        return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
-      }),
-    ]);
-  }
-  return table.toString();
+  const head = [style.strong(product), ...environments.map(({ environment }) => style.strong(environment))];
+  const body = rows.map(({ components, cells }) => [
+    labelOf(components, style),
+    ...cells.map((cell, at) => {
+      if (cell === undefined) {
+        return style.faint('–');
+      }
+      const { version, commit, since } = cell;
+      const mark = markOf(cell, environments[at], style);
+      const detail = version === null ? '' : `${shortCommit(commit)}  `;
+      return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
+    }),
+  ]);
+  return table([head, ...body]);
 }
 
 /** One or two names, or how many there are and how they begin. */

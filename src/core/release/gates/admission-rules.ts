@@ -1,4 +1,4 @@
-import type { FreezeWindow } from './freeze';
+import type { FreezeWindow } from './freeze-window';
 
 /** What an environment asks of a release before it lets it in. */
 export interface AdmissionRules {

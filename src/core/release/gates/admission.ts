@@ -1,10 +1,11 @@
 import { describePosition } from '../../tags/ordering';
-import { describeDuration } from '../../duration';
+import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
 import { servedIn } from '../../ledger/environment';
 import type { AdmissionRules } from './admission-rules';
 import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
-import { describeWindow, frozenUntil } from './freeze';
+import { frozenUntil } from './freeze';
+import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
 import type { Gate, UnmetGate } from './gate';
 import type { Passage } from './passage';
