@@ -4,6 +4,7 @@ import { createHash } from 'node:crypto';
 import { chmod, mkdir, readFile, rm, writeFile } from 'node:fs/promises';
 import { build } from 'esbuild';
 import { licencesOf } from './licences.mjs';
+import { paletteCss } from './palette.mjs';
 
 const { version } = JSON.parse(await readFile(new URL('../package.json', import.meta.url), 'utf8'));
 const root = new URL('..', import.meta.url).pathname;
@@ -39,7 +40,12 @@ const { outputFiles, metafile } = await build({
   write: false,
   // The first ships a binary beside its code; the second is one that pg does without.
   external: ['libsql', 'pg-native'],
-  alias: { '@commander-js/extra-typings': 'commander', undici: './scripts/undici.cjs' },
+  alias: {
+    '@commander-js/extra-typings': 'commander',
+    undici: './scripts/undici.cjs',
+    // Its other form asks where it lies, which a bundle does not know.
+    tinyglobby: './node_modules/tinyglobby/dist/index.cjs',
+  },
   define: { HOD_VERSION: JSON.stringify(`${version}${commit()}`) },
   // What `start` calls. All of it is one function, so that nothing of it is global.
   banner: { js: '(function(require,module,__filename,__dirname){' },
@@ -76,7 +82,14 @@ const page = await build({
   platform: 'browser',
   target: 'es2022',
 });
-await build({ ...common, entryPoints: { board: 'src/page/style.css' }, outdir: 'dist' });
+const colours = {
+  name: 'palette',
+  setup({ onResolve, onLoad }) {
+    onResolve({ filter: /^palette$/ }, () => ({ path: 'palette', namespace: 'palette' }));
+    onLoad({ filter: /.*/, namespace: 'palette' }, () => ({ contents: paletteCss(), loader: 'css' }));
+  },
+};
+await build({ ...common, entryPoints: { board: 'src/page/style.css' }, outdir: 'dist', plugins: [colours] });
 await writeFile(`${dist}/LICENCES.txt`, await licencesOf(root, [metafile, thread.metafile, page.metafile]));
 await chmod(`${dist}/hod.js`, 0o755);
 execFileSync(process.execPath, [`${root}scripts/compile.mjs`, `${dist}/${name}`], {

@@ -1,6 +1,6 @@
 // Takes docs/screenshots: what the main commands print in a terminal, on the demo's data.
 // The page of `hod board` is drawn of a made-up quarter of a year, for the demo takes a minute.
-// Needs Debian's xvfb, xterm, imagemagick, fonts-dejavu-core and chromium.
+// Runs the demo in /build. Needs Debian's xvfb, xterm, imagemagick, fonts-dejavu-core and chromium.
 import { execFileSync, spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { createHash } from 'node:crypto';
@@ -13,10 +13,16 @@ import { fileURLToPath } from 'node:url';
 import { build } from 'esbuild';
 import { chromium } from 'playwright-core';
 import { writeLargeLayout } from './large-layout.mjs';
+import { palette } from './palette.mjs';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
 const folder = await mkdtemp(join(tmpdir(), 'hod-screens-'));
-const product = join(folder, 'demo', 'skerry-line');
+// The demo runs where a build agent would have it: the pictures show its path.
+const demoFolder = '/build';
+if (existsSync(demoFolder)) {
+  throw new Error(`${demoFolder} is there already: the demo makes it, and it is removed again`);
+}
+const product = join(demoFolder, 'skerry-line');
 const bin = join(folder, 'bin');
 await mkdir(bin);
 await writeFile(join(bin, 'hod'), `#!/bin/sh\nexec ${process.execPath} ${join(root, 'dist', 'hod.js')} "$@"\n`, {
@@ -25,7 +31,7 @@ await writeFile(join(bin, 'hod'), `#!/bin/sh\nexec ${process.execPath} ${join(ro
 const display = ':87';
 const env = { ...process.env, DISPLAY: display, PATH: `${bin}:${process.env.PATH}`, USER: 'una' };
 
-const demo = spawn(join(bin, 'hod'), ['demo', '--folder', join(folder, 'demo'), '--keep-running'], {
+const demo = spawn(join(bin, 'hod'), ['demo', '--folder', demoFolder, '--keep-running'], {
   env,
   stdio: ['ignore', 'pipe', 'inherit'],
 });
@@ -51,16 +57,20 @@ async function shoot(name, lines, ready = (done) => appears(done)) {
     '-fs',
     '12',
     '-bg',
-    '#10151c',
+    palette.dark.ground,
     '-fg',
-    '#d8dee6',
+    palette.dark.ink,
     '-b',
     '12',
     '-bw',
     '0',
     '+sb',
   ];
-  const colors = ['color1: #ff7b72', 'color2: #7ee787', 'color3: #e3b341'].flatMap((each) => ['-xrm', `XTerm*${each}`]);
+  const colors = [
+    `color1: ${palette.dark.buoy}`,
+    `color2: ${palette.dark.kelp}`,
+    `color3: ${palette.dark.lamp}`,
+  ].flatMap((each) => ['-xrm', `XTerm*${each}`]);
   const line = [...look, ...colors, '-geometry', '126x40+0+0', '-e', 'bash', '-c', script];
   const xterm = spawn('xterm', line, { env, stdio: 'ignore' });
   await ready(done);
@@ -109,7 +119,7 @@ function writeArchive() {
     'mkdir -p etc/ssl app; touch etc/ssl/.wh.deploy.key app/.wh.tides.cache; echo lamps > app/lights.conf; chmod 666 app/lights.conf',
     'mkdir -p app usr/bin; head -c 60000 /dev/urandom > usr/bin/keeper; chmod 4755 usr/bin/keeper; ln -s ../usr/bin/lights app/start; echo brighter > app/lights.conf',
   ];
-  const out = join(product, 'out', 'harbour-lights');
+  const out = join(demoFolder, 'harbour-lights');
   mkdirSync(out, { recursive: true });
   const diffIds = layers.map((script, at) => {
     const made = join(folder, `layer-${at}`);
@@ -132,7 +142,7 @@ function writeArchive() {
 
 /** Waits until so many bytes of uploads have arrived at a registry. */
 async function uploaded(registry, bytes) {
-  const uploads = join(folder, 'demo', 'registries', registry, 'uploads');
+  const uploads = join(demoFolder, 'registries', registry, 'uploads');
   const sizes = () =>
     readdirSync(uploads).map((file) => statSync(join(uploads, file), { throwIfNoEntry: false })?.size ?? 0);
   for (let tries = 0; tries < 600 && sizes().reduce((a, b) => a + b, 0) < bytes; tries += 1) {
@@ -160,12 +170,12 @@ try {
     `hod show out/tide-watch --platform linux/arm64`,
   ]);
   writeArchive();
-  await shoot('inside', ['hod inside out/harbour-lights']);
+  await shoot('inside', ['hod inside ../harbour-lights']);
   const deployed = execFileSync('sh', ['-c', 'cat deploy/prod.yaml'], { cwd: product }).toString();
   writeFileSync(
     join(product, 'deploy', 'prod.yaml'),
     deployed
-      .replace(/@sha256:[0-9a-f]{64} # 2\.4\.0/, ':2.3.0')
+      .replace(/@sha256:[0-9a-f]{64} # 2\.4\.0/, ':2.5.1')
       .replace(/\S+\/skerry\/tide-watch@\S+ # .*/, `${uat}/skerry/tide-watch:uat`),
   );
   await shoot('point', ['hod point prod deploy/prod.yaml --check']);
@@ -216,9 +226,9 @@ try {
   await shoot('status', ['hod status -c strict.yaml --check']);
   await shoot('prove', ['hod prove uat', 'hod prove prod']);
   await shoot('access-check', ['hod access check dev']);
-  await writeLargeLayout(join(product, 'large'), 1200 * 1024 * 1024, 4);
+  await writeLargeLayout(join(demoFolder, 'large'), 1200 * 1024 * 1024, 4);
   const large = config
-    .replace(/from: out\/tide-watch\n.*/, 'from: large')
+    .replace(/from: out\/tide-watch\n.*/, 'from: ../large')
     .replace('skerry-line', 'skerry-large')
     .replaceAll('/skerry/', '/large/');
   await writeFile(join(product, 'large.yaml'), large);
@@ -231,4 +241,5 @@ try {
   xvfb.kill();
   await once(demo, 'exit');
   await rm(folder, { recursive: true, force: true });
+  await rm(demoFolder, { recursive: true, force: true });
 }

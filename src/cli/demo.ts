@@ -172,9 +172,10 @@ async function answerQuestions(stage: Stage, product: SampleProduct, registries:
   stage.scene('Does production serve what was published and tested, signatures and all?');
   stage.hod(0, 'prove', 'prod');
   stage.scene(
-    'A deployment file names an old version: CI says so (exit 3), and one command points it at what is served',
+    'A deployment file still names the release that was rolled back: CI says so (exit 3), and one command updates it',
   );
-  const file = await product.deploy(`${registries.prod}/skerry`);
+  const version = stage.ask('status', '--field', 'environments.uat.components.timetable.version');
+  const file = await product.deploy(`${registries.prod}/skerry`, version);
   stage.hod(3, 'point', 'prod', file, '--check');
   stage.hod(0, 'point', 'prod', file);
 }
@@ -244,6 +245,18 @@ class Stage {
     this.check(args, status, expected);
   }
 
+  /** Runs `hod` unseen. Returns what it prints. */
+  ask(...args: string[]): string {
+    const { status, stdout } = spawnSync(process.execPath, programArguments(args, this.color), {
+      cwd: this.folder,
+      env: ownEnvironment(this.secrets),
+      encoding: 'utf8',
+      stdio: ['ignore', 'pipe', 'inherit'],
+    });
+    this.check(args, status, 0);
+    return stdout.trim();
+  }
+
   /** Runs several commands at once, and prints what came back of each. */
   async together(lines: readonly (readonly string[])[]): Promise<void> {
     const runs = lines.map((args) => {
@@ -284,8 +297,9 @@ function quoted(text: string): string {
 
 /** The demo's product is not what a CI that runs the demo is building. */
 function ownEnvironment(secrets: ReadonlyMap<string, string>): NodeJS.ProcessEnv {
-  const kept = ['PATH', 'HOME', 'TMPDIR', 'USER', 'LANG', 'TERM', 'NO_COLOR'];
-  return Object.fromEntries([...Object.entries(process.env).filter(([name]) => kept.includes(name)), ...secrets]);
+  const kept = ['PATH', 'HOME', 'TMPDIR', 'LANG', 'TERM', 'NO_COLOR'];
+  const own = Object.entries(process.env).filter(([name]) => kept.includes(name));
+  return Object.fromEntries([...own, ['USER', 'una'], ...secrets]);
 }
 
 function programArguments(args: readonly string[], color: boolean): string[] {

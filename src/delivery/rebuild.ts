@@ -167,7 +167,7 @@ async function publishAgain(
   ledger: RebuiltLedger,
   remains: Remains,
 ): Promise<void> {
-  const { product, orders, now } = remains;
+  const { product, orders } = remains;
   const { version, commit, branch, build: number, run } = record;
   const build: Build = {
     commit,
@@ -204,7 +204,7 @@ async function publishAgain(
   const [verdict] = value;
   if (verdict !== undefined) {
     const action = publishedAction(publication, verdict, [...arrival.components]);
-    ledger.add(withKnownReferrers(action, arrival), record.published ?? now);
+    ledger.add(withKnownReferrers(action, arrival), record.published);
   }
 }
 

@@ -1,3 +1,4 @@
+import { join } from 'node:path';
 import picomatch from 'picomatch';
 import { HodError } from '../core/errors';
 
@@ -15,12 +16,16 @@ export function isPattern(config: string): boolean {
 export async function configsMatching(pattern: string): Promise<string[]> {
   // Only who names a pattern waits for it to be loaded.
   const { glob } = await import('tinyglobby');
-  const found = await glob(pattern, {
+  // Looked for from where the pattern begins: a pattern that leads up may lead back to this folder.
+  const { base, glob: below } = picomatch.scan(pattern);
+  const names = await glob(below, {
+    cwd: base,
     ignore: passedBy,
     deep: depthLimit,
     expandDirectories: false,
     followSymbolicLinks: false,
   });
+  const found = names.map((name) => join(base, name)).sort();
   if (found.length === 0) {
     throw new HodError('config-missing', {
       what: 'there is no configuration here',
@@ -29,5 +34,5 @@ export async function configsMatching(pattern: string): Promise<string[]> {
       next: "correct it, and put it in quotes, so that Hod and not the shell expands it: -c 'services/*/hod.yaml'",
     });
   }
-  return found.sort();
+  return found;
 }

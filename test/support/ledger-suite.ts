@@ -48,7 +48,6 @@ export const anyAction: fc.Arbitrary<Action> = fc
     names: fc.subarray(['timetable', 'tide-watch', 'constructor', '__proto__'], { minLength: 1 }),
     version: fc.option(fc.constantFrom(...versions), { nil: undefined }),
     platforms: fc.subarray(['linux/amd64', 'linux/arm64']),
-    // As entries were written before arrivals were, or as they are now.
     ways: fc.array(fc.constantFrom(...ways), { minLength: 4, maxLength: 4 }),
   })
   .map(({ kind, environment, build, names, version, platforms, ways: chosen }): Action => {

@@ -74,7 +74,7 @@ describe('inside', () => {
     const field = async (path: string, ...more: string[]) =>
       (await hod(['inside', image, '--field', path, ...more], options())).stdout;
     expect(await field('hiddenTotal.bytes')).toBe('100028\n');
-    expect(await field('entries.path', '--find', 's*')).toBe('usr/bin/su\n');
+    expect(await field('paths.path', '--find', 's*')).toBe('usr/bin/su\n');
     expect(await field('hidden.etc/ssl/deploy.by', '--hidden')).toBe('2\n');
     expect(await field('layers[1].number')).toBe('2\n');
     const wrong = await sandbox.world.fails('field-unknown', 'inside', image, '--field', 'hiddenTotal.byte');

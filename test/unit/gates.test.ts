@@ -123,7 +123,7 @@ describe('what lets a release in', () => {
   const placed = { component: 'timetable', repository, digest, mediaType: 'm', size: 1, platforms: ['linux/amd64'] };
   const release = releaseId({ product: 'skerry-line', commit, version, components: [placed] });
   const since = at('2026-11-25T12:00:00Z');
-  const known: Fact<'release'> = { release, commit, version, components: [placed], by: 'una', arrived: [] };
+  const known: Fact<'release'> = { release, commit, version, at: since, components: [placed], by: 'una', arrived: [] };
   const served = (more: Partial<Fact<'environment'>['components'][number]>): Facts => {
     const facts = new Facts();
     const component = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };
@@ -154,8 +154,8 @@ describe('what lets a release in', () => {
   }: Case) => {
     const { platforms = ['linux/amd64'], annotations = [], referrers = [], despiteFreeze = false } = more;
     const component = { component: 'timetable', digest, kind: 'image' as const, platforms, annotations, referrers };
-    const entry = { release: known, components: [component], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
-    return admissionGates({ ...noAdmissionRules, ...rules }, entry, facts, { results, signOffs });
+    const candidate = { release: known, components: [component], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
+    return admissionGates({ ...noAdmissionRules, ...rules }, candidate, facts, { results, signOffs, publishers: [] });
   };
   const day = { soak: millisecondsOf('24h') };
   const smoke = { results: ['smoke'] };

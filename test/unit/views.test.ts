@@ -96,7 +96,6 @@ class Screen {
   constructor(readonly rows: number) {}
 
   write(text: string): void {
-    // eslint-disable-next-line no-control-regex -- it is what a terminal acts on
     for (const [token] of text.matchAll(/\x1b\[\??\d*[A-Za-z]|[^\x1b]/g)) {
       const up = /^\x1b\[(\d+)A$/.exec(token)?.[1];
       if (up !== undefined) {
@@ -110,7 +109,7 @@ class Screen {
       } else if (token.startsWith('\x1b[?25')) {
         this.cursor = token.endsWith('h');
       } else if (token !== '\r') {
-        this.lines[this.lines.length - 1] += token;
+        this.lines.push((this.lines.pop() ?? '') + token);
         expect(this.lines.at(-1)?.length).toBeLessThan(this.columns);
       }
     }

@@ -116,11 +116,11 @@ const factSchemas = {
   /** Key: the id of a release. */
   release: z.object({
     ...originFields,
-    /** When it was first published; not known of those that were published before this was kept. */
-    at: timestampSchema.optional(),
+    /** When it was first published. */
+    at: timestampSchema,
     components: z.array(placedComponentSchema),
-    /** Who published it; not known of those that were published before this was kept. */
-    by: z.string().optional(),
+    /** Who published it. */
+    by: z.string(),
     /** How its components came into which environments; `until`: something else took over from it then. */
     arrived: z.array(
       z.object({
@@ -146,7 +146,7 @@ const factSchemas = {
     ),
     signOffs: z.array(z.object({ environment: z.string(), at: timestampSchema, by: z.string() })),
     /** Everybody who published this content, under whatever version. */
-    publishers: z.array(z.string()).optional(),
+    publishers: z.array(z.string()),
   }),
   /** Key: a version. The release that has it, and the name of what that holds. */
   version: z.object({ release: releaseIdSchema, content: contentIdSchema }),
@@ -352,11 +352,11 @@ export function earlierThan(digest: Digest, known: Fact<'tag'> | undefined): { e
 }
 
 /** What is known of content about which nothing was found out. */
-export const noEvidence: Fact<'evidence'> = { results: [], signOffs: [] };
+export const noEvidence: Fact<'evidence'> = { results: [], signOffs: [], publishers: [] };
 
 /** Everybody who published what a release holds, under whatever version. */
 export function publishersOf({ by }: Pick<Release, 'by'>, evidence: Fact<'evidence'> | undefined): string[] {
-  return [...new Set([...(evidence?.publishers ?? []), ...(by === undefined ? [] : [by])])];
+  return [...new Set([...(evidence?.publishers ?? []), by])];
 }
 
 /** Where a tag stands by the ledger; undefined where it stands nowhere, any more or yet. */

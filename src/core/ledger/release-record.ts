@@ -24,7 +24,7 @@ const recordSchema = z.object({
   /** The number that the CI gave to the build, and where its run can be looked at. */
   build: z.string().optional(),
   run: z.string().optional(),
-  published: timestampSchema.optional(),
+  published: timestampSchema,
   components: z.array(
     z.object({
       component: z.string(),

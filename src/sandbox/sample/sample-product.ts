@@ -6,7 +6,7 @@ import { attachToLayout, packLayout, writeSampleLayout, type LayerFiles, type Sa
 
 /**
  * The Skerry Line, a made-up ferry operator: `timetable` (an API), `boarding-gate` (turnstiles at the
- * piers, ARM) and `tide-watch` (gauge readings), with the bundle `fare-tables`.
+ * piers, three platforms) and `tide-watch` (gauge readings), with the bundle `fare-tables`.
  */
 const services = {
   timetable: { platforms: ['linux/amd64', 'linux/arm64'], purpose: 'serves the sailings of the Skerry Line' },
@@ -152,10 +152,10 @@ export class SampleProduct {
     );
   }
 
-  /** The files that say what is deployed, as somebody last wrote them: by a version that is older by now. */
-  async deploy(repository: string): Promise<string> {
+  /** Writes the file that says what is deployed, by a version. Returns its path. */
+  async deploy(repository: string, version: string): Promise<string> {
     const file = join('deploy', 'prod.yaml');
-    const containers = serviceNames.map((name) => `  - name: ${name}\n    image: ${repository}/${name}:2.3.0\n`);
+    const containers = serviceNames.map((name) => `  - name: ${name}\n    image: ${repository}/${name}:${version}\n`);
     await this.write(file, `# What runs at the piers.\ncontainers:\n${containers.join('')}`);
     return file;
   }

@@ -33,7 +33,7 @@ export const published = defineAction<Published, typeof schema>('published', {
 /** Who published some content does not sign it off, also where somebody else publishes it later. */
 function foldPublisher(content: ContentId, { actor }: Circumstances, before: Facts, after: Facts): void {
   const evidence = before.get('evidence', content) ?? noEvidence;
-  const { publishers = [] } = evidence;
+  const { publishers } = evidence;
   if (!publishers.includes(actor)) {
     after.set('evidence', content, { ...evidence, publishers: [...publishers, actor] });
   }
