@@ -1,10 +1,11 @@
+import { MemoryLedger } from '../../src/ledger/memory';
 import Database from 'libsql';
 import fc from 'fast-check';
 import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { factsReadBy } from '../../src/core/ledger/entries';
-import { emptyHead, foldInto, headAfter } from '../../src/core/ledger/entry';
+import { emptyHead, foldInto } from '../../src/core/ledger/entry';
 import { factName, Facts } from '../../src/core/ledger/facts';
 import { ledgerForm } from '../../src/ledger/form';
 import { openSqliteLedger } from '../../src/ledger/engines/sqlite';
@@ -61,13 +62,11 @@ describe('a ledger in a SQLite file', () => {
 test('a fold reads no fact that it did not name: what it names is enough', () => {
   fc.assert(
     fc.property(fc.array(anyAction, { maxLength: 8 }), anyAction, (before, action) => {
-      const complete = new Facts();
-      let head = emptyHead;
-      for (const each of before) {
-        const sealed = following(head, each);
-        foldInto(complete, sealed.entry);
-        head = headAfter(sealed);
-      }
+      const ledger = new MemoryLedger();
+      before.forEach((each) => {
+        ledger.add(following(ledger.head, each));
+      });
+      const complete = ledger.facts;
       const named = factsReadBy(action);
       const partial = new Facts(named);
       const names = new Set(named.map(factName));
@@ -75,7 +74,7 @@ test('a fold reads no fact that it did not name: what it names is enough', () =>
         .all()
         .filter(({ key }) => names.has(factName(key)))
         .forEach(({ key, text }) => partial.load(key, text));
-      const { entry } = following(head, action);
+      const { entry } = following(ledger.head, action);
       expect(foldInto(partial, entry)).toEqual(foldInto(complete, entry));
     }),
     { numRuns: 300 },
