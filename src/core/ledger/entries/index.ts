@@ -12,20 +12,23 @@ import { rolledBack } from './rolled-back';
 import { signedOff } from './signed-off';
 import { staged } from './staged';
 
-/** What happened: the part of an entry that says so. A new kind is a file of its own, and a line in both lists. */
-export const actionSchema = z.discriminatedUnion('kind', [
-  published.schema,
-  promoted.schema,
-  rolledBack.schema,
-  result.schema,
-  signedOff.schema,
-  staged.schema,
-  failed.schema,
-  laterReferrers.schema,
-  refused.schema,
-  announced.schema,
-]);
-const kinds = [published, promoted, rolledBack, result, signedOff, staged, failed, laterReferrers, refused, announced];
+/** Every kind of entry: a new one is a file of its own, and a line here. */
+const kinds = [
+  published,
+  promoted,
+  rolledBack,
+  result,
+  signedOff,
+  staged,
+  failed,
+  laterReferrers,
+  refused,
+  announced,
+] as const;
+const [first, ...others] = kinds;
+
+/** What happened: the part of an entry that says so. */
+export const actionSchema = z.discriminatedUnion('kind', [first.schema, ...others.map(({ schema }) => schema)]);
 
 export type Action = z.infer<typeof actionSchema>;
 
