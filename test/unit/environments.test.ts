@@ -14,6 +14,7 @@ testModel(environmentsModel, 40, [
   { seed: 20_596_453 },
   { seed: 800_080_844 },
   { seed: 1_502_640_816 },
+  { seed: 538_437_685 },
 ]);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {

@@ -5,8 +5,15 @@ import { whyNotFollowed, type Following } from '../build/following';
 import { cleanForVersion, historyForNext, rightBuild, type Claim } from './gates/build';
 import { versionFree } from './gates/publication';
 import { someTag } from './gates/tags';
-import { factNeed, type Judgement, type Knowledge } from './knowledge';
-import { contentId, releaseId, type PlacedComponent } from '../ledger/release';
+import { factNeed, type Decision, type Judgement, type Knowledge } from './knowledge';
+import {
+  contentId,
+  releaseId,
+  type ContentId,
+  type PlacedComponent,
+  type ReleaseId,
+  type ReleaseIdentity,
+} from '../ledger/release';
 import { arrivalOf, judge, orderFor, type Destination, type Plan, type Verdict } from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
 
@@ -30,9 +37,9 @@ export interface PublicationPlan extends Plan {
 export function decidePublication(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
   const { product, environment, build, rulesOf, components, claims, following, despite } = publication;
   const { commit, branch } = build;
-  const content = contentId(components);
+  const own = contentId(components);
   const ancestry = orderFor(commit, despite, known);
-  const decision = decideVersion(build.version, { commit, content }, known, ancestry);
+  const decision = decideVersion(build.version, { commit, content: own }, known, ancestry);
   if (decision.kind !== 'decided') {
     return decision;
   }
@@ -43,10 +50,15 @@ export function decidePublication(publication: Publication, known: Knowledge): J
   if (unknown !== undefined) {
     return unknown;
   }
+  const identified = identify({ product, commit, version, components }, known);
+  if (identified.kind !== 'decided') {
+    return identified;
+  }
+  const { release, content } = identified.value;
   const values = { ...build, product, build: build.number, version };
   const plan: PublicationPlan = {
     origin: { commit, version, branch },
-    release: releaseId({ product, commit, version, components }),
+    release,
     content,
     tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
     pullRequest: following.pullRequest,
@@ -67,6 +79,33 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     ],
     known,
   );
+}
+
+/**
+ * Identifies the release that a build is: a release of its commit and version that holds the same components, and maybe more;
+ * else a new one. So a part that is published again is no release of its own: what was begun for the whole release is found, and
+ * finished, by the same commit.
+ */
+function identify(identity: ReleaseIdentity, known: Knowledge): Decision<{ release: ReleaseId; content: ContentId }> {
+  const { commit, version, components } = identity;
+  const own = { release: releaseId(identity), content: contentId(components) };
+  const first = known.missing([factNeed('commit', commit)]);
+  if (first !== undefined) {
+    return first;
+  }
+  const found = known.facts.get('commit', commit);
+  if (found === undefined || found.version !== version || found.release === own.release) {
+    return { kind: 'decided', value: own };
+  }
+  const second = known.missing([factNeed('release', found.release)]);
+  if (second !== undefined) {
+    return second;
+  }
+  const whole = known.facts.get('release', found.release)?.components ?? [];
+  const isPart = components.every(({ component, digest }) =>
+    whole.some((each) => each.component === component && each.digest === digest),
+  );
+  return { kind: 'decided', value: isPart ? { release: found.release, content: contentId(whole) } : own };
 }
 
 /** What a publication writes into the ledger. */

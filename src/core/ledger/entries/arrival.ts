@@ -63,7 +63,8 @@ type ArrivalFrom = Arrival & { readonly from?: string };
 
 export type ArrivedComponent = Arrival['arrivals'][number];
 
-function contentOf({ content, components }: Arrival): ContentId {
+/** The name of all that the release of an arrival holds. */
+export function arrivedContent({ content, components }: Arrival): ContentId {
   return content ?? contentId(components);
 }
 
@@ -79,7 +80,7 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
     ...(version === undefined ? [] : versionLinesOf(version)).map((key) => ({ kind: 'line', key }) as const),
     ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
     ...[...lanes].map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const),
-    { kind: 'withdrawn', key: withdrawnKey(environment, contentOf(arrival)) },
+    { kind: 'withdrawn', key: withdrawnKey(environment, arrivedContent(arrival)) },
     ...factsOfReferrers(arrival.referrers),
   ];
 }
@@ -197,7 +198,7 @@ function foldReleases(
       after.set('release', id, { ...replaced, arrived: ended(replaced.arrived, environment, takes, at) });
     }
   }
-  const content = contentOf(arrival);
+  const content = arrivedContent(arrival);
   if (takes.length > 0 && withdrawalOf(before, environment, content) !== undefined) {
     after.set('withdrawn', withdrawnKey(environment, content), null);
   }

@@ -3,7 +3,7 @@ import { compareVersions, isPrerelease, versionLinesOf, type Version } from '../
 import { noEvidence, type Fact, type Facts, type Release } from '../facts';
 import { contentId, type ContentId } from '../release';
 import { defineAction, type Circumstances } from './action';
-import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
+import { arrivalFields, arrivedContent, factsOfArrival, foldArrival } from './arrival';
 
 const schema = z.object({ kind: z.literal('published'), ...arrivalFields });
 type Published = z.infer<typeof schema>;
@@ -11,12 +11,12 @@ type Published = z.infer<typeof schema>;
 /** A build became a release, in the first environment. */
 export const published = defineAction<Published, typeof schema>('published', {
   schema,
-  reads: (action) => [...factsOfArrival(action), { kind: 'evidence', key: contentId(action.components) }],
+  reads: (action) => [...factsOfArrival(action), { kind: 'evidence', key: arrivedContent(action) }],
   fold(action, circumstances, before, after) {
     const { release, commit, version, components } = action;
     const known = before.get('release', release);
     foldArrival(action, circumstances, known ?? releaseOf(action, circumstances), { before, after });
-    foldPublisher(contentId(components), circumstances, before, after);
+    foldPublisher(arrivedContent(action), circumstances, before, after);
     if (known !== undefined) {
       return;
     }
