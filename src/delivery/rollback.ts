@@ -24,9 +24,9 @@ export interface Place {
 }
 
 /**
- * Takes an environment back: decides what that changes, checks that what is to be served again is
- * there, writes it into the ledger, and only then moves the tags. A run that is killed leaves tags
- * still to be written, and any run after it writes them.
+ * Rolls an environment back: decides what changes, checks that the content to be served again is
+ * there, records the decision in the ledger, and only then moves the tags. A run that is killed leaves tags
+ * unwritten; the next run writes them.
  *
  * Throws `content-gone` before anything is changed, or a refusal.
  */
@@ -34,7 +34,7 @@ export async function rollBack(
   rollback: Omit<Rollback, 'places'>,
   items: readonly Place[],
   context: DeliveryContext & { readonly product: string },
-): Promise<{ wayBack: RollbackPlan; decisions: readonly TagDecision[] }> {
+): Promise<{ plan: RollbackPlan; decisions: readonly TagDecision[] }> {
   const { ledger, dryRun } = context;
   const places = new Map(items.map(({ component, target }) => [component, target.label]));
   const judge = new Judge(context, items);
@@ -46,11 +46,11 @@ export async function rollBack(
     return judged;
   };
   if (dryRun) {
-    const wayBack = (await deciding()).value;
-    return { wayBack, decisions: wayBack.decisions };
+    const plan = (await deciding()).value;
+    return { plan, decisions: plan.decisions };
   }
   const witnessed = new Map<string, Promise<void>>();
-  const { value: wayBack, appended } = await appendDeciding(context, async () => {
+  const { value: plan, appended } = await appendDeciding(context, async () => {
     const { value, head, facts } = await deciding();
     const actions = rolledBackAction(rollback, value);
     // Who may not write there finds out before anything is recorded.
@@ -64,8 +64,8 @@ export async function rollBack(
     return { head, facts, actions, value };
   });
   return {
-    wayBack,
-    decisions: await settle(items, wayBack.decisions, { ledger, appended, mending: (_, write) => write() }),
+    plan,
+    decisions: await settle(items, plan.decisions, { ledger, appended, mending: (_, write) => write() }),
   };
 }
 
@@ -76,9 +76,9 @@ class Presence {
   constructor(private readonly places: readonly Place[]) {}
 
   /** Throws `content-gone` where something that is to be served, or tagged, is not whole. */
-  async check(wayBack: RollbackPlan): Promise<void> {
+  async check(plan: RollbackPlan): Promise<void> {
     await settleAll(
-      targetsOf(wayBack).flatMap(({ component, digest }) => {
+      targetsOf(plan).flatMap(({ component, digest }) => {
         const target = this.places.find((each) => each.component === component)?.target;
         const key = `${component} ${digest}`;
         const checking = this.checked.get(key) ?? (target && checkPresent(target, digest));

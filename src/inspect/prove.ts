@@ -23,7 +23,7 @@ import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
-/** What a proof works with. */
+/** What a proof reads from. */
 export interface ProofContext {
   readonly config: Config;
   readonly session: Session;
@@ -32,7 +32,7 @@ export interface ProofContext {
   readonly deep: boolean;
 }
 
-/** What was looked at in an environment, and found. */
+/** What a proof of one environment read, and its findings. */
 export interface Proof {
   readonly environment: string;
   readonly components: readonly ServedComponent[];
@@ -41,7 +41,7 @@ export interface Proof {
   readonly findings: readonly Finding[];
 }
 
-/** Proves that an environment serves what was published and tested, or finds what is not so. */
+/** Proves that an environment serves what was published and tested; otherwise returns findings. */
 export async function proveEnvironment(environment: EnvironmentConfig, context: ProofContext): Promise<Proof> {
   const { ledger } = context;
   const { name, after } = environment;
@@ -79,7 +79,7 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
   };
 }
 
-/** Evidence is about releases: what several components lack, they lack once. */
+/** Evidence is about releases: what several components of one release lack is one finding. */
 async function lookForEvidence(
   components: readonly Proven[],
   { admissionRules }: EnvironmentConfig,
@@ -157,7 +157,7 @@ async function tagsOf({ served, from }: Proven, client: RepositoryClient, contex
   const { facts } = await ledger.read(places.map((place): FactKey => ({ kind: 'tag', key: keyOf(place) })));
   const known = places.flatMap((place) => {
     const fact: Fact<'tag'> | undefined = facts.get('tag', keyOf(place));
-    // The moving tags of the environment before are its own affair.
+    // The moving tags of the environment before are proved with that environment.
     return fact === undefined || (place.client === before && fact.kind === 'moving') ? [] : [{ ...place, fact }];
   });
   return settleAll(
@@ -195,7 +195,7 @@ async function proveReferrers(
   const lost: CheckedContent['lost'][number][] = [];
   await settleAll(
     expected.map(async ({ subject, digest, type, tag }) => {
-      // Under a tag something newer may stand, which holds this too.
+      // The tag may point to a newer list, which holds this referrer too.
       const found = lists
         .get(subject)
         ?.find((each) => (tag === undefined ? each.descriptor.digest === digest : each.tag === tag));
@@ -209,7 +209,7 @@ async function proveReferrers(
   return { count: expected.length, findings, lost };
 }
 
-/** Something that refers to a manifest, by the ledger. */
+/** A referrer that the ledger knows. */
 interface ExpectedReferrer {
   readonly subject: Digest;
   readonly digest: Digest;
@@ -217,7 +217,7 @@ interface ExpectedReferrer {
   readonly tag?: Tag | undefined;
 }
 
-/** What the ledger knows to refer to manifests, and to what refers to them. */
+/** The referrers of manifests that the ledger knows, and the referrers of those. */
 async function expectedReferrers(
   manifests: readonly Digest[],
   record: Digest | undefined,

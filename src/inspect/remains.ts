@@ -16,13 +16,13 @@ import type { Session } from '../session/session';
 import { settleAll } from '../system/promises';
 import type { Config } from '../workspace/config';
 
-/** What one repository tells. */
+/** What one repository says of the releases of a product. */
 export interface RepositoryRemains {
   readonly environment: string;
   readonly component: string;
   readonly client: RepositoryClient;
   readonly tags: readonly { readonly tag: Tag; readonly digest: Digest }[];
-  /** The releases whose record refers to a component here. */
+  /** The releases whose record refers to a manifest here. */
   readonly records: readonly ReleaseRecord[];
   /** The referrers of the manifests that are tagged, release records among them. */
   readonly referrers: ReadonlyMap<Digest, readonly Referrer[]>;
@@ -32,7 +32,7 @@ export interface RepositoryRemains {
   readonly staged: number;
 }
 
-/** Reads what every repository of a product tells of its releases. */
+/** Reads what every repository of a product says of its releases. */
 export function readRemains(config: Config, session: Session): Promise<RepositoryRemains[]> {
   return settleAll(
     config.environments.flatMap((environment) =>
@@ -83,7 +83,7 @@ async function readRepository(
   };
 }
 
-/** The records of the product's releases that refer to a component. One that cannot be read, or is of another product, is none. */
+/** The records of the product's releases that refer to a manifest; without those that are unreadable, or of another product. */
 async function recordsOn(
   client: RepositoryClient,
   digest: Digest,

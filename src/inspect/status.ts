@@ -18,13 +18,13 @@ import { environmentNamed, passageInto, type Config, type EnvironmentConfig } fr
 import { commitsBetween } from '../workspace/git';
 import { basesOf, type ComponentBase } from './bases';
 
-/** What is asked about environments. */
+/** Which environments a status is of, and what it asks for. */
 export interface StatusQuestion {
   /** The environments to show; all where none is named. */
   readonly environments: readonly string[];
   /** Ask about every tag, and not only about the one of each component that tells the most. */
   readonly everyTag?: boolean | undefined;
-  /** Ask no registry: what is served is what the ledger says. */
+  /** Ask no registry: show what the ledger says. */
   readonly ledgerOnly?: true | undefined;
   /** Ask what the images were built on. */
   readonly bases?: true | undefined;
@@ -66,13 +66,13 @@ interface StatusContext {
   readonly ledger: Ledger;
 }
 
-/** From so many components on, asking takes so long that it is told. */
+/** From so many components on, asking takes long enough for a notice. */
 const toldFrom = 100;
 
-/** Who asks what is served waits for nobody long: what is not known is told as such. */
+/** A status waits for no registry for long: a component whose registry is silent is shown as unknown. */
 export const brief: Patience = { connect: 3_000, idle: 10_000, whole: 10_000, retry: 100 };
 
-/** Reads what environments serve by the ledger, what waits to come in, and whether the registries still agree. */
+/** Reads what environments serve by the ledger, which releases wait, and whether the registries still agree. */
 export async function readStatus(
   options: StatusQuestion,
   { config, session, ledger }: StatusContext,
@@ -122,7 +122,7 @@ export async function readStatus(
 
 const notAsked: Drift = { state: 'unknown', detail: 'its registry was not asked' };
 
-/** What registries are asked with. */
+/** What asking registries needs. */
 interface Question {
   readonly recorded: Facts;
   readonly steps: Steps;
@@ -171,7 +171,7 @@ async function askAbout(
 type Asked = Drift & { readonly isSilent: boolean };
 
 async function driftIn(environment: EnvironmentConfig, served: ServedComponent, question: Question): Promise<Asked> {
-  // A host that only the ledger names is not asked: whoever can write there must not send us anywhere.
+  // A host that only the ledger names is not asked: a person who can write to the ledger must not choose the hosts that Hod asks.
   if (!isNamed(served, environment)) {
     const detail = `hod.yaml no longer names ${served.repository}; it was not asked`;
     return { state: 'unknown', detail, isSilent: false };
@@ -220,7 +220,7 @@ async function findDrift(environment: string, served: ServedComponent, question:
   return driftOf(served, { content: content !== undefined, tags: compared }, step);
 }
 
-/** What waits to come into environments, all as of one moment, by their names; the first one has nothing before it. */
+/** The releases that wait for each environment but the first, by its name, as of one moment. */
 async function waitingFor(
   environments: readonly EnvironmentConfig[],
   config: Config,

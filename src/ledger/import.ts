@@ -72,7 +72,7 @@ class Batches {
     this.batch = [];
   }
 
-  /** Where it is not known whether the batch was written, the ledger tells. */
+  /** Where the connection broke, reads the ledger to find out whether the batch was written. */
   private async write(first: SealedEntry, last: SealedEntry): Promise<void> {
     const { seq, previous } = first.entry;
     const expected = { seq: seq - 1, hash: previous };

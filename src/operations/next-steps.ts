@@ -40,7 +40,7 @@ export function stepsAfterDelivery(
   ];
 }
 
-/** What people do after an environment was taken back. */
+/** What people do after an environment was rolled back. */
 export function stepsAfterRollback(named: string | undefined): NextStep[] {
   return [
     { command: withConfig('hod status', named), does: 'shows what every environment serves' },

@@ -39,7 +39,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       const items = await placesOf(config, environment, ledger, session);
-      const { wayBack, decisions } = await rollBack(
+      const { plan, decisions } = await rollBack(
         { environment: name, from: wayInto(environment).from, to, reason },
         items,
         {
@@ -55,7 +55,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
       const about = { product, environment: name, reason, dryRun, requests };
       const result = toRollbackResult(
         about,
-        wayBack,
+        plan,
         decisions,
         (component) => session.client(environment.repositoryOf(component)).label,
       );

@@ -36,7 +36,7 @@ const boardFields = {
     environments: z.array(
       z.strictObject({
         environment: z.string(),
-        /** How many releases came in, and how many of them it was taken back from. */
+        /** How many releases came in, and how many of them were rolled back. */
         releases: z.number().int(),
         withdrawn: z.number().int(),
         /** Publications or promotions by week, each by its Monday (UTC); weeks without any are left out. */

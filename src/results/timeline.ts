@@ -5,7 +5,7 @@ import type { LifeEvent } from '../inspect/timeline';
 
 export const timelineResultSchema = z.strictObject({
   product: z.string(),
-  /** The release whose life it is; null where it is the story of the product. */
+  /** The release whose life it is; null where the timeline is of the whole product. */
   release: z.strictObject({ version: z.string().nullable(), commit: z.string() }).nullable(),
   /** Whether there are older events that are meant. */
   more: z.boolean(),
@@ -16,8 +16,8 @@ export const timelineResultSchema = z.strictObject({
       seq: z.number().int(),
       at: z.string(),
       /**
-       * In the life of a release, `replaced`: something else took over; `withdrawn`: it was taken back; `returned`: it is served
-       * again, as something else was taken back.
+       * In the life of a release, `replaced`: another release took over; `withdrawn`: it was rolled back; `returned`: it is served
+       * again, because another release was rolled back.
        */
       kind: z.enum([...eventKinds, 'replaced', 'withdrawn', 'returned']),
       environment: z.string().nullable(),

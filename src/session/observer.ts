@@ -2,7 +2,7 @@ import type { BuildDetail } from '../core/build/build';
 import type { Digest } from '../core/oci/digest';
 import type { WireEvent } from '../registry/http/wire';
 
-/** Told of blobs as they are sent. */
+/** Is told when a blob begins to be sent, of its bytes, and when it is there. */
 export interface TransferProgress {
   /** A blob of `size` bytes begins to be sent to a repository. */
   begin(digest: Digest, repository: string, size: number): void;
@@ -10,24 +10,24 @@ export interface TransferProgress {
   end(digest: Digest): void;
 }
 
-/** Told of what goes on while a command runs. */
+/** Is told of requests, transfers and notices while a command runs. */
 export interface Observer {
   /** A request was answered, or was not. */
   exchange(event: WireEvent): void;
   readonly transfer: TransferProgress;
   /** What is published, and who says so. */
   build(details: readonly BuildDetail[]): void;
-  /** Something that people who wait want to know. */
+  /** A notice for a person who waits. */
   note(text: string): void;
-  /** Something that whoever looks for a cause wants to know. */
+  /** A detail for a person who looks for a cause. */
   detail(text: string): void;
-  /** Somebody has been waited for long enough that people want to know for whom. */
+  /** The run has waited long enough for another party that people want to know for which. */
   waiting(text: string): void;
   /** An entry was added to the ledger: the one step that is serialised. */
   recorded(step: { seq: number; attempt: number; milliseconds: number }): void;
 }
 
-/** An observer that tells nobody. */
+/** An observer that ignores everything. */
 export const silent: Observer = {
   exchange: () => undefined,
   transfer: { begin: () => undefined, sent: () => undefined, end: () => undefined },

@@ -12,17 +12,17 @@ import { UploadFiles } from '../workspace/uploads';
 import { silent, type Observer } from './observer';
 import { accessTo } from './registry-access';
 
-/** What every command is told by its options, and by whoever runs it. */
+/** The options that every command has, and what the code that runs it adds. */
 export interface SessionOptions {
   /** Path of the configuration; hod.yaml in the current folder where it is not given. */
   config?: string | undefined;
   /** How many blobs move at once. */
   jobs?: number | undefined;
-  /** Told of what goes on, for progress and logs. */
+  /** Is told of requests and transfers, for progress and logs. */
   observer?: Observer | undefined;
   /** Remembers the secrets that the run reads. */
   secrets?: Secrets | undefined;
-  /** How long to wait for what, where that is not as usual. */
+  /** How long to wait for answers, where that is not as usual. */
   patience?: Patience | undefined;
 }
 
@@ -91,7 +91,7 @@ export async function withProduct<T>(
   return withSession(config, options, (session) => work(config, session));
 }
 
-/** Runs work that a product helps with, where there is one. */
+/** Runs work that reads the configuration of a product, where there is one. */
 export async function withProductIfAny<T>(
   options: SessionOptions,
   work: (config: Config | undefined, session: Session) => Promise<T>,

@@ -13,8 +13,8 @@ const holderSchema = z.object({ process: z.number(), space: z.string(), at: z.nu
 const [patience, pause, unseenFor] = [20_000, 15, 60_000];
 
 /**
- * Does work while nobody else holds the lock of a file: `FILE.lock` beside it. A lock whose holder has ended counts for
- * nothing.
+ * Does work while nobody else holds the lock of a file: `FILE.lock` beside it. The lock of a process that has ended is
+ * removed.
  *
  * @throws The error of the system where the lock cannot be made, or `EBUSY` where another keeps it.
  */
@@ -45,7 +45,7 @@ export async function withLock<T>(file: string, work: () => Promise<T>): Promise
   }
 }
 
-/** Removes a lock whose holder has ended. Of several who find it so, one removes it; what another made meanwhile is put back. */
+/** Removes a lock whose holder has ended. Where another process made a new lock meanwhile, that one is put back. */
 async function removeLeft(lock: string): Promise<void> {
   const found = await readFile(lock).catch(() => undefined);
   const holder = found && holderSchema.safeParse(parseJson(found) ?? null).data;

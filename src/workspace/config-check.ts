@@ -26,7 +26,7 @@ export interface ConfigDocument {
 /** A configuration of the right form whose names lead somewhere, or what is wrong in it: how much, and the first of it. */
 export type CheckedConfig = { config: RawConfig } | { problems: string[]; count: number };
 
-/** How many problems are told of one document. */
+/** How many problems of one document are listed. */
 export const problemsTold = 100;
 
 /**
@@ -60,7 +60,7 @@ export function checkDocuments(documents: readonly ConfigDocument[], raw: unknow
   };
 }
 
-/** What a document says, or why it cannot be told. */
+/** The value of a document, or why it has none. */
 export function plainValue({ document, label }: ConfigDocument): { raw: unknown } | { problem: string } {
   try {
     return { raw: document.toJS() };
@@ -70,7 +70,7 @@ export function plainValue({ document, label }: ConfigDocument): { raw: unknown 
   }
 }
 
-/** Keys that JavaScript would take for something else than a name, wherever they stand. */
+/** Keys that JavaScript gives a meaning of its own, anywhere in a document. */
 function reservedKeys(document: Document): ConfigFinding[] {
   const keys: unknown[] = [];
   visit(document, {
@@ -103,7 +103,7 @@ function checkSoundParts(raw: unknown): ConfigFinding[] {
     images: soundParts(images, imageSchema, () => ({ from: 'unknown' })),
     bundles: soundParts(bundles, bundleSchema, () => ({ files: 'unknown' })),
     environments: soundParts(environments, environmentSchema, (name) => ({
-      // One that no other has: nothing that is unknown is alike.
+      // A repository that no other environment has: two unknown ones must not look equal.
       repository: `unknown-${name}.test/{image}`,
       tags: { fixed: ['{version}'] },
       ...('after' in looseRecord.parse(environments[name]) ? { after: before(environments, name) } : {}),
@@ -115,7 +115,7 @@ function checkSoundParts(raw: unknown): ConfigFinding[] {
   ];
 }
 
-/** Without names that are none: what is wrong with them is said once. */
+/** Leaves out invalid names, whose problems are listed already. */
 function named(record: Record<string, unknown>): Record<string, unknown> {
   return Object.fromEntries(Object.entries(record).filter(([name]) => isName(name)));
 }

@@ -15,7 +15,7 @@ import {
 import type { ConfigFinding, Path } from './config-findings';
 import type { RawConfig } from './config-schema';
 
-/** What the schema cannot see: names that lead nowhere, and texts that have a grammar of their own. */
+/** Finds what the schema cannot: dangling names, and errors in texts with a grammar of their own. */
 export function checkNames(
   raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>,
   environmentNames: readonly string[],
@@ -45,7 +45,7 @@ export function checkNames(
     const path = ['environments', name];
     const earlier = environmentNames.slice(0, environmentNames.indexOf(name));
     findings.push(...checkAfter(path, environment.after, earlier));
-    // What is wrong for one component is wrong for all: it is said once.
+    // A problem that all components share is listed once.
     check([...path, 'repository'], () => refuseSharedRepository(environment.repository, names, raw.product));
     findings.push(...checkFirstOnly(path, environment, earlier.length === 0));
     checkTags([...path, 'tags'], environment.tags, check);
@@ -214,7 +214,7 @@ function tagOf(text: string, branch: string): string | undefined {
     const expansion = expandTag(parseTemplate(text), { product: 'product', branch }, 'image');
     return 'tag' in expansion ? expansion.tag : undefined;
   } catch {
-    // What is wrong with the rule is said elsewhere.
+    // Errors of the rule itself are listed elsewhere.
     return undefined;
   }
 }
@@ -268,7 +268,7 @@ function uniqueFindings(findings: readonly ConfigFinding[]): ConfigFinding[] {
   return [...new Map(findings.map((each) => [JSON.stringify([each.path, each.text]), each])).values()];
 }
 
-/** Secrets go over TLS, or stay on this machine. */
+/** Finds secrets that would leave this machine without TLS. */
 export function checkRegistries({ registries = {} }: Pick<RawConfig, 'registries'>): ConfigFinding[] {
   return Object.entries(registries).flatMap(([registry, { tls, credentials }]): ConfigFinding[] => {
     const path = ['registries', registry];

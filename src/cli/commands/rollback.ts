@@ -17,7 +17,7 @@ export function rollbackCommand() {
     ['hod rollback prod --to 2.4.0 --reason "…"', 'to a version that it served'],
     ['hod rollback prod --dry-run --reason "…"', 'what would move?'],
   ])
-    .argument('<env>', 'the environment to take back')
+    .argument('<env>', 'the environment to roll back')
     .addOption(configOption())
     .option('--to <version>', 'go back to this version (default: what was served before)')
     .option('--commit <id>', 'go back to the release of this commit')

@@ -23,7 +23,7 @@ export interface ReleaseLife {
   /** When the first of it was staged, where something was staged before it was published. */
   readonly staged: Timestamp | undefined;
   readonly arrivals: ReleaseArrival[];
-  /** Where it was taken back. */
+  /** Where it was rolled back. */
   readonly withdrawn: { readonly environment: string; readonly at: Timestamp; readonly reason: string }[];
 }
 
@@ -93,7 +93,7 @@ export interface EnvironmentFigures {
   readonly environment: string;
   /** How many releases came in, whether they took over or came beside. */
   readonly releases: number;
-  /** How many of them it was taken back from. */
+  /** How many of them were rolled back. */
   readonly withdrawn: number;
   /** Publications or promotions by week, each by its Monday (UTC); weeks without any are left out. */
   readonly weeks: readonly { readonly week: string; readonly count: number }[];

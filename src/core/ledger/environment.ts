@@ -31,7 +31,7 @@ export function servedIn(facts: Facts, environment: string): readonly ServedComp
   return facts.get('environment', environment)?.components ?? [];
 }
 
-/** What took over last of all that an environment serves: going back to it takes nothing back. */
+/** The component that took over last of all that an environment serves: a rollback to its release withdraws nothing. */
 export function latestIn(facts: Facts, environment: string): ServedComponent | undefined {
   return [...servedIn(facts, environment)].sort((a, b) => b.step - a.step)[0];
 }

@@ -88,8 +88,8 @@ const factSchemas = {
     from: z.string().nullable().optional(),
   }),
   /**
-   * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback: the
-   * way back. `together`: it was one decision with the step before. `back`: a rollback, to the
+   * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback, and
+   * what was there before. `together`: it was one decision with the step before. `back`: a rollback, to the
    * environment as it was after that step.
    */
   step: changesSchema.extend({
@@ -101,7 +101,7 @@ const factSchemas = {
   }),
   /** Key: {@link laneKey}. The newest of each image there. */
   lane: z.array(laneHeadSchema),
-  /** Key: {@link withdrawnKey}. Content that an environment was taken back from; null where it came back on purpose. */
+  /** Key: {@link withdrawnKey}. Content that an environment was rolled back from; null where it came back on purpose. */
   withdrawn: z.object({ release: releaseIdSchema, at: timestampSchema, by: z.string(), reason: z.string() }).nullable(),
   /**
    * Key: `registry/name:tag`. What the tag points to by decision of the ledger; `gone`: what it must not point to any

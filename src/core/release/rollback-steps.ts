@@ -20,7 +20,7 @@ export interface TakeOver {
   readonly steps: readonly Step[];
 }
 
-/** Every take-over that was not taken back, the newest first, as far as the steps are known. */
+/** Every take-over that was not rolled back, the newest first, as far as the steps are known. */
 export function* takeOvers(last: number, steps: Steps): Generator<TakeOver> {
   let at = last;
   let later: Step[] = [];

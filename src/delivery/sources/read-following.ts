@@ -3,7 +3,7 @@ import type { Build } from '../../core/build/build';
 import type { Config } from '../../workspace/config';
 import { branchesWith, usualBranches } from '../../workspace/git';
 
-/** Whether a build is of a branch that the first environment follows. */
+/** Reads what decides whether a build is of a branch that the first environment follows. */
 export async function readFollowing(
   { folder, environments }: Config,
   { branch, pullRequest, commit }: Pick<Build, 'branch' | 'pullRequest' | 'commit'>,

@@ -10,7 +10,7 @@ import { readGit } from '../../workspace/git';
 import { referrerTypes, findReferrers, carriedOf } from '../referrers/find';
 import { arriving, type DeliveryItem } from '../delivery';
 
-/** Reads the content of a release in the environment that it comes from, with where it goes. */
+/** Reads the content of a release from the environment that it comes from, and finds the repositories that it goes to. */
 export async function readReleased(
   { release, components }: ChosenRelease,
   { from, to }: Passage<EnvironmentConfig>,
@@ -22,7 +22,7 @@ export async function readReleased(
       const source = session.client(from.repositoryOf(component));
       const target = session.client(to.repositoryOf(component));
       const node = await readContent(source, placed);
-      // Within one repository nothing has to go along; a rule may ask what there is.
+      // Within one repository no referrer has to be carried; a gate may ask which there are.
       const isAsked = source !== target ? to.carrying !== 'none' : to.admissionRules.referrers.length > 0;
       const matters = (type: string): boolean =>
         isCarried(type, to.carrying) || to.admissionRules.referrers.includes(type);

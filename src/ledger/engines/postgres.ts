@@ -20,7 +20,7 @@ import {
   type SqlValue,
 } from './sql';
 
-/** How long to wait, in milliseconds: for a connection, for one answer, and in all. */
+/** Timeouts in milliseconds: for a connection, for one answer, and for all tries together. */
 const patience = { connect: 10_000, answer: 60_000, all: 60_000 };
 /** How often something is tried that failed in a way that may pass, and the first pause between, in milliseconds. */
 const attempts = 5;

@@ -86,7 +86,7 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
 }
 
 /**
- * Folds in the tags, what the environment serves, the way back from there, and what became of the
+ * Folds in the tags, what the environment serves, the step that a rollback undoes, and what became of the
  * releases. `known`: the release itself, as it stands without this arrival.
  */
 export function foldArrival(

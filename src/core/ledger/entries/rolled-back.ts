@@ -30,7 +30,7 @@ const schema = z.object({
 });
 type RolledBack = z.infer<typeof schema>;
 
-/** An environment was taken back to what it served before. */
+/** An environment was rolled back to what it served before. */
 export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back', {
   schema,
   reads: ({ environment, withdrawn, releases, lanes, tags }) => [

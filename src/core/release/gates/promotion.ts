@@ -8,8 +8,8 @@ import { releaseOption } from './admission';
 import type { Gate, UnmetGate } from './gate';
 
 /**
- * An environment takes what the one before serves or has served, and versions that came beside there.
- * What was held there was never anybody's to test, and what it was taken back from is bad.
+ * Checks that a release came through the environment before: served there now or once, or beside with a version. A release that was
+ * held there was never tested there, and a withdrawn one is bad.
  */
 export function cameThrough(
   release: Release,
@@ -87,16 +87,16 @@ function cameDetail(stays: readonly ComponentStay[], from: string): string {
     : `served by ${from} from ${first.since} to ${first.until}`;
 }
 
-/** What is known about an environment that a release wants to come into. */
+/** What is known about the environment that a release is promoted into. */
 interface Here {
   readonly withdrawal: Withdrawal | undefined;
-  /** What took over last there, where it was admitted; nothing else is advised. */
+  /** The release that took over last there, if it was admitted: the only one that a remedy may name. */
   readonly latest: ServedComponent | undefined;
   readonly decisions: readonly TagDecision[];
   readonly facts: Facts;
 }
 
-/** A promotion brings something in that is newer, or it is none: what is held, or went already, is refused. */
+/** Refuses a promotion that would be held, and one of a release that is withdrawn there. */
 export function comesIn(
   release: Release,
   arrivals: readonly ComponentArrival[],
@@ -138,13 +138,13 @@ export function comesIn(
   };
 }
 
-/** The rule that says no to a release that an environment was taken back from. */
+/** The refusal of a release that is withdrawn in an environment. */
 export function withdrawnFrom(release: Release, to: string, withdrawal: Withdrawal): Gate {
   const remedy = 'promote a newer one; --again --reason "…" brings it back on purpose';
   return rolledBackFrom('comes-in', to, withdrawal, { object: `${describePosition(release)} to ${to}`, remedy });
 }
 
-/** Why components are held: once, where it is the same for all. */
+/** Why components are held; one reason where all have the same. */
 function heldBecause(held: readonly ComponentArrival[]): string {
   const reasons = new Set(held.map(({ reason }) => reason));
   return reasons.size === 1
@@ -157,7 +157,7 @@ function goingTo({ version, commit }: Pick<Release, 'version' | 'commit'>): stri
   return version === undefined ? `--commit ${commit}` : `--to ${version}`;
 }
 
-/** The rule that says no because an environment was taken back from a release. */
+/** The refusal of a release that an environment was rolled back from. */
 function rolledBackFrom(
   gate: string,
   environment: string,
