@@ -2,7 +2,7 @@ import { createHmac } from 'node:crypto';
 import { whyExposed } from '../core/access/destinations';
 import { atMost } from '../core/bytes';
 import { signatureHeader, type CloudEvent } from '../core/ledger/announcements';
-import type { Wires } from '../registry/http/wires';
+import type { Wires } from '../http/wires';
 import type { ReceiverConfig } from '../workspace/config';
 
 /** The most of an answer that is read: nothing of it matters. */

@@ -11,7 +11,7 @@ import { undelivered } from '../announcing/undelivered';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import type { Ledger } from '../ledger/ledger';
-import type { Patience } from '../registry/http/wire';
+import type { Patience } from '../http/wire';
 import { ledgerLabel } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';

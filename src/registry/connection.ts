@@ -13,12 +13,12 @@ import {
   type FetchedResponse,
   type RegistryRequest,
   type RegistryResponse,
-} from './http/exchange';
-import type { Limits } from './http/limit';
-import { Advance, pausesBetween, withRetries, type Retries } from './http/retry';
-import { isPage, statusProblem } from './http/status-problems';
-import type { TlsOptions, Wire } from './http/wire';
-import type { Wires } from './http/wires';
+} from '../http/exchange';
+import type { Limits } from '../http/limit';
+import { Advance, pausesBetween, withRetries, type Retries } from '../http/retry';
+import { isPage, statusProblem } from '../http/status-problems';
+import type { TlsOptions, Wire } from '../http/wire';
+import type { Wires } from '../http/wires';
 import type { HashThreads } from './hash-threads';
 import { Intake, type IntakeMemory } from './intake';
 

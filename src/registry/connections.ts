@@ -1,9 +1,9 @@
 import type { Secrets } from '../core/access/secrets';
 import { Connection, type RegistryAccess, type Shared } from './connection';
 import { HashThreads } from './hash-threads';
-import { limitsFor } from './http/limit';
-import type { Patience, WireObserver } from './http/wire';
-import { Wires } from './http/wires';
+import { limitsFor } from '../http/limit';
+import type { Patience, WireObserver } from '../http/wire';
+import { Wires } from '../http/wires';
 
 /** What the connections of one run need. */
 export interface ConnectionsOptions {

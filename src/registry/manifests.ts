@@ -5,8 +5,8 @@ import { digestLike, isDigest, isSameAlgorithm, type Digest } from '../core/oci/
 import { parseManifest, type Manifest } from '../core/oci/manifest';
 import { acceptedManifestTypes } from '../core/oci/media-types';
 import type { Tag } from '../core/oci/tag';
-import type { FetchedResponse } from './http/exchange';
-import { isPage } from './http/status-problems';
+import type { FetchedResponse } from '../http/exchange';
+import { isPage } from '../http/status-problems';
 import { digestHeader, type RepositoryRequest, type RepositoryRequests } from './requests';
 
 /** The manifests of one repository (OCI distribution specification). */

@@ -1,6 +1,6 @@
 import LinkHeader from 'http-link-header';
 import { HodError, type ErrorCode } from '../core/errors';
-import { addressIn, lookIntoLog, type About, type FetchedResponse } from './http/exchange';
+import { addressIn, lookIntoLog, type About, type FetchedResponse } from '../http/exchange';
 
 /** Pages hold a thousand entries where a registry gives as many as it is asked for. */
 const pageLimit = 2_000;

@@ -6,7 +6,7 @@ import { describeManifest, parseManifest, type Manifest } from '../core/oci/mani
 import { mediaTypes } from '../core/oci/media-types';
 import type { Tag } from '../core/oci/tag';
 import type { Manifests } from './manifests';
-import { isPage } from './http/status-problems';
+import { isPage } from '../http/status-problems';
 import { pagesOf } from './pages';
 import type { RepositoryRequests } from './requests';
 import type { Tags } from './tags';

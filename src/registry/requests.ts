@@ -3,7 +3,7 @@ import { manifestSizeLimit } from '../core/oci/manifest';
 import { formatRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import type { Connection } from './connection';
 import type { Connections } from './connections';
-import type { FetchedResponse, RegistryRequest, RegistryResponse } from './http/exchange';
+import type { FetchedResponse, RegistryRequest, RegistryResponse } from '../http/exchange';
 
 /** The header in which registries name the digest of what they serve or stored. */
 export const digestHeader = 'docker-content-digest';

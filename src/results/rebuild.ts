@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { servedIn } from '../core/ledger/environment';
-import type { Rebuilt } from '../delivery/rebuild';
-import type { RepositoryRemains } from '../inspect/remains';
+import type { Rebuilt } from '../rebuild/rebuild';
+import type { RepositoryRemains } from '../rebuild/remains';
 import { digest } from './common';
 
 export const rebuildResultSchema = z.strictObject({

@@ -1,6 +1,6 @@
 import type { BuildDetail } from '../core/build/build';
 import type { Digest } from '../core/oci/digest';
-import type { WireEvent } from '../registry/http/wire';
+import type { WireEvent } from '../http/wire';
 
 /** Is told when a blob begins to be sent, of its bytes, and when it is there. */
 export interface TransferProgress {

@@ -5,7 +5,7 @@ import { HodError, messageOf } from '../core/errors';
 import type { Memory } from '../core/memory';
 import { asOneLine } from '../core/text';
 import type { RegistryAccess } from '../registry/connection';
-import type { TlsOptions } from '../registry/http/wire';
+import type { TlsOptions } from '../http/wire';
 import type { CredentialOrigin, CredentialSource } from '../registry/login/credential';
 import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-identity';
 import type { Config } from '../workspace/config';

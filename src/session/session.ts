@@ -4,7 +4,7 @@ import { Secrets } from '../core/access/secrets';
 import { formatRepository, type Repository } from '../core/oci/reference';
 import type { Connection } from '../registry/connection';
 import { Connections } from '../registry/connections';
-import { usualPatience, type Patience } from '../registry/http/wire';
+import { usualPatience, type Patience } from '../http/wire';
 import { RepositoryClient } from '../registry/repository';
 import { volatileSessions, type UnfinishedUploads } from '../registry/upload/unfinished';
 import { configName, loadConfig, type Config } from '../workspace/config';

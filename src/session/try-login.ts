@@ -1,6 +1,6 @@
 import type { Secrets } from '../core/access/secrets';
 import { Connections } from '../registry/connections';
-import { usualPatience } from '../registry/http/wire';
+import { usualPatience } from '../http/wire';
 import type { Config } from '../workspace/config';
 import type { Observer } from './observer';
 import { accessTo } from './registry-access';

@@ -28,7 +28,7 @@ import { Judge } from '../../src/delivery/judge';
 import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
 import { rollBack, type Place } from '../../src/delivery/rollback';
-import type { Remains } from '../../src/delivery/rebuild';
+import type { Remains } from '../../src/rebuild/rebuild';
 import { readRecord, recordType } from '../../src/core/ledger/release-record';
 import { allBytes } from '../../src/core/bytes';
 import type { Ledger } from '../../src/ledger/ledger';

@@ -6,7 +6,7 @@ import { servedIn } from '../../src/core/ledger/environment';
 import { withdrawalOf, withdrawnKey } from '../../src/core/ledger/facts';
 import { contentId } from '../../src/core/ledger/release';
 import { parseVersion } from '../../src/core/tags/version';
-import { rebuild } from '../../src/delivery/rebuild';
+import { rebuild } from '../../src/rebuild/rebuild';
 import { commitId, DeliveryWorld, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 

@@ -5,7 +5,7 @@ import { sha256, type Digest } from '../../src/core/oci/digest';
 import { formatRepository } from '../../src/core/oci/reference';
 import type { Action } from '../../src/core/ledger/entries';
 import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../../src/core/ledger/entry';
-import type { Facts} from '../../src/core/ledger/facts';
+import type { Facts } from '../../src/core/ledger/facts';
 import { factKinds, type StoredFact } from '../../src/core/ledger/facts';
 import { contentId, releaseId } from '../../src/core/ledger/release';
 import { recordType } from '../../src/core/ledger/release-record';

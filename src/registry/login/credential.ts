@@ -1,4 +1,4 @@
-import type { Wires } from '../http/wires';
+import type { Wires } from '../../http/wires';
 
 /** What proves to a registry who we are. */
 export type Credential =

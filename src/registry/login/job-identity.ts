@@ -11,10 +11,10 @@ import { resolveAddress, whyExposed } from '../../core/access/destinations';
 import type { Secrets } from '../../core/access/secrets';
 import { HodError } from '../../core/errors';
 import { parseJson } from '../../core/json';
-import { withRetries } from '../http/retry';
-import { mayPass, passingProblem } from '../http/status-problems';
-import type { OutgoingRequest } from '../http/wire';
-import type { Wires } from '../http/wires';
+import { withRetries } from '../../http/retry';
+import { mayPass, passingProblem } from '../../http/status-problems';
+import type { OutgoingRequest } from '../../http/wire';
+import type { Wires } from '../../http/wires';
 import { isSendable, type CredentialSource, type ObtainedCredential } from './credential';
 
 const answerLimit = 256 * 1024;

@@ -5,10 +5,10 @@ import { coversScopes, formatScopes, parseChallenges, type Scope } from '../../c
 import type { Secrets } from '../../core/access/secrets';
 import { HodError } from '../../core/errors';
 import { parseJson } from '../../core/json';
-import type { About, RegistryResponse } from '../http/exchange';
-import { withRetries } from '../http/retry';
-import { mayPass, nameCredentials, passingProblem, registrySays, withSaid } from '../http/status-problems';
-import type { Wires } from '../http/wires';
+import type { About, RegistryResponse } from '../../http/exchange';
+import { withRetries } from '../../http/retry';
+import { mayPass, nameCredentials, passingProblem, registrySays, withSaid } from '../../http/status-problems';
+import type { Wires } from '../../http/wires';
 import {
   basicHeader,
   isSendable,

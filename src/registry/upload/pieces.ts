@@ -1,6 +1,6 @@
 import { Readable } from 'node:stream';
-import type { RegistryRequest } from '../http/exchange';
-import { TransientError } from '../http/retry';
+import type { RegistryRequest } from '../../http/exchange';
+import { TransientError } from '../../http/retry';
 
 /** A stream of bytes that is read in parts of a given length. */
 export class Pieces {

@@ -1,5 +1,5 @@
 import { sha256 } from '../../core/oci/digest';
-import { registrySays } from '../http/status-problems';
+import { registrySays } from '../../http/status-problems';
 import type { UploadSession } from './session';
 
 /**

@@ -1,8 +1,8 @@
-import { atMost } from '../../core/bytes';
+import { atMost } from '../core/bytes';
 import * as z from 'zod';
-import type { Secrets } from '../../core/access/secrets';
-import { HodError, type ErrorCode } from '../../core/errors';
-import { parseJson } from '../../core/json';
+import type { Secrets } from '../core/access/secrets';
+import { HodError, type ErrorCode } from '../core/errors';
+import { parseJson } from '../core/json';
 import type { About, RegistryRequest, RegistryResponse } from './exchange';
 import { TransientError } from './retry';
 

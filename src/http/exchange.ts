@@ -1,7 +1,7 @@
 import type { Dispatcher } from 'undici';
-import type { Scope } from '../../core/access/challenge';
-import { resolveAddress } from '../../core/access/destinations';
-import { HodError } from '../../core/errors';
+import type { Scope } from '../core/access/challenge';
+import { resolveAddress } from '../core/access/destinations';
+import { HodError } from '../core/errors';
 
 /** One request to a registry. */
 export interface RegistryRequest {

@@ -1,7 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises';
-import { HodError, type ErrorCode, type Problem } from '../../core/errors';
-import { retrying, silentWait } from '../../core/retrying';
-import { asOneLine, linesOf } from '../../core/text';
+import { HodError, type ErrorCode, type Problem } from '../core/errors';
+import { retrying, silentWait } from '../core/retrying';
+import { asOneLine, linesOf } from '../core/text';
 
 /** The failures that may pass. */
 export type TransientCode = Extract<

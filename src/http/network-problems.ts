@@ -1,4 +1,4 @@
-import { HodError, systemErrorCode, type ErrorCode, type Problem } from '../../core/errors';
+import { HodError, systemErrorCode, type ErrorCode, type Problem } from '../core/errors';
 import { lookIntoLog, type About } from './exchange';
 import { TransientError, type TransientCode } from './retry';
 

@@ -10,7 +10,7 @@ import { readDigestTag } from '../core/oci/referrers';
 import type { Tag } from '../core/oci/tag';
 import { unknownTo } from '../delivery/referrers/carry';
 import { findReferrers, type Referrer } from '../delivery/referrers/find';
-import type { FoundArrival } from '../delivery/rebuild';
+import type { FoundArrival } from './rebuild';
 import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
 import { settleAll } from '../system/promises';

@@ -22,8 +22,8 @@ import type { RulesOf } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
 import type { Timestamp } from '../core/time';
 import { MemoryLedger } from '../ledger/memory';
-import type { Orders } from './delivery';
-import { Judge } from './judge';
+import type { Orders } from '../delivery/delivery';
+import { Judge } from '../delivery/judge';
 
 /** An environment whose ledger was lost. */
 export interface LostEnvironment {

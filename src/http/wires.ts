@@ -1,5 +1,5 @@
-import { isThisMachine } from '../../core/access/destinations';
-import { hostOf } from '../../core/oci/reference';
+import { isThisMachine } from '../core/access/destinations';
+import { hostOf } from '../core/oci/reference';
 import { Wire, type Patience, type TlsOptions, type WireObserver, type WireRoute } from './wire';
 
 /** The wires of one run: which one leads to a host depends on who named it. */
