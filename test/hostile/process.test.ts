@@ -81,6 +81,10 @@ test('a run that is interrupted on a terminal leaves its cursor to be seen, and 
   let said = '';
   terminal.stdout.setEncoding('utf8').on('data', (text: string) => (said += text));
   await waiting;
+  // What is waited for is drawn, without a cursor.
+  while (!said.includes('\u001b[?25l')) {
+    await once(terminal.stdout, 'data');
+  }
   // As the keyboard does it.
   terminal.stdin.write('\u0003');
   const [code]: unknown[] = await once(terminal, 'close');
