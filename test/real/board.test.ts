@@ -104,7 +104,7 @@ test('everything is done by keyboard: links, the choice of releases, search, sor
       'BUTTON release',
       'INPUT events-table-search',
       'BUTTON when (UTC)',
-      'SUMMARY 59 images',
+      'SUMMARY 59 components',
     ]),
   );
   const few = await page.locator('#figures figure').first().locator('path').count();
