@@ -238,8 +238,7 @@ class Stage {
   hod(expected: number, ...args: string[]): void {
     this.line(args);
     const { status } = spawnSync(process.execPath, programArguments(args, this.color), {
-      cwd: this.folder,
-      env: ownEnvironment(this.secrets),
+      ...this.surroundings,
       stdio: ['ignore', 'inherit', 'inherit'],
     });
     this.check(args, status, expected);
@@ -248,8 +247,7 @@ class Stage {
   /** Runs `hod` unseen. Returns what it prints. */
   ask(...args: string[]): string {
     const { status, stdout } = spawnSync(process.execPath, programArguments(args, this.color), {
-      cwd: this.folder,
-      env: ownEnvironment(this.secrets),
+      ...this.surroundings,
       encoding: 'utf8',
       stdio: ['ignore', 'pipe', 'inherit'],
     });
@@ -262,8 +260,7 @@ class Stage {
     const runs = lines.map((args) => {
       this.line(args);
       const child = spawn(process.execPath, programArguments(args, this.color), {
-        cwd: this.folder,
-        env: ownEnvironment(this.secrets),
+        ...this.surroundings,
         stdio: ['ignore', 'pipe', 'pipe'],
       });
       return { args, child, said: Promise.all([text(child.stdout), text(child.stderr), once(child, 'close')]) };
@@ -273,6 +270,11 @@ class Stage {
       say(`\n${stdout}${stderr}`.trimEnd());
       this.check(args, child.exitCode, 0);
     }
+  }
+
+  /** Where commands run, and with which variables. */
+  private get surroundings() {
+    return { cwd: this.folder, env: ownEnvironment(this.secrets) };
   }
 
   private check(args: readonly string[], status: number | null, expected: number): void {

@@ -6,7 +6,7 @@ import type { Connection } from '../registry/connection';
 import { Connections } from '../registry/connections';
 import { usualPatience, type Patience } from '../http/wire';
 import { RepositoryClient } from '../registry/repository';
-import { volatileSessions, type UnfinishedUploads } from '../registry/upload/unfinished';
+import { volatileUploads, type UnfinishedUploads } from '../registry/upload/unfinished';
 import { configName, loadConfig, type Config } from '../workspace/config';
 import { UploadFiles } from '../workspace/uploads';
 import { silent, type Observer } from './observer';
@@ -42,7 +42,7 @@ export class Session {
     const { jobs = usualJobs, observer = silent, patience = usualPatience, secrets = new Secrets() } = options;
     this.observer = observer;
     this.secrets = secrets;
-    this.uploads = config === undefined ? volatileSessions() : new UploadFiles(join(config.stateFolder, 'uploads'));
+    this.uploads = config === undefined ? volatileUploads() : new UploadFiles(join(config.stateFolder, 'uploads'));
     this.connections = new Connections({
       access: (registry) =>
         accessTo(registry, config, { secrets, observer, accepted: (subject) => (this.subject = subject) }),

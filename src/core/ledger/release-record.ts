@@ -11,7 +11,7 @@ import { timestampSchema } from '../time';
 import type { Release } from './facts';
 import { releaseId, releaseIdSchema } from './release';
 
-/** The artifact type of a release record, and the media type of its document (docs/release-record.md). */
+/** The artifact type of a release record, and the media type of its document (docs/referrers.md). */
 export const recordType = 'application/vnd.hod.release.v1+json';
 
 const recordSchema = z.object({
@@ -59,7 +59,10 @@ export function recordOf(
   };
 }
 
-/** A release record as an artifact that refers to a component. The same release and component give the same bytes, whoever writes it. */
+/**
+ * Makes the artifact that holds a release record and refers to the manifest of a component. Every run makes the same bytes of the
+ * same release and manifest.
+ */
 export function recordArtifact(record: ReleaseRecord, subject: Manifest): ContentNode {
   const bytes = new TextEncoder().encode(JSON.stringify(record));
   const blob = { mediaType: recordType, digest: sha256(bytes), size: bytes.length };

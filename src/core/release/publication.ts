@@ -46,7 +46,10 @@ export function decidePublication(publication: Publication, known: Knowledge): J
   const versioning = decision.value;
   const { version } = versioning;
   const held = versioning.outcome === 'held';
-  const unknown = known.missing(version === undefined ? [] : [factNeed('version', version)]);
+  const unknown = known.missing([
+    factNeed('commit', commit),
+    ...(version === undefined ? [] : [factNeed('version', version)]),
+  ]);
   if (unknown !== undefined) {
     return unknown;
   }
@@ -83,23 +86,19 @@ export function decidePublication(publication: Publication, known: Knowledge): J
 
 /**
  * Identifies the release that a build is: a release of its commit and version that holds the same components, and maybe more;
- * else a new one. So a part that is published again is no release of its own: what was begun for the whole release is found, and
+ * else a new one. `known` holds the fact of the commit. So a part that is published again is no release of its own: what was begun for the whole release is found, and
  * finished, by the same commit.
  */
 function identify(identity: ReleaseIdentity, known: Knowledge): Decision<{ release: ReleaseId; content: ContentId }> {
   const { commit, version, components } = identity;
   const own = { release: releaseId(identity), content: contentId(components) };
-  const first = known.missing([factNeed('commit', commit)]);
-  if (first !== undefined) {
-    return first;
-  }
   const found = known.facts.get('commit', commit);
   if (found === undefined || found.version !== version || found.release === own.release) {
     return { kind: 'decided', value: own };
   }
-  const second = known.missing([factNeed('release', found.release)]);
-  if (second !== undefined) {
-    return second;
+  const unknown = known.missing([factNeed('release', found.release)]);
+  if (unknown !== undefined) {
+    return unknown;
   }
   const whole = known.facts.get('release', found.release)?.components ?? [];
   const isPart = components.every(({ component, digest }) =>

@@ -7,7 +7,7 @@ export interface UnfinishedUploads {
 }
 
 /** Forgets everything when the process ends. */
-export function volatileSessions(): UnfinishedUploads {
+export function volatileUploads(): UnfinishedUploads {
   const locations = new Map<string, string>();
   return {
     recall: async (key) => locations.get(key),

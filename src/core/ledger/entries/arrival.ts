@@ -61,8 +61,6 @@ export type Arrival = z.infer<z.ZodObject<typeof arrivalFields>>;
 /** An arrival, and the environment that it came from; none where it was published. */
 type ArrivalFrom = Arrival & { readonly from?: string };
 
-export type ArrivedComponent = Arrival['arrivals'][number];
-
 /** The name of all that the release of an arrival holds. */
 export function arrivedContent({ content, components }: Arrival): ContentId {
   return content ?? contentId(components);
@@ -95,10 +93,9 @@ export function foldArrival(
   known: Release | undefined,
   { before, after }: FactChange,
 ): void {
-  const { arrivals } = action;
   const changes: Changes = {
-    served: foldServed(action, arrivals, circumstances, before, after),
-    lanes: foldLanes(action, arrivals, before, after),
+    served: foldServed(action, circumstances, before, after),
+    lanes: foldLanes(action, before, after),
     tags: foldTags(action, circumstances, before, after),
   };
   after.set('step', stepKey(action.environment, nextStepNumber(action.environment, before)), {
@@ -107,7 +104,7 @@ export function foldArrival(
     of: { release: action.release, commit: action.commit, version: action.version },
     together: action.together === true,
   });
-  foldReleases(action, arrivals, circumstances, known, before, after);
+  foldReleases(action, circumstances, known, before, after);
   foldReferrers(action.referrers, before, after);
 }
 
@@ -131,8 +128,7 @@ function foldTags(
 }
 
 function foldServed(
-  { environment, components, tags, version, commit, release, from }: ArrivalFrom,
-  arrivals: readonly ArrivedComponent[],
+  { environment, components, arrivals, tags, version, commit, release, from }: ArrivalFrom,
   { at, actor }: Circumstances,
   before: Facts,
   after: Facts,
@@ -160,12 +156,7 @@ function sinceOf(served: readonly ServedComponent[], placed: PlacedComponent): S
   )?.since;
 }
 
-function foldLanes(
-  { environment, commit, version }: Arrival,
-  arrivals: readonly ArrivedComponent[],
-  before: Facts,
-  after: Facts,
-): Changes['lanes'] {
+function foldLanes({ environment, arrivals, commit, version }: Arrival, before: Facts, after: Facts): Changes['lanes'] {
   const lanes = [...new Set(arrivals.flatMap((each) => each.lanes))];
   return lanes.flatMap((lane) => {
     const heading = arrivals.filter((each) => each.lanes.includes(lane));
@@ -177,13 +168,12 @@ function foldLanes(
 /** Where the release has been is kept with it, and with those that it replaced until when they were served. */
 function foldReleases(
   arrival: Arrival,
-  arrivals: readonly ArrivedComponent[],
   { at }: Circumstances,
   known: Release | undefined,
   before: Facts,
   after: Facts,
 ): void {
-  const { release, environment, replaces = [] } = arrival;
+  const { release, environment, arrivals, replaces = [] } = arrival;
   const takes = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
   if (known !== undefined) {
     const stays = arrivals.reduce(

@@ -155,14 +155,17 @@ function notFrozen({ freeze }: AdmissionRules, candidate: Candidate): Gate {
   });
 }
 
+/** The components that gates about content ask. A bundle is Hod's own work, and is not asked. */
+function imagesOf({ components }: Candidate<CandidateComponent>): readonly CandidateComponent[] {
+  return components.filter(({ kind }) => kind === 'image');
+}
+
 function hasPlatforms(platforms: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'platforms';
-  const lacking = candidate.components
-    .filter(({ kind }) => kind === 'image')
-    .flatMap((each) => {
-      const missing = platforms.filter((platform) => !each.platforms.includes(platform));
-      return missing.length === 0 ? [] : [`${each.component} is not there for ${missing.join(', ')}`];
-    });
+  const lacking = imagesOf(candidate).flatMap((each) => {
+    const missing = platforms.filter((platform) => !each.platforms.includes(platform));
+    return missing.length === 0 ? [] : [`${each.component} is not there for ${missing.join(', ')}`];
+  });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image is there for ${platforms.join(', ')}` }
     : unmet(gate, candidate, {
@@ -175,9 +178,7 @@ function hasPlatforms(platforms: readonly string[], candidate: Candidate<Candida
 
 function hasAnnotations(annotations: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'annotations';
-  // A bundle is of our own making, and has none.
-  const components = candidate.components.filter(({ kind }) => kind === 'image');
-  const lacking = components.flatMap((each) => {
+  const lacking = imagesOf(candidate).flatMap((each) => {
     const missing = annotations.filter((name) => !each.annotations.includes(name));
     return missing.length === 0 ? [] : [`${each.component} has no ${missing.join(', ')}`];
   });
@@ -193,8 +194,7 @@ function hasAnnotations(annotations: readonly string[], candidate: Candidate<Can
 
 function hasReferrers(types: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'referrers';
-  const components = candidate.components.filter(({ kind }) => kind === 'image');
-  const lacking = components.flatMap((each) => {
+  const lacking = imagesOf(candidate).flatMap((each) => {
     const missing = types.filter((type) => !each.referrers.includes(type));
     return missing.length === 0 ? [] : [`nothing of the type ${missing.join(', ')} refers to ${each.component}`];
   });
