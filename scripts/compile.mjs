@@ -73,7 +73,18 @@ const script = new Script(readFileSync(file, 'latin1'), {
   importModuleDynamically: constants.USE_MAIN_CONTEXT_DEFAULT_LOADER,
 });
 process.chdir(folder);
-process.argv.splice(1, Infinity, start, 'publish', '--commit', '1'.repeat(40), '--version', '1.0.0');
+process.argv.splice(
+  1,
+  Infinity,
+  start,
+  'publish',
+  '--commit',
+  '1'.repeat(40),
+  '--branch',
+  'main',
+  '--version',
+  '1.0.0',
+);
 script.runInThisContext()(createRequire(file), { exports: {} }, file, dirname(file));
 process.on('exit', (code) => {
   if (code === 0) {

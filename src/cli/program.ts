@@ -16,6 +16,7 @@ import { proveCommand } from './commands/prove';
 import { publishCommand } from './commands/publish';
 import { recordCommand } from './commands/record';
 import { repositoriesCommand } from './commands/repositories';
+import { restoreCommand } from './commands/restore';
 import { rollbackCommand } from './commands/rollback';
 import { sandboxCommand } from './commands/sandbox';
 import { showCommand } from './commands/show';
@@ -51,6 +52,7 @@ export function buildProgram(version: string): Command {
     recordCommand(),
     promoteCommand(),
     rollbackCommand(),
+    restoreCommand(),
     statusCommand(),
     timelineCommand(),
     compareCommand(),

@@ -80,6 +80,9 @@ export const errorCodes = {
     'components-not-there',
     'never-published',
     'never-served',
+    'two-releases',
+    'not-followed',
+    'branch-not-taken',
     'not-newer',
     'withdrawn',
     'result-missing',
@@ -179,6 +182,8 @@ export const errorCodes = {
     'destination-unsafe',
     'listing-endless',
     'tag-not-kept',
+    'tag-not-removed',
+    'tags-incomplete',
     'ledger-contended',
   ],
   corrupt: [

@@ -9,7 +9,7 @@ import { settleAll } from '../system/promises';
 import { placed, type Delivered, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import { Judge, type Judged } from './judge';
 import { record, type Recording } from './record';
-import { settle } from './settle';
+import { completing, settle } from './settle';
 
 /**
  * Brings releases into an environment: looks, decides, carries all content, writes the decision into
@@ -49,12 +49,15 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   });
   const { verdicts, records } = value;
   const told = records.filter(({ item, isNew }) => isNew || !courseOf(carried, item).settled);
-  await settleAll(told.map((recording) => tellRelease(recording, carrier, manner)));
-  await listReferrers([...referrers, ...told], ledger);
-  const decisions = await settle(items, decisionsOf(verdicts), {
-    ledger,
-    appended,
-    mending: (item, write) => carrier.mending(item.node, item.target, write, courseOf(carried, item).transfer),
+  const decisions = await completing(delivery.environment, async () => {
+    await settleAll(told.map((recording) => tellRelease(recording, carrier, manner)));
+    await listReferrers([...referrers, ...told], ledger);
+    return settle(items, decisionsOf(verdicts), {
+      ledger,
+      environment: delivery.environment,
+      appended,
+      mending: (item, write) => carrier.mending(item.node, item.target, write, courseOf(carried, item).transfer),
+    });
   });
   return deliveredOf(verdicts, carried, decisions);
 }

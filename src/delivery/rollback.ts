@@ -15,7 +15,7 @@ import type { DeliveryContext } from './delivery';
 import { Judge } from './judge';
 import { contentGone, witnessWrite } from './write-rights';
 import { appendDeciding } from './record';
-import { settle } from './settle';
+import { completing, settle } from './settle';
 
 /** A component, and where an environment has it. */
 export interface Place {
@@ -63,10 +63,15 @@ export async function rollBack(
     await settleAll([...witnessed.values()]);
     return { head, facts, actions, value };
   });
-  return {
-    plan,
-    decisions: await settle(items, plan.decisions, { ledger, appended, mending: (_, write) => write() }),
-  };
+  const decisions = await completing(rollback.environment, () =>
+    settle(items, plan.decisions, {
+      ledger,
+      environment: rollback.environment,
+      appended,
+      mending: (_, write) => write(),
+    }),
+  );
+  return { plan, decisions };
 }
 
 /** Looks for what a rollback relies on, each once. */

@@ -1,7 +1,8 @@
 import { HodError } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { tagKey, type FactKey, type Facts } from '../core/ledger/facts';
+import { servedIn } from '../core/ledger/environment';
+import { tagKey, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
@@ -20,6 +21,7 @@ export interface SettlingItem {
 /** What settling works with. */
 export interface SettleContext<I> {
   readonly ledger: Pick<Ledger, 'read'>;
+  readonly environment: string;
   /** Whether this run appended the entries that say where the tags lead. */
   readonly appended: boolean;
   /** Does work that writes a tag of an item; see {@link Carrier.mending}. */
@@ -42,6 +44,8 @@ class ServedTags<I extends SettlingItem> {
   private readonly serving: Map<string, Digest | undefined>;
   /** Tags that the registry does not remove. */
   private readonly kept = new Set<string>();
+  private serves: readonly ServedComponent[] = [];
+  private recorded: ReadonlyMap<string, Digest | undefined> = new Map();
 
   constructor(
     private readonly items: readonly I[],
@@ -53,9 +57,10 @@ class ServedTags<I extends SettlingItem> {
     this.serving = new Map(this.ours.map((decision) => [keyOf(decision), decision.served]));
   }
 
-  /** The facts about these tags. */
+  /** The facts about these tags, and about what is served beside them. */
   get keys(): FactKey[] {
-    return [...this.serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
+    const tags = [...this.serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
+    return [...tags, { kind: 'environment', key: this.context.environment }];
   }
 
   servedUnder(decision: TagDecision): Digest | undefined {
@@ -64,6 +69,10 @@ class ServedTags<I extends SettlingItem> {
 
   /** The tags that stand elsewhere than the ledger says. */
   pending(facts: Facts): PendingTag[] {
+    this.serves = servedIn(facts, this.context.environment);
+    this.recorded = new Map(
+      this.ours.map((decision) => [keyOf(decision), facts.get('tag', keyOf(decision))?.instead] as const),
+    );
     return this.ours
       .filter((decision) => this.hasDrifted(decision, facts))
       .map((decision) => {
@@ -96,19 +105,42 @@ class ServedTags<I extends SettlingItem> {
               this.serving.set(keyOf(decision), undefined);
             } else {
               this.kept.add(keyOf(decision));
+              const instead = this.insteadOf(decision);
+              if (instead !== undefined) {
+                this.serving.set(keyOf(decision), await writeTag(this.items, decision, instead, this.context));
+              }
             }
           }),
       );
     }
   }
 
+  /** Tags that still lead to what was withdrawn: the registry removes no tags, and nothing else may stand there. */
+  get withdrawn(): string[] {
+    return this.ours
+      .filter((decision) => this.kept.has(keyOf(decision)) && this.insteadOf(decision) === undefined)
+      .map(keyOf);
+  }
+
+  /** What a tag leads to where it is to go, and is not removed. */
+  insteadOf(decision: TagDecision): Digest | undefined {
+    const { component, repository, instead } = decision;
+    const served = this.serves.find((each) => each.component === component && each.repository === repository);
+    return instead ?? this.recorded.get(keyOf(decision)) ?? served?.digest;
+  }
+
   private hasDrifted(decision: TagDecision, facts: Facts): boolean {
     const target = facts.get('tag', keyOf(decision));
     const now = this.servedUnder(decision);
-    if (target === undefined || this.kept.has(keyOf(decision))) {
+    if (target === undefined) {
       return false;
     }
-    return target.gone === true ? leadsBack(decision, now, target.digest) : now !== target.digest;
+    if (target.gone !== true) {
+      return now !== target.digest;
+    }
+    const instead = this.insteadOf(decision);
+    const isDone = this.kept.has(keyOf(decision)) && (instead === undefined || now === instead);
+    return !isDone && leadsBack(decision, now, target.digest);
   }
 }
 
@@ -117,7 +149,8 @@ class ServedTags<I extends SettlingItem> {
  * after it was written, and then the ledger is read again: where something newer was published
  * meanwhile, that is what the tag must end with, whoever wrote last.
  *
- * Throws `tag-not-kept` where a registry says that it wrote a tag, again and again, and serves another.
+ * Throws `tag-not-kept` where a registry says that it wrote a tag, again and again, and serves another; `tag-not-removed`
+ * where a tag of a withdrawn release can neither be removed nor point to anything else.
  */
 export async function settle<I extends SettlingItem>(
   items: readonly I[],
@@ -133,7 +166,10 @@ export async function settle<I extends SettlingItem>(
     const pending = tags.pending(facts);
     const [first] = pending;
     if (first === undefined) {
-      return decisions.map((decision) => asServed(decision, tags.servedUnder(decision)));
+      if (tags.withdrawn.length > 0) {
+        throw notRemoved(tags.withdrawn);
+      }
+      return decisions.map((decision) => asServed(decision, tags.servedUnder(decision), tags.insteadOf(decision)));
     }
     if (attempt === attempts) {
       const served = tags.servedUnder(first.decision) ?? 'nothing';
@@ -144,15 +180,43 @@ export async function settle<I extends SettlingItem>(
   }
 }
 
+/**
+ * Does what is left once the ledger says what an environment serves.
+ *
+ * @throws `tags-incomplete` where a registry fails: nobody must look for what became of the decision, it stands.
+ */
+export async function completing<T>(environment: string, work: () => Promise<T>): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    if (!(error instanceof HodError) || error.fault !== 'unavailable' || error.code === 'tag-not-removed') {
+      throw error;
+    }
+    const { what, object, why, next } = error.problem;
+    throw new HodError('tags-incomplete', {
+      what: `this is recorded; tags of ${environment} are incomplete`,
+      ...(object === undefined ? {} : { object }),
+      why: [what, ...[why ?? []].flat()],
+      next: `run the same command again: it writes the tags that are missing${next === undefined ? '' : ` (${[next].flat().join('; ')})`}`,
+    });
+  }
+}
+
 function keyOf({ repository, tag }: TagDecision): string {
   return tagKey(repository, tag);
 }
 
-function asServed(decision: TagDecision, served: Digest | undefined): TagDecision {
+function asServed(decision: TagDecision, served: Digest | undefined, instead: Digest | undefined): TagDecision {
   const { outcome } = decision;
   if (outcome === 'removed') {
-    return leadsBack(decision, served, decision.digest)
-      ? { ...decision, reason: `${decision.reason}; ${notRemoved}` }
+    const wasThere = decision.served === instead;
+    return served !== undefined && served === instead
+      ? {
+          ...decision,
+          digest: served,
+          outcome: wasThere ? 'unchanged' : 'moved',
+          reason: `${decision.reason}; ${pointedElsewhere}`,
+        }
       : decision;
   }
   return outcome === 'held' || served === decision.digest
@@ -166,7 +230,17 @@ function leadsBack({ never = [] }: TagDecision, served: Digest | undefined, gone
 }
 
 /** What is said of a tag that a registry keeps. */
-const notRemoved = 'the registry removes no tags for us, so it still stands there: remove it there';
+const pointedElsewhere = 'the registry removes no tags, so it points to a release that was not withdrawn';
+
+/** The error for tags that still lead to what was withdrawn. */
+function notRemoved(tags: readonly string[]): HodError {
+  return new HodError('tag-not-removed', {
+    what: 'tags still point to a withdrawn release',
+    object: tags,
+    why: 'the registry removes no tags, and the environment serves nothing else that they could point to',
+    next: 'let the registry remove tags and run the command again; or publish and promote a new release, which takes these tags',
+  });
+}
 
 /** Removes a tag of an item. Answers false where the registry does not. */
 async function removeTag(items: readonly SettlingItem[], decision: TagDecision): Promise<boolean> {

@@ -2,14 +2,13 @@ import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { servedIn } from '../core/ledger/environment';
-import { referrersKey, tagKey, type Fact, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
+import { referrersKey, tagKey, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
 import {
   referrerFinding,
   contentFinding,
   evidenceFindings,
   tagFinding,
   type Finding,
-  type KnownTag,
   type Proven,
 } from '../core/insight/proof';
 import { contentId } from '../core/ledger/release';
@@ -17,6 +16,9 @@ import { recordArtifact, recordOf, recordType } from '../core/ledger/release-rec
 import type { Tag } from '../core/oci/tag';
 import { timestampOf } from '../core/time';
 import { settleAll } from '../system/promises';
+import { commitOrders } from '../delivery/orders';
+import { placesIn } from '../delivery/places';
+import { readWatchedTags } from '../delivery/watched-tags';
 import { checkContent, type CheckedContent } from './content';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
@@ -62,8 +64,12 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
     return { served: each, release, environment: name, from: after };
   });
   const proofs = await settleAll(components.map((each) => proveComponent(each, environment, context)));
-  const evidence = await lookForEvidence(components, environment, context);
-  const sum = (of: 'manifests' | 'blobs' | 'bytes' | 'tags' | 'referrers'): number =>
+  const [tags, tagsBefore, evidence] = await Promise.all([
+    proveTags(environment, context),
+    proveTagsBefore(served, after, context),
+    lookForEvidence(components, environment, context),
+  ]);
+  const sum = (of: 'manifests' | 'blobs' | 'bytes' | 'referrers'): number =>
     proofs.reduce((all, { looked }) => all + looked[of], 0);
   return {
     environment: name,
@@ -72,10 +78,10 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
       manifests: sum('manifests'),
       blobs: sum('blobs'),
       bytes: sum('bytes'),
-      tags: sum('tags'),
+      tags: tags.count + tagsBefore.count,
       referrers: sum('referrers'),
     },
-    findings: [...proofs.flatMap(({ findings }) => findings), ...evidence],
+    findings: [...proofs.flatMap(({ findings }) => findings), ...tags.findings, ...tagsBefore.findings, ...evidence],
   };
 }
 
@@ -96,7 +102,7 @@ async function lookForEvidence(
 }
 
 interface ComponentProof {
-  readonly looked: Proof['looked'];
+  readonly looked: Omit<Proof['looked'], 'tags'>;
   readonly findings: readonly Finding[];
 }
 
@@ -119,52 +125,59 @@ async function proveComponent(
   }
   const client = session.client(own);
   const content = await checkContent(client, served, { deep });
-  const [tags, referrers] = await Promise.all([
-    tagsOf(proven, client, context),
-    proveReferrers(proven, environment, { client, content, context }),
-  ]);
+  const referrers = await proveReferrers(proven, environment, { client, content, context });
   const lost = new Map([...content.lost, ...referrers.lost].map((each) => [each.digest, each]));
   return {
     looked: {
       manifests: content.manifests.length,
       blobs: content.blobs.length,
       bytes: deep ? content.blobs.reduce((sum, { size }) => sum + size, 0) : 0,
-      tags: tags.length,
       referrers: referrers.count,
     },
-    findings: [
-      ...[...lost.values()].map((each) => contentFinding(proven, each)),
-      ...tags.flatMap((tag) => tagFinding(proven, tag) ?? []),
-      ...referrers.findings,
-    ],
+    findings: [...[...lost.values()].map((each) => contentFinding(proven, each)), ...referrers.findings],
   };
 }
 
-/** Every tag of a repository that the ledger knows, and those of the environment before that name the same release. */
-async function tagsOf({ served, from }: Proven, client: RepositoryClient, context: ProofContext): Promise<KnownTag[]> {
-  const { config, session, ledger } = context;
-  const listed: Tag[] = [...served.tags];
-  for await (const tag of client.tags.list()) {
-    listed.push(tag);
+/** The tags of an environment that stand elsewhere than the ledger says, as findings; and how many were looked at. */
+async function proveTags(
+  environment: EnvironmentConfig,
+  { config, session, ledger }: ProofContext,
+): Promise<{ count: number; findings: Finding[] }> {
+  const { name } = environment;
+  const places = await placesIn(config, environment, { ledger, session });
+  const { count, stray, lost } = await readWatchedTags(name, places, { ledger, orders: commitOrders(config.folder) });
+  return { count, findings: [...stray, ...lost].map((each) => tagFinding(name, each)) };
+}
+
+/** The fixed tags of served releases in the environment before, where somebody gave them to something else. */
+async function proveTagsBefore(
+  served: readonly ServedComponent[],
+  from: string | undefined,
+  { config, session, ledger }: ProofContext,
+): Promise<{ count: number; findings: Finding[] }> {
+  if (from === undefined) {
+    return { count: 0, findings: [] };
   }
-  const before =
-    from === undefined ? undefined : session.client(environmentNamed(config, from).repositoryOf(served.component));
-  const places = [
-    ...[...new Set(listed)].map((tag) => ({ client, tag })),
-    ...(before === undefined || before === client ? [] : served.tags.map((tag) => ({ client: before, tag }))),
-  ];
-  const keyOf = ({ client: { label }, tag }: (typeof places)[number]): string => tagKey(label, tag);
-  const { facts } = await ledger.read(places.map((place): FactKey => ({ kind: 'tag', key: keyOf(place) })));
-  const known = places.flatMap((place) => {
-    const fact: Fact<'tag'> | undefined = facts.get('tag', keyOf(place));
-    // The moving tags of the environment before are proved with that environment.
-    return fact === undefined || (place.client === before && fact.kind === 'moving') ? [] : [{ ...place, fact }];
+  const before = environmentNamed(config, from);
+  const places = served.flatMap(({ component, tags }) => {
+    const client = session.client(before.repositoryOf(component));
+    return tags.map((tag) => ({ component, repository: client.label, tag, client }));
   });
-  return settleAll(
-    known.map(async ({ client: { label, manifests }, tag, fact }): Promise<KnownTag> => {
-      return { repository: label, tag, fact, served: await manifests.resolve(tag, fact.digest) };
+  const keyOf = ({ repository, tag }: (typeof places)[number]): string => tagKey(repository, tag);
+  const { facts } = await ledger.read(places.map((place): FactKey => ({ kind: 'tag', key: keyOf(place) })));
+  const fixed = places.flatMap((place) => {
+    const fact = facts.get('tag', keyOf(place));
+    // The moving tags of the environment before are proved with that environment.
+    return fact?.kind === 'fixed' ? [{ ...place, digest: fact.digest }] : [];
+  });
+  const findings = await settleAll(
+    fixed.map(async ({ client, ...place }) => {
+      const found = await client.manifests.resolve(place.tag, place.digest);
+      const decision = { ...place, kind: 'fixed', outcome: 'restored', reason: '', served: found } as const;
+      return found === place.digest ? [] : [tagFinding(before.name, decision)];
     }),
   );
+  return { count: fixed.length, findings: findings.flat() };
 }
 
 /** Checks that the referrers that the ledger knows of a component are there, and whole; its release record among them. */

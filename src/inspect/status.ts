@@ -1,7 +1,10 @@
 import { HodError } from '../core/errors';
 import { formatRepository, parseRepository } from '../core/oci/reference';
 import { servedIn } from '../core/ledger/environment';
-import { driftOf, recordedTags, tellingTag, type Drift } from '../core/insight/drift';
+import { driftOf, recordedTags, tellingTag, type Drift, type RecordedTag } from '../core/insight/drift';
+import { tagFinding } from '../core/insight/proof';
+import type { Digest } from '../core/oci/digest';
+import type { TagDecision } from '../core/release/tag-decisions';
 import { stepKey, tagKey, type FactKey, type Facts, type ServedComponent, type Step } from '../core/ledger/facts';
 import type { PlacedComponent } from '../core/ledger/release';
 import { together } from '../core/release/knowledge';
@@ -10,6 +13,9 @@ import { timestampOf } from '../core/time';
 import { undelivered } from '../announcing/undelivered';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
+import { placesIn } from '../delivery/places';
+import { readWatchedTags } from '../delivery/watched-tags';
+import { readTaking } from '../delivery/sources/read-following';
 import type { Ledger } from '../ledger/ledger';
 import type { Patience } from '../http/wire';
 import { ledgerLabel } from '../session/open-ledger';
@@ -95,13 +101,17 @@ export async function readStatus(
   if (count > toldFrom && options.ledgerOnly !== true) {
     session.observer.note(`asking about ${count} components in ${environments.map(({ name }) => name).join(', ')}`);
   }
-  const question = { recorded, steps: new Steps(ledger), everyTag: options.everyTag === true, session };
+  const everyTag = options.everyTag === true;
+  const question = { recorded, steps: new Steps(ledger), session };
   const [looked, waiting] = await Promise.all([
     Promise.all(
       served.map(async ({ environment, components }) =>
         options.ledgerOnly === true
           ? { components: components.map((served) => ({ served, drift: notAsked })), silent: undefined }
-          : askAbout(environment, components, question),
+          : askAbout(environment, components, {
+              ...question,
+              stray: everyTag ? await strayTags(environment, { config, session, ledger }) : undefined,
+            }),
       ),
     ),
     waitingFor(environments, config, ledger),
@@ -113,7 +123,7 @@ export async function readStatus(
   return {
     product: config.product,
     ledger: { place: ledgerLabel(config), entries: head.seq },
-    everyTag: question.everyTag,
+    everyTag,
     environments: rows,
     bases: options.bases === true ? await basesOf(rows, config, session) : undefined,
     announcements: await undelivered(config, ledger),
@@ -126,8 +136,27 @@ const notAsked: Drift = { state: 'unknown', detail: 'its registry was not asked'
 interface Question {
   readonly recorded: Facts;
   readonly steps: Steps;
-  readonly everyTag: boolean;
+  /** Every tag of the environment that stands elsewhere than the ledger says; undefined where not all were looked at. */
+  readonly stray: readonly TagDecision[] | undefined;
   readonly session: Session;
+}
+
+/** Looks at every tag that the ledger set in an environment. Where its registry does not answer, the components say so. */
+async function strayTags(
+  environment: EnvironmentConfig,
+  { config, session, ledger }: StatusContext,
+): Promise<readonly TagDecision[] | undefined> {
+  try {
+    const places = await placesIn(config, environment, { ledger, session });
+    const context = { ledger, orders: commitOrders(config.folder) };
+    const { stray, lost } = await readWatchedTags(environment.name, places, context);
+    return [...stray, ...lost];
+  } catch (error) {
+    if (error instanceof HodError && error.fault !== 'corrupt') {
+      return undefined;
+    }
+    throw error;
+  }
 }
 
 /** The steps of environments, each read once, where one is asked for. */
@@ -201,23 +230,37 @@ export function isNamed(
   }
 }
 
-/** Asks about the one tag of a component that tells the most, and about every tag where that one drifted, or where all are asked for. */
+/** Asks about the one tag of a component that tells the most, and about the others where that one drifted, or tells of every tag. */
 async function findDrift(environment: string, served: ServedComponent, question: Question): Promise<Drift> {
-  const { recorded, steps, everyTag, session } = question;
+  const { recorded, steps, stray, session } = question;
   const { manifests } = session.client(parseRepository(served.repository));
   const tags = recordedTags(served, (tag) => recorded.get('tag', tagKey(served.repository, tag)));
-  const telling = everyTag ? undefined : tellingTag(served.digest, tags);
+  const telling = stray === undefined ? tellingTag(served.digest, tags) : undefined;
   if (telling !== undefined && (await manifests.resolve(telling.tag)) === telling.recorded) {
     return { state: 'none', detail: '' };
   }
-  const [content, ...found] = await Promise.all([
-    manifests.resolve(served.digest),
-    ...tags.map(({ tag }) => manifests.resolve(tag)),
-  ]);
+  const own = stray?.filter(
+    ({ component, repository }) => component === served.component && repository === served.repository,
+  );
+  const servedUnder = async ({ tag, recorded: wanted }: RecordedTag): Promise<Digest | undefined> => {
+    const found = own?.find((each) => each.tag === tag);
+    return own === undefined ? manifests.resolve(tag) : found === undefined ? wanted : found.served;
+  };
+  const [content, ...found] = await Promise.all([manifests.resolve(served.digest), ...tags.map(servedUnder)]);
   const compared = tags.map((tag, at) => ({ ...tag, served: found[at] }));
   const hasDrifted = compared.some(({ recorded: wanted, served: is }) => wanted !== is);
   const step = hasDrifted ? await steps.of(environment, served.step) : undefined;
-  return driftOf(served, { content: content !== undefined, tags: compared }, step);
+  const others = (own ?? []).filter(({ tag }) => !served.tags.includes(tag));
+  return withOthers(driftOf(served, { content: content !== undefined, tags: compared }, step), others, environment);
+}
+
+/** A drift, with tags beside those of what is served: of other lines, of older releases, of what was rolled back. */
+function withOthers(drift: Drift, others: readonly TagDecision[], environment: string): Drift {
+  if (others.length === 0) {
+    return drift;
+  }
+  const told = others.map((each) => `${each.tag}: ${tagFinding(environment, each).detail}`);
+  return { state: 'drifted', detail: [...(drift.detail === '' ? [] : [drift.detail]), ...told].join('; ') };
 }
 
 /** The releases that wait for each environment but the first, by its name, as of one moment. */
@@ -227,11 +270,14 @@ async function waitingFor(
   ledger: Ledger,
 ): Promise<Map<string, EnvironmentStatus['waiting']>> {
   const passages = environments.flatMap(({ name, after }) => (after === undefined ? [] : [passageInto(config, name)]));
-  const ruled = passages.map(({ from, to }) => ({
-    from: from.name,
-    to: to.name,
-    admissionRules: to.admissionRules,
-  }));
+  const ruled = await Promise.all(
+    passages.map(async ({ from, to }) => ({
+      from: from.name,
+      to: to.name,
+      taking: await readTaking(config, to),
+      admissionRules: to.admissionRules,
+    })),
+  );
   const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
   const now = timestampOf(new Date());
   const { value, facts } = await judge.decide((known) =>

@@ -20,15 +20,17 @@ export async function showConfig(path: string = configName): Promise<ConfigShowR
 
 function describe(
   environment: EnvironmentConfig,
-  { components }: Config,
+  { components, environments: [first] }: Config,
   usual: string[],
 ): ConfigShowResult['environments'][number] {
-  const { name, after, follows, admissionRules, rulesOf, carrying } = environment;
+  const followed = first.follows ?? usual;
+  const { name, after, follows, takes, admissionRules, rulesOf, carrying } = environment;
   const { results, signOffs, soak, freeze, platforms, annotations, referrers } = admissionRules;
   return {
     environment: name,
     after: after ?? null,
     follows: after === undefined ? { branches: [...(follows ?? usual)], usual: follows === undefined } : null,
+    takes: after === undefined ? null : [...(takes ?? followed)],
     gates: {
       results: [...results],
       signOffs,

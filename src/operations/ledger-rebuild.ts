@@ -57,7 +57,7 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
         releases,
         arrivals: arrivalsIn(config, found),
         served: (repository: RepositoryName, tag: Tag) => served.get(tagKey(repository, tag)),
-        following: ({ branch, commit }) => readFollowing(config, { branch, commit, pullRequest: false }),
+        following: ({ branch, commit, pullRequest = false }) => readFollowing(config, { branch, commit, pullRequest }),
         dayOf: async (commit) => {
           const git = await readGit(config.folder, commit);
           return 'commit' in git && git.commit.time !== undefined ? dayOf(git.commit.time) : undefined;

@@ -26,14 +26,13 @@ export function stepsAfterDelivery(
     return [];
   }
   const run = (command: string): string => withConfig(command, named);
-  const after = environments.find((each) => each.after === environment)?.name;
+  const following = environments.filter((each) => each.after === environment);
   return [
-    ...(after === undefined
-      ? [{ command: run('hod status'), does: 'shows what every environment serves' }]
-      : [
-          { command: run(`hod compare ${after} ${environment}`), does: `tells what would change in ${after}` },
-          { command: run(`hod promote ${after}`), does: `brings it to ${after}, through its gates` },
-        ]),
+    ...(following.length === 0 ? [{ command: run('hod status'), does: 'shows what every environment serves' }] : []),
+    ...following.flatMap(({ name }) => [
+      { command: run(`hod compare ${name} ${environment}`), does: `tells what would change in ${name}` },
+      { command: run(`hod promote ${name}`), does: `brings it to ${name}, through its gates` },
+    ]),
     ...(outcomes.includes('moved')
       ? [{ command: run(`hod rollback ${environment} --reason "…"`), does: 'goes back, where it is wrong' }]
       : []),

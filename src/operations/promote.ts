@@ -12,6 +12,7 @@ import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import { promotionDelivery } from '../delivery/promotion';
 import { readChoice, type NamedRelease } from '../delivery/sources/choice';
+import { readTaking } from '../delivery/sources/read-following';
 import { readReleased } from '../delivery/sources/released';
 import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
@@ -82,7 +83,9 @@ async function promoteInto(
 ): Promise<Omit<PromoteResult, 'next'>> {
   const { from, to } = passage;
   const names = { from: from.name, to: to.name };
-  const chosen = await new Judge(context, []).decide((known) => chooseCandidates(choice, only, names, known));
+  const taking = await readTaking(config, to);
+  const candidates = { ...names, taking };
+  const chosen = await new Judge(context, []).decide((known) => chooseCandidates(choice, only, candidates, known));
   const parts = await Promise.all(chosen.value.map((each) => readReleased(each, passage, { session, config })));
   const promotion: Promotion = {
     product: config.product,
@@ -90,6 +93,7 @@ async function promoteInto(
     from: from.name,
     environment: to.name,
     rulesOf: to.rulesOf,
+    taking,
     admissionRules: to.admissionRules,
     now: timestampOf(new Date()),
     strictOrder: options.strictOrder === true,

@@ -2,7 +2,7 @@ import type { Actor } from '../core/ledger/entry';
 import type { BuildOptions } from '../core/build/build';
 import type { Repository } from '../core/oci/reference';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
-import { cleanForVersion, historyForNext } from '../core/release/gates/build';
+import { gatesOfBuild } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
 import { refuseUnmet } from '../core/release/refusal';
@@ -49,7 +49,8 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const despite = despiteOf(options);
     const chosen = chosenComponents(config, options.components ?? []);
     const build = await readBuild(config, options, session.observer);
-    refuseUnmet([publishedAlone(product, chosen, components), cleanForVersion(build), historyForNext(build)]);
+    const following = await readFollowing(config, build);
+    refuseUnmet([publishedAlone(product, chosen, components), ...gatesOfBuild(build, following, environment.name)]);
     noteUnshared(config, session);
     const about = { command: 'publish', environment: environment.name } as const;
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
@@ -65,7 +66,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         environment: environment.name,
         from: null,
         rulesOf: environment.rulesOf,
-        following: await readFollowing(config, build),
+        following,
         build,
         components: items.map(arriving),
         claims: items.flatMap(({ claims }) => claims),

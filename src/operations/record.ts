@@ -4,7 +4,7 @@ import { withAnnouncing } from '../announcing/announce';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import { appendDeciding } from '../delivery/record';
-import { readChoice, type NamedRelease } from '../delivery/sources/choice';
+import { readEvidenceChoice, type NamedRelease } from '../delivery/sources/choice';
 import { toRecorded, type ResultResult, type SignOffResult } from '../results/record';
 import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
@@ -14,6 +14,8 @@ import { environmentNamed, passageInto, type Config } from '../workspace/config'
 /** What every recording of evidence is told. */
 export interface EvidenceOptions extends SessionOptions, NamedRelease {
   environment: string;
+  /** What the environment serves is meant, whatever is checked out. */
+  serving?: true | undefined;
   actor?: string | undefined;
   dryRun?: true | undefined;
 }
@@ -30,7 +32,7 @@ export async function recordResult(options: ResultOptions): Promise<ResultResult
   const { name, passed, link } = options;
   return withProduct(options, async (config, session) => {
     const environment = environmentNamed(config, options.environment);
-    const choice = await readChoice(config.folder, environment, options);
+    const choice = await readEvidenceChoice(config.folder, environment, options);
     const said = { kind: 'result', name, passed, link } as const;
     const recorded = await append({ choice, environment: environment.name, said }, options, config, session);
     return { ...recorded, name, passed, link: link ?? null };
@@ -41,7 +43,7 @@ export async function recordResult(options: ResultOptions): Promise<ResultResult
 export async function signOff(options: EvidenceOptions): Promise<SignOffResult> {
   return withProduct(options, async (config, session) => {
     const { from, to } = passageInto(config, options.environment);
-    const choice = await readChoice(config.folder, from, options);
+    const choice = await readEvidenceChoice(config.folder, from, options);
     return append({ choice, environment: to.name, said: { kind: 'signed-off' } }, options, config, session);
   });
 }

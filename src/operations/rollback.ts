@@ -1,17 +1,15 @@
 import type { Actor } from '../core/ledger/entry';
 import { needReason } from '../core/release/despite';
-import { servedIn } from '../core/ledger/environment';
 import { withAnnouncing } from '../announcing/announce';
 import { commitOrders } from '../delivery/orders';
+import { placesIn } from '../delivery/places';
 import { rollBack } from '../delivery/rollback';
 import { readNamed } from '../delivery/sources/choice';
-import type { Ledger } from '../ledger/ledger';
-import type { RepositoryClient } from '../registry/repository';
 import { toRollbackResult, type RollbackResult } from '../results/rollback';
 import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
-import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { environmentNamed, wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { withProduct, type SessionOptions } from '../session/session';
+import { environmentNamed, wayInto } from '../workspace/config';
 import { stepsAfterRollback } from './next-steps';
 
 /** What `rollback` is told. */
@@ -38,7 +36,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
-      const items = await placesOf(config, environment, ledger, session);
+      const items = await placesIn(config, environment, { ledger, session });
       const { plan, decisions } = await rollBack(
         { environment: name, from: wayInto(environment).from, to, reason },
         items,
@@ -62,20 +60,5 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
       const changed = !dryRun && result.components.some((component) => component.changed);
       return { ...result, next: changed ? stepsAfterRollback(options.config) : [] };
     });
-  });
-}
-
-/** Every component of the product, and every one that the environment serves. */
-async function placesOf(
-  { components }: Config,
-  environment: EnvironmentConfig,
-  ledger: Ledger,
-  session: Session,
-): Promise<{ component: string; target: RepositoryClient }[]> {
-  const { name } = environment;
-  const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
-  const names = [...components.map((each) => each.name), ...servedIn(facts, name).map(({ component }) => component)];
-  return [...new Set(names)].map((component) => {
-    return { component, target: session.client(environment.repositoryOf(component)) };
   });
 }

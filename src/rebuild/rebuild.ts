@@ -10,6 +10,7 @@ import { inSpiteOfNothing } from '../core/release/despite';
 import { entryAfter, timeAfter, type SealedEntry } from '../core/ledger/entry';
 import { stepKey, tagKey, type Facts, type Release } from '../core/ledger/facts';
 import { noAdmissionRules } from '../core/release/gates/admission-rules';
+import { everyBranch } from '../core/release/gates/taking';
 import type { Following } from '../core/build/following';
 import { together } from '../core/release/knowledge';
 import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
@@ -168,13 +169,13 @@ async function publishAgain(
   remains: Remains,
 ): Promise<void> {
   const { product, orders } = remains;
-  const { version, commit, branch, build: number, run } = record;
+  const { version, commit, branch, pullRequest = false, build: number, run } = record;
   const build: Build = {
     commit,
     branch,
     number,
     run,
-    pullRequest: false,
+    pullRequest,
     date: await remains.dayOf(commit),
     dirty: false,
     shallow: false,
@@ -228,6 +229,7 @@ async function promoteAgain(
     from,
     environment: name,
     rulesOf,
+    taking: everyBranch,
     admissionRules: noAdmissionRules,
     now,
     strictOrder: false,

@@ -24,6 +24,8 @@ export const configShowResultSchema = z.strictObject({
       after: z.string().nullable(),
       /** Of the first: the branches whose builds take over; `usual`: hod.yaml does not say, git does. */
       follows: z.strictObject({ branches: z.array(z.string()), usual: z.boolean() }).nullable(),
+      /** The branches whose releases come in; null for the first, which takes builds. */
+      takes: z.array(z.string()).nullable(),
       gates: z.strictObject({
         results: z.array(z.string()),
         signOffs: z.number().int(),

@@ -13,6 +13,7 @@ import { pointResultSchema } from './point';
 import { promoteResultSchema } from './promote';
 import { proveResultSchema } from './prove';
 import { publishResultSchema } from './publish';
+import { restoreResultSchema } from './restore';
 import { resultResultSchema, signOffResultSchema } from './record';
 import { rollbackResultSchema } from './rollback';
 import { sandboxResultSchema } from './sandbox';
@@ -37,6 +38,7 @@ export const resultSchemas = {
   assemble: assembleResultSchema,
   promote: promoteResultSchema,
   rollback: rollbackResultSchema,
+  restore: restoreResultSchema,
   'record-result': resultResultSchema,
   'sign-off': signOffResultSchema,
   status: statusResultSchema,

@@ -53,7 +53,7 @@ export function toRebuildResult(
       ...lostIn(found),
       ...unexplained.map(({ environment, tags }) => ({
         what: 'tags',
-        detail: `${environment}: no history leads to where these tags are: ${tags.slice(0, 5).join(', ')}; the next promotion puts them right`,
+        detail: `${environment}: no history leads to where these tags are: ${tags.slice(0, 5).join(', ')}; \`hod restore ${environment}\` puts them where the new ledger says`,
       })),
     ],
   };

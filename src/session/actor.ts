@@ -14,6 +14,9 @@ export async function actorOf(named: string | undefined, config: Config, session
   if (proven !== undefined) {
     await session.proveIdentity(proven);
     if (session.identity !== undefined) {
+      if (named !== undefined && named !== session.identity) {
+        session.observer.note(`--actor ${named} is not recorded: this job proved that it is ${session.identity}`);
+      }
       return { name: session.identity, proven: true };
     }
   }

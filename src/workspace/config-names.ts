@@ -222,9 +222,18 @@ function tagOf(text: string, branch: string): string | undefined {
 /** Builds come into the first environment, and releases through gates into all others. */
 function checkFirstOnly(
   path: Path,
-  { follows, gates }: RawConfig['environments'][string],
+  { follows, takes, gates }: RawConfig['environments'][string],
   isFirst: boolean,
 ): ConfigFinding[] {
+  if (isFirst && takes !== undefined) {
+    return [
+      {
+        path: [...path, 'takes'],
+        atKey: true,
+        text: 'publish writes the first environment; `follows` names the branches whose builds take over',
+      },
+    ];
+  }
   if (isFirst && gates !== undefined) {
     return [
       {

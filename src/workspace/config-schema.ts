@@ -142,6 +142,8 @@ export const environmentSchema = z.strictObject({
   after: z.string().optional(),
   /** Of the first: the branches whose builds take over. */
   follows: z.array(z.string().min(1)).min(1).optional(),
+  /** Of all others: the branches whose releases come in; those that the first follows where it is not given. */
+  takes: z.array(z.string().min(1)).min(1).optional(),
   repository: z.string(),
   tags: tagRules,
   gates: gatesSchema.optional(),

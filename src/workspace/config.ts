@@ -67,6 +67,8 @@ export interface EnvironmentConfig {
   readonly after: string | undefined;
   /** Names and patterns of the branches whose builds take over the first; undefined where hod.yaml does not say. */
   readonly follows: readonly string[] | undefined;
+  /** Names and patterns of the branches whose releases come into any other; undefined where hod.yaml does not say. */
+  readonly takes: readonly string[] | undefined;
   /** The tag rules of a component: those of the environment, and its own. */
   readonly rulesOf: RulesOf;
   readonly admissionRules: AdmissionRules;
@@ -172,7 +174,7 @@ function resolveConfig(raw: RawConfig, file: string): Config {
 
 function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
   return Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
-    const { after, follows, repository, tags, gates, referrers } = environment;
+    const { after, follows, takes, repository, tags, gates, referrers } = environment;
     const shared = tagRulesOf(tags, (template) => followedBy(template, name));
     const own = new Map(
       [...Object.entries(raw.images), ...Object.entries(raw.bundles ?? {})].map(([component, { tags: all }]) => {
@@ -184,6 +186,7 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       name,
       after,
       follows,
+      takes,
       rulesOf: (component) => [...shared, ...(own.get(component) ?? [])],
       admissionRules: admissionRulesOf(gates),
       carrying: referrers?.carry ?? 'all',

@@ -11,6 +11,7 @@ import { inSpiteOfNothing, type Despite } from '../../src/core/release/despite';
 import { entryAfter, type SealedEntry } from '../../src/core/ledger/entry';
 import { HodError } from '../../src/core/errors';
 import { noAdmissionRules, type AdmissionRules } from '../../src/core/release/gates/admission-rules';
+import type { Taking } from '../../src/core/release/gates/taking';
 import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
 import type { Facts } from '../../src/core/ledger/facts';
 import { chooseCandidates, type ReleaseChoice } from '../../src/core/release/promotion';
@@ -27,6 +28,7 @@ import { checkFormerPlaces } from '../../src/delivery/write-rights';
 import { Judge } from '../../src/delivery/judge';
 import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
+import { restoreTags } from '../../src/delivery/restore';
 import { rollBack, type Place } from '../../src/delivery/rollback';
 import type { Remains } from '../../src/rebuild/rebuild';
 import { readRecord, recordType } from '../../src/core/ledger/release-record';
@@ -72,6 +74,8 @@ export function tagRules(environment: string, fixed: readonly string[], moving: 
 
 /** The branches that the first environment of every world follows. */
 export const followedBranches = ['main', 'support-*'] as const;
+/** Every environment takes releases of the branches that the first one follows. */
+export const taking: Taking = { branches: followedBranches, source: 'what dev follows', own: false };
 
 export class Killed extends Error {}
 
@@ -84,6 +88,8 @@ export interface Stranger {
 }
 
 interface Registry {
+  /** What fixed tags were written with first. */
+  readonly fixed: Map<string, Digest>;
   readonly tags: Map<Tag, Digest>;
   readonly manifests: Map<Digest, Manifest>;
   /** The bytes of those that somebody reads again. */
@@ -109,6 +115,8 @@ export class DeliveryWorld {
     private readonly commits: readonly Commit[],
     private readonly environments: Readonly<Record<string, WorldEnvironment>>,
     private readonly turn: Turn,
+    /** Whether the registries remove tags. */
+    private readonly removesTags = true,
   ) {}
 
   /** All entries of the ledger, and what they add up to. */
@@ -179,7 +187,8 @@ export class DeliveryWorld {
     const context = this.context(steps, stranger);
     await this.checkFormerPlaces(to, despite, context);
     const judge = new Judge(context, []);
-    const chosen = (await judge.decide((known) => chooseCandidates(choice, undefined, { from, to }, known))).value;
+    const chosen = (await judge.decide((known) => chooseCandidates(choice, undefined, { from, to, taking }, known)))
+      .value;
     const parts = await Promise.all(
       chosen.map(async ({ release, components }) => {
         const items = await Promise.all(
@@ -209,6 +218,7 @@ export class DeliveryWorld {
       from,
       environment: to,
       rulesOf: () => rules,
+      taking,
       admissionRules,
       now: this.now(),
       strictOrder: false,
@@ -233,14 +243,31 @@ export class DeliveryWorld {
     stranger?: Stranger,
   ): Promise<void> {
     const context = this.context(steps, stranger);
-    const components = [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))];
-    const places = components.map((component): Place => ({
-      component,
-      target: this.target(environment, component, context),
-    }));
+    const places = this.placesIn(environment, context);
     const names = Object.keys(this.environments);
     const from = names[names.indexOf(environment) - 1] ?? null;
     await rollBack({ environment, from, to, reason }, places, context);
+  }
+
+  /** Puts tags right that stand elsewhere than the ledger says. */
+  async restore(environment: string, steps = Infinity): Promise<void> {
+    const context = this.context(steps);
+    await restoreTags(environment, this.placesIn(environment, context), context);
+  }
+
+  /** Moves a tag by hand, or removes it. */
+  tamper(environment: string, component: string, tag: Tag, digest: Digest | undefined): void {
+    const { tags, manifests } = this.registry(environment, component);
+    if (digest === undefined || !manifests.has(digest)) {
+      tags.delete(tag);
+    } else {
+      tags.set(tag, digest);
+    }
+  }
+
+  private placesIn(environment: string, context: WorldContext): Place[] {
+    const components = [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))];
+    return components.map((component) => ({ component, target: this.target(environment, component, context) }));
   }
 
   /** Records evidence. */
@@ -273,9 +300,14 @@ export class DeliveryWorld {
 
   /** The same registries with another ledger, which goes its own way from here. */
   fork(entries: readonly SealedEntry[]): DeliveryWorld {
-    const fork = new DeliveryWorld(this.commits, this.environments, this.turn);
-    this.registries.forEach(({ tags, manifests, blobs }, key) => {
-      fork.registries.set(key, { tags: new Map(tags), manifests: new Map(manifests), blobs: new Map(blobs) });
+    const fork = new DeliveryWorld(this.commits, this.environments, this.turn, this.removesTags);
+    this.registries.forEach(({ tags, fixed, manifests, blobs }, key) => {
+      fork.registries.set(key, {
+        tags: new Map(tags),
+        fixed: new Map(fixed),
+        manifests: new Map(manifests),
+        blobs: new Map(blobs),
+      });
     });
     for (const sealed of entries) {
       fork.memory.add(sealed);
@@ -327,11 +359,11 @@ export class DeliveryWorld {
         const { registry, name } = parseRepository(repository);
         return this.registry(registry.replace('.test', ''), name.replace('skerry/', '')).tags.get(tag);
       },
-      following: async ({ branch }) => ({
+      following: async ({ branch, pullRequest = false }) => ({
         branches: followedBranches,
         usual: false,
         branch,
-        pullRequest: false,
+        pullRequest,
         containing: [],
       }),
       dayOf: async () => undefined,
@@ -401,7 +433,12 @@ export class DeliveryWorld {
 
   private registry(environment: string, component: string): Registry {
     const key = `${environment} ${component}`;
-    const known = this.registries.get(key) ?? { tags: new Map(), manifests: new Map(), blobs: new Map() };
+    const known = this.registries.get(key) ?? {
+      tags: new Map(),
+      fixed: new Map(),
+      manifests: new Map(),
+      blobs: new Map(),
+    };
     this.registries.set(key, known);
     return known;
   }
@@ -413,7 +450,7 @@ export class DeliveryWorld {
     { step, stranger, at }: WorldContext & { readonly at?: string },
   ): RepositoryTarget {
     const environment = at === undefined ? (stranger?.places[name] ?? name) : name;
-    const { tags, manifests, blobs } = this.registry(environment, component);
+    const { tags, fixed, manifests, blobs } = this.registry(environment, component);
     const repository = parseRepository(`${environment}.test/skerry/${component}`);
     const write = async (): Promise<void> => {
       await step();
@@ -430,9 +467,10 @@ export class DeliveryWorld {
       await write();
       manifests.set(manifest.digest, manifest);
       if (!isDigest(reference)) {
-        const before = tags.get(reference);
         // A fixed tag is never written with anything else.
-        ok(before === undefined || before === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference));
+        const first = fixed.get(reference) ?? manifest.digest;
+        ok(first === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference));
+        fixed.set(reference, first);
         tags.set(reference, manifest.digest);
       }
     };
@@ -478,7 +516,7 @@ export class DeliveryWorld {
         list: () => noTags(),
         remove: async (tag) => {
           await write();
-          return tags.delete(tag);
+          return this.removesTags && tags.delete(tag);
         },
       },
       readManifest: ({ digest }) => {

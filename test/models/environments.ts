@@ -3,14 +3,13 @@ import fc from 'fast-check';
 import { commitSchema, type CommitId } from '../../src/core/commit';
 import { HodError } from '../../src/core/errors';
 import type { Digest } from '../../src/core/oci/digest';
-import { latestIn } from '../../src/core/ledger/environment';
 import { Knowledge } from '../../src/core/release/knowledge';
 import { decideWaiting } from '../../src/core/insight/waiting';
 import { timestampOf } from '../../src/core/time';
 import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
 import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
 import { inSpiteOfNothing } from '../../src/core/release/despite';
-import { commitId, DeliveryWorld, Killed, never, nodeOf, tagRules, type Commit } from './delivery-world';
+import { commitId, DeliveryWorld, Killed, never, nodeOf, tagRules, taking, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';
 
 export const components = ['timetable', 'tide-watch'] as const;
@@ -73,18 +72,15 @@ class EnvironmentModel {
       };
       const lanes = [...(line === undefined ? [] : [`line ${line}`]), branch];
       const way = takes ? 'takes-over' : !out && newest(lanes[0] ?? '') ? 'beside' : 'held';
-      const below =
-        version !== undefined && served?.version !== undefined && compareVersions(version, served.version) < 0;
       const higher = (tag: string): boolean => {
         const there = this.tag(tag, component)?.version;
         return version !== undefined && (there === undefined || compareVersions(version, there) >= 0);
       };
-      const releases = !out && (follows || (below && commit.pullRequest !== true));
       const tags = [
         ...(out ? [] : lanes.filter(newest)),
         ...(this.environment === 'dev' && !out && newest(branch) ? [commit.branch] : []),
         ...(line !== undefined && this.environment !== 'uat'
-          ? [line, 'latest'].filter((tag) => releases && higher(tag))
+          ? [line, 'latest'].filter((tag) => !out && follows && higher(tag))
           : []),
         ...(this.environment === 'uat' && takes ? ['uat'] : []),
       ];
@@ -210,7 +206,10 @@ class Replay {
             [],
           );
         }
-      } else if (action.kind === 'rolled-back') {
+        // What a branch that is not followed asks for comes to nothing: no version, and no way into another environment.
+        ok(isFollowed(commit) || (action.kind === 'published' && action.version === undefined), `entry ${entry.seq}`);
+        // A rollback that is finished later changes nothing that is served.
+      } else if (action.kind === 'rolled-back' && action.served.length > 0) {
         ok(this.modelOf(action.environment).back());
       }
     }
@@ -227,7 +226,11 @@ export function waitingIn(world: DeliveryWorld, [from, to]: readonly [Environmen
   const known = new Knowledge();
   known.facts = world.facts;
   const now = timestampOf(new Date(0));
-  const decision = decideWaiting({ from, to, admissionRules: worldEnvironments[to].admissionRules }, now, known);
+  const decision = decideWaiting(
+    { from, to, taking, admissionRules: worldEnvironments[to].admissionRules },
+    now,
+    known,
+  );
   if (decision.kind !== 'decided') {
     throw new Error('all facts are there');
   }
@@ -257,7 +260,15 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
       const expected = [...names]
         .map((tag) => [tag, digest(model.tag(tag, component))])
         .filter(([, target]) => target !== undefined);
-      const moving = [...world.tagsOf(environment, component)].filter(([tag]) => !/^c-|^\d+\.\d+\.\d+/.test(tag));
+      const good = new Set(
+        model.stays.filter((stay) => stay.component === component).map(({ release }) => digest(release)),
+      );
+      const moving = [...world.tagsOf(environment, component)].filter(
+        ([tag, target]) =>
+          !/^c-|^\d+\.\d+\.\d+/.test(tag) &&
+          // A tag that is to go may stand where it could not be removed: at what was not withdrawn.
+          (expected.some(([name]) => name === tag) || !good.has(target)),
+      );
       same(
         [environment, component, Object.fromEntries(moving)],
         [environment, component, Object.fromEntries(expected)],
@@ -328,6 +339,8 @@ type Event =
   | { kind: 'promote'; to: 'uat' | 'prod'; named: number | null }
   | { kind: 'rollback'; environment: Environment }
   | { kind: 'evidence' }
+  /** Somebody moves a tag by hand, to something or to nothing; then tags are restored. */
+  | { kind: 'tamper'; environment: Environment; component: string; tag: number; to: number | null }
   | Attack;
 
 /** What somebody tries who may write to dev's registry and to the ledger alone, with any hod.yaml. */
@@ -376,6 +389,16 @@ const event: fc.Arbitrary<Event> = fc.oneof(
     arbitrary: fc.record({ kind: fc.constant('rollback' as const), environment: fc.constantFrom(...environments) }),
   },
   { weight: 3, arbitrary: fc.record({ kind: fc.constant('evidence' as const) }) },
+  {
+    weight: 1,
+    arbitrary: fc.record({
+      kind: fc.constant('tamper' as const),
+      environment: fc.constantFrom(...environments),
+      component: fc.constantFrom(...components),
+      tag: fc.nat(20),
+      to: fc.option(fc.nat(11)),
+    }),
+  },
 );
 
 /** The commits that promotions brought into an environment since so many entries. */
@@ -417,20 +440,27 @@ async function play(
       case 'rollback':
         await world.rollback(each.environment, reason, undefined, kill);
         return;
+      case 'tamper':
+        await world.restore(each.environment, kill);
+        return;
       case 'attack':
         await attempt(world, each, commits, reason);
         return;
       case 'evidence':
         await world.record(
           {
-            choice: { servedBy: 'uat', isFirst: false },
+            choice: { servedBy: 'uat', isFirst: false, checkout: undefined },
             environment: 'uat',
             said: { kind: 'result', name: 'smoke', passed: true, link: undefined },
           },
           'ci',
         );
         await world.record(
-          { choice: { servedBy: 'uat', isFirst: false }, environment: 'prod', said: { kind: 'signed-off' } },
+          {
+            choice: { servedBy: 'uat', isFirst: false, checkout: undefined },
+            environment: 'prod',
+            said: { kind: 'signed-off' },
+          },
           'ole',
         );
     }
@@ -469,13 +499,12 @@ async function play(
     // What a killed run was to bring in may not be there to be brought in any more. The remedy that is named finishes its tags.
     const finish = async (name: string, error: unknown): Promise<void> => {
       refusalOnly(error);
-      const served = latestIn(world.facts, name);
-      if (served !== undefined) {
-        await world.rollback(name, 'finish', { commit: served.commit });
+      if (name !== 'none') {
+        await world.restore(name);
       }
     };
     const runAgain = async (each: Event, run: () => Promise<void>): Promise<void> => {
-      const name = each.kind === 'promote' ? each.to : each.kind === 'rollback' ? each.environment : 'none';
+      const name = each.kind === 'promote' ? each.to : 'environment' in each ? each.environment : 'none';
       try {
         await run();
       } catch (error) {
@@ -492,7 +521,26 @@ async function play(
     for (const [each, run] of again) {
       await scheduler.waitFor(runAgain(each, run));
     }
+    for (const { event: each } of batch) {
+      if (each.kind === 'tamper') {
+        tamper(world, each, commits[each.to === null ? commits.length : each.to % commits.length]);
+        await scheduler.waitFor(world.restore(each.environment));
+      }
+    }
     expectAsModelled(world, replay);
+  }
+}
+
+/** Somebody moves a tag by hand, or removes it. */
+function tamper(
+  world: DeliveryWorld,
+  { environment, component, tag: at }: Extract<Event, { kind: 'tamper' }>,
+  to: Commit | undefined,
+): void {
+  const tags = [...world.tagsOf(environment, component).keys()].sort();
+  const tag = tags[at % tags.length];
+  if (tag !== undefined) {
+    world.tamper(environment, component, tag, to && world.digestOf(to, component));
   }
 }
 
@@ -616,9 +664,11 @@ export function environmentsModel(): Model {
           size: 'max',
         },
       ),
-      async (scheduler, changes, batches) => {
+      fc.boolean(),
+      async (scheduler, changes, batches, removesTags) => {
         const commits = historyOf(changes);
-        const world = new DeliveryWorld(commits, worldEnvironments, () => scheduler.schedule(Promise.resolve()));
+        const turn = () => scheduler.schedule(Promise.resolve());
+        const world = new DeliveryWorld(commits, worldEnvironments, turn, removesTags);
         await play(world, scheduler, commits, [...fromTheStart, ...batches], refused);
         for (const { entry } of world.entries) {
           const ways = 'arrivals' in entry.action ? entry.action.arrivals.map(({ way }) => way) : [];
@@ -642,7 +692,7 @@ export function environmentsModel(): Model {
       ]) {
         ok((seen.get(name) ?? 0) > 5, name);
       }
-      for (const code of ['nothing-before', 'withdrawn', 'result-missing']) {
+      for (const code of ['nothing-before', 'withdrawn', 'result-missing', 'not-followed', 'branch-not-taken']) {
         ok(refused.has(code), code);
       }
     },

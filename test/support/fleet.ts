@@ -134,7 +134,7 @@ async function makeBuilds(folder: string, count: number, registry: string, ledge
       [
         'product: skerry-line',
         `images: { timetable: { from: out/${at} } }`,
-        `environments: { dev: { repository: "${registry}/skerry/{image}", tags: { fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}", "{major}.{minor}", latest] } } }`,
+        `environments: { dev: { follows: [main, support], repository: "${registry}/skerry/{image}", tags: { fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}", "{major}.{minor}", latest] } } }`,
         `ledger: ${ledger}`,
         '',
       ].join('\n'),

@@ -334,7 +334,7 @@ export const proved = (count: number): ProveResult => ({
             object: `${repository('prod', 'timetable')}:latest`,
           },
           detail: `it leads to ${digest(900)}, and the ledger says ${digest(1)}`,
-          remedy: '`hod rollback prod --to 2.5.0 --reason "…"` puts it right',
+          remedy: 'put it right: `hod restore prod`',
         },
       ],
     },
@@ -488,6 +488,7 @@ export const configured = (count: number): ConfigShowResult => ({
   environments: ['dev', 'prod'].map((environment, place) => ({
     ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },
     follows: place === 0 ? { branches: ['main', 'release/*'], usual: false } : null,
+    takes: place === 0 ? null : ['main', 'release/*'],
     gates: {
       ...{ results: ['smoke'], signOffs: 2, soak: 86_400_000, freeze: ['fri 16:00 to mon 08:00, Europe/Dublin'] },
       ...{ platforms, annotations: [], referrers: [] },

@@ -149,9 +149,59 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     expect(await findings(4, 'prod')).toEqual(['evidence-missing 2.4.0 in prod']);
     await world.hod('record', 'result', 'smoke', '--passed', '--in', 'uat');
     expect(await findings(0, 'prod')).toEqual([]);
+    // What is there already is mended, whatever rules came since.
+    await world.hod('record', 'result', 'smoke', '--failed', '--in', 'uat');
+    expect((await world.hod('promote', 'prod', '--mend')).code).toBe(0);
     await writeFile(file, before.replaceAll('/skerry/{image}', '/skerries/{image}'));
     await world.fails('repository-changed', 'prove', 'prod');
     await writeFile(file, before);
+  });
+
+  test('tags of older releases, put right by one command; after a rollback no tag leads to what was withdrawn', async () => {
+    const [before, gate] = [await world.served('prod'), at('prod', 'boarding-gate')];
+    await world.product.change('timetable', 'Show the winter sailings');
+    await world.product.build('winter');
+    await world.publish('--version', '2.5.0');
+    await world.promote('uat');
+    await world.promote('prod');
+    const newer = (await gate.subject('2.5.0')).digest;
+    await gate.tag('2.4', newer);
+    await gate.tag('2.4.0', newer);
+    expect((await findings(4, 'prod')).sort()).toEqual([
+      `fixed-tag-changed ${name('boarding-gate', ':2.4.0')}`,
+      `moving-tag-moved ${name('boarding-gate', ':2.4')}`,
+    ]);
+    expect((await world.hod('status', '--check')).code).toBe(4);
+    expect((await world.hod('restore', 'prod', '--dry-run')).stdout).toContain('Would restore 2 tags of prod');
+    const restored = await hodJson('restore', ['restore', 'prod'], world.options);
+    expect(restored.components.flatMap(({ tags }) => tags.map(({ tag, outcome }) => `${tag} ${outcome}`))).toEqual([
+      '2.4 restored',
+      '2.4.0 restored',
+    ]);
+    expect((await world.served('prod'))['boarding-gate']?.tags).toMatchObject(
+      Object.fromEntries(Object.entries(before['boarding-gate']?.tags ?? {}).filter(([tag]) => /^2\.4/.test(tag))),
+    );
+    expect(await findings(0, '--all')).toEqual([]);
+    expect((await world.hod('status', '--check')).code).toBe(0);
+    expect((await world.hod('restore', 'prod')).stdout).toContain('Nothing to do');
+    expect((await world.hod('timeline', '--kind', 'restored')).stdout).toContain('2.4, 2.4.0');
+
+    for (let time = 0; time < 2; time += 1) {
+      await hodJson('rollback', ['rollback', 'prod', '--reason', 'turnstiles stay shut'], world.options);
+      const after = await world.served('prod');
+      for (const component of components) {
+        const bad = after[component]?.tags['2.5.0'];
+        const good = before[component]?.tags['2.4.0'];
+        const leading = Object.entries(after[component]?.tags ?? {}).filter(([, target]) => target === bad);
+        expect(leading.map(([tag]) => tag)).toEqual(bad === good ? expect.anything() : ['2.5.0']);
+      }
+      expect(await findings(0, '--all')).toEqual([]);
+      expect((await world.hod('status', '--check')).code).toBe(0);
+    }
+    await gate.tag('2.5', newer);
+    expect(await findings(4, 'prod')).toEqual([`withdrawn-tag-stands ${name('boarding-gate', ':2.5')}`]);
+    await hodJson('restore', ['restore', 'prod'], world.options);
+    expect(await findings(0, '--all')).toEqual([]);
   });
 
   test('an entry of the ledger that was edited', async () => {

@@ -1,6 +1,7 @@
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { ciVariables } from '../support/ci-variables';
+import { git } from '../support/git-remote';
 import { hod, hodJson } from '../support/hod';
 import { components, sandboxWorld, type EnvironmentName, type SandboxWorld } from '../support/world';
 import { promoteResultSchema } from '../../src/results/promote';
@@ -63,20 +64,36 @@ test('a pull request leaves dev alone, the main branch goes on, and what was not
   const theirs = await hod(['publish'], world.options);
   expect(theirs).toMatchObject({ code: 0, stdout: expect.stringContaining('dev goes on serving 2.4.0: this release') });
   expect(theirs.stdout).toContain('this one is of a pull request');
+  // Whatever a pull request asks for, no version is taken from those who come after it.
+  const refused = await world.fails('not-followed', 'publish', '--next', 'minor');
+  expect(refused.next).toContain('merge the commit into main');
+  await world.fails('not-followed', 'publish', '--version', '9.9.9', '--branch', 'main');
+  product.tag('v9.9.8');
+  expect((await world.publish()).version).toBeNull();
   world.env = {};
+  const asked = sandbox.requests.dev.length;
+  await world.fails('not-followed', 'publish');
+  git(product.folder, ['tag', '--delete', 'v9.9.8']);
+  await world.fails('not-followed', 'publish', '--next', 'minor');
+  expect(sandbox.requests.dev.length).toBe(asked);
   const ours = await world.publish();
   expect(waysOf(ours)).toEqual(['beside']);
-  expect(ours.components[0]?.wayReason).toMatch(/only builds of main, master take over \(`follows` of dev.*of winter/);
+  expect(ours.components[0]?.wayReason).toMatch(
+    /only builds of main, support-\* take over \(`follows` of dev.*of winter/,
+  );
   expect(await tagged('dev', `c-${unmerged.slice(0, 12)}`)).toBe(digestOf(ours));
   expect(await serves('dev')).toEqual(['2.4.0']);
-  await world.fails('never-served', 'promote', 'uat', '--commit', unmerged);
+  await world.fails('branch-not-taken', 'promote', 'uat', '--commit', unmerged);
 
   product.checkout('mended', base);
   const next = await build('Mend the summer sailings');
   expect(waysOf(await world.publish('--branch', 'main'))).toEqual(['takes-over']);
   expect(await serves('dev')).toEqual([next]);
+  expect((await world.publish('--branch', 'main', '--next', 'minor')).version).toBe('2.5.0');
+  await world.configure('after: dev', 'after: dev\n    takes: [main, winter]');
+  expect(waysOf(await world.promote('uat', '--commit', unmerged))).toEqual(['takes-over']);
   // `follows` names other branches, by name or pattern; `config show` says which count.
-  await world.configure('repository:', 'follows: ["mend*"]\n    repository:');
+  await world.configure(/follows: .*/, 'follows: ["mend*"]');
   const shown = await hodJson('config-show', ['config', 'show'], world.options);
   expect(shown.environments[0]?.follows).toEqual({ branches: ['mend*'], usual: false });
   await build('Mend the summer sailings again');

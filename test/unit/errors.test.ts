@@ -120,7 +120,7 @@ test('a tag that the ledger promises, of content that the registry has lost', as
     target: { ...unasked, manifests: { ...unasked.manifests, get: nothing, resolve: nothing } },
   };
   await failing('content-gone', () =>
-    settle([item], [decision], { ledger, appended: false, mending: (_, write) => write() }),
+    settle([item], [decision], { ledger, environment: 'dev', appended: false, mending: (_, write) => write() }),
   );
 });
 

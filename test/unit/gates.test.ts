@@ -123,7 +123,16 @@ describe('what lets a release in', () => {
   const placed = { component: 'timetable', repository, digest, mediaType: 'm', size: 1, platforms: ['linux/amd64'] };
   const release = releaseId({ product: 'skerry-line', commit, version, components: [placed] });
   const since = at('2026-11-25T12:00:00Z');
-  const known: Fact<'release'> = { release, commit, version, at: since, components: [placed], by: 'una', arrived: [] };
+  const known: Fact<'release'> = {
+    release,
+    commit,
+    version,
+    at: since,
+    components: [placed],
+    branches: ['main'],
+    by: 'una',
+    arrived: [],
+  };
   const served = (more: Partial<Fact<'environment'>['components'][number]>): Facts => {
     const facts = new Facts();
     const component = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };

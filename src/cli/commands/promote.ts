@@ -23,14 +23,15 @@ export function promoteCommand() {
   return command('promote', 'carry the release that the environment before serves, the same digests, into ENV', [
     ['hod promote uat', 'what dev serves goes to uat'],
     ['hod promote prod --version 2.4.0', 'this version, which uat has served'],
+    ['hod promote uat --commit', 'the commit that this job checked out, whatever dev serves by now'],
     ['hod promote uat --only timetable', 'this component alone'],
     ['hod promote prod --dry-run', 'may it, and what would change?'],
-    ['hod promote uat --strict-order --summary "$SUMMARY" --outputs "$OUTPUTS"', 'in a pipeline'],
+    ['hod promote uat --commit --strict-order --summary "$SUMMARY" --outputs "$OUTPUTS"', 'in a pipeline'],
   ])
     .argument('<env>', 'the environment to promote into')
     .addOption(configsOption())
     .option('--version <version>', 'promote this version (default: what the environment before serves)')
-    .option('--commit <id>', 'promote the release of this commit')
+    .option('--commit [id]', 'promote the release of this commit (without one: of what is checked out)')
     .addOption(onlyOption('promote'))
     .addOption(strictOrderOption())
     .option('--mend', 'look at everything that is there already, and send what the registry lost')

@@ -14,6 +14,7 @@ export function recordCommand() {
 function resultCommand() {
   return command('result', 'record that a test of what an environment serves passed, or failed', [
     ['hod record result smoke --passed --in uat', 'of what uat serves now'],
+    ['hod record result smoke --passed --in uat --commit', 'of the commit that this job checked out'],
     ['hod record result smoke --failed --in uat --link https://ci.test/7', 'and where to read more'],
     ['hod record result smoke --passed --in uat --version 2.4.0', 'of this version, which uat served'],
   ])
@@ -24,7 +25,8 @@ function resultCommand() {
     .requiredOption('--in <env>', 'the environment that served the release')
     .option('--link <url>', 'where the result can be looked at')
     .option('--version <version>', 'the result is of this version (default: what the environment serves)')
-    .option('--commit <id>', 'the result is of the release of this commit')
+    .option('--commit [id]', 'the result is of the release of this commit (without one: of what is checked out)')
+    .addOption(servingOption())
     .addOption(actorOption())
     .addOption(dryRunOption())
     .action(async (name, { in: environment, passed, failed, ...options }) => {
@@ -51,7 +53,8 @@ function signOffCommand() {
     .addOption(configOption())
     .requiredOption('--for <env>', 'the environment that it may enter')
     .option('--version <version>', 'sign this version off (default: what the environment before serves)')
-    .option('--commit <id>', 'sign the release of this commit off')
+    .option('--commit [id]', 'sign the release of this commit off (without one: of what is checked out)')
+    .addOption(servingOption())
     .addOption(actorOption())
     .addOption(dryRunOption())
     .action(async ({ for: environment, ...options }) => {
@@ -59,6 +62,13 @@ function signOffCommand() {
       const { signOffView } = await import('../views/record');
       await answer(options, (run) => signOff({ environment, ...options, ...run }), signOffView);
     });
+}
+
+function servingOption() {
+  return new Option(
+    '--serving',
+    'mean what the environment serves, also where another release of it is checked out',
+  ).conflicts(['version', 'commit']);
 }
 
 function parseResultName(text: string): string {

@@ -23,12 +23,15 @@ type Row = [place: string, repository: string, read: string, write: string, moun
 
 /** A row for each repository, for those of an environment that are alike in all of it one; and one for the ledger. */
 function rightRows(result: AccessResult, style: Style): Row[] {
-  const rows = result.environments.flatMap(({ environment, needs, repositories }) => {
+  // Of environments that nobody asked about, only rights that go too far are told.
+  const asked = result.environments.filter(({ needs }) => needs !== null);
+  const rows = asked.flatMap(({ environment, needs, repositories }) => {
     const all = repositories.map(({ component, repository, read, write, mount }) => ({
       ...{ component, repository },
-      // A repository that is made by the first push cannot be read before.
       cells: [
-        cell(read, needs === 'read' || (needs === 'write' && write.allowed !== 'yes'), style),
+        isMadeByPush({ read, write })
+          ? style.faint('after the first push')
+          : cell(read, needs === 'read' || write.allowed !== 'yes', style),
         cell(write, needs === 'write', style),
         mount === null ? style.faint('–') : cell(mount, false, style),
       ] as const,
@@ -49,6 +52,11 @@ function rightRows(result: AccessResult, style: Style): Row[] {
   return [...rows, [style.strong('ledger'), ledger, ...own, style.faint('–')]];
 }
 
+/** A repository that is made by the first push cannot be read before. */
+function isMadeByPush({ read, write }: { readonly read: RightResult; readonly write: RightResult }): boolean {
+  return read.code === 'no-repository' && write.allowed === 'yes';
+}
+
 function cell(right: RightResult, needed: boolean, style: Style): string {
   if (right.allowed === 'yes') {
     return style.good('yes');
@@ -65,10 +73,11 @@ function findings(result: AccessResult, style: Style): string[] {
   const adds = result.environments.some(({ needs }) => needs === 'write');
   const { ledger, read: reads, append } = result.ledger;
   const asked = result.environments.flatMap(({ needs, repositories }) =>
-    (needs === null ? [] : repositories).map(({ repository, read, write }) => ({
-      place: repository,
-      right: needs === 'write' && (read.allowed === 'yes' || write.allowed === 'yes') ? write : read,
-    })),
+    (needs === null ? [] : repositories).flatMap(({ repository, read, write }) => {
+      const rights =
+        needs === 'read' || write.code === read.code ? [read] : write.allowed === 'yes' ? [] : [read, write];
+      return rights.map((right) => ({ place: repository, right }));
+    }),
   );
   const all = [...asked, { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads }];
   const lacking = all.filter(({ right }) => right.allowed !== 'yes');

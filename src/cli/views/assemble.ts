@@ -30,7 +30,7 @@ export function assembleView(result: AssembleResult, { style }: Screen): string 
     `${verb} an index of ${formatCount(result.members.length, 'image')}`,
     `  ${result.repository}@${result.digest}`,
     ...tagLines(result.tags, style),
-    `  ${style.faint(transferLine(result.transfer))}`,
+    `  ${style.faint(transferLine(result.transfer, result))}`,
     '',
     ...columns(members, '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell)),
     ...rest,

@@ -78,14 +78,17 @@ export function tagLines(tags: readonly TagResult[], style: Style): string[] {
  * The components of a delivery: what changed comes first, what fared alike is told once, and
  * what did not change is counted. Verbose: every one by itself.
  */
-export function componentBlocks(components: readonly DeliveredResult[], { style, verbose }: Screen): string[] {
+export function componentBlocks(
+  { components, dryRun }: { readonly components: readonly DeliveredResult[]; readonly dryRun: boolean },
+  { style, verbose }: Screen,
+): string[] {
   const ordered = [...components].sort((a, b) => weights.indexOf(weightOf(a)) - weights.indexOf(weightOf(b)));
   if (verbose) {
     return ordered.map((component) =>
       [
         ...componentHead(component, style),
         ...fateLines(component, component.tags, style),
-        `  ${style.faint(transferLine(component.transfer))}`,
+        `  ${style.faint(transferLine(component.transfer, { dryRun }))}`,
       ].join('\n'),
     );
   }

@@ -24,7 +24,7 @@ function named(names: readonly string[], noun: string): string {
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
   const { file, product, ledger, environments, announce } = result;
-  const parts = environments.map(({ environment, after, follows, gates, components, referrers }) => {
+  const parts = environments.map(({ environment, after, follows, takes, gates, components, referrers }) => {
     const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
     const entry = [
       ...gates.results.map((name) => `result ${name}`),
@@ -43,6 +43,7 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
     return [
       `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
       ...(follows === null ? [] : [`  builds of ${follows.branches.join(', ')} take over${usual}`]),
+      ...(takes === null ? [] : [`  takes releases of ${takes.join(', ')}`]),
       ...(after === null ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
       ...(referrers.includes('all') ? [] : [`  carries referrers: ${referrers.join(', ')}`]),
       ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),

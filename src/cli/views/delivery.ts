@@ -36,12 +36,12 @@ export function publishView(result: PublishResult, screen: Screen): string {
     driftBlock(components, style),
     [title, ...versionLine(result, style)],
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
-    componentBlocks(components, screen),
+    componentBlocks(result, screen),
     wayLines(components, result.environment, style),
     referrerLines(components, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
     changesNothing(components) && !screen.verbose ? [] : leftoverLines(result.leftovers, style),
-    [`${tagCounts(components, style)}\n${totalLine(components, screen)}`],
+    [`${tagCounts(components, style)}\n${totalLine(result, screen)}`],
     nextBlock(result.next, screen),
   );
 }
@@ -65,10 +65,10 @@ export function promoteView(result: PromoteResult, screen: Screen): string {
   return blocks(
     driftBlock(components, style),
     [title, ...gateLines(shown, style)],
-    componentBlocks(components, screen),
+    componentBlocks(result, screen),
     wayLines(components, result.to, style),
     referrerLines(components, dryRun, style),
-    [`${tagCounts(components, style)}\n${totalLine(components, screen)}`],
+    [`${tagCounts(components, style)}\n${totalLine(result, screen)}`],
     nextBlock(result.next, screen),
   );
 }

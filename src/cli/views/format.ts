@@ -21,7 +21,7 @@ export function columns(
   });
 }
 
-/** A table with lines around its cells, which may have several lines; the first row is its head. */
+/** A table with lines around its cells, which may have several lines; the first row is its head. Rows of one line need no rule between them. */
 export function table(rows: readonly (readonly string[])[]): string {
   const cells = rows.map((row) => row.map((cell) => cell.split('\n')));
   const widths = (rows[0] ?? []).map((_, column) =>
@@ -38,5 +38,11 @@ export function table(rows: readonly (readonly string[])[]): string {
       return `│${padded.join('│')}│`;
     }).join('\n'),
   );
-  return [rule('┌', '┬', '┐'), lines.join(`\n${rule('├', '┼', '┤')}\n`), rule('└', '┴', '┘')].join('\n');
+  const between = rule('├', '┼', '┤');
+  const [head = '', ...others] = lines;
+  const isFlat = others.every((line) => !line.includes('\n'));
+  const body = [head, others.join(isFlat ? '\n' : `\n${between}\n`)]
+    .filter((part) => part !== '')
+    .join(`\n${between}\n`);
+  return [rule('┌', '┬', '┐'), body, rule('└', '┴', '┘')].join('\n');
 }

@@ -13,7 +13,7 @@ export function pointView({ product, environment, check, files }: PointResult, {
     count === 0 && left.length > 0
       ? `${style.bad('Unclear:')} ${formatCount(left.length, 'reference')} cannot be checked against what ${where} serves of ${product}`
       : count === 0
-        ? `${style.good('Up to date:')} ${formatCount(right, 'reference')} in ${formatCount(files.length, 'file')} lead to what ${where} serves of ${product}`
+        ? `${style.good('Up to date:')} ${formatCount(right, 'reference')} in ${formatCount(files.length, 'file')} ${right === 1 ? 'leads' : 'lead'} to what ${where} serves of ${product}`
         : check
           ? `${style.bad('Stale:')} ${formatCount(count, 'reference')} in ${formatCount(changed.length, 'file')}: not what ${where} serves of ${product}`
           : `Pointed ${formatCount(count, 'reference')} in ${formatCount(changed.length, 'file')} at what ${where} serves of ${product}`;

@@ -18,7 +18,7 @@ export function stageView(result: StageResult, screen: Screen): string {
   const shown = verbose
     ? [...staged, ...unchanged].map((component) => {
         const paint = component.outcome === 'staged' ? style.good : style.faint;
-        const transfer = style.faint(transferLine(component.transfer));
+        const transfer = style.faint(transferLine(component.transfer, result));
         return [...componentHead(component, style), `  ${paint(component.outcome)}  ${transfer}`].join('\n');
       })
     : staged.length === 0
@@ -30,5 +30,5 @@ export function stageView(result: StageResult, screen: Screen): string {
     missing.length === 0
       ? style.good('Everything is there: `hod publish` can write its tags.')
       : [style.notice('Publishing still needs:'), ...missing].join('\n');
-  return [title, ...shown, ...counted, rest, totalLine(result.components, screen)].join('\n\n');
+  return [title, ...shown, ...counted, rest, totalLine(result, screen)].join('\n\n');
 }

@@ -109,7 +109,8 @@ export function decideBuild(sources: BuildSources): { build: Build; details: Bui
   const run = choose(['--run-url', options.run], ['the CI', ci?.run]);
   const dirty = git?.dirty === true;
   const tags = [...(git?.tags ?? []), ...(ci?.tag !== undefined && sameCommit ? [ci.tag] : [])];
-  const version = requestVersion(options, tags, sources.versionTags);
+  // Anybody may push a tag to the branch of a pull request.
+  const version = requestVersion(options, pullRequest ? [] : tags, sources.versionTags);
   const build = {
     commit: checked.value,
     branch: branch?.value,

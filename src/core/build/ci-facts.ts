@@ -100,7 +100,8 @@ export function ciFacts(reading: CiReading, variable: Variable): CiFacts {
     branch: isPr ? nameOfPullRequest(pr, prBranch) : named === undefined ? branchOf(branch) : undefined,
     tag: isPr ? undefined : named,
     build,
-    run,
+    // A CI that lacks a variable makes an address of the rest.
+    run: run !== undefined && /^https?:\/\//.test(run) ? run : undefined,
     pullRequest: isPr,
   };
 }

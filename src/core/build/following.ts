@@ -1,6 +1,4 @@
 import picomatch from 'picomatch';
-import type { Version } from '../tags/version';
-
 /** Whether a build is of a branch that the first environment follows, as far as that does not turn on its version. */
 export interface Following {
   /** Names and patterns of the branches that are followed. */
@@ -18,11 +16,15 @@ export function isFollowed(branch: string, branches: readonly string[]): boolean
   return picomatch.isMatch(branch, [...branches], { dot: true });
 }
 
-/** Why a build never takes over the first environment; undefined where it may. */
+/** The branches that a build is of: its own, unless it builds a pull request, and those that contain its commit. */
+export function branchesOf({ branch, pullRequest, containing }: Following): string[] {
+  return pullRequest ? [] : [...new Set([...(branch === undefined ? [] : [branch]), ...containing])];
+}
+
+/** Returns why a build never takes over the first environment; undefined where it may. */
 export function whyNotFollowed(
   { branches, usual, branch, pullRequest, containing }: Following,
-  version: Version | undefined,
-  environment: string,
+  { hasVersion, environment }: { readonly hasVersion: boolean; readonly environment: string },
 ): string | undefined {
   const list = branches.join(', ');
   const key = `\`follows\` of ${environment} in hod.yaml ${usual ? 'can name others' : 'says so'}`;
@@ -32,13 +34,12 @@ export function whyNotFollowed(
   if (branch !== undefined && isFollowed(branch, branches)) {
     return undefined;
   }
-  if (version !== undefined && containing.some((name) => isFollowed(name, branches))) {
+  if (hasVersion && containing.some((name) => isFollowed(name, branches))) {
     return undefined;
   }
-  const unknown =
-    version === undefined
-      ? 'the branch of this one is not known: --branch names it'
-      : 'git here has no such branch that contains its commit: `git fetch` may bring it, or --branch names it';
+  const unknown = hasVersion
+    ? 'git here has no such branch that contains its commit: `git fetch` may bring it, or --branch names it'
+    : 'the branch of this one is not known: --branch names it';
   return branch === undefined
     ? `only builds of ${list} take over (${key}), and ${unknown}`
     : `only builds of ${list} take over (${key}), and this one is of ${branch}`;

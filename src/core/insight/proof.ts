@@ -1,9 +1,9 @@
 import { noAdmissionRules, type AdmissionRules } from '../release/gates/admission-rules';
-import type { Fact, Facts, Release, ServedComponent } from '../ledger/facts';
+import { tagKey, type Fact, type Facts, type Release, type ServedComponent } from '../ledger/facts';
 import { admissionGates, releaseOption } from '../release/gates/admission';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
-import type { Tag } from '../oci/tag';
+import type { TagDecision } from '../release/tag-decisions';
 import { describePosition } from '../tags/ordering';
 import type { Timestamp } from '../time';
 import { recordType } from '../ledger/release-record';
@@ -15,6 +15,7 @@ export const findingKinds = [
   'fixed-tag-changed',
   'moving-tag-moved',
   'tag-gone',
+  'withdrawn-tag-stands',
   'referrer-gone',
   'record-gone',
   'never-in-environment-before',
@@ -41,8 +42,8 @@ export interface Proven {
 }
 
 /** How to bring a release into its environment once more. */
-function again({ release, environment, from }: Proven, mend: boolean): string {
-  const option = mend ? ' --mend' : '';
+function again({ release, environment, from }: Proven): string {
+  const option = ' --mend';
   return from === undefined
     ? `check out and build ${release.commit.slice(0, 12)}, then \`hod publish${option}\``
     : `\`hod promote ${environment}${releaseOption(release)}${option}\``;
@@ -61,46 +62,24 @@ export function contentFinding(
         component,
         object,
         detail: why,
-        remedy: `restore the storage of the registry, or remove this from it and send it again: ${again(proven, true)}`,
+        remedy: `restore the storage of the registry, or remove this from it and send it again: ${again(proven)}`,
       }
-    : { finding: 'content-gone', component, object, detail: why, remedy: `send it again: ${again(proven, true)}` };
+    : { finding: 'content-gone', component, object, detail: why, remedy: `send it again: ${again(proven)}` };
 }
 
-/** A tag that the ledger knows, and what the registry serves under it. */
-export interface KnownTag {
-  readonly repository: RepositoryName;
-  readonly tag: Tag;
-  readonly fact: Fact<'tag'>;
-  readonly served: Digest | undefined;
-}
-
-/** What is wrong with a tag; undefined where it leads to what the ledger says. */
-export function tagFinding(proven: Proven, { repository, tag, fact, served }: KnownTag): Finding | undefined {
-  // What is gone by decision may stand there still, where a registry removes no tags.
-  if (served === fact.digest || fact.gone === true) {
-    return undefined;
+/** Tells what is wrong with a tag that stands elsewhere than the ledger says. */
+export function tagFinding(environment: string, decision: TagDecision): Finding {
+  const { component, repository, tag, kind, digest, outcome, served } = decision;
+  const about = { component, object: tagKey(repository, tag), remedy: `put it right: \`hod restore ${environment}\`` };
+  if (outcome === 'removed') {
+    const detail = `it still points to ${shortDigest(served ?? digest)}, which was rolled back`;
+    return { ...about, finding: 'withdrawn-tag-stands', detail };
   }
-  const { component } = proven.served;
-  const object = `${repository}:${tag}`;
   if (served === undefined) {
-    return {
-      finding: 'tag-gone',
-      component,
-      object,
-      detail: `it led to ${shortDigest(fact.digest)}, says the ledger, and is not there`,
-      remedy: `write it again: ${again(proven, false)}`,
-    };
+    return { ...about, finding: 'tag-gone', detail: `the ledger says ${shortDigest(digest)}, and the tag is gone` };
   }
-  const detail = `it leads to ${shortDigest(served)}, and to ${shortDigest(fact.digest)} by the ledger`;
-  return fact.kind === 'fixed'
-    ? {
-        finding: 'fixed-tag-changed',
-        component,
-        object,
-        detail,
-        remedy: `find out who wrote it; Hod overwrites no fixed tag: remove it in the registry, then ${again(proven, false)}`,
-      }
-    : { finding: 'moving-tag-moved', component, object, detail, remedy: `put it right: ${again(proven, false)}` };
+  const detail = `it points to ${shortDigest(served)}, and the ledger says ${shortDigest(digest)}`;
+  return { ...about, finding: kind === 'fixed' ? 'fixed-tag-changed' : 'moving-tag-moved', detail };
 }
 
 /** The finding that a referrer of a component is not there. */
@@ -125,7 +104,7 @@ export function referrerFinding(
       : `${type} does not refer to ${shortDigest(subject)} any more`,
     remedy:
       isRecord || proven.from !== undefined
-        ? `bring it again: ${again(proven, true)}`
+        ? `bring it again: ${again(proven)}`
         : 'push the referrer again, or build and publish with it',
   };
 }

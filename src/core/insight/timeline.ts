@@ -11,6 +11,7 @@ export const eventKinds = [
   'published',
   'promoted',
   'rolled-back',
+  'restored',
   'result',
   'signed-off',
   'referrers',
@@ -94,6 +95,8 @@ function tell(action: Action): Told | undefined {
       return tellArrival(action);
     case 'rolled-back':
       return tellRollback(action);
+    case 'restored':
+      return tellRestored(action);
     case 'result': {
       const { kind, environment, name, passed, link, releases } = action;
       const detail = `${name} ${passed ? 'passed' : 'failed'}${link === undefined ? '' : `, ${link}`}`;
@@ -147,6 +150,11 @@ function tellRollback(action: Extract<Action, { kind: 'rolled-back' }>): Told {
     detail: reason,
     ended: withdrawn.map(({ release }) => release),
   };
+}
+
+function tellRestored({ kind, environment, tags }: Extract<Action, { kind: 'restored' }>): Told {
+  const components = unique(tags.map(({ component }) => component));
+  return { kind, environment, components, detail: unique(tags.map(({ tag }) => tag)).join(', ') };
 }
 
 /** Whether an event is meant. */

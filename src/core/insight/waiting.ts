@@ -9,11 +9,13 @@ import { evidenceGates } from '../release/gates/admission';
 import { unmetAmong, type UnmetGate } from '../release/gates/gate';
 import type { Passage } from '../release/gates/passage';
 import { withdrawnFrom } from '../release/gates/promotion';
+import { isTaken, type Taking } from '../release/gates/taking';
 import { factNeed, type Decision, type Knowledge, type Need } from '../release/knowledge';
 import { contentId, type ReleaseId } from '../ledger/release';
 
 /** A passage, and the rules at its end. */
 export interface RuledPassage extends Passage {
+  readonly taking: Taking;
   readonly admissionRules: AdmissionRules;
 }
 
@@ -117,7 +119,7 @@ function before({ component, step }: ServedComponent, environment: string, facts
 /** Asks the rules, as far as ledger and clock decide about them. */
 function gatesOf(
   waiting: readonly ServedComponent[],
-  { from, to, admissionRules }: RuledPassage,
+  { from, to, taking, admissionRules }: RuledPassage,
   now: Timestamp,
   known: Knowledge,
 ): Decision<Waiting['gates']> {
@@ -141,6 +143,7 @@ function gatesOf(
     const withdrawal = withdrawalOf(known.facts, to, content);
     const candidate = { release, components, from, to, now, despiteFreeze: false };
     const gates = [
+      isTaken(release, taking, to),
       ...(withdrawal === undefined ? [] : [withdrawnFrom(release, to, withdrawal)]),
       ...evidenceGates(admissionRules, candidate, known.facts, known.facts.get('evidence', content)),
     ];

@@ -2,7 +2,7 @@ import type { SealedEntry } from './entry';
 import type { PlacedComponent } from './release';
 
 /** What may be announced. */
-export const announcedKinds = ['published', 'promoted', 'rolled-back', 'refused'] as const;
+export const announcedKinds = ['published', 'promoted', 'rolled-back', 'restored', 'refused'] as const;
 export type AnnouncedKind = (typeof announcedKinds)[number];
 
 /** An event (CloudEvents 1.0, "Context Attributes"), as the structured mode of its JSON format writes it. */
@@ -65,6 +65,10 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
           is === null ? { component, digest: null } : { ...placeOf(is), version: is.version, commit: is.commit },
         ),
       };
+    }
+    case 'restored': {
+      const { environment, tags } = action;
+      return { environment, tags };
     }
     case 'refused': {
       const { environment, command, code, object, reason } = action;

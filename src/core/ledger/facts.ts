@@ -46,12 +46,8 @@ const tagTargetSchema = z.object({
 
 /** What becomes of a lane, and of a moving tag; null where nothing stands there. Fixed tags stay for ever. */
 const laneChangeSchema = z.object({ lane: z.string(), component: z.string(), is: laneHeadSchema.nullable() });
-const tagChangeSchema = z.object({
-  component: z.string(),
-  repository: repositoryNameSchema,
-  tag: tagSchema,
-  is: tagTargetSchema.nullable(),
-});
+const tagPlaceSchema = z.object({ component: z.string(), repository: repositoryNameSchema, tag: tagSchema });
+const tagChangeSchema = tagPlaceSchema.extend({ is: tagTargetSchema.nullable() });
 
 /** What an arrival or a rollback changed, and what stood there before; null where nothing did. */
 const changesSchema = z.object({
@@ -64,7 +60,8 @@ const changesSchema = z.object({
 export const rollbackChangesSchema = z.object({
   served: z.array(z.object({ component: z.string(), is: servedComponentSchema.nullable() })),
   lanes: z.array(laneChangeSchema),
-  tags: z.array(tagChangeSchema),
+  /** `instead`: what a tag that is to go leads to where the registry removes no tags. */
+  tags: z.array(tagChangeSchema.extend({ instead: digestSchema.optional() })),
 });
 export type RollbackChanges = z.infer<typeof rollbackChangesSchema>;
 
@@ -95,6 +92,8 @@ const factSchemas = {
   step: changesSchema.extend({
     at: timestampSchema,
     of: z.object({ release: releaseIdSchema, commit: commitSchema, version: versionSchema.optional() }).optional(),
+    /** The fixed tags that came then, for ever. */
+    fixed: z.array(tagPlaceSchema),
     together: z.boolean(),
     back: z.number().int().optional(),
     reason: z.string().optional(),
@@ -105,11 +104,12 @@ const factSchemas = {
   withdrawn: z.object({ release: releaseIdSchema, at: timestampSchema, by: z.string(), reason: z.string() }).nullable(),
   /**
    * Key: `registry/name:tag`. What the tag points to by decision of the ledger; `gone`: what it must not point to any
-   * more; `earlier`: what a moving tag pointed to before, the latest first, as far as it is kept.
+   * more, and `instead`: where it is pointed if it cannot be removed; `earlier`: what a moving tag pointed to before, the latest first, as far as it is kept.
    */
   tag: tagTargetSchema.extend({
     kind: z.enum(tagKinds),
     gone: z.boolean().optional(),
+    instead: digestSchema.optional(),
     earlier: z.array(digestSchema).optional(),
     seq: z.number().int(),
   }),
@@ -119,6 +119,8 @@ const factSchemas = {
     /** When it was first published. */
     at: timestampSchema,
     components: z.array(placedComponentSchema),
+    /** The branches that it was built of, or that contain its commit; of the builds of pull requests, none. */
+    branches: z.array(z.string()),
     /** Who published it. */
     by: z.string(),
     /** How its components came into which environments; `until`: something else took over from it then. */
@@ -187,6 +189,8 @@ const schemaOf: { [K in FactKind]: z.ZodType<Fact<K>> } = factSchemas;
 
 export type LaneHead = z.infer<typeof laneHeadSchema>;
 export type TagTarget = z.infer<typeof tagTargetSchema>;
+/** Where a tag is, and of which component. */
+export type TagPlace = z.infer<typeof tagPlaceSchema>;
 /** What a step changed in an environment. */
 export type Changes = z.infer<typeof changesSchema>;
 export type ServedComponent = z.infer<typeof servedComponentSchema>;
@@ -344,11 +348,20 @@ export function withdrawalOf(facts: Facts, environment: string, content: Content
 /** So many earlier targets of a tag are kept: more than runs that are slow or killed can still write. */
 const earlierKept = 16;
 
-/** What a moving tag pointed to before, once it points to a digest: what a run that was slow or killed may still write. */
-export function earlierThan(digest: Digest, known: Fact<'tag'> | undefined): { earlier?: Digest[] } {
-  const all = known === undefined ? [] : [known.digest, ...(known.earlier ?? [])];
-  const earlier = all.filter((each) => each !== digest).slice(0, earlierKept);
+/**
+ * What a moving tag pointed to before, once it points to a digest: what a run that was slow or killed may still write.
+ *
+ * @param last What it may point to beside that.
+ */
+export function earlierThan(digest: Digest, known: Fact<'tag'> | undefined, last?: Digest): { earlier?: Digest[] } {
+  const all = [...(last === undefined ? [] : [last]), ...(known === undefined ? [] : everUnder(known))];
+  const earlier = [...new Set(all)].filter((each) => each !== digest).slice(0, earlierKept);
   return earlier.length === 0 ? {} : { earlier };
+}
+
+/** Returns everything that a tag points to, or pointed to before, by decision of the ledger. */
+export function everUnder({ digest, earlier = [] }: Fact<'tag'>): Digest[] {
+  return [digest, ...earlier];
 }
 
 /** What is known of content about which nothing was found out. */

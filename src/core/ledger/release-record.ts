@@ -21,6 +21,8 @@ const recordSchema = z.object({
   version: versionSchema.optional(),
   commit: commitSchema,
   branch: z.string().optional(),
+  /** The build was of a pull request. */
+  pullRequest: z.literal(true).optional(),
   /** The number that the CI gave to the build, and where its run can be looked at. */
   build: z.string().optional(),
   run: z.string().optional(),
@@ -42,14 +44,17 @@ export type ReleaseRecord = z.infer<typeof recordSchema>;
 /** The record of a release. */
 export function recordOf(
   product: string,
-  { release, version, commit, branch, build, run, at, components }: Release,
+  { release, version, commit, branch, branches, build, run, at, components }: Release,
 ): ReleaseRecord {
+  // The name of a pull request is no branch.
+  const isBranch = branch === undefined || branches.includes(branch);
   return {
     product,
     release,
     version,
     commit,
     branch,
+    pullRequest: isBranch ? undefined : true,
     build,
     run,
     published: at,

@@ -1,15 +1,24 @@
+import type { CommitId } from '../commit';
 import { describePosition } from '../tags/ordering';
 import type { Action } from '../ledger/entries';
 import { publishersOf, type Fact, type Facts } from '../ledger/facts';
+import { servedIn } from '../ledger/environment';
+import { releaseOption } from './gates/admission';
 import { unmetAmong, type Gate } from './gates/gate';
-import { factNeed, type Decision, type Knowledge } from './knowledge';
-import { chooseReleases, type ChosenRelease, type ReleaseChoice } from './promotion';
+import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
+import { chooseReleases, type ChosenRelease, type NamedChoice, type ServedChoice } from './promotion';
 import { contentId } from '../ledger/release';
+
+/**
+ * Which releases evidence is about: a named one, or what an environment serves. `checkout`: the commit that is checked out where
+ * the evidence was found, which names a release too if it has one there; undefined where only what is served is meant.
+ */
+export type EvidenceChoice = NamedChoice | (ServedChoice & { readonly checkout: CommitId | undefined });
 
 /** Evidence about releases that somebody wants to record. */
 export interface Evidence {
   /** Which releases it is about. */
-  readonly choice: ReleaseChoice;
+  readonly choice: EvidenceChoice;
   /** The environment that they were in, or are to enter. */
   readonly environment: string;
   readonly by: string;
@@ -27,6 +36,10 @@ export interface RecordedEvidence {
 /** Decides what evidence is about. Refused where a result is of an environment that never served it. */
 export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<RecordedEvidence> {
   const { choice, environment, said } = evidence;
+  const one = 'servedBy' in choice ? meansOne(choice, known) : undefined;
+  if (one !== undefined && one.kind !== 'decided') {
+    return one;
+  }
   const chosen = chooseReleases(choice, undefined, environment, known);
   if (chosen.kind !== 'decided') {
     return chosen;
@@ -50,6 +63,49 @@ export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<R
     kind: 'decided',
     value: { chosen: chosen.value, actions: isKnown ? [] : [{ ...said, environment, releases }] },
   };
+}
+
+/**
+ * Evidence that names no release means what is served, and what is checked out where that is a release of the environment.
+ * Refused where these are two: a job of a hotfix would speak of a release that it never saw.
+ */
+function meansOne(
+  { servedBy, checkout }: Extract<EvidenceChoice, { servedBy: string }>,
+  known: Knowledge,
+): Decision<undefined> {
+  const nothing = { kind: 'decided', value: undefined } as const;
+  if (checkout === undefined) {
+    return nothing;
+  }
+  const unknown = known.missing([factNeed('commit', checkout), factNeed('environment', servedBy)]);
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const { facts } = known;
+  const own = facts.get('commit', checkout)?.release;
+  const served = servedIn(facts, servedBy);
+  if (own === undefined || served.every(({ release }) => release === own)) {
+    return nothing;
+  }
+  const release = known.missing([factNeed('release', own)]);
+  if (release !== undefined) {
+    return release;
+  }
+  const found = facts.get('release', own);
+  if (
+    found === undefined ||
+    !found.arrived.some(({ environment, way }) => environment === servedBy && way !== 'held')
+  ) {
+    return nothing;
+  }
+  const names = [...new Set(served.map(describePosition))].join(' and ');
+  return refusedBy('one-release', {
+    code: 'two-releases',
+    what: 'two releases may be meant',
+    object: `${describePosition(found)} and ${names} in ${servedBy}`,
+    detail: `the commit that is checked out is ${describePosition(found)}, and ${servedBy} serves ${names}`,
+    remedy: `add${releaseOption(found)} for the release that is checked out, or --serving for the release that ${servedBy} serves`,
+  });
 }
 
 /** What was found out in an environment was found out about something that it served. */

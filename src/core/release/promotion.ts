@@ -5,22 +5,38 @@ import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
-import { latestIn, servedIn } from '../ledger/environment';
+import { servedIn } from '../ledger/environment';
 import type { AdmissionRules } from './gates/admission-rules';
 import { withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
 import { admissionGates, type CandidateComponent } from './gates/admission';
-import { unmetAmong } from './gates/gate';
+import { unmetAmong, type Gate } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
+import { isTaken, type Taking } from './gates/taking';
 import { someTag } from './gates/tags';
 import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge } from './knowledge';
 import { contentId, type ContentId, type PlacedComponent, type ReleaseId } from '../ledger/release';
-import { arrivalOf, judge, type ArrivingComponent, type Destination, type Plan, type Verdict } from './verdict';
+import {
+  arrivalOf,
+  isKnown,
+  judge,
+  type ArrivingComponent,
+  type Destination,
+  type Plan,
+  type Verdict,
+} from './verdict';
 
 /** A release, by its version or its commit. */
 export type NamedChoice = { readonly version: Version } | { readonly commit: CommitId };
 
 /** Which releases are meant: a named one, or what an environment serves. */
-export type ReleaseChoice = NamedChoice | { readonly servedBy: string; readonly isFirst: boolean };
+export type ReleaseChoice = NamedChoice | ServedChoice;
+
+/** What an environment serves. */
+export interface ServedChoice {
+  readonly servedBy: string;
+  /** Builds are published into it. */
+  readonly isFirst: boolean;
+}
 
 /** A release, and those of its components that are meant. */
 export interface ChosenRelease {
@@ -67,11 +83,14 @@ export function chooseReleases(
       });
 }
 
-/** Chooses the releases that are to come into an environment; refused where they did not come through the one before. */
+/**
+ * Chooses the releases that are to come into an environment; refused where they did not come through the one before, or are of
+ * another branch than it takes. What is there already may be mended.
+ */
 export function chooseCandidates(
   choice: ReleaseChoice,
   only: readonly string[] | undefined,
-  { from, to }: Passage,
+  { from, to, taking }: Passage & { readonly taking: Taking },
   known: Knowledge,
 ): Decision<ChosenRelease[]> {
   const chosen = chooseReleases(choice, only, to, known);
@@ -79,13 +98,28 @@ export function chooseCandidates(
     return chosen;
   }
   const contentOf = ({ release }: ChosenRelease): ContentId => contentId(release.components);
-  const unknown = known.missing(chosen.value.map((each) => factNeed('withdrawn', withdrawnKey(from, contentOf(each)))));
+  const unknown = known.missing(
+    chosen.value.flatMap((each) =>
+      [from, to].map((environment) => factNeed('withdrawn', withdrawnKey(environment, contentOf(each)))),
+    ),
+  );
   if (unknown !== undefined) {
     return unknown;
   }
-  const gates = chosen.value.map((each) => {
+  const gates = chosen.value.flatMap((each) => {
     const names = each.components.map(({ component }) => component);
-    return cameThrough(each.release, names, { from, to }, withdrawalOf(known.facts, from, contentOf(each)));
+    const isThere = names.every((component) =>
+      each.release.arrived.some(
+        (stay) => stay.environment === to && stay.component === component && stay.way !== 'held',
+      ),
+    );
+    if (isThere && withdrawalOf(known.facts, to, contentOf(each)) === undefined) {
+      return [repair(to)];
+    }
+    return [
+      isTaken(each.release, taking, to),
+      cameThrough(each.release, names, { from, to }, withdrawalOf(known.facts, from, contentOf(each))),
+    ];
   });
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates } : chosen;
 }
@@ -129,7 +163,7 @@ function chooseNamed(choice: NamedChoice, known: Knowledge): Decision<readonly C
 }
 
 function chooseServed(
-  { servedBy, isFirst }: Extract<ReleaseChoice, { servedBy: string }>,
+  { servedBy, isFirst }: ServedChoice,
   purpose: string,
   known: Knowledge,
 ): Decision<readonly ChosenId[]> {
@@ -173,6 +207,7 @@ export interface Promotion extends Omit<Destination, 'components'> {
   readonly parts: readonly PromotedPart[];
   readonly from: string;
   readonly rulesOf: RulesOf;
+  readonly taking: Taking;
   readonly admissionRules: AdmissionRules;
   readonly now: Timestamp;
 }
@@ -187,7 +222,7 @@ function decidePart(
   promotion: Promotion,
   known: Knowledge,
 ): Judgement<Verdict<Plan>> {
-  const { product, from, environment, rulesOf, admissionRules, now, despite } = promotion;
+  const { product, from, environment, rulesOf, taking, admissionRules, now, despite } = promotion;
   const { commit, version, branch, build } = release;
   const content = contentId(release.components);
   const unknown = known.missing([
@@ -209,16 +244,18 @@ function decidePart(
   return judge(
     plan,
     { ...promotion, components },
-    ({ facts, arrivals, decisions, wayIn }) => {
+    ({ facts, arrivals, decisions }) => {
       const current = facts.get('release', release.release) ?? release;
       const names = components.map(({ component }) => component);
+      if (isKnown(environment, { plan, decisions, arrivals }, facts) && arrivals.every(({ way }) => way !== 'held')) {
+        return [repair(environment)];
+      }
       const withdrawal = withdrawalOf(facts, environment, content);
       return [
+        isTaken(current, taking, environment),
         cameThrough(current, names, { from, to: environment }, withdrawalOf(facts, from, content)),
         comesIn(current, arrivals, environment, {
           withdrawal,
-          // What did not come in this way is never advised.
-          latest: wayIn.outcome === 'met' ? latestIn(facts, environment) : undefined,
           decisions,
           facts,
         }),
@@ -228,6 +265,11 @@ function decidePart(
     },
     known,
   );
+}
+
+/** What is there already is mended, whatever the rules say by now: nothing new comes in. */
+function repair(environment: string): Gate {
+  return { gate: 'repair', outcome: 'met', detail: `${environment} has this release already` };
 }
 
 /** What a promotion writes into the ledger about one of its releases. */

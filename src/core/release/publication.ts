@@ -1,8 +1,8 @@
 import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Action } from '../ledger/entries';
 import type { Build } from '../build/build';
-import { whyNotFollowed, type Following } from '../build/following';
-import { cleanForVersion, historyForNext, rightBuild, type Claim } from './gates/build';
+import { branchesOf, whyNotFollowed, type Following } from '../build/following';
+import { gatesOfBuild, rightBuild, type Claim } from './gates/build';
 import { versionFree } from './gates/publication';
 import { someTag } from './gates/tags';
 import { factNeed, type Decision, type Judgement, type Knowledge } from './knowledge';
@@ -64,8 +64,8 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     release,
     content,
     tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
-    pullRequest: following.pullRequest,
-    notFollowed: whyNotFollowed(following, version, environment),
+    branches: branchesOf(following),
+    notFollowed: whyNotFollowed(following, { hasVersion: version !== undefined, environment }),
     heldVersion: held ? versioning.reason : undefined,
     versioning,
   };
@@ -73,8 +73,7 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     plan,
     publication,
     ({ facts, fixed }) => [
-      cleanForVersion(build),
-      historyForNext(build),
+      ...gatesOfBuild(build, following, environment),
       someTag(environment, plan.tags, { versionHeld: held }),
       rightBuild(claims, commit, version),
       // A fixed tag that is taken says the same of its version, and more.
@@ -109,10 +108,11 @@ function identify(identity: ReleaseIdentity, known: Knowledge): Decision<{ relea
 
 /** What a publication writes into the ledger. */
 export function publishedAction(
-  { environment, build, despite }: Publication,
+  { environment, build, following, despite }: Publication,
   verdict: Verdict<PublicationPlan>,
   components: PlacedComponent[],
 ): Action {
   const { number, run } = build;
-  return { kind: 'published', ...arrivalOf(environment, verdict, components, despite), build: number, run };
+  const arrival = arrivalOf(environment, verdict, components, despite);
+  return { kind: 'published', ...arrival, branches: branchesOf(following), build: number, run };
 }

@@ -85,6 +85,14 @@ export function standing<O, V>(
   return [...now.values()];
 }
 
+/** Everything that was served of a component, since a step, before something else was. */
+export function servedSince(component: string, back: number, steps: Steps): Digest[] {
+  return [...steps]
+    .filter(([number]) => number > back)
+    .flatMap(([, { served }]) => served)
+    .flatMap((each) => (each.component === component && each.was !== null ? [each.was.digest] : []));
+}
+
 /** Everything that a tag has led to since a step. */
 export function stoodSince(key: string, back: number, steps: Steps): Digest[] {
   return [...steps]

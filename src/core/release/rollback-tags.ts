@@ -1,12 +1,9 @@
 import type { Digest } from '../oci/digest';
 import { describePosition } from '../tags/ordering';
-import { tagKey, targetOf, type TagTarget } from '../ledger/facts';
+import { tagKey, targetOf, type TagPlace, type TagTarget } from '../ledger/facts';
 import type { Knowledge } from './knowledge';
-import { stoodSince, type Steps } from './rollback-steps';
+import type { Steps } from './rollback-steps';
 import { driftReason, type TagDecision } from './tag-decisions';
-
-/** Where a tag is, and of which component. */
-export type TagPlace = Pick<TagDecision, 'component' | 'repository' | 'tag'>;
 
 /**
  * Tags that rollbacks moved or removed before a step. A rollback that was killed may have left them as they were, and
@@ -33,15 +30,18 @@ export function uniqueTags(places: readonly TagPlace[]): TagPlace[] {
   return [...new Map(places.map((place) => [tagKey(place.repository, place.tag), place])).values()];
 }
 
-/**
- * Decides about a tag that a rollback moves, or removes.
- *
- * @param stood What the tag has led to since then: runs that were ended may have left any of it there.
- */
+/** What a tag that is removed may not lead to, and what it leads to where the registry removes no tags. */
+interface Removal {
+  /** What the tag has led to and may not lead to any more: runs that were ended may have left any of it there. */
+  readonly stood: readonly Digest[];
+  readonly instead: Digest | undefined;
+}
+
+/** Decides about a tag that a rollback moves, or removes: then `removal` says what it may not lead to. */
 export function decideTag(
   of: TagPlace,
   is: TagTarget | null,
-  stood: readonly Digest[],
+  { stood, instead }: Removal = { stood: [], instead: undefined },
   known: Knowledge,
 ): TagDecision[] {
   const target = known.facts.get('tag', tagKey(of.repository, of.tag));
@@ -50,9 +50,9 @@ export function decideTag(
   if (is === null) {
     // It may be gone by the ledger, and stand there still: a run was killed before it removed it.
     const stands = target !== undefined && (recorded !== undefined || (served !== undefined && stood.includes(served)));
-    const reason = 'only what is withdrawn had it';
+    const reason = 'no other release had it';
     return stands
-      ? [{ ...of, kind: 'moving', digest: target.digest, outcome: 'removed', reason, served, never: stood }]
+      ? [{ ...of, kind: 'moving', digest: target.digest, outcome: 'removed', reason, served, never: stood, instead }]
       : [];
   }
   const outcome = served === is.digest ? 'unchanged' : recorded?.digest === is.digest ? 'restored' : 'moved';
@@ -62,11 +62,11 @@ export function decideTag(
 }
 
 /** Decides about a tag that a rollback does not move, where it stands elsewhere than the ledger says. */
-export function restoreTag(of: TagPlace, steps: Steps, known: Knowledge): TagDecision[] {
+export function restoreTag(of: TagPlace, removal: Removal, known: Knowledge): TagDecision[] {
   const key = tagKey(of.repository, of.tag);
   const target = known.facts.get('tag', key);
   if (target?.gone === true) {
-    return decideTag(of, null, stoodSince(key, 0, steps), known);
+    return decideTag(of, null, removal, known);
   }
   const served = known.servedUnder(of.repository, of.tag);
   if (target === undefined || target.digest === served) {

@@ -6,6 +6,7 @@ import { laneHeadIn, servedIn } from '../ledger/environment';
 import { unmetAmong } from './gates/gate';
 import { wasAdmitted } from './gates/way-in';
 import {
+  everUnder,
   laneKey,
   stepKey,
   tagKey,
@@ -15,6 +16,7 @@ import {
   type LaneHead,
   type Release,
   type ServedComponent,
+  type TagPlace,
   type TagTarget,
 } from '../ledger/facts';
 import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from './knowledge';
@@ -22,6 +24,7 @@ import type { NamedChoice } from './promotion';
 import { contentId, type ContentId, type ReleaseId } from '../ledger/release';
 import {
   servedAfter,
+  servedSince,
   standing,
   stepOf,
   stoodSince,
@@ -30,7 +33,8 @@ import {
   type Steps,
   type TakeOver,
 } from './rollback-steps';
-import { decideTag, movedByRollbacks, placedBefore, restoreTag, uniqueTags, type TagPlace } from './rollback-tags';
+import { decideTag, movedByRollbacks, placedBefore, restoreTag, uniqueTags } from './rollback-tags';
+import { decideInstead, type Instead } from './stand-in';
 import type { TagDecision } from './tag-decisions';
 
 /** Where an environment is to go back to: a release that it served, or what it served before. */
@@ -169,9 +173,18 @@ function changesSince(rollback: Rollback, target: Target, span: Span, known: Kno
       wasAdmitted(each, release, { environment, from, repositoryOf: (component) => places.get(component) }),
     ),
   );
-  return unmetAmong(admissions).length > 0
-    ? { kind: 'refused', gates: admissions }
-    : { kind: 'decided', value: planOf(environment, outcome, span, known) };
+  if (unmetAmong(admissions).length > 0) {
+    return { kind: 'refused', gates: admissions };
+  }
+  const removed = [...tags.filter(({ is }) => is === null).map(({ of }) => of), ...unmoved];
+  const headOf = (lane: string, component: string): LaneHead | undefined => {
+    const changed = lanes.find(({ of }) => of.lane === lane && of.component === component);
+    return changed === undefined ? laneHeadIn(known.facts, environment, lane, component) : (changed.is ?? undefined);
+  };
+  const instead = decideInstead(environment, removed, { serves, headOf }, known);
+  return instead.kind === 'decided'
+    ? { kind: 'decided', value: planOf(environment, outcome, span, instead.value, known) }
+    : instead;
 }
 
 function releaseNamed(id: ReleaseId, { facts }: Knowledge): Release[] {
@@ -180,8 +193,23 @@ function releaseNamed(id: ReleaseId, { facts }: Knowledge): Release[] {
 }
 
 /** What a rollback changes, where all is known of it. */
-function planOf(environment: string, outcome: Outcome, { back, steps }: Span, known: Knowledge): RollbackPlan {
+function planOf(
+  environment: string,
+  outcome: Outcome,
+  { back, steps }: Span,
+  insteadOf: Instead,
+  known: Knowledge,
+): RollbackPlan {
   const { served, changed, serves, left, lanes, tags, unmoved } = outcome;
+  const now = servedIn(known.facts, environment);
+  const removal = (of: TagPlace, since: number) => {
+    const served = now.flatMap(({ component, digest }) => (component === of.component ? [digest] : []));
+    return { stood: [...stoodUnder(of, since, { back, steps }), ...served], instead: insteadOf(of) };
+  };
+  const moves = tags.map((tag) => ({
+    ...tag,
+    decided: decideTag(tag.of, tag.is, tag.is === null ? removal(tag.of, back) : undefined, known),
+  }));
   const staying = new Set<ContentId>(
     serves.flatMap(({ release }) => releaseNamed(release, known)).map(({ components }) => contentId(components)),
   );
@@ -200,14 +228,23 @@ function planOf(environment: string, outcome: Outcome, { back, steps }: Span, kn
       .filter(({ of: { lane, component }, is }) => !sameHead(is, laneHeadIn(known.facts, environment, lane, component)))
       .map(({ of, is }) => ({ ...of, is })),
     // Also where the digest is the same: what moves the tag next is compared with what it leads to.
-    tags: tags
-      .filter(({ key, is }) => !sameTarget(is, targetOf(known.facts.get('tag', key))))
-      .map(({ of, is }) => ({ ...of, is })),
+    tags: moves
+      .filter(
+        ({ key, is, decided }) =>
+          !sameTarget(is, targetOf(known.facts.get('tag', key))) || decided.some((each) => isNews(each, known.facts)),
+      )
+      .map(({ of, is, decided }) => ({ ...of, is, ...(is === null ? { instead: decided[0]?.instead } : {}) })),
     decisions: [
-      ...tags.flatMap(({ key, of, is }) => decideTag(of, is, stoodSince(key, back, steps), known)),
-      ...unmoved.flatMap((of) => restoreTag(of, steps, known)),
+      ...moves.flatMap(({ decided }) => decided),
+      ...unmoved.flatMap((of) => restoreTag(of, removal(of, 0), known)),
     ],
   };
+}
+
+/** Everything that a tag may stand at that it may not lead to any more. */
+function stoodUnder(of: TagPlace, since: number, { back, steps }: Pick<Span, 'back' | 'steps'>): Digest[] {
+  // Where tags cannot be removed, one may have been pointed to something that is withdrawn only now.
+  return [...stoodSince(tagKey(of.repository, of.tag), since, steps), ...servedSince(of.component, back, steps)];
 }
 
 function outcomeOf({ environment, places }: Rollback, { since }: Target, span: Span, facts: Facts): Outcome {
@@ -291,6 +328,12 @@ export function rolledBackAction(
   ];
 }
 
+/** Whether a tag that is to go stands at something that the ledger does not know it to have led to. */
+function isNews({ outcome, served, repository, tag }: TagDecision, facts: Facts): boolean {
+  const fact = facts.get('tag', tagKey(repository, tag));
+  return outcome === 'removed' && served !== undefined && fact !== undefined && !everUnder(fact).includes(served);
+}
+
 function sameHead(a: LaneHead | null, b: LaneHead | undefined): boolean {
   return a?.commit === b?.commit && a?.version === b?.version;
 }
@@ -299,7 +342,7 @@ function sameTarget(a: TagTarget | null, b: TagTarget | undefined): boolean {
   return a?.digest === b?.digest && a?.commit === b?.commit && a?.version === b?.version;
 }
 
-function nothingBefore({ environment, to }: Rollback, { facts }: Knowledge): Decision<never> {
+function nothingBefore({ environment, to, from }: Rollback, { facts }: Knowledge): Decision<never> {
   const served = [...new Set(servedIn(facts, environment).map(describePosition))].join(', ') || 'nothing';
   if (to === undefined) {
     return refusedBy('served-before', {
@@ -315,6 +358,6 @@ function nothingBefore({ environment, to }: Rollback, { facts }: Knowledge): Dec
     what: 'this environment cannot go back to that release',
     object: `${environment} to ${describePosition(to)}`,
     detail: `it serves ${served}, and has not served ${describePosition(to)}, or was taken back from it`,
-    remedy: `name one that it served (\`hod status\`), or leave --to out; \`hod promote ${environment}\` brings in what it has not served`,
+    remedy: `name one that it served (\`hod status\`), or leave --to out; ${from === null ? '`hod publish`' : `\`hod promote ${environment}\``} brings in what it has not served`,
   });
 }

@@ -9,9 +9,8 @@ import {
   type Position,
 } from '../tags/ordering';
 import type { TagKind, WantedTag } from '../tags/rules';
-import type { Tag } from '../oci/tag';
 import type { ComponentArrival } from './component-arrival';
-import { tagKey, targetOf, type Fact, type Facts } from '../ledger/facts';
+import { everUnder, tagKey, targetOf, type Fact, type Facts, type TagPlace } from '../ledger/facts';
 import type { SetTag } from '../ledger/release';
 
 /** A tag that a rule asks for in one repository, and what stands there now. */
@@ -40,10 +39,7 @@ export function staysAsItIs(outcome: TagOutcome): boolean {
 }
 
 /** What is to become of one tag. */
-export interface TagDecision {
-  readonly component: string;
-  readonly repository: RepositoryName;
-  readonly tag: Tag;
+export interface TagDecision extends TagPlace {
   readonly kind: TagKind;
   readonly digest: Digest;
   readonly outcome: TagOutcome;
@@ -56,6 +52,11 @@ export interface TagDecision {
   readonly recorded?: Digest | undefined;
   /** Of a tag that is removed: everything that it may not lead to. */
   readonly never?: readonly Digest[];
+  /**
+   * Of a tag that is removed: what it is to lead to where the registry removes no tags; where it is undefined, what the
+   * environment serves.
+   */
+  readonly instead?: Digest | undefined;
 }
 
 /** What holds moving tags, beside what they point to. */
@@ -64,8 +65,6 @@ export interface TagPolicy {
   readonly withdrawn?: string | undefined;
   /** Why only the tags of its branch may follow it: its branch is not followed. */
   readonly notFollowed?: string | undefined;
-  /** The components whose version tags may follow it nevertheless: its version is below the one that is served. */
-  readonly belowServed: ReadonlySet<string>;
 }
 
 /** What is known when tags are decided: where the release stands, the ledger, and the order of commits. */
@@ -90,8 +89,7 @@ export function decideTags(
       return { ...base, served, ...decideFixed(digest, served, recorded?.digest) };
     }
     const { follows } = wanted.rule;
-    const free = follows === 'branch' || (follows === 'release' && policy.belowServed.has(component));
-    const never = policy.withdrawn ?? (free ? undefined : policy.notFollowed);
+    const never = policy.withdrawn ?? (follows === 'branch' ? undefined : policy.notFollowed);
     const asked = { ...request, served };
     const outcome: Outcome =
       never === undefined
@@ -114,14 +112,14 @@ function putRight(
   { repository, wanted, digest, served, provenance }: TagRequest,
   follows: Parameters<typeof decideMoving>[0],
   reason: string,
-  { position, facts, ancestry }: { position: Position; facts: Facts; ancestry: Ancestry },
+  { position, facts, ancestry }: TagKnowledge,
 ): Partial<TagDecision> {
   const recorded = facts.get('tag', tagKey(repository, wanted.tag));
   if (recorded === undefined) {
     return {};
   }
   if (recorded.gone === true) {
-    const never = hadThere(recorded);
+    const never = everUnder(recorded);
     return served !== undefined && never.includes(served)
       ? { outcome: 'removed', digest: recorded.digest, served, never, reason: `it was rolled back; ${reason}` }
       : {};
@@ -133,7 +131,7 @@ function putRight(
   const isOlder =
     served === undefined ||
     served === digest ||
-    hadThere(recorded).includes(served) ||
+    everUnder(recorded).includes(served) ||
     (there !== undefined && decideMoving(follows, { ...position, digest }, there, ancestry).outcome !== 'held');
   return isOlder
     ? { outcome: 'restored', digest: recorded.digest, reason: `${driftReason(served, recorded.digest)}; ${reason}` }
@@ -144,13 +142,13 @@ function putRight(
 function standingOf({ repository, wanted, served }: TagRequest, facts: Facts) {
   const recorded = facts.get('tag', tagKey(repository, wanted.tag));
   return recorded?.gone === true
-    ? { recorded: undefined, served: served !== undefined && hadThere(recorded).includes(served) ? undefined : served }
+    ? { recorded: undefined, served: isPutThere(served, recorded) ? undefined : served }
     : { recorded, served };
 }
 
-/** Everything that a tag points to, or pointed to before, by decision of the ledger. */
-function hadThere({ digest, earlier = [] }: Fact<'tag'>): Digest[] {
-  return [digest, ...earlier];
+/** Whether a tag that is gone by the ledger stands at something that the ledger had there, or let it be pointed to. */
+function isPutThere(served: Digest | undefined, recorded: Fact<'tag'>): boolean {
+  return served !== undefined && [...everUnder(recorded), recorded.instead].includes(served);
 }
 
 /** A tag that shows what an environment serves is held where the release does not take over. */
@@ -183,7 +181,7 @@ function decideMovingTag(
     return { outcome: 'held', reason: decision.reason, heldBy: decision.by };
   }
   // Somebody without a part in this ledger may have moved it on. What the ledger had there before, a run wrote late.
-  const isForeign = recorded !== undefined && there !== undefined && !hadThere(recorded).includes(there.digest);
+  const isForeign = recorded !== undefined && there !== undefined && !everUnder(recorded).includes(there.digest);
   const elsewhere =
     isForeign && there.position !== undefined ? decideMoving(follows, candidate, there, ancestry) : undefined;
   if (elsewhere?.outcome === 'held') {
@@ -197,8 +195,8 @@ function decideMovingTag(
 export function provenanceWanted(requests: readonly TagRequest[], facts: Facts): TagRequest[] {
   return requests.filter(({ repository, wanted, digest, served }) => {
     const recorded = facts.get('tag', tagKey(repository, wanted.tag));
-    const known = recorded === undefined ? [digest] : [digest, ...hadThere(recorded)];
-    return wanted.rule.kind === 'moving' && served !== undefined && !known.includes(served);
+    const known = served === digest || (recorded !== undefined && isPutThere(served, recorded));
+    return wanted.rule.kind === 'moving' && served !== undefined && !known;
   });
 }
 

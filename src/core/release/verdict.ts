@@ -1,8 +1,7 @@
 import type { CommitId } from '../commit';
 import type { RepositoryName } from '../oci/reference';
-import { afterRewrite, type Ancestry, type Position } from '../tags/ordering';
+import { afterRewrite, type Ancestry } from '../tags/ordering';
 import type { WantedTags } from '../tags/rules';
-import { compareVersions } from '../tags/version';
 import type { Arrival } from '../ledger/entries/arrival';
 import { commitsToCompare, decideWay, type ComponentArrival, type Origin } from './component-arrival';
 import { servedIn, laneFacts } from '../ledger/environment';
@@ -43,9 +42,10 @@ export interface Plan {
   readonly content: ContentId;
   /** The tags of each component that comes in. */
   readonly tags: ReadonlyMap<string, WantedTags>;
+  /** Of a build that is published: the branches that it is of. */
+  readonly branches?: readonly string[];
   /** Why builds of its kind never take over; undefined where they may. */
   readonly notFollowed?: string | undefined;
-  readonly pullRequest?: boolean;
   /** Its version is held because a newer build has the next one; the reason. */
   readonly heldVersion?: string | undefined;
 }
@@ -77,8 +77,7 @@ export interface Destination {
 /** What a rule of a plan is told. */
 export interface RuleContext {
   readonly facts: Facts;
-  /** What the rules about the way in and about fixed tags say. */
-  readonly wayIn: Gate;
+  /** What the rule about fixed tags says. */
   readonly fixed: Gate;
   readonly arrivals: readonly ComponentArrival[];
   readonly decisions: readonly TagDecision[];
@@ -108,7 +107,7 @@ export function judge<P extends Plan>(
   const gates = [
     ...(wayIn.outcome === 'unmet' || despite.newWayIn ? [wayIn] : []),
     fixed,
-    ...rules({ facts, wayIn, fixed, arrivals, decisions }),
+    ...rules({ facts, fixed, arrivals, decisions }),
     ...(strictOrder ? [inOrder(decisions, plan.heldVersion)] : []),
   ];
   const taking = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
@@ -163,20 +162,15 @@ function requestTags(
 
 /** Decides how each component comes in, and what each tag points to. */
 function decideArrival(
-  { origin, content, notFollowed, pullRequest }: Plan,
+  { origin, content, notFollowed }: Plan,
   { environment, components, despite }: Destination,
   requests: readonly TagRequest[],
   known: Knowledge,
 ): Pick<Verdict<Plan>, 'decisions' | 'arrivals'> {
   const { facts } = known;
   const ancestry = orderFor(origin.commit, despite, known);
-  const belowServed = new Set(
-    servedIn(facts, environment)
-      .filter((each) => pullRequest !== true && isBelow(origin, each))
-      .map(({ component }) => component),
-  );
   const withdrawn = whyWithdrawn(withdrawalOf(facts, environment, content), environment, despite);
-  const barriers = { withdrawn, notFollowed, belowServed };
+  const barriers = { withdrawn, notFollowed };
   const tags = decideTags(requests, { position: origin, facts, ancestry }, barriers);
   const isKnownTag = ({ repository, tag }: TagDecision): boolean =>
     facts.get('tag', tagKey(repository, tag)) !== undefined;
@@ -192,10 +186,6 @@ function decideArrival(
 /** The order of commits as a release is judged by it. */
 export function orderFor(commit: CommitId, despite: Despite, known: Knowledge): Ancestry {
   return despite.afterRewrite ? afterRewrite(known.ancestry, commit) : known.ancestry;
-}
-
-function isBelow({ version }: Origin, served: Position): boolean {
-  return version !== undefined && served.version !== undefined && compareVersions(version, served.version) < 0;
 }
 
 function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, { again }: Despite): string | undefined {
@@ -228,11 +218,17 @@ export function arrivalOf(
 }
 
 /** Whether the ledger says already what an entry about this would add. */
-export function isKnown(environment: string, { plan, decisions, arrivals }: Verdict<Plan>, facts: Facts): boolean {
-  const stays = facts.get('release', plan.release)?.arrived.filter((stay) => stay.environment === environment) ?? [];
+export function isKnown(
+  environment: string,
+  { plan, decisions, arrivals }: Pick<Verdict<Plan>, 'plan' | 'decisions' | 'arrivals'>,
+  facts: Facts,
+): boolean {
+  const release = facts.get('release', plan.release);
+  const stays = release?.arrived.filter((stay) => stay.environment === environment) ?? [];
   const serves = servedIn(facts, environment);
   return (
     isRecorded(tagsToSet(decisions), facts) &&
+    (plan.branches ?? []).every((branch) => release?.branches.includes(branch)) &&
     arrivals.every(({ component, way }) => {
       const stay = stays.find((each) => each.component === component);
       return way === 'takes-over'

@@ -1,5 +1,6 @@
 import { isCommitId, notACommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
+import type { EvidenceChoice } from '../../core/release/evidence';
 import type { NamedChoice, ReleaseChoice } from '../../core/release/promotion';
 import type { Release } from '../../core/ledger/facts';
 import { parseVersion, versionNamed } from '../../core/tags/version';
@@ -9,8 +10,8 @@ import { readGit } from '../../workspace/git';
 /** A release, by its version or its commit. */
 export interface NamedRelease {
   version?: string | undefined;
-  /** Anything that git here knows as a commit. */
-  commit?: string | undefined;
+  /** Anything that git here knows as a commit; true for the one that is checked out. */
+  commit?: string | true | undefined;
 }
 
 /**
@@ -27,13 +28,16 @@ export async function readNamed(
   if (version !== undefined && commit !== undefined) {
     throw new HodError('options-conflict', {
       what: 'two releases are named',
-      object: `${option} ${version} --commit ${commit}`,
+      object: `${option} ${version} --commit${commit === true ? '' : ` ${commit}`}`,
       why: 'each of them names one',
       next: 'use one of them',
     });
   }
   if (version !== undefined) {
     return { version: parseVersion(version) };
+  }
+  if (commit === true) {
+    return { commit: (await readCheckout(folder)) ?? (await readCommit(folder, 'HEAD')) };
   }
   return commit === undefined ? undefined : { commit: await readCommit(folder, commit) };
 }
@@ -46,6 +50,33 @@ export async function readChoice(
 ): Promise<ReleaseChoice> {
   const choice = await readNamed(folder, named, '--version');
   return choice ?? { servedBy: served.name, isFirst: served.after === undefined };
+}
+
+/**
+ * Reads which releases evidence is about: one that is named, else what an environment serves, with the commit that is checked
+ * out unless `serving` says that it does not matter. Throws as {@link readNamed}.
+ */
+export async function readEvidenceChoice(
+  folder: string,
+  served: { readonly name: string; readonly after: string | undefined },
+  { serving, ...named }: NamedRelease & { readonly serving?: true | undefined },
+): Promise<EvidenceChoice> {
+  const choice = await readChoice(folder, served, named);
+  if (!('servedBy' in choice)) {
+    return choice;
+  }
+  return { ...choice, checkout: serving === true ? undefined : await readCheckout(folder) };
+}
+
+/** The commit that is checked out, by git or else by the CI; undefined where neither knows one. */
+async function readCheckout(folder: string): Promise<CommitId | undefined> {
+  const git = await readGit(folder);
+  if ('commit' in git) {
+    return git.commit.id;
+  }
+  const { readCi } = await import('../../workspace/ci');
+  const commit = readCi(folder)?.commit;
+  return commit !== undefined && isCommitId(commit) ? commit : undefined;
 }
 
 /** The commit that a name stands for in git here. Throws `not-a-commit`. */

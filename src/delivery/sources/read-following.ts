@@ -1,7 +1,21 @@
 import { isFollowed, type Following } from '../../core/build/following';
 import type { Build } from '../../core/build/build';
-import type { Config } from '../../workspace/config';
+import type { Taking } from '../../core/release/gates/taking';
+import type { Config, EnvironmentConfig } from '../../workspace/config';
 import { branchesWith, usualBranches } from '../../workspace/git';
+
+/** Reads of which branches an environment takes releases: those that hod.yaml names for it, else those that the first one follows. */
+export async function readTaking(
+  { folder, environments: [{ name, follows }] }: Config,
+  { takes }: EnvironmentConfig,
+): Promise<Taking> {
+  if (takes !== undefined) {
+    return { branches: takes, source: '`takes` in hod.yaml', own: true };
+  }
+  return follows === undefined
+    ? { branches: await usualBranches(folder), source: `what ${name} follows`, own: false }
+    : { branches: follows, source: `\`follows\` of ${name} in hod.yaml`, own: false };
+}
 
 /** Reads what decides whether a build is of a branch that the first environment follows. */
 export async function readFollowing(

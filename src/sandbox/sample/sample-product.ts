@@ -51,6 +51,7 @@ bundles:
 
 environments:
   dev: # the first: publish writes here
+    follows: [main, "support-*"] # builds of these branches take over, and may have versions
     repository: ${registries.dev}/skerry/{image}
     tags: { fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"] }
   uat:

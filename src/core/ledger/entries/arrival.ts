@@ -14,6 +14,7 @@ import {
   type Facts,
   type Release,
   type ServedComponent,
+  type TagPlace,
 } from '../facts';
 import {
   contentId,
@@ -102,10 +103,18 @@ export function foldArrival(
     ...changes,
     at: circumstances.at,
     of: { release: action.release, commit: action.commit, version: action.version },
+    fixed: newFixedTags(action, before),
     together: action.together === true,
   });
   foldReleases(action, circumstances, known, before, after);
   foldReferrers(action.referrers, before, after);
+}
+
+/** The fixed tags that were not there before. */
+function newFixedTags({ tags }: Arrival, before: Facts): TagPlace[] {
+  return tags
+    .filter(({ kind, repository, tag }) => kind === 'fixed' && before.get('tag', tagKey(repository, tag)) === undefined)
+    .map(({ component, repository, tag }) => ({ component, repository, tag }));
 }
 
 /** A fixed tag keeps the build that took it first. Answers what became of the moving tags. */

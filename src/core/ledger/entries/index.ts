@@ -8,6 +8,7 @@ import { promoted } from './promoted';
 import { published } from './published';
 import { refused } from './refused';
 import { result } from './result';
+import { restored } from './restored';
 import { rolledBack } from './rolled-back';
 import { signedOff } from './signed-off';
 import { staged } from './staged';
@@ -17,6 +18,7 @@ const kinds = [
   published,
   promoted,
   rolledBack,
+  restored,
   result,
   signedOff,
   staged,

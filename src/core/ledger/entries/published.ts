@@ -5,7 +5,12 @@ import { contentId, type ContentId } from '../release';
 import { defineAction, type Circumstances } from './action';
 import { arrivalFields, arrivedContent, factsOfArrival, foldArrival } from './arrival';
 
-const schema = z.object({ kind: z.literal('published'), ...arrivalFields });
+const schema = z.object({
+  kind: z.literal('published'),
+  ...arrivalFields,
+  /** The branches that it was built of, or that contain its commit; of the build of a pull request, none. */
+  branches: z.array(z.string()).optional(),
+});
 type Published = z.infer<typeof schema>;
 
 /** A build became a release, in the first environment. */
@@ -15,7 +20,9 @@ export const published = defineAction<Published, typeof schema>('published', {
   fold(action, circumstances, before, after) {
     const { release, commit, version, components } = action;
     const known = before.get('release', release);
-    foldArrival(action, circumstances, known ?? releaseOf(action, circumstances), { before, after });
+    const own = releaseOf(action, circumstances);
+    const branches = [...new Set([...(known?.branches ?? []), ...own.branches])];
+    foldArrival(action, circumstances, { ...(known ?? own), branches }, { before, after });
     foldPublisher(arrivedContent(action), circumstances, before, after);
     if (known !== undefined) {
       return;
@@ -41,10 +48,11 @@ function foldPublisher(content: ContentId, { actor }: Circumstances, before: Fac
 
 /** A release as it is before it came anywhere. */
 export function releaseOf(
-  { release, commit, version, branch, build, run, components }: Published,
+  { release, commit, version, branch, branches, build, run, components }: Published,
   { at, actor }: Pick<Circumstances, 'at' | 'actor'>,
 ): Release {
-  return { release, commit, version, branch, build, run, at, components, by: actor, arrived: [] };
+  const own = branches ?? (branch === undefined ? [] : [branch]);
+  return { release, commit, version, branch, branches: own, build, run, at, components, by: actor, arrived: [] };
 }
 
 function foldVersion(

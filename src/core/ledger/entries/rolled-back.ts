@@ -54,6 +54,7 @@ export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back',
       served,
       lanes,
       tags,
+      fixed: [],
       at,
       back,
       reason,
@@ -94,15 +95,25 @@ function foldLanes({ environment, lanes }: RolledBack, before: Facts, after: Fac
   );
 }
 
-function foldTags({ tags }: RolledBack, { seq }: Circumstances, before: Facts, after: Facts): Changes['tags'] {
-  return tags.flatMap(({ component, repository, tag, is }) => {
+function foldTags(
+  { environment, tags }: RolledBack,
+  { seq }: Circumstances,
+  before: Facts,
+  after: Facts,
+): Changes['tags'] {
+  const served = servedIn(before, environment);
+  return tags.flatMap(({ component, repository, tag, is, instead }) => {
     const key = tagKey(repository, tag);
     const known = before.get('tag', key);
     if (known === undefined) {
       return [];
     }
+    // Where a tag cannot be removed, it may stand at what was served until now.
+    const left = served.find((each) => each.component === component)?.digest;
     const target =
-      is === null ? { ...known, gone: true } : { kind: 'moving' as const, ...is, ...earlierThan(is.digest, known) };
+      is === null
+        ? { ...known, ...earlierThan(known.digest, known, left), gone: true, instead }
+        : { kind: 'moving' as const, ...is, ...earlierThan(is.digest, known) };
     after.set('tag', key, { ...target, seq });
     return [{ component, repository, tag, is, was: targetOf(known) ?? null }];
   });

@@ -1,6 +1,7 @@
 import { shortCommit, type CommitId } from '../../commit';
 import { versionNamed, type Version } from '../../tags/version';
 import type { Build } from '../../build/build';
+import { whyNotFollowed, type Following } from '../../build/following';
 import type { Gate } from './gate';
 
 /** What a component says of itself, in its annotations or else its labels. */
@@ -44,8 +45,13 @@ export function rightBuild(claims: readonly Claim[], commit: CommitId, version: 
   };
 }
 
+/** Asks what can be asked of a build before anything is looked at: whether it may have the version that it asks for. */
+export function gatesOfBuild(build: Build, following: Following, environment: string): Gate[] {
+  return [cleanForVersion(build), historyForNext(build), followedForVersion(build, following, environment)];
+}
+
 /** What was built from a dirty working copy gets no version: no commit holds it. */
-export function cleanForVersion({ dirty, version, commit }: Build): Gate {
+function cleanForVersion({ dirty, version, commit }: Build): Gate {
   const gate = 'clean-working-copy';
   if (!dirty || version.kind === 'none') {
     return { gate, outcome: 'met', detail: dirty ? 'no version is asked for' : 'every change is committed' };
@@ -60,8 +66,40 @@ export function cleanForVersion({ dirty, version, commit }: Build): Gate {
   };
 }
 
+/** Versions are for builds of followed branches: what a pull request proposes is no release yet. */
+function followedForVersion({ version, commit }: Build, following: Following, environment: string): Gate {
+  const gate = 'followed';
+  const why = version.kind === 'none' ? undefined : whyNotFollowed(following, { hasVersion: true, environment });
+  if (version.kind === 'none' || why === undefined) {
+    return {
+      gate,
+      outcome: 'met',
+      detail: version.kind === 'none' ? 'no version is asked for' : 'its branch is followed',
+    };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'not-followed',
+    what: 'this build may not have a version',
+    object: `${version.kind === 'given' ? version.version : `the next ${version.part}`}, the commit ${commit}`,
+    detail: why,
+    remedy: remedyOf(following, environment),
+  };
+}
+
+function remedyOf({ branches, branch, pullRequest }: Following, environment: string): string {
+  const withoutVersion = 'or publish it without a version';
+  if (!pullRequest && branch === undefined) {
+    return `name its branch with --branch, or fetch it (\`git fetch\`); ${withoutVersion}`;
+  }
+  const merging = `merge the commit into ${branches[0] ?? ''} and publish it from there`;
+  const following = pullRequest ? '' : `name its branch in \`follows\` of ${environment} in hod.yaml; `;
+  return `${merging}; ${following}${withoutVersion}`;
+}
+
 /** The next version follows all that came before, which a shallow clone does not know. */
-export function historyForNext({ shallow, version, commit }: Build): Gate {
+function historyForNext({ shallow, version, commit }: Build): Gate {
   const gate = 'whole-history';
   if (!shallow || version.kind !== 'next') {
     return { gate, outcome: 'met', detail: shallow ? 'no next version is asked for' : 'git has all of it' };

@@ -2,13 +2,13 @@ import type { Passage } from './passage';
 import { describePosition } from '../../tags/ordering';
 import type { ComponentArrival } from '../component-arrival';
 import { servedIn } from '../../ledger/environment';
-import type { Facts, Release, ServedComponent, Withdrawal } from '../../ledger/facts';
+import type { Facts, Release, Withdrawal } from '../../ledger/facts';
 import type { TagDecision } from '../tag-decisions';
 import { releaseOption } from './admission';
-import type { Gate, UnmetGate } from './gate';
+import type { Gate } from './gate';
 
 /**
- * Checks that a release came through the environment before: served there now or once, or beside with a version. A release that was
+ * Checks that a release came through the environment before: served there now or once, or beside. A release that was
  * held there was never tested there, and a withdrawn one is bad.
  */
 export function cameThrough(
@@ -44,34 +44,23 @@ export function cameThrough(
       remedy: `run \`hod promote ${from}${releaseOption(release)}\` first`,
     };
   }
-  const never = stays.filter(
-    ({ stay }) => stay?.way === 'held' || (stay?.way === 'beside' && release.version === undefined),
-  );
-  return never.length > 0
-    ? { gate, outcome: 'unmet', object, ...neverServed(never, from) }
+  const held = stays.filter(({ stay }) => stay?.way === 'held');
+  return held.length > 0
+    ? {
+        gate,
+        outcome: 'unmet',
+        code: 'never-served',
+        what: `${from} has never served this release`,
+        object,
+        detail: `when it came to ${from}, something newer was there already: ${held.map(({ component }) => component).join(', ')}`,
+        remedy: `promote what ${from} serves, or something newer`,
+      }
     : { gate, outcome: 'met', detail: cameDetail(stays, from) };
 }
 
 interface ComponentStay {
   readonly component: string;
   readonly stay: Release['arrived'][number] | undefined;
-}
-
-function neverServed(
-  never: readonly ComponentStay[],
-  from: string,
-): Pick<UnmetGate, 'code' | 'what' | 'detail' | 'remedy'> {
-  const held = never.some(({ stay }) => stay?.way === 'held');
-  return {
-    code: 'never-served',
-    what: `${from} has never served this release`,
-    detail: held
-      ? `when it came to ${from}, something newer was there already: ${never.map(({ component }) => component).join(', ')}`
-      : `it has no version, and came to ${from} beside what that serves`,
-    remedy: held
-      ? `promote what ${from} serves, or something newer`
-      : `publish it with a version, or from a branch that ${from} follows`,
-  };
 }
 
 function cameDetail(stays: readonly ComponentStay[], from: string): string {
@@ -90,8 +79,6 @@ function cameDetail(stays: readonly ComponentStay[], from: string): string {
 /** What is known about the environment that a release is promoted into. */
 interface Here {
   readonly withdrawal: Withdrawal | undefined;
-  /** The release that took over last there, if it was admitted: the only one that a remedy may name. */
-  readonly latest: ServedComponent | undefined;
   readonly decisions: readonly TagDecision[];
   readonly facts: Facts;
 }
@@ -101,7 +88,7 @@ export function comesIn(
   release: Release,
   arrivals: readonly ComponentArrival[],
   to: string,
-  { withdrawal, latest, decisions, facts }: Here,
+  { withdrawal, decisions, facts }: Here,
 ): Gate {
   const gate = 'comes-in';
   const held = arrivals.filter(({ way }) => way === 'held');
@@ -129,11 +116,7 @@ export function comesIn(
       was
         ? `the way back is \`hod rollback ${to} ${goingTo(release)} --reason "…"\``
         : `promote something newer; the way back to what ${to} served is \`hod rollback ${to} --reason "…"\``,
-      ...(drifted && latest !== undefined
-        ? [
-            `tags of ${to} stand elsewhere than the ledger says, as \`hod status\` shows: \`hod rollback ${to} ${goingTo(latest)} --reason "…"\` puts them right`,
-          ]
-        : []),
+      ...(drifted ? [`tags of ${to} stand elsewhere than the ledger says: \`hod restore ${to}\` puts them right`] : []),
     ].join('; '),
   };
 }

@@ -1,0 +1,30 @@
+import { answer } from '../answer';
+import {
+  actorOption,
+  command,
+  configOption,
+  dryRunOption,
+  quietOption,
+  requestsOption,
+  verboseChangesOption,
+} from '../options';
+
+/** `hod restore`. */
+export function restoreCommand() {
+  return command('restore', 'put tags of ENV back where the ledger says; bring nothing new', [
+    ['hod restore prod', 'after somebody moved, overwrote or removed tags by hand'],
+    ['hod restore prod --dry-run', 'which tags stand elsewhere?'],
+  ])
+    .argument('<env>', 'the environment whose tags are put right')
+    .addOption(configOption())
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .addOption(requestsOption())
+    .addOption(quietOption())
+    .addOption(verboseChangesOption())
+    .action(async (environment, options) => {
+      const { restore } = await import('../../operations/restore');
+      const { restoreView } = await import('../views/restore');
+      await answer(options, (run) => restore({ environment, ...options, ...run }), restoreView);
+    });
+}

@@ -1,0 +1,84 @@
+import type { RepositoryName } from '../oci/reference';
+import { laneHeadIn, servedIn } from '../ledger/environment';
+import { everUnder, stepKey, tagKey, type TagPlace } from '../ledger/facts';
+import { factNeed, type Decision, type Knowledge, type Need } from './knowledge';
+import { uniqueTags } from './rollback-tags';
+import { stepOf } from './rollback-steps';
+import { decideInstead, type Instead } from './stand-in';
+import { driftReason, type TagDecision } from './tag-decisions';
+
+/** The tags that the ledger set in an environment, and those that stand elsewhere than it says. */
+export interface WatchedTags {
+  /** How many there are. */
+  readonly count: number;
+  /** What puts each right that stands elsewhere. */
+  readonly stray: readonly TagDecision[];
+}
+
+/**
+ * Finds every tag of an environment that stands elsewhere than the ledger says: moved, overwritten or removed by hand, left on what
+ * was withdrawn, or left by a run that was killed.
+ *
+ * @param placeOf The repository of a component there; undefined for one that is not looked at.
+ */
+export function watchTags(
+  environment: string,
+  placeOf: (component: string) => RepositoryName | undefined,
+  known: Knowledge,
+): Decision<WatchedTags> {
+  const unknown = known.missing([factNeed('environment', environment)]);
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const count = known.facts.get('environment', environment)?.steps ?? 0;
+  const numbers = Array.from({ length: count }, (_, at) => at + 1);
+  const steps = known.missing(numbers.map((step) => factNeed('step', stepKey(environment, step))));
+  if (steps !== undefined) {
+    return steps;
+  }
+  const { facts } = known;
+  const places = uniqueTags(
+    numbers
+      .map((step) => stepOf(facts, environment, step))
+      .flatMap(({ tags, fixed }) => [...tags, ...fixed])
+      .map(({ component, repository, tag }) => ({ component, repository, tag })),
+  ).filter(({ component, repository }) => placeOf(component) === repository);
+  const standing = known.missing(
+    places.flatMap(({ repository, tag }): Need[] => [
+      factNeed('tag', tagKey(repository, tag)),
+      { kind: 'served', repository, tag },
+    ]),
+  );
+  if (standing !== undefined) {
+    return standing;
+  }
+  const gone = places.filter(({ repository, tag }) => facts.get('tag', tagKey(repository, tag))?.gone === true);
+  const headOf = (lane: string, component: string) => laneHeadIn(facts, environment, lane, component);
+  const instead = decideInstead(environment, gone, { serves: servedIn(facts, environment), headOf }, known);
+  return instead.kind === 'decided'
+    ? {
+        kind: 'decided',
+        value: { count: places.length, stray: places.flatMap((place) => strayTag(place, instead.value, known)) },
+      }
+    : instead;
+}
+
+function strayTag(place: TagPlace, insteadOf: Instead, known: Knowledge): TagDecision[] {
+  const { repository, tag } = place;
+  const target = known.facts.get('tag', tagKey(repository, tag));
+  const served = known.servedUnder(repository, tag);
+  if (target === undefined) {
+    return [];
+  }
+  const { kind, digest } = target;
+  if (target.gone === true) {
+    const instead = insteadOf(place);
+    const never = everUnder(target).filter((each) => each !== instead);
+    return served !== undefined && never.includes(served)
+      ? [{ ...place, kind, digest, outcome: 'removed', reason: 'it was rolled back', served, never, instead }]
+      : [];
+  }
+  return served === digest
+    ? []
+    : [{ ...place, kind, digest, outcome: 'restored', reason: driftReason(served, digest), served, recorded: digest }];
+}

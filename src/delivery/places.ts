@@ -1,0 +1,19 @@
+import { servedIn } from '../core/ledger/environment';
+import type { Ledger } from '../ledger/ledger';
+import type { RepositoryClient } from '../registry/repository';
+import type { Session } from '../session/session';
+import type { Config, EnvironmentConfig } from '../workspace/config';
+
+/** Returns where an environment has every component of the product, and every one that it serves. */
+export async function placesIn(
+  { components }: Config,
+  environment: EnvironmentConfig,
+  { ledger, session }: { readonly ledger: Ledger; readonly session: Session },
+): Promise<{ component: string; target: RepositoryClient }[]> {
+  const { name } = environment;
+  const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
+  const names = [...components.map((each) => each.name), ...servedIn(facts, name).map(({ component }) => component)];
+  return [...new Set(names)].map((component) => {
+    return { component, target: session.client(environment.repositoryOf(component)) };
+  });
+}
