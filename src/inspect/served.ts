@@ -1,5 +1,5 @@
 import { shortCommit } from '../core/commit';
-import type { Target } from '../core/deployment/pointing';
+import type { Target } from '../core/deployment/parts';
 import { servedIn } from '../core/ledger/environment';
 import type { FactKey, ServedComponent } from '../core/ledger/facts';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';

@@ -49,20 +49,28 @@ function refuseNothing(
   { name }: EnvironmentConfig,
   check: boolean,
 ): void {
-  const found = pointed.some(({ changes, left, right }) => changes.length + left.length + right > 0);
-  const left = pointed.flatMap(({ path, left: own }) => own.map((each) => ({ ...each, path })));
+  const found = pointed.some(({ changes, left: own, right }) => changes.length + own.length + right > 0);
+  const withPath = (of: 'left' | 'unclear') =>
+    pointed.flatMap(({ path, ...each }) => each[of].map((own) => ({ ...own, path })));
+  // What was not understood is told beside what was; by itself there is nothing to point.
+  const left = found || check ? withPath('left') : withPath('unclear');
   // A check says what cannot be pointed beside what is stale.
-  if (found && (left.length === 0 || check)) {
+  if ((found && left.length === 0) || (check && (found || withPath('unclear').length > 0))) {
     return;
   }
   throw new HodError('nothing-to-point', {
-    what: found ? 'a reference cannot be pointed' : 'nothing in these files names a component of the product',
-    object: found ? left.map(({ path, line, object }) => `${path}:${line} ${object}`) : pointed.map(({ path }) => path),
-    why: found
-      ? [...new Set(left.map(({ why }) => why))].map((why) => `in ${name}: ${why}`)
-      : 'there is no reference to a repository of any environment in them',
-    next: found
-      ? `correct these lines by hand, or promote to ${name} what it does not serve yet; nothing was written`
-      : 'name the files that say what is deployed; `hod config show` lists the repositories',
+    what: left.length > 0 ? 'a reference cannot be pointed' : 'nothing in these files names a component of the product',
+    object:
+      left.length > 0
+        ? left.map(({ path, line, object }) => `${path}:${line} ${object}`)
+        : pointed.map(({ path }) => path),
+    why:
+      left.length > 0
+        ? [...new Set(left.map(({ why }) => why))].map((why) => `in ${name}: ${why}`)
+        : 'there is no reference to a repository of any environment in them',
+    next:
+      left.length > 0
+        ? `correct these lines by hand, or promote to ${name} what it does not serve yet; nothing was written`
+        : 'name the files that say what is deployed; `hod config show` lists the repositories',
   });
 }

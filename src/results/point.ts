@@ -1,6 +1,13 @@
 import * as z from 'zod';
 import type { Pointed } from '../core/deployment/pointing';
 
+const unpointed = z.strictObject({
+  component: z.string(),
+  line: z.number().int(),
+  object: z.string(),
+  why: z.string(),
+});
+
 export const pointResultSchema = z.strictObject({
   product: z.string(),
   environment: z.string(),
@@ -12,23 +19,25 @@ export const pointResultSchema = z.strictObject({
       written: z.boolean(),
       /** References that led where they should. */
       right: z.number().int(),
+      /** Images that are none of the product's. */
+      others: z.number().int(),
       changes: z.array(
         z.strictObject({
           component: z.string(),
-          /** From 1. */
+          /** The first line that changes, from 1. */
           line: z.number().int(),
           from: z.string(),
           to: z.string(),
           reason: z.enum(['other-environment', 'stale']),
-          /** The line as it was, and as it is to be. */
+          /** The lines that change, as they were and as they are to be. */
           before: z.string(),
           after: z.string(),
         }),
       ),
       /** What cannot be pointed, and why. */
-      left: z.array(
-        z.strictObject({ component: z.string(), line: z.number().int(), object: z.string(), why: z.string() }),
-      ),
+      left: z.array(unpointed),
+      /** What looks like an image of the product, and was not understood: it is neither pointed nor checked. */
+      unclear: z.array(unpointed),
     }),
   ),
 });
@@ -41,18 +50,21 @@ export function toPointResult(
 ): PointResult {
   return {
     ...about,
-    files: files.map(({ path, file, text, changes, left, right }) => {
+    files: files.map(({ path, file, text, changes, left, right, unclear, others }) => {
       const [before, after] = [file.text, text].map((each) => each.split(/\r?\n/));
       return {
         file: path,
         written: !about.check && changes.length > 0,
         right,
-        changes: changes.map((change) => ({
+        others,
+        changes: changes.map(({ lines, ...change }) => ({
           ...change,
-          before: before?.[change.line - 1] ?? '',
-          after: after?.[change.line - 1] ?? '',
+          line: lines[0],
+          before: lines.map((line) => before?.[line - 1] ?? '').join('\n'),
+          after: lines.map((line) => after?.[line - 1] ?? '').join('\n'),
         })),
         left: [...left],
+        unclear: [...unclear],
       };
     }),
   };

@@ -345,7 +345,7 @@ export const pointed: PointResult = {
   ...{ product, environment: 'prod', check: true },
   files: [
     {
-      ...{ file: 'deploy/timetable.yaml', written: false, right: 3, left: [] },
+      ...{ file: 'deploy/timetable.yaml', written: false, right: 3, left: [], unclear: [], others: 1 },
       changes: [
         {
           ...{ component: 'timetable', line: 12, reason: 'stale', from: digest(4), to: digest(7) },

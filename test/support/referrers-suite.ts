@@ -104,6 +104,9 @@ export function referrersSuite(start: () => Promise<{ world: World; close: () =>
       '    tags: { fixed: ["{version}"], moving: [uat] }',
       `$&\n    gates: { referrers: [${bill}] }`,
     );
+    await world.product.change('timetable', 'Show the winter sailings');
+    await world.product.build('winter');
+    await world.publish('--branch', 'main');
     const refused = await world.fails('referrers-missing', 'promote', 'uat');
     expect(refused.why).toContain(`nothing of the type ${bill} refers to boarding-gate`);
     await writeFile(file, before);

@@ -45,8 +45,8 @@ describe('configuration', () => {
     expect(why?.split('\n').slice(1)).toEqual([
       expect.stringMatching(/^hod\.yaml:2:1: there is no key prodcut here; similar: product$/),
       expect.stringMatching(/^hod\.yaml:14:5: there is no key platfroms here; similar: platforms$/),
-      expect.stringMatching(/^hod\.yaml:29:12: after: must be a text, and is a list$/),
-      expect.stringMatching(/^hod\.yaml:33:12: there is no environment uta before this one; similar: uat$/),
+      expect.stringMatching(/^hod\.yaml:30:12: after: must be a text, and is a list$/),
+      expect.stringMatching(/^hod\.yaml:34:12: there is no environment uta before this one; similar: uat$/),
     ]);
   });
 
@@ -150,13 +150,15 @@ describe('configuration', () => {
     await world.configure('after: uat', 'after: uta');
     await world.configure('linux/arm/v7', 'linux-arm');
     await world.configure('"c-{commit:12}"', '"c-{comit:12}"');
+    await world.configure('follows: [main, "support-*"]', 'takes: [main]');
     await world.configure(/repository: uat.*/, 'repository: skerry/{image}');
     const { why } = await world.fails('config-invalid', 'publish');
     for (const part of [
+      /hod\.yaml:\d+:\d+: publish writes the first environment; `follows` names/,
       /hod\.yaml:14:\d+: this is not a platform/,
-      /hod\.yaml:27:\d+: there is no placeholder \{comit:12\}/,
-      /hod\.yaml:30:\d+: this is not a repository/,
-      /hod\.yaml:33:\d+: there is no environment uta before this one; similar: uat/,
+      /hod\.yaml:28:\d+: there is no placeholder \{comit:12\}/,
+      /hod\.yaml:31:\d+: this is not a repository/,
+      /hod\.yaml:34:\d+: there is no environment uta before this one; similar: uat/,
     ]) {
       expect(why).toMatch(part);
     }

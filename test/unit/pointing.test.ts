@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { parseAllDocuments } from 'yaml';
-import { point, type Target } from '../../src/core/deployment/pointing';
+import type { Target } from '../../src/core/deployment/parts';
+import { point } from '../../src/core/deployment/pointing';
 import { readsTheSame, spotsIn } from '../../src/core/deployment/spots';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
@@ -28,6 +29,23 @@ test.each<[name: string, text: string, after: string, extension?: string]>([
   ['a number in JSON', '{"repository":"<>","tag":2.4}', `{"repository":"<>","tag":"2.5.0@${digest}"}`, '.json'],
   ['a tag that is a number', 'repository: <>\ntag: 2.4\n', `repository: <>\ntag: 2.5.0@${digest}\n`],
   ['a header with a comment', 'run: | # <>:2.4.0\n  <>:2.4.0\n', `run: | # <>:2.4.0\n  <>@${digest}\n`],
+  [
+    'a registry beside the repository',
+    'registry: registry.skerry.test\nrepository: line/timetable\ntag: "2.4"\n',
+    `registry: registry.skerry.test\nrepository: line/timetable\ntag: "2.5.0@${digest}"\n`,
+  ],
+  [
+    'a registry with a path, a digest, and the order that JSON has',
+    '{"tag":"2.4","digest":"","repository":"timetable","registry":"registry.skerry.test/line"}',
+    `{"tag":"2.5.0","digest":"${digest}","repository":"timetable","registry":"registry.skerry.test/line"}`,
+    '.json',
+  ],
+  [
+    'a registry beside an image with its version',
+    'imageRegistry: registry.skerry.test\nimage: line/timetable:2.4\n',
+    `imageRegistry: registry.skerry.test\nimage: line/timetable@${digest} # 2.5.0\n`,
+  ],
+  ['a name and a digest', 'image: { name: <>, digest: "" }\n', `image: { name: <>, digest: "${digest}" }\n`],
   ['a tag by an alias', 'v: &v 2.4.0\na: { repository: <>, tag: *v }\n', 'left'],
   ['a tag in a block', 'repository: <>\ntag: |-\n  2.4.0\n', 'left'],
   ['a tag that is a map', 'repository: <>\ntag: { a: b }\n', 'left'],
@@ -50,12 +68,40 @@ test.each<[name: string, text: string, after: string, extension?: string]>([
   }
 });
 
+test('what moves to another registry is written in both of its values; its lines are those that change', () => {
+  const moved = formatRepository(parseRepository('uat.skerry.test/line/timetable'));
+  const serves = { repository, digest, name: '2.5.0' };
+  const text = 'image:\n  registry: uat.skerry.test\n  pull: always\n  repository: line/timetable\n  tag: 2.4.0\n';
+  const pointed = point(text, spotsIn(text, '.yaml'), [{ component: 'timetable', repository: moved, serves }]);
+  expect(pointed.text).toBe(
+    `image:\n  registry: registry.skerry.test\n  pull: always\n  repository: line/timetable\n  tag: 2.5.0@${digest}\n`,
+  );
+  expect(pointed.changes.map(({ lines }) => lines)).toEqual([[2, 5]]);
+});
+
+test.each<[text: string, unclear: string[], others: number]>([
+  ['image: line/timetable:2.4.0\n', ['line/timetable:2.4.0'], 0],
+  ['image: "{{ .Values.registry }}/line/timetable:2.4.0"\n', ['line/timetable:2.4.0'], 0],
+  ['global: { registry: registry.skerry.test }\nrepository: line/timetable\ntag: 2.4\n', ['line/timetable'], 0],
+  ['image: { name: line/timetable, digest: sha256:00 }\n', ['line/timetable'], 0],
+  ['env: { name: NEXT, value: "line/timetable:2.4.0" }\n', ['line/timetable:2.4.0'], 0],
+  ['image: <>:2.4.0\n', [], 0],
+  ['image: other.test/line/timetable:2.4.0\n', [], 0],
+  ['image: other.test/postgres:15\ninitImage: busybox\n', [], 2],
+  ['name: timetable\ncommand: [ls, line/timetable]\npath: /line/timetables\n', [], 0],
+])('what looks like an image of the product is told, and others are counted: %j', (text, unclear, others) => {
+  const pointed = run(text.replaceAll('<>', repository));
+  expect([pointed.unclear.map(({ object }) => object), pointed.others]).toEqual([unclear, others]);
+});
+
 /** Documents of the values that deployment files have, and of others. */
 const scalar = fc.oneof(
   fc.constantFrom(
     `${repository}:2.4.0`,
     repository,
     `${repository}@${sha256('x')}`,
+    'registry.skerry.test',
+    'line/timetable',
     '',
     '~',
     '2.4',
@@ -71,9 +117,13 @@ const document: fc.Arbitrary<unknown> = fc.letrec((tie) => ({
     { depthSize: 'small', withCrossShrink: true },
     scalar,
     fc.array(tie('node'), { maxLength: 3 }),
-    fc.dictionary(fc.constantFrom('image', 'repository', 'tag', 'digest', 'name', 'newName', 'x'), tie('node'), {
-      maxKeys: 4,
-    }),
+    fc.dictionary(
+      fc.constantFrom('image', 'repository', 'registry', 'tag', 'digest', 'name', 'newName', 'x'),
+      tie('node'),
+      {
+        maxKeys: 4,
+      },
+    ),
   ),
 })).node;
 

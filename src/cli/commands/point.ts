@@ -22,7 +22,10 @@ export function pointCommand() {
       const { pointFiles } = await import('../../operations/point');
       const { pointView } = await import('../views/point');
       const result = await answer(options, (run) => pointFiles({ environment, files, ...options, ...run }), pointView);
-      if (result.check && result.files.some(({ changes, left }) => changes.length + left.length > 0)) {
+      const isAmiss = result.files.some(
+        ({ changes, left, unclear }) => changes.length + left.length + unclear.length > 0,
+      );
+      if (result.check && isAmiss) {
         process.exitCode = exitCodes.refused;
       }
     });

@@ -6,12 +6,14 @@ import type { Screen } from '../answer';
 export function pointView({ product, environment, check, files }: PointResult, { style, verbose }: Screen): string {
   const changed = files.filter(({ changes }) => changes.length > 0);
   const left = files.flatMap(({ file, left: own }) => own.map((each) => ({ file, ...each })));
+  const unclear = files.flatMap(({ file, unclear: own }) => own.map((each) => ({ file, ...each })));
+  const others = files.reduce((sum, file) => sum + file.others, 0);
   const count = changed.reduce((sum, { changes }) => sum + changes.length, 0);
   const right = files.reduce((sum, file) => sum + file.right, 0);
   const where = style.strong(environment);
   const title =
-    count === 0 && left.length > 0
-      ? `${style.bad('Unclear:')} ${formatCount(left.length, 'reference')} cannot be checked against what ${where} serves of ${product}`
+    count === 0 && left.length + unclear.length > 0
+      ? `${style.bad('Unclear:')} ${formatCount(left.length + unclear.length, 'reference')} cannot be checked against what ${where} serves of ${product}`
       : count === 0
         ? `${style.good('Up to date:')} ${formatCount(right, 'reference')} in ${formatCount(files.length, 'file')} ${right === 1 ? 'leads' : 'lead'} to what ${where} serves of ${product}`
         : check
@@ -24,15 +26,18 @@ export function pointView({ product, environment, check, files }: PointResult, {
         `${style.strong(file)}${changes.length === 0 ? `  ${style.faint(`${own} up to date`)}` : ''}`,
         ...changes.flatMap(({ line, reason, before, after }) => [
           style.faint(`  line ${line}${reason === 'other-environment' ? ': in another environment' : ''}`),
-          style.bad(`  - ${before.trim()}`),
-          style.good(`  + ${after.trim()}`),
+          ...before.split('\n').map((text) => style.bad(`  - ${text.trim()}`)),
+          ...after.split('\n').map((text) => style.good(`  + ${text.trim()}`)),
         ]),
       ].join('\n'),
     );
   const hint = check && count > 0 ? [style.faint(`\`hod point ${environment} FILE…\` writes this.`)] : [];
-  const unclear = left.map(
-    ({ file, line, object, why }) =>
-      `${style.bad('cannot be pointed')}  ${file}:${line} ${object}\n  ${style.faint(why)}`,
+  const told = [
+    ...left.map((each) => ['cannot be pointed', each] as const),
+    ...unclear.map((each) => ['not understood', each] as const),
+  ].map(
+    ([what, { file, line, object, why }]) => `${style.bad(what)}  ${file}:${line} ${object}\n  ${style.faint(why)}`,
   );
-  return [title, ...blocks, ...unclear, ...hint].join('\n\n');
+  const aside = others === 0 ? [] : [style.faint(`${formatCount(others, 'image')} of others left alone`)];
+  return [title, ...blocks, ...told, ...aside, ...hint].join('\n\n');
 }

@@ -1,4 +1,5 @@
-import { point, type Pointed, type Target } from './pointing';
+import type { Target } from './parts';
+import { point, type Pointed } from './pointing';
 import { readsTheSame, type Spots } from './spots';
 
 /** The text of a deployment file, and where references may stand in it. */
@@ -18,6 +19,6 @@ export function pointSafely({ text: original, spots }: DeploymentText, targets: 
     return pointed;
   }
   const why = 'written so, the file would read otherwise elsewhere too: write its reference in another form';
-  const left = changes.map(({ component, line, from }) => ({ component, line, object: from, why }));
+  const left = changes.map(({ component, lines: [line], from }) => ({ component, line, object: from, why }));
   return { ...pointed, text: original, changes: [], edits: [], left: [...pointed.left, ...left] };
 }

@@ -1,69 +1,8 @@
-import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import { kindByForm } from '../tags/listing';
 import { isTag } from '../oci/tag';
-
-/** A repository of the product, and where its component is in the environment that files are pointed at. */
-export interface Target {
-  readonly component: string;
-  /** A repository of the component, in whatever environment. */
-  readonly repository: RepositoryName;
-  /** Where the environment that is meant has it, and what it serves of it; undefined where it serves nothing of it. */
-  readonly serves: { readonly repository: RepositoryName; readonly digest: Digest; readonly name: string } | undefined;
-}
-
-/** A range of a text. */
-export interface Range {
-  readonly start: number;
-  readonly end: number;
-}
-
-/** A value that may be replaced. */
-export interface Value extends Range {
-  /** How a text is written in its place; undefined where it cannot be. */
-  readonly write: ((text: string) => string) | undefined;
-}
-
-/** A value that reads otherwise than it is written. Where it names a component of the product, that cannot be pointed. */
-export interface Obstacle {
-  readonly start: number;
-  /** What it reads as. */
-  readonly value: string;
-  /** How it is written: what is found in that can be pointed. */
-  readonly insteadOf?: string;
-  /** It matters only where it is a repository and nothing else. */
-  readonly bareOnly?: true;
-  readonly why: string;
-}
-
-/** A part of a deployment file in which references are looked for. */
-export interface Spot extends Range {
-  /** Where a comment may follow it on its line, and the comment that does: its text, without the mark. */
-  readonly comment?: (Range & { readonly text: string | undefined }) | undefined;
-  /** The key that it is the value of, and values beside it that say which version is meant. */
-  readonly key?: string | undefined;
-  readonly tag?: Value | undefined;
-  readonly digest?: Value | undefined;
-}
-
-/** A reference that leads elsewhere than it should. */
-export interface Change {
-  readonly component: string;
-  /** The line that it is on, from 1. */
-  readonly line: number;
-  readonly from: string;
-  readonly to: string;
-  /** It leads into a repository of another environment; else to another digest, or to a tag. */
-  readonly reason: 'other-environment' | 'stale';
-}
-
-/** A reference that cannot be pointed, and why. */
-export interface Unpointed {
-  readonly component: string;
-  readonly line: number;
-  readonly object: string;
-  readonly why: string;
-}
+import type { Change, Found, Obstacle, Range, Spot, Target, Unpointed } from './parts';
+import { isOther, splitReference, unclearIn } from './lookalikes';
 
 /** A deployment file, pointed. */
 export interface Pointed {
@@ -72,18 +11,16 @@ export interface Pointed {
   readonly left: readonly Unpointed[];
   /** References that lead where they should. */
   readonly right: number;
+  /** What looks like an image of the product, and was not understood: it is neither pointed nor checked. */
+  readonly unclear: readonly Unpointed[];
+  /** Images that are none of the product's. */
+  readonly others: number;
   /** Where the text is another, in the text as it was. */
   readonly edits: readonly Range[];
 }
 
 interface Edit extends Range {
   readonly text: string;
-}
-
-interface Found extends Range {
-  readonly target: Target;
-  readonly tag: string | undefined;
-  readonly digest: string | undefined;
 }
 
 const tagHere = /^:([A-Za-z0-9_][A-Za-z0-9_.-]{0,127})/;
@@ -102,9 +39,14 @@ export function point(
   const edits: Edit[] = [];
   const changes: Change[] = [];
   const left: Unpointed[] = [];
+  const unclear: Unpointed[] = [];
   let right = 0;
   for (const spot of spots) {
-    const found = referencesIn(text, spot, targets);
+    const apart = splitReference(text, spot, targets);
+    const found = apart === undefined ? referencesIn(text, spot, targets) : [apart];
+    unclear.push(
+      ...unclearIn(text, spot, found, targets).map(({ start, ...each }) => ({ ...each, line: lineAt(start) })),
+    );
     found.forEach((each, at) => {
       const outcome = pointOne(text, spot, each, at === found.length - 1 && each.end === spot.end);
       if (outcome.kind === 'right') {
@@ -115,8 +57,7 @@ export function point(
         edits.push(...outcome.edits);
         changes.push({
           component: each.target.component,
-          // Of a repository and a version beside it, the first line that is to change.
-          line: lineAt(Math.min(...outcome.edits.map(({ start }) => start))),
+          lines: linesOf(outcome.edits, lineAt),
           from: outcome.from,
           to: outcome.to,
           reason: each.target.repository === each.target.serves?.repository ? 'stale' : 'other-environment',
@@ -125,7 +66,13 @@ export function point(
     });
   }
   left.push(...obstacles.flatMap((obstacle) => unpointedIn(obstacle, targets, lineAt)));
-  return { text: edited(text, edits), changes, left: uniqueLeft(left), right, edits };
+  const others = spots.filter((spot) => isOther(text, spot, targets)).length;
+  return { text: edited(text, edits), changes, left: uniqueLeft(left), right, unclear, others, edits };
+}
+
+function linesOf(edits: readonly Edit[], lineAt: (at: number) => number): [number, ...number[]] {
+  const [first = 1, ...more] = [...new Set(edits.map(({ start }) => lineAt(start)))].sort((a, b) => a - b);
+  return [first, ...more];
 }
 
 /** What a value names, of which its text does not say it so. */
@@ -150,7 +97,7 @@ function uniqueLeft(left: readonly Unpointed[]): Unpointed[] {
 }
 
 /** Every reference to a repository of the product in a part of a text. */
-function referencesIn(text: string, { start, end }: Range, targets: readonly Target[]): Found[] {
+export function referencesIn(text: string, { start, end }: Range, targets: readonly Target[]): Found[] {
   const part = text.slice(start, end);
   const found: Found[] = [];
   for (const target of targets) {
@@ -198,18 +145,15 @@ function pointOne(text: string, spot: Spot, found: Found, endsSpot: boolean): Ou
     return { kind: 'right' };
   }
   const both = tag !== undefined && digest !== undefined;
-  const to = `${serves.repository}${both ? `:${serves.name}` : ''}@${serves.digest}`;
+  const version = `${both ? `:${serves.name}` : ''}@${serves.digest}`;
   const comment = both || !endsSpot ? [] : commentEdit(spot, serves.name);
-  return { kind: 'changed', edits: [{ start, end, text: to }, ...comment], from, to };
+  const edits = placeEdits(text, found, { repository: serves.repository, version });
+  return { kind: 'changed', edits: [...edits, ...comment], from, to: `${serves.repository}${version}` };
 }
 
 /** A repository, and which version of it is meant in values beside it. */
-function pointApart(
-  text: string,
-  spot: Spot,
-  { target, start, end }: Found,
-  serves: NonNullable<Target['serves']>,
-): Outcome {
+function pointApart(text: string, spot: Spot, found: Found, serves: NonNullable<Target['serves']>): Outcome {
+  const { target, start, end } = found;
   const values = [spot.tag, spot.digest].flatMap((range) =>
     range === undefined ? [] : [text.slice(range.start, range.end)],
   );
@@ -240,7 +184,9 @@ function pointApart(
     }
   }
   const edits = [
-    ...(target.repository === serves.repository ? [] : [{ start, end, text: serves.repository }]),
+    ...(target.repository === serves.repository
+      ? []
+      : placeEdits(text, found, { repository: serves.repository, version: '' })),
     ...versions.filter((edit) => text.slice(edit.start, edit.end) !== edit.text),
   ];
   const to = [
@@ -249,6 +195,25 @@ function pointApart(
     ...(spot.digest === undefined ? [] : [serves.digest]),
   ];
   return edits.length === 0 ? { kind: 'right' } : { kind: 'changed', edits, from, to: to.join(' ') };
+}
+
+/** Writes a repository: where its registry stands apart, both values. */
+function placeEdits(
+  text: string,
+  { registry, start, end }: Found,
+  { repository, version }: { readonly repository: RepositoryName; readonly version: string },
+): Edit[] {
+  if (registry === undefined) {
+    return [{ start, end, text: `${repository}${version}` }];
+  }
+  const depth = text.slice(registry.start, registry.end).split('/').length;
+  const parts = repository.split('/');
+  const [host, path] = [parts.slice(0, depth).join('/'), parts.slice(depth).join('/')];
+  const edits = [
+    { start: registry.start, end: registry.end, text: registry.write?.(host) ?? host },
+    { start, end, text: `${path}${version}` },
+  ];
+  return edits.filter((edit) => text.slice(edit.start, edit.end) !== edit.text);
 }
 
 /** The comment that says which version a digest is: a new one, or in the place of one that says the same of another. */

@@ -12,7 +12,7 @@ import {
   type Scalar,
   type YAMLMap,
 } from 'yaml';
-import type { Obstacle, Range, Spot, Value } from './pointing';
+import type { Obstacle, Range, Spot, Value } from './parts';
 
 /** The parts of a deployment file in which references are looked for. */
 export interface Spots {
@@ -115,11 +115,14 @@ function lineSpots(text: string): readonly Spot[] {
 /** Values of the keys that are beside a repository, and say which version is meant. */
 const tagKeys = ['tag', 'newTag', 'imageTag'];
 const digestKeys = ['digest', 'newDigest'];
+/** Keys of the registry that a repository in the same map is in. */
+const registryKeys = ['registry', 'imageRegistry'];
 
 /** What a map says of a version, which belongs to a repository in the same map. */
 interface Beside {
   readonly tag: readonly [Pair, Value] | undefined;
   readonly digest: readonly [Pair, Value] | undefined;
+  readonly registry: readonly [Pair, Value] | undefined;
   readonly hasNewName: boolean;
 }
 
@@ -189,7 +192,7 @@ class SpotFinder {
   }
 
   /** The key of a value, and the values beside it that say which version is meant. */
-  private besideOf(pair: unknown, map: unknown): Pick<Spot, 'key' | 'tag' | 'digest'> {
+  private besideOf(pair: unknown, map: unknown): Pick<Spot, 'key' | 'tag' | 'digest' | 'registry'> {
     const own = isPairOf(pair) && isScalar(pair.key) ? String(pair.key.value) : undefined;
     const beside = own !== undefined && isMap(map) ? this.besideIn(map) : undefined;
     if (beside === undefined || (own === 'name' && beside.hasNewName)) {
@@ -197,7 +200,8 @@ class SpotFinder {
     }
     const valueOf = (found: readonly [Pair, Value] | undefined): Value | undefined =>
       found === undefined || found[0] === pair ? undefined : found[1];
-    return { key: own, tag: valueOf(beside.tag), digest: valueOf(beside.digest) };
+    const registry = /^(?:repository|image|name)$/.test(own ?? '') ? valueOf(beside.registry) : undefined;
+    return { key: own, tag: valueOf(beside.tag), digest: valueOf(beside.digest), registry };
   }
 
   private besideIn(map: YAMLMap): Beside {
@@ -248,7 +252,7 @@ function findBeside(map: YAMLMap, text: string, isYaml: boolean): Beside {
     return found === undefined ? undefined : [found, valueIn(found, text, isYaml)];
   };
   const hasNewName = map.items.some(({ key }) => isScalar(key) && key.value === 'newName');
-  return { tag: valueOf(tagKeys), digest: valueOf(digestKeys), hasNewName };
+  return { tag: valueOf(tagKeys), digest: valueOf(digestKeys), registry: valueOf(registryKeys), hasNewName };
 }
 
 /** The value of a pair, and how another is written in its place. */
