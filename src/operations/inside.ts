@@ -2,7 +2,7 @@ import { comparePaths, type InsideQuestion } from '../core/oci/inside';
 import { imageOf, readInside } from '../inspect/inside';
 import { readHashedTree } from '../inspect/layers';
 import { toInsideDifference, toInsideResult, type InsideDifference, type InsideResult } from '../results/inside';
-import { withoutProduct, type SessionOptions } from '../session/session';
+import { withoutProduct, withProductIfAny, type SessionOptions } from '../session/session';
 
 /** Which image is looked into. */
 interface ImageOptions extends SessionOptions {
@@ -18,9 +18,10 @@ export interface InsideOptions extends ImageOptions, InsideQuestion {
 
 /** What the layers of an image really contain. Each is read once, and nothing of them is kept. */
 export async function inside({ reference, platform, ...options }: InsideOptions): Promise<InsideResult> {
-  return withoutProduct(options, async (session) => {
+  return withProductIfAny(options, async (config, session) => {
     const image = await imageOf(reference, platform, session);
-    return toInsideResult({ reference, image }, await readInside(reference, image, options));
+    const found = await readInside(reference, image, options);
+    return toInsideResult({ reference, image }, found, config?.allowedInside ?? []);
   });
 }
 

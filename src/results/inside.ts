@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { concerns } from '../core/oci/concerns';
+import { concerns, fails } from '../core/oci/concerns';
 import type { RunnableImage } from '../core/oci/content';
 import type { ImagePath, Inside, PathDifference } from '../core/oci/inside';
 import { platformKey } from '../core/oci/platform';
@@ -46,9 +46,18 @@ export const insideResultSchema = z.strictObject({
   size: z.number().int(),
   /** All that is shipped, and seen by nobody. */
   hiddenTotal: z.strictObject({ files: z.number().int(), bytes: z.number().int() }),
-  /** What somebody should look at. `hidden`: a later layer hides it, and it is shipped all the same. */
+  /**
+   * What somebody should look at. `hidden`: a later layer hides it, and it is shipped all the same; `fails`: `--check` ends
+   * with exit 3 for it.
+   */
   concerns: z.array(
-    z.strictObject({ concern: z.enum(concerns), path: z.string(), layer: z.number().int(), hidden: z.boolean() }),
+    z.strictObject({
+      concern: z.enum(concerns),
+      path: z.string(),
+      layer: z.number().int(),
+      hidden: z.boolean(),
+      fails: z.boolean(),
+    }),
   ),
   /** Whether something was asked for: with --list, --find, --layer or --hidden. */
   narrowed: z.boolean(),
@@ -88,15 +97,23 @@ export interface NamedImage {
   readonly image: RunnableImage;
 }
 
-/** What is inside an image, as a document. */
-export function toInsideResult({ reference, image }: NamedImage, inside: Inside): InsideResult {
+/**
+ * What is inside an image, as a document.
+ *
+ * @param allowed Patterns of paths that `--check` lets pass.
+ */
+export function toInsideResult(
+  { reference, image }: NamedImage,
+  inside: Inside,
+  allowed: readonly string[],
+): InsideResult {
   return {
     reference,
     platform: platformKey(image.platform),
     digest: image.manifest.digest,
     ...inside,
     layers: [...inside.layers],
-    concerns: [...inside.concerns],
+    concerns: inside.concerns.map((each) => ({ ...each, fails: fails(each, allowed) })),
     largest: inside.largest.map(toPath),
     paths: inside.paths.map(toPath),
     hidden: [...inside.hidden],

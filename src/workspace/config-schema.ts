@@ -192,6 +192,8 @@ export const configSchema = z.strictObject({
   images: z.record(nameSchema, imageSchema).refine(isFilled, 'there is none'),
   bundles: z.record(nameSchema, bundleSchema).optional(),
   'shared-inputs': patterns.optional(),
+  /** Paths in images that `inside --check` lets pass. */
+  'allowed-inside': patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
   announce: z.record(nameSchema, receiverSchema).optional(),

@@ -98,6 +98,8 @@ export interface Config {
   readonly components: readonly ComponentConfig[];
   /** Patterns of files that all components are made of. */
   readonly sharedInputs: readonly string[];
+  /** Patterns of paths in images that may hold a key, or run with the rights of others. */
+  readonly allowedInside: readonly string[];
   /** In the order in which releases pass through them; never empty. */
   readonly environments: readonly [EnvironmentConfig, ...EnvironmentConfig[]];
   readonly registries: ReadonlyMap<string, RegistryConfig>;
@@ -159,6 +161,7 @@ function resolveConfig(raw: RawConfig, file: string): Config {
     folder,
     components: componentsOf(raw, folder),
     sharedInputs: raw['shared-inputs'] ?? [],
+    allowedInside: raw['allowed-inside'] ?? [],
     environments: [first, ...others],
     registries: new Map(
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),

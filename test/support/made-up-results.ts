@@ -427,7 +427,7 @@ export const lookedInside: InsideResult = {
     hidden: number === 1 ? 900_000 : 0,
   })),
   hiddenTotal: { files: 1, bytes: 900_000 },
-  concerns: [{ concern: 'secret', path: 'etc/ssl/deploy.key', layer: 1, hidden: true }],
+  concerns: [{ concern: 'secret', path: 'etc/ssl/deploy.key', layer: 1, hidden: true, fails: true }],
   largest: [{ path: 'usr/bin/lights', kind: 'file', size: 4_200_000, mode: '0755', link: null, layer: 1 }],
   paths: [{ path: 'app', kind: 'folder', size: 100, mode: '0755', link: null, layer: 2 }],
   hidden: [{ path: 'app/tides.cache', size: 900_000, layer: 1, by: 2, how: 'deleted' }],

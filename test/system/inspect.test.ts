@@ -55,11 +55,16 @@ describe('inside', () => {
     ]);
     expect(found.hiddenTotal).toEqual({ files: 2, bytes: 100_028 });
     expect(found.concerns).toEqual([
-      { concern: 'secret', path: 'etc/ssl/deploy', layer: 1, hidden: true },
-      { concern: 'writable-by-all', path: 'open', layer: 1, hidden: false },
-      { concern: 'set-uid', path: 'usr/bin/su', layer: 1, hidden: false },
-      { concern: 'secret', path: '.env', layer: 2, hidden: false },
+      { concern: 'secret', path: 'etc/ssl/deploy', layer: 1, hidden: true, fails: true },
+      { concern: 'writable-by-all', path: 'open', layer: 1, hidden: false, fails: false },
+      { concern: 'set-uid', path: 'usr/bin/su', layer: 1, hidden: false, fails: true },
+      { concern: 'secret', path: '.env', layer: 2, hidden: false, fails: true },
     ]);
+    // A gate, with what somebody looked at and lets pass.
+    expect((await hod(['inside', image], options())).code).toBe(0);
+    expect((await hod(['inside', image, '--check'], options())).code).toBe(3);
+    await sandbox.world.configure(/^product:.*/m, '$&\nallowed-inside: ["etc/ssl/*", "usr/bin/su", .env]');
+    expect((await hod(['inside', image, '--check'], options())).code).toBe(0);
     expect(found.hidden.map(({ path, how, by }) => [path, how, by])).toEqual([
       ['cache', 'deleted', 2],
       ['etc/ssl/deploy', 'deleted', 2],

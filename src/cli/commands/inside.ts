@@ -1,3 +1,4 @@
+import { exitCodes } from '../../core/errors';
 import { answer } from '../answer';
 import { command, configOption, parseCount, quietOption, requestsOption } from '../options';
 
@@ -10,6 +11,7 @@ export function insideCommand() {
     ],
     ["hod inside out/timetable.tar --find '*.pem'", 'where is it?'],
     ['hod inside out/timetable.tar --hidden', 'what a later layer deleted or wrote over'],
+    ['hod inside out/timetable.tar --check', 'a gate: exit 3 where a key, a login or a set-uid file is shipped'],
     ['hod inside registry.test/skerry/timetable:2.3.0 registry.test/skerry/timetable:2.4.0', 'what differs'],
   ])
     .argument('<ref>', 'a reference, or the path of a build output')
@@ -19,15 +21,22 @@ export function insideCommand() {
     .option('--layer <n>', 'only what this layer brought, from 1', parseCount)
     .option('--hidden', 'only what is shipped and hidden')
     .option('--list', 'every path')
+    .option(
+      '--check',
+      'end with exit 3 where a key, a login or a set-uid file is shipped that `allowed-inside` does not allow',
+    )
     .option('--verbose', 'show all that is hidden or to be looked at')
     .addOption(configOption())
     .addOption(requestsOption())
     .addOption(quietOption())
-    .action(async (reference, other, options) => {
+    .action(async (reference, other, { check, ...options }) => {
       const { inside, insideBoth } = await import('../../operations/inside');
       const { insideDifferenceView, insideView } = await import('../views/inside');
       if (other === undefined) {
-        await answer(options, (run) => inside({ reference, ...options, ...run }), insideView);
+        const result = await answer(options, (run) => inside({ reference, ...options, ...run }), insideView);
+        if (check === true && result.concerns.some(({ fails }) => fails)) {
+          process.exitCode = exitCodes.refused;
+        }
       } else {
         await answer(options, (run) => insideBoth([reference, other], { ...options, ...run }), insideDifferenceView);
       }

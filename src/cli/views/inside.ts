@@ -72,15 +72,18 @@ const concernWords: Readonly<Record<InsideResult['concerns'][number]['concern'],
 };
 
 function concernLines({ concerns }: InsideResult, style: Style, most: number): string[] {
-  const rows = concerns.map(({ concern, path, layer, hidden }) => [
+  const rows = concerns.map(({ concern, path, layer, hidden, fails }) => [
     path,
     `${concernWords[concern]}, layer ${layer}${hidden ? ': hidden by a later layer, and shipped all the same' : ''}`,
+    fails ? 'fails --check' : '',
   ]);
   return rows.length === 0
     ? []
     : [
         style.notice('Look at this:'),
-        ...columns(rows.slice(0, most), '  ', (cell, column) => (column === 0 ? style.strong(cell) : cell)),
+        ...columns(rows.slice(0, most), '  ', (cell, column) =>
+          column === 0 ? style.strong(cell) : column === 2 ? style.bad(cell) : cell,
+        ),
         ...andMore(rows.length, most, style),
       ];
 }

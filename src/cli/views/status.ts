@@ -152,7 +152,7 @@ function driftLines({ environments }: StatusResult, style: Style): string[] {
         case 'unknown':
           return `${style.notice('unknown')}  ${about}`;
         default:
-          return `${style.bad('drift')}  ${about}`;
+          return `${style.bad('drift')}  ${about}; \`hod restore ${environment}\` puts tags right`;
       }
     });
   });

@@ -1,9 +1,22 @@
+import picomatch from 'picomatch';
 import type { LayerMember } from './layer-tree';
 
 /** What somebody should look at in an image. */
 export const concerns = ['secret', 'set-uid', 'set-gid', 'writable-by-all', 'leads-out'] as const;
 /** See {@link concerns}. */
 export type Concern = (typeof concerns)[number];
+
+/** What keeps an image from passing a check: a key or login that is shipped, and programs that run with the rights of others. */
+const failing: readonly Concern[] = ['secret', 'set-uid', 'set-gid', 'leads-out'];
+
+/**
+ * Whether a concern keeps an image from passing a check.
+ *
+ * @param allowed Patterns of paths that somebody looked at and lets pass.
+ */
+export function fails({ concern, path }: { concern: Concern; path: string }, allowed: readonly string[]): boolean {
+  return failing.includes(concern) && !picomatch.isMatch(path, [...allowed], { dot: true });
+}
 
 /** Names that files with logins and keys have, whatever is in them. */
 const secretNames =

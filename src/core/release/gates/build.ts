@@ -81,7 +81,7 @@ function followedForVersion({ version, commit }: Build, following: Following, en
     gate,
     outcome: 'unmet',
     code: 'not-followed',
-    what: 'this build may not have a version',
+    what: 'this build gets no version',
     object: `${version.kind === 'given' ? version.version : `the next ${version.part}`}, the commit ${commit}`,
     detail: why,
     remedy: remedyOf(following, environment),
