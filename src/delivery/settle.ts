@@ -1,4 +1,4 @@
-import { HodError } from '../core/errors';
+import { HodError, type ErrorCode } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { servedIn } from '../core/ledger/environment';
@@ -180,6 +180,9 @@ export async function settle<I extends SettlingItem>(
   }
 }
 
+/** Errors about tags that say by themselves what is left to do. */
+const saysWhatIsLeft: readonly ErrorCode[] = ['tag-not-kept', 'tag-not-removed'];
+
 /**
  * Does what is left once the ledger says what an environment serves.
  *
@@ -189,7 +192,7 @@ export async function completing<T>(environment: string, work: () => Promise<T>)
   try {
     return await work();
   } catch (error) {
-    if (!(error instanceof HodError) || error.fault !== 'unavailable' || error.code === 'tag-not-removed') {
+    if (!(error instanceof HodError) || error.fault !== 'unavailable' || saysWhatIsLeft.includes(error.code)) {
       throw error;
     }
     const { what, object, why, next } = error.problem;

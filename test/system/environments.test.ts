@@ -101,6 +101,26 @@ test('a pull request leaves dev alone, the main branch goes on, and what was not
   expect(waysOf(await world.publish())).toEqual(['takes-over']);
 });
 
+test('evidence of a job is of what it checked out, and where something else is served, it says which', async () => {
+  const { world } = sandbox;
+  const { product } = world;
+  await world.publish();
+  await world.promote('uat', '--commit');
+  const older = product.head();
+  await build('Show the winter sailings');
+  await world.publish('--version', '2.5.0');
+  // The job of the newer release is the first to come to uat.
+  await world.promote('uat', '--commit');
+  expect((await record('smoke', '--passed', '--in', 'uat')).releases[0]?.version).toBe('2.5.0');
+  git(product.folder, ['checkout', '--quiet', older]);
+  const unclear = await world.fails('two-releases', 'record', 'result', 'smoke', '--failed', '--in', 'uat');
+  expect(unclear.object).toBe('2.4.0 and 2.5.0 in uat');
+  expect(unclear.next).toContain('add --version 2.4.0');
+  await world.fails('two-releases', 'record', 'sign-off', '--for', 'prod');
+  expect((await record('smoke', '--failed', '--in', 'uat', '--commit')).releases[0]?.version).toBe('2.4.0');
+  expect((await signOff('--for', 'prod', '--serving', '--actor', 'siv')).releases[0]?.version).toBe('2.5.0');
+});
+
 test('an older release is not promoted: it is refused, or comes beside on a line of its own; what was held goes nowhere', async () => {
   const { world } = sandbox;
   const { product } = world;

@@ -6,6 +6,7 @@ import { readBundle } from '../../src/archive/bundle';
 import { unforeseen } from '../../src/cli/unforeseen';
 import { allBytes } from '../../src/core/bytes';
 import { commitSchema } from '../../src/core/commit';
+import { HodError } from '../../src/core/errors';
 import { parseConfig } from '../../src/core/oci/config';
 import { sha256 } from '../../src/core/oci/digest';
 import { parseManifest } from '../../src/core/oci/manifest';
@@ -18,7 +19,7 @@ import { Refusal } from '../../src/core/release/refusal';
 import type { TagDecision } from '../../src/core/release/tag-decisions';
 import { tagSchema } from '../../src/core/oci/tag';
 import { Judge } from '../../src/delivery/judge';
-import { settle } from '../../src/delivery/settle';
+import { completing, settle } from '../../src/delivery/settle';
 import { toErrorResult } from '../../src/results/error';
 import { failing } from '../support/seen-errors';
 
@@ -122,6 +123,41 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   await failing('content-gone', () =>
     settle([item], [decision], { ledger, environment: 'dev', appended: false, mending: (_, write) => write() }),
   );
+});
+
+test('a tag of a withdrawn release that a registry keeps, and a registry that fails once a decision is recorded', async () => {
+  const repository = formatRepository(parseRepository('prod.test/skerry/timetable'));
+  const [tag, bad] = [tagSchema.parse('2.5'), sha256('what was withdrawn')];
+  const commit = commitSchema.parse('c'.repeat(40));
+  const facts = new Facts();
+  facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: bad, commit, gone: true, seq: 2 });
+  const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: bad }, facts }) };
+  const about = {
+    component: 'timetable',
+    repository,
+    tag,
+    kind: 'moving',
+    digest: bad,
+    reason: 'rolled back',
+  } as const;
+  const decision: TagDecision = { ...about, outcome: 'removed', served: bad, never: [bad] };
+  const unasked = unaskedTarget(repository);
+  const item = { component: 'timetable', target: { ...unasked, tags: { ...unasked.tags, remove: async () => false } } };
+  const settling = () =>
+    settle([item], [decision], {
+      ledger,
+      environment: 'prod',
+      appended: false,
+      mending: (_, write) => write(),
+    });
+  await failing('tag-not-removed', () => completing('prod', settling));
+  const down = new HodError('registry-fault', {
+    what: 'the registry failed',
+    object: 'prod.test',
+    why: '503',
+    next: 'try again',
+  });
+  await failing('tags-incomplete', () => completing('prod', () => Promise.reject(down)));
 });
 
 function never(): never {
