@@ -8,7 +8,7 @@ import type { Build } from '../core/build/build';
 import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
 import { entryAfter, timeAfter, type SealedEntry } from '../core/ledger/entry';
-import { stepKey, tagKey, type Facts, type Release } from '../core/ledger/facts';
+import { everUnder, stepKey, tagKey, type Facts, type Release } from '../core/ledger/facts';
 import { noAdmissionRules } from '../core/release/gates/admission-rules';
 import { everyBranch } from '../core/release/gates/taking';
 import type { Following } from '../core/build/following';
@@ -316,7 +316,9 @@ function driftIn(environment: string, facts: Facts, { served }: Remains): string
   }
   return [...tags].flatMap(([key, { repository, tag }]) => {
     const fact = facts.get('tag', key);
-    const wanted = fact?.gone === true ? undefined : fact?.digest;
-    return served(repository, tag) === wanted ? [] : [key];
+    const is = served(repository, tag);
+    // A tag that is to go may stand at something that was not withdrawn, where the registry removes no tags.
+    const isRight = fact?.gone === true ? is === undefined || !everUnder(fact).includes(is) : is === fact?.digest;
+    return isRight ? [] : [key];
   });
 }

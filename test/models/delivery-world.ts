@@ -75,7 +75,7 @@ export function tagRules(environment: string, fixed: readonly string[], moving: 
 /** The branches that the first environment of every world follows. */
 export const followedBranches = ['main', 'support-*'] as const;
 /** Every environment takes releases of the branches that the first one follows. */
-export const taking: Taking = { branches: followedBranches, source: 'what dev follows', own: false };
+export const taking: Taking = { branches: followedBranches, source: 'what dev follows', own: false, usual: false };
 
 export class Killed extends Error {}
 

@@ -146,9 +146,10 @@ export function rebuildModel(): Model {
     fc.asyncProperty(
       fc.array(change, { minLength: 10, maxLength: 10 }),
       fc.array(event, { minLength: 4, maxLength: 18 }),
-      async (changes, events) => {
+      fc.boolean(),
+      async (changes, events, removesTags) => {
         const commits = historyOf(changes);
-        const world = new DeliveryWorld(commits, environments, () => Promise.resolve());
+        const world = new DeliveryWorld(commits, environments, () => Promise.resolve(), removesTags);
         let next = 0;
         for (const [count, each] of [{ kind: 'publish' as const, late: 0 }, ...events].entries()) {
           if (each.kind === 'publish') {

@@ -10,11 +10,11 @@ export async function readTaking(
   { takes }: EnvironmentConfig,
 ): Promise<Taking> {
   if (takes !== undefined) {
-    return { branches: takes, source: '`takes` in hod.yaml', own: true };
+    return { branches: takes, source: '`takes` in hod.yaml', own: true, usual: false };
   }
   return follows === undefined
-    ? { branches: await usualBranches(folder), source: `what ${name} follows`, own: false }
-    : { branches: follows, source: `\`follows\` of ${name} in hod.yaml`, own: false };
+    ? { branches: await usualBranches(folder), source: `what ${name} follows`, own: false, usual: true }
+    : { branches: follows, source: `\`follows\` of ${name} in hod.yaml`, own: false, usual: false };
 }
 
 /** Reads what decides whether a build is of a branch that the first environment follows. */
