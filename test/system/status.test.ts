@@ -146,7 +146,7 @@ describe('the sample product', () => {
     const prod = `http://127.0.0.1:${world.ports.prod}/v2/skerry/timetable/manifests/2.4`;
     expect((await fetch(prod, { method: 'DELETE' })).ok).toBe(true);
     expect((await world.hod('status', 'prod', '--check')).stdout).toMatch(
-      /^drift {2}prod timetable: the tag 2\.4 is gone$/m,
+      /^drift {2}prod timetable: the tag 2\.4 is gone; `hod restore prod` puts tags right$/m,
     );
     // A fixed tag that somebody moved.
     const repository = `http://127.0.0.1:${world.ports.dev}/v2/skerry/timetable/manifests`;
