@@ -1,8 +1,15 @@
 import { servedIn } from '../core/ledger/environment';
 import type { Ledger } from '../ledger/ledger';
+import type { RepositoryTarget } from '../registry/ports';
 import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
 import type { Config, EnvironmentConfig } from '../workspace/config';
+
+/** A component, and where an environment has it. */
+export interface Place {
+  readonly component: string;
+  readonly target: RepositoryTarget;
+}
 
 /** Returns where an environment has every component of the product, and every one that it serves. */
 export async function placesIn(

@@ -1,11 +1,10 @@
 import type { TagDecision } from '../core/release/tag-decisions';
-import { settleAll } from '../system/promises';
 import type { DeliveryContext } from './delivery';
 import { appendDeciding } from './record';
-import type { Place } from './rollback';
+import type { Place } from './places';
 import { completing, settle } from './settle';
 import { readWatchedTags } from './watched-tags';
-import { contentGone, witnessWrite } from './write-rights';
+import { contentGone, WriteWitness } from './write-rights';
 
 /** The tags that were put right, and how many were looked at. */
 export interface RestoredTags {
@@ -25,8 +24,6 @@ export async function restoreTags(
   context: DeliveryContext & { readonly product: string },
 ): Promise<RestoredTags> {
   const { ledger, dryRun } = context;
-  const targetOf = (component: string): Place['target'] | undefined =>
-    places.find((each) => each.component === component)?.target;
   const deciding = async () => {
     const { head, ...read } = await readWatchedTags(environment, places, context);
     const [lost] = read.lost;
@@ -42,20 +39,16 @@ export async function restoreTags(
     const { count, stray } = (await deciding()).value;
     return { count, decisions: stray };
   }
+  const witness = new WriteWitness(places);
   const { value, appended } = await appendDeciding(context, async () => {
     const { head, facts, value } = await deciding();
     const { stray } = value;
     // Who may not write there finds out before anything is recorded.
-    await settleAll(
-      [...new Map(stray.map((each) => [each.component, each])).values()].map(
-        async ({ component, outcome, digest, served }) => {
-          const target = targetOf(component);
-          const present = outcome === 'removed' ? served : digest;
-          if (target !== undefined && present !== undefined) {
-            await witnessWrite(target, present);
-          }
-        },
-      ),
+    await witness.check(
+      stray.map(({ component, outcome, digest, served }) => ({
+        component,
+        digest: outcome === 'removed' ? (served ?? digest) : digest,
+      })),
     );
     return { head, facts, value, actions: stray.length === 0 ? [] : [restoredAction(environment, stray)] };
   });

@@ -10,18 +10,13 @@ import {
   type RollbackPlan,
 } from '../core/release/rollback';
 import { settleAll } from '../system/promises';
-import type { RepositoryReader, RepositoryTarget } from '../registry/ports';
+import type { RepositoryReader } from '../registry/ports';
 import type { DeliveryContext } from './delivery';
 import { Judge } from './judge';
-import { contentGone, witnessWrite } from './write-rights';
+import type { Place } from './places';
+import { contentGone, WriteWitness } from './write-rights';
 import { appendDeciding } from './record';
 import { completing, settle } from './settle';
-
-/** A component, and where an environment has it. */
-export interface Place {
-  readonly component: string;
-  readonly target: RepositoryTarget;
-}
 
 /**
  * Rolls an environment back: decides what changes, checks that the content to be served again is
@@ -49,18 +44,12 @@ export async function rollBack(
     const plan = (await deciding()).value;
     return { plan, decisions: plan.decisions };
   }
-  const witnessed = new Map<string, Promise<void>>();
+  const witness = new WriteWitness(items);
   const { value: plan, appended } = await appendDeciding(context, async () => {
     const { value, head, facts } = await deciding();
     const actions = rolledBackAction(rollback, value);
     // Who may not write there finds out before anything is recorded.
-    for (const { component, digest } of actions.length === 0 ? [] : targetsOf(value)) {
-      const target = items.find((each) => each.component === component)?.target;
-      if (target !== undefined && !witnessed.has(component)) {
-        witnessed.set(component, witnessWrite(target, digest));
-      }
-    }
-    await settleAll([...witnessed.values()]);
+    await witness.check(actions.length === 0 ? [] : targetsOf(value));
     return { head, facts, actions, value };
   });
   const decisions = await completing(rollback.environment, () =>

@@ -2,7 +2,7 @@ import { HodError, type ErrorCode } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { servedIn } from '../core/ledger/environment';
-import { tagKey, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
+import { Facts, tagKey, type FactKey } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
@@ -44,8 +44,8 @@ class ServedTags<I extends SettlingItem> {
   private readonly serving: Map<string, Digest | undefined>;
   /** Tags that the registry does not remove. */
   private readonly kept = new Set<string>();
-  private serves: readonly ServedComponent[] = [];
-  private recorded: ReadonlyMap<string, Digest | undefined> = new Map();
+  /** What the ledger said last about these tags. */
+  private facts = new Facts();
 
   constructor(
     private readonly items: readonly I[],
@@ -69,10 +69,7 @@ class ServedTags<I extends SettlingItem> {
 
   /** The tags that stand elsewhere than the ledger says. */
   pending(facts: Facts): PendingTag[] {
-    this.serves = servedIn(facts, this.context.environment);
-    this.recorded = new Map(
-      this.ours.map((decision) => [keyOf(decision), facts.get('tag', keyOf(decision))?.instead] as const),
-    );
+    this.facts = facts;
     return this.ours
       .filter((decision) => this.hasDrifted(decision, facts))
       .map((decision) => {
@@ -125,8 +122,10 @@ class ServedTags<I extends SettlingItem> {
   /** What a tag leads to where it is to go, and is not removed. */
   insteadOf(decision: TagDecision): Digest | undefined {
     const { component, repository, instead } = decision;
-    const served = this.serves.find((each) => each.component === component && each.repository === repository);
-    return instead ?? this.recorded.get(keyOf(decision)) ?? served?.digest;
+    const served = servedIn(this.facts, this.context.environment).find(
+      (each) => each.component === component && each.repository === repository,
+    );
+    return instead ?? this.facts.get('tag', keyOf(decision))?.instead ?? served?.digest;
   }
 
   private hasDrifted(decision: TagDecision, facts: Facts): boolean {
@@ -169,7 +168,7 @@ export async function settle<I extends SettlingItem>(
       if (tags.withdrawn.length > 0) {
         throw notRemoved(tags.withdrawn);
       }
-      return decisions.map((decision) => asServed(decision, tags.servedUnder(decision), tags.insteadOf(decision)));
+      return decisions.map((decision) => asServed(decision, tags));
     }
     if (attempt === attempts) {
       const served = tags.servedUnder(first.decision) ?? 'nothing';
@@ -180,13 +179,13 @@ export async function settle<I extends SettlingItem>(
   }
 }
 
-/** Errors about tags that say by themselves what is left to do. */
+/** These errors tell the user what to do about the tags: they are thrown as they are. */
 const saysWhatIsLeft: readonly ErrorCode[] = ['tag-not-kept', 'tag-not-removed'];
 
 /**
  * Does what is left once the ledger says what an environment serves.
  *
- * @throws `tags-incomplete` where a registry fails: nobody must look for what became of the decision, it stands.
+ * @throws `tags-incomplete` where a registry fails: it tells the user that the decision is recorded.
  */
 export async function completing<T>(environment: string, work: () => Promise<T>): Promise<T> {
   try {
@@ -209,9 +208,11 @@ function keyOf({ repository, tag }: TagDecision): string {
   return tagKey(repository, tag);
 }
 
-function asServed(decision: TagDecision, served: Digest | undefined, instead: Digest | undefined): TagDecision {
+function asServed<I extends SettlingItem>(decision: TagDecision, tags: ServedTags<I>): TagDecision {
   const { outcome } = decision;
+  const served = tags.servedUnder(decision);
   if (outcome === 'removed') {
+    const instead = tags.insteadOf(decision);
     const wasThere = decision.served === instead;
     return served !== undefined && served === instead
       ? {

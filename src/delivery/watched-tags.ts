@@ -5,7 +5,7 @@ import { watchTags, type WatchedTags } from '../core/release/restoration';
 import { settleAll } from '../system/promises';
 import type { DeliveryContext } from './delivery';
 import { Judge } from './judge';
-import type { Place } from './rollback';
+import type { Place } from './places';
 
 /** The watched tags of an environment, and those of the stray ones whose content is gone. */
 export interface ReadTags extends WatchedTags {

@@ -3,9 +3,11 @@ import type { Digest } from '../core/oci/digest';
 import { parseRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import type { Despite } from '../core/release/despite';
 import { inFormerPlaces, type WayIn } from '../core/release/gates/way-in';
+import type { ComponentDigest } from '../core/ledger/release';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryTarget } from '../registry/ports';
 import { settleAll } from '../system/promises';
+import type { Place } from './places';
 
 /**
  * Checks that this identity may write where an environment was so far, where somebody says that it is elsewhere from now
@@ -24,6 +26,24 @@ export async function checkFormerPlaces(
   const { facts } = await ledger.read([{ kind: 'environment', key: wayIn.environment }]);
   const former = inFormerPlaces(wayIn, facts);
   await settleAll(former.map(({ repository, digest }) => witnessWrite(clientOf(parseRepository(repository)), digest)));
+}
+
+/** Checks, once for each component, that this identity may write where an environment has it. */
+export class WriteWitness {
+  private readonly witnessed = new Map<string, Promise<void>>();
+
+  constructor(private readonly places: readonly Place[]) {}
+
+  /** @throws what {@link witnessWrite} throws, for the first digest of a component that is to be written or served. */
+  async check(targets: readonly ComponentDigest[]): Promise<void> {
+    for (const { component, digest } of targets) {
+      const target = this.places.find((each) => each.component === component)?.target;
+      if (target !== undefined && !this.witnessed.has(component)) {
+        this.witnessed.set(component, witnessWrite(target, digest));
+      }
+    }
+    await settleAll([...this.witnessed.values()]);
+  }
 }
 
 /**

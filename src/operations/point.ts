@@ -58,19 +58,20 @@ function refuseNothing(
   if ((found && left.length === 0) || (check && (found || withPath('unclear').length > 0))) {
     return;
   }
-  throw new HodError('nothing-to-point', {
-    what: left.length > 0 ? 'a reference cannot be pointed' : 'nothing in these files names a component of the product',
-    object:
-      left.length > 0
-        ? left.map(({ path, line, object }) => `${path}:${line} ${object}`)
-        : pointed.map(({ path }) => path),
-    why:
-      left.length > 0
-        ? [...new Set(left.map(({ why }) => why))].map((why) => `in ${name}: ${why}`)
-        : 'there is no reference to a repository of any environment in them',
-    next:
-      left.length > 0
-        ? `correct these lines by hand, or promote to ${name} what it does not serve yet; nothing was written`
-        : 'name the files that say what is deployed; `hod config show` lists the repositories',
-  });
+  throw new HodError(
+    'nothing-to-point',
+    left.length > 0
+      ? {
+          what: 'a reference cannot be pointed',
+          object: left.map(({ path, line, object }) => `${path}:${line} ${object}`),
+          why: [...new Set(left.map(({ why }) => why))].map((why) => `in ${name}: ${why}`),
+          next: `correct these lines by hand, or promote to ${name} what it does not serve yet; nothing was written`,
+        }
+      : {
+          what: 'nothing in these files names a component of the product',
+          object: pointed.map(({ path }) => path),
+          why: 'there is no reference to a repository of any environment in them',
+          next: 'name the files that say what is deployed; `hod config show` lists the repositories',
+        },
+  );
 }

@@ -1,4 +1,5 @@
 import picomatch from 'picomatch';
+
 /** Whether a build is of a branch that the first environment follows, as far as that does not turn on its version. */
 export interface Following {
   /** Names and patterns of the branches that are followed. */

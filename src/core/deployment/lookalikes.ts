@@ -1,3 +1,4 @@
+import { parseRepository } from '../oci/reference';
 import type { Found, Range, Spot, Target, Unpointed } from './parts';
 
 /** Keys whose values are images, or repositories of images. */
@@ -16,6 +17,14 @@ export function splitReference(text: string, spot: Spot, targets: readonly Targe
   return target && { target, tag, digest, start, end, registry };
 }
 
+/** The paths of the product's repositories, without their registries, and the components that they are of. */
+export type ProductPaths = ReadonlyMap<string, string>;
+
+/** Returns the paths of the repositories of a product. */
+export function pathsOf(targets: readonly Target[]): ProductPaths {
+  return new Map(targets.map(({ component, repository }) => [parseRepository(repository).name, component]));
+}
+
 /**
  * Finds what names a repository of the product by its path alone: without a registry, or behind something that is none, such
  * as a template. Where that leads is not known here.
@@ -24,13 +33,10 @@ export function unclearIn(
   text: string,
   spot: Spot,
   found: readonly Range[],
-  targets: readonly Target[],
+  { paths, targets }: { readonly paths: ProductPaths; readonly targets: readonly Target[] },
 ): (Omit<Unpointed, 'line'> & { readonly start: number })[] {
   const part = text.slice(spot.start, spot.end);
   const isImage = imageKey.test(spot.key ?? '') || spot.tag !== undefined || spot.digest !== undefined;
-  const paths = new Map(
-    targets.map(({ component, repository }) => [repository.slice(repository.indexOf('/') + 1), component]),
-  );
   return [...paths].flatMap(([path, component]) => {
     const at = part.indexOf(path);
     const start = spot.start + at;
@@ -62,12 +68,11 @@ function isOfOthers(part: string, at: number, targets: readonly Target[]): boole
 }
 
 /** Whether a value is an image of somebody else. */
-export function isOther(text: string, spot: Spot, targets: readonly Target[]): boolean {
-  const value = text.slice(spot.start, spot.end);
-  const isReference = /^[a-z0-9][\w.-]*(?::\d+)?(?:\/[\w.-]+)*(?::[\w.-]+)?(?:@\w+:[0-9a-f]+)?$/.test(value);
+export function isOther(text: string, { key = '', start, end }: Spot, paths: ProductPaths): boolean {
+  const value = text.slice(start, end);
   return (
-    isReference &&
-    /image$/i.test(spot.key ?? '') &&
-    !targets.some(({ repository }) => value.includes(repository.slice(repository.indexOf('/') + 1)))
+    /image$/i.test(key) &&
+    /^[a-z0-9][\w.-]*(?::\d+)?(?:\/[\w.-]+)*(?::[\w.-]+)?(?:@\w+:[0-9a-f]+)?$/.test(value) &&
+    ![...paths.keys()].some((path) => value.includes(path))
   );
 }

@@ -2,7 +2,7 @@ import type { RepositoryName } from '../oci/reference';
 import { kindByForm } from '../tags/listing';
 import { isTag } from '../oci/tag';
 import type { Change, Found, Obstacle, Range, Spot, Target, Unpointed } from './parts';
-import { isOther, splitReference, unclearIn } from './lookalikes';
+import { isOther, pathsOf, splitReference, unclearIn } from './lookalikes';
 
 /** A deployment file, pointed. */
 export interface Pointed {
@@ -36,6 +36,7 @@ export function point(
   targets: readonly Target[],
 ): Pointed {
   const lineAt = lineFinder(text);
+  const paths = pathsOf(targets);
   const edits: Edit[] = [];
   const changes: Change[] = [];
   const left: Unpointed[] = [];
@@ -45,7 +46,10 @@ export function point(
     const apart = splitReference(text, spot, targets);
     const found = apart === undefined ? referencesIn(text, spot, targets) : [apart];
     unclear.push(
-      ...unclearIn(text, spot, found, targets).map(({ start, ...each }) => ({ ...each, line: lineAt(start) })),
+      ...unclearIn(text, spot, found, { paths, targets }).map(({ start, ...each }) => ({
+        ...each,
+        line: lineAt(start),
+      })),
     );
     found.forEach((each, at) => {
       const outcome = pointOne(text, spot, each, at === found.length - 1 && each.end === spot.end);
@@ -66,7 +70,7 @@ export function point(
     });
   }
   left.push(...obstacles.flatMap((obstacle) => unpointedIn(obstacle, targets, lineAt)));
-  const others = spots.filter((spot) => isOther(text, spot, targets)).length;
+  const others = spots.filter((spot) => isOther(text, spot, paths)).length;
   return { text: edited(text, edits), changes, left: uniqueLeft(left), right, unclear, others, edits };
 }
 

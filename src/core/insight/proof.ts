@@ -1,4 +1,5 @@
 import { noAdmissionRules, type AdmissionRules } from '../release/gates/admission-rules';
+import { cameInto } from '../ledger/environment';
 import { tagKey, type Fact, type Facts, type Release, type ServedComponent } from '../ledger/facts';
 import { admissionGates, releaseOption } from '../release/gates/admission';
 import { shortDigest, type Digest } from '../oci/digest';
@@ -43,10 +44,9 @@ export interface Proven {
 
 /** How to bring a release into its environment once more. */
 function again({ release, environment, from }: Proven): string {
-  const option = ' --mend';
   return from === undefined
-    ? `check out and build ${release.commit.slice(0, 12)}, then \`hod publish${option}\``
-    : `\`hod promote ${environment}${releaseOption(release)}${option}\``;
+    ? `check out and build ${release.commit.slice(0, 12)}, then \`hod publish --mend\``
+    : `\`hod promote ${environment}${releaseOption(release)} --mend\``;
 }
 
 /** What is missing or changed of the content of a component, or of its referrers. */
@@ -121,9 +121,7 @@ export function evidenceFindings(
   }
   const { component } = served;
   const object = `${describePosition(release)} in ${environment}`;
-  const passed = release.arrived.some(
-    (stay) => stay.environment === from && stay.component === component && stay.way !== 'held',
-  );
+  const passed = cameInto(release, from, component);
   // Soak and freezes are about the moment of a promotion.
   const lasting = { ...noAdmissionRules, results: rules.results, signOffs: rules.signOffs };
   const candidate = { release, components: [], from, to: environment, now, despiteFreeze: false };

@@ -2,7 +2,7 @@ import type { CommitId } from '../commit';
 import { describePosition } from '../tags/ordering';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import { servedIn } from '../ledger/environment';
+import { cameInto, servedIn } from '../ledger/environment';
 import type { AdmissionRules } from '../release/gates/admission-rules';
 import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedComponent } from '../ledger/facts';
 import { evidenceGates } from '../release/gates/admission';
@@ -92,9 +92,8 @@ function follow(
     if (unknown !== undefined) {
       return unknown;
     }
-    const { component } = at;
-    const stays = known.facts.get('release', at.release)?.arrived ?? [];
-    if (stays.some((stay) => stay.environment === to && stay.component === component && stay.way !== 'held')) {
+    const release = known.facts.get('release', at.release);
+    if (release !== undefined && cameInto(release, to, at.component)) {
       break;
     }
     releases.push(at);

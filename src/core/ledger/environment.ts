@@ -1,5 +1,5 @@
 import { versionNumbers, type Version } from '../tags/version';
-import { laneKey, type FactKey, type Facts, type LaneHead, type ServedComponent } from './facts';
+import { laneKey, type FactKey, type Facts, type LaneHead, type Release, type ServedComponent } from './facts';
 
 /** What places a release on lanes: its version, and the branch that it was built of. */
 interface Lanes {
@@ -31,7 +31,9 @@ export function servedIn(facts: Facts, environment: string): readonly ServedComp
   return facts.get('environment', environment)?.components ?? [];
 }
 
-/** The component that took over last of all that an environment serves: a rollback to its release withdraws nothing. */
-export function latestIn(facts: Facts, environment: string): ServedComponent | undefined {
-  return [...servedIn(facts, environment)].sort((a, b) => b.step - a.step)[0];
+/** Whether a component of a release came into an environment, now or once: it took over, or came beside. */
+export function cameInto({ arrived }: Pick<Release, 'arrived'>, environment: string, component: string): boolean {
+  return arrived.some(
+    (stay) => stay.environment === environment && stay.component === component && stay.way !== 'held',
+  );
 }

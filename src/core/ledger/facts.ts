@@ -104,7 +104,8 @@ const factSchemas = {
   withdrawn: z.object({ release: releaseIdSchema, at: timestampSchema, by: z.string(), reason: z.string() }).nullable(),
   /**
    * Key: `registry/name:tag`. What the tag points to by decision of the ledger; `gone`: what it must not point to any
-   * more, and `instead`: where it is pointed if it cannot be removed; `earlier`: what a moving tag pointed to before, the latest first, as far as it is kept.
+   * more, and `instead`: where it is pointed if it cannot be removed; `earlier`: what a moving tag pointed to before, the
+   * latest first, as far as it is kept.
    */
   tag: tagTargetSchema.extend({
     kind: z.enum(tagKinds),

@@ -2,7 +2,7 @@ import type { CommitId } from '../commit';
 import { describePosition } from '../tags/ordering';
 import type { Action } from '../ledger/entries';
 import { publishersOf, type Fact, type Facts } from '../ledger/facts';
-import { servedIn } from '../ledger/environment';
+import { cameInto, servedIn } from '../ledger/environment';
 import { releaseOption } from './gates/admission';
 import { unmetAmong, type Gate } from './gates/gate';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
@@ -92,10 +92,7 @@ function meansOne(
     return release;
   }
   const found = facts.get('release', own);
-  if (
-    found === undefined ||
-    !found.arrived.some(({ environment, way }) => environment === servedBy && way !== 'held')
-  ) {
+  if (found?.components.some(({ component }) => cameInto(found, servedBy, component)) !== true) {
     return nothing;
   }
   const names = [...new Set(served.map(describePosition))].join(' and ');
@@ -112,10 +109,7 @@ function meansOne(
 function wasThere({ release, components }: ChosenRelease, environment: string): Gate {
   const gate = 'was-there';
   const names = components.map(({ component }) => component);
-  const stays = release.arrived.filter(
-    (stay) => stay.environment === environment && names.includes(stay.component) && stay.way !== 'held',
-  );
-  if (stays.length === names.length) {
+  if (names.every((component) => cameInto(release, environment, component))) {
     return { gate, outcome: 'met', detail: `it was in ${environment}` };
   }
   return {

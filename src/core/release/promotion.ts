@@ -5,7 +5,7 @@ import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
-import { servedIn } from '../ledger/environment';
+import { cameInto, servedIn } from '../ledger/environment';
 import type { AdmissionRules } from './gates/admission-rules';
 import { withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
 import { admissionGates, type CandidateComponent } from './gates/admission';
@@ -85,7 +85,7 @@ export function chooseReleases(
 
 /**
  * Chooses the releases that are to come into an environment; refused where they did not come through the one before, or are of
- * another branch than it takes. What is there already may be mended.
+ * another branch than it takes. A release that the environment already has may be mended.
  */
 export function chooseCandidates(
   choice: ReleaseChoice,
@@ -108,11 +108,7 @@ export function chooseCandidates(
   }
   const gates = chosen.value.flatMap((each) => {
     const names = each.components.map(({ component }) => component);
-    const isThere = names.every((component) =>
-      each.release.arrived.some(
-        (stay) => stay.environment === to && stay.component === component && stay.way !== 'held',
-      ),
-    );
+    const isThere = names.every((component) => cameInto(each.release, to, component));
     if (isThere && withdrawalOf(known.facts, to, contentOf(each)) === undefined) {
       return [repair(to)];
     }
@@ -267,7 +263,7 @@ function decidePart(
   );
 }
 
-/** What is there already is mended, whatever the rules say by now: nothing new comes in. */
+/** Allows a repair of a release that the environment already has, whatever the rules say now: it brings nothing new. */
 function repair(environment: string): Gate {
   return { gate: 'repair', outcome: 'met', detail: `${environment} has this release already` };
 }

@@ -61,12 +61,16 @@ export function decideTag(
   return [{ ...of, kind: 'moving', digest: is.digest, outcome, reason, served }];
 }
 
-/** Decides about a tag that a rollback does not move, where it stands elsewhere than the ledger says. */
-export function restoreTag(of: TagPlace, removal: Removal, known: Knowledge): TagDecision[] {
+/**
+ * Decides about a tag that a rollback does not move, where it stands elsewhere than the ledger says.
+ *
+ * @param removal Asked where the tag is to go.
+ */
+export function restoreTag(of: TagPlace, removal: () => Removal, known: Knowledge): TagDecision[] {
   const key = tagKey(of.repository, of.tag);
   const target = known.facts.get('tag', key);
   if (target?.gone === true) {
-    return decideTag(of, null, removal, known);
+    return decideTag(of, null, removal(), known);
   }
   const served = known.servedUnder(of.repository, of.tag);
   if (target === undefined || target.digest === served) {

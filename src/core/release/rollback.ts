@@ -176,7 +176,9 @@ function changesSince(rollback: Rollback, target: Target, span: Span, known: Kno
   if (unmetAmong(admissions).length > 0) {
     return { kind: 'refused', gates: admissions };
   }
-  const removed = [...tags.filter(({ is }) => is === null).map(({ of }) => of), ...unmoved];
+  const isGone = ({ repository, tag }: TagPlace): boolean =>
+    known.facts.get('tag', tagKey(repository, tag))?.gone === true;
+  const removed = [...tags.filter(({ is }) => is === null).map(({ of }) => of), ...unmoved.filter(isGone)];
   const headOf = (lane: string, component: string): LaneHead | undefined => {
     const changed = lanes.find(({ of }) => of.lane === lane && of.component === component);
     return changed === undefined ? laneHeadIn(known.facts, environment, lane, component) : (changed.is ?? undefined);
@@ -236,7 +238,7 @@ function planOf(
       .map(({ of, is, decided }) => ({ ...of, is, ...(is === null ? { instead: decided[0]?.instead } : {}) })),
     decisions: [
       ...moves.flatMap(({ decided }) => decided),
-      ...unmoved.flatMap((of) => restoreTag(of, removal(of, 0), known)),
+      ...unmoved.flatMap((of) => restoreTag(of, () => removal(of, 0), known)),
     ],
   };
 }

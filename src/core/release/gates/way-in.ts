@@ -1,6 +1,6 @@
 import type { RepositoryName } from '../../oci/reference';
 import { describePosition } from '../../tags/ordering';
-import { servedIn } from '../../ledger/environment';
+import { cameInto, servedIn } from '../../ledger/environment';
 import type { Despite } from '../despite';
 import type { Facts, Release, ServedComponent } from '../../ledger/facts';
 import type { Gate } from './gate';
@@ -87,9 +87,7 @@ export function wasAdmitted({ component, repository }: ServedComponent, release:
       remedy: 'use the hod.yaml that it came in with (--config), or publish and promote a new release',
     };
   }
-  const passed =
-    from === null ||
-    release.arrived.some((stay) => stay.environment === from && stay.component === component && stay.way !== 'held');
+  const passed = from === null || cameInto(release, from, component);
   return passed
     ? { gate, outcome: 'met', detail: describeWay(environment, from) }
     : {
