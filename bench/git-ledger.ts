@@ -81,7 +81,12 @@ function life(at: number): Action[] {
       environment,
       components,
       tags: [...fixed.flatMap((tag) => tags(tag, 'fixed')), ...moving.flatMap((tag) => tags(tag, 'moving'))],
-      arrivals: names.map((component) => ({ component, way: 'takes-over' as const, lanes: ['branch main'] })),
+      arrivals: names.map((component) => ({
+        component,
+        way: 'takes-over' as const,
+        lanes: ['branch main'],
+        tagged: ['branch main'],
+      })),
       gates: [{ gate: 'right-build', detail: 'every image was built from this commit' }],
     };
     return environment === 'dev'

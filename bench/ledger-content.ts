@@ -38,7 +38,7 @@ export function publication(at: number): Extract<Action, { kind: 'published' }> 
       { component: 'timetable', repository, digest, mediaType: 'm', size: 1000, platforms: ['linux/amd64'] },
     ],
     tags: [tag(`c-${at}`, 'fixed'), tag(version, 'fixed'), tag('main', 'moving'), tag('latest', 'moving')],
-    arrivals: [{ component: 'timetable', way: 'takes-over', lanes: ['branch main'] }],
+    arrivals: [{ component: 'timetable', way: 'takes-over', lanes: ['branch main'], tagged: ['branch main'] }],
   };
 }
 

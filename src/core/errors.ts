@@ -94,6 +94,8 @@ export const errorCodes = {
     'referrers-missing',
     'nothing-before',
     'not-served-before',
+    'no-such-line',
+    'line-served',
     'repository-changed',
     'build-failed',
     'staged-otherwise',

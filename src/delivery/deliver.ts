@@ -54,7 +54,6 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
     await listReferrers([...referrers, ...told], ledger);
     return settle(items, decisionsOf(verdicts), {
       ledger,
-      environment: delivery.environment,
       appended,
       mending: (item, write) => carrier.mending(item.node, item.target, write, courseOf(carried, item).transfer),
     });

@@ -11,7 +11,7 @@ export interface Place {
   readonly target: RepositoryTarget;
 }
 
-/** Returns where an environment has every component of the product, and every one that it serves. */
+/** Returns where an environment has every component of the product, and every one that it serves, or served once. */
 export async function placesIn(
   { components }: Config,
   environment: EnvironmentConfig,
@@ -19,7 +19,11 @@ export async function placesIn(
 ): Promise<{ component: string; target: RepositoryClient }[]> {
   const { name } = environment;
   const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
-  const names = [...components.map((each) => each.name), ...servedIn(facts, name).map(({ component }) => component)];
+  const names = [
+    ...components.map((each) => each.name),
+    ...servedIn(facts, name).map(({ component }) => component),
+    ...(facts.get('environment', name)?.once ?? []),
+  ];
   return [...new Set(names)].map((component) => {
     return { component, target: session.client(environment.repositoryOf(component)) };
   });

@@ -52,7 +52,7 @@ export async function restoreTags(
     );
     return { head, facts, value, actions: stray.length === 0 ? [] : [restoredAction(environment, stray)] };
   });
-  const settling = { ledger, environment, appended, mending: <T>(_: Place, write: () => Promise<T>) => write() };
+  const settling = { ledger, appended, mending: <T>(_: Place, write: () => Promise<T>) => write() };
   const decisions = await completing(environment, () => settle(places, value.stray, settling));
   return { count: value.count, decisions };
 }

@@ -2,13 +2,8 @@ import { contentOf, readContent } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { describeManifest } from '../core/oci/manifest';
 import type { TagDecision } from '../core/release/tag-decisions';
-import {
-  decideRollback,
-  rolledBackAction,
-  targetsOf,
-  type Rollback,
-  type RollbackPlan,
-} from '../core/release/rollback';
+import { decideRollback } from '../core/release/rollback';
+import { rolledBackAction, targetsOf, type Rollback, type RollbackPlan } from '../core/release/rollback-plan';
 import { settleAll } from '../system/promises';
 import type { RepositoryReader } from '../registry/ports';
 import type { DeliveryContext } from './delivery';
@@ -19,7 +14,7 @@ import { appendDeciding } from './record';
 import { completing, settle } from './settle';
 
 /**
- * Rolls an environment back: decides what changes, checks that the content to be served again is
+ * Rolls an environment back, or one lane of it: decides what changes, checks that the content to be served again is
  * there, records the decision in the ledger, and only then moves the tags. A run that is killed leaves tags
  * unwritten; the next run writes them.
  *
@@ -49,13 +44,12 @@ export async function rollBack(
     const { value, head, facts } = await deciding();
     const actions = rolledBackAction(rollback, value);
     // Who may not write there finds out before anything is recorded.
-    await witness.check(actions.length === 0 ? [] : targetsOf(value));
+    await witness.check(actions.length === 0 ? [] : [...targetsOf(value), ...value.leaving]);
     return { head, facts, actions, value };
   });
   const decisions = await completing(rollback.environment, () =>
     settle(items, plan.decisions, {
       ledger,
-      environment: rollback.environment,
       appended,
       mending: (_, write) => write(),
     }),

@@ -1,7 +1,6 @@
 import { HodError, type ErrorCode } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { servedIn } from '../core/ledger/environment';
 import { Facts, tagKey, type FactKey } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
@@ -21,7 +20,6 @@ export interface SettlingItem {
 /** What settling works with. */
 export interface SettleContext<I> {
   readonly ledger: Pick<Ledger, 'read'>;
-  readonly environment: string;
   /** Whether this run appended the entries that say where the tags lead. */
   readonly appended: boolean;
   /** Does work that writes a tag of an item; see {@link Carrier.mending}. */
@@ -57,10 +55,9 @@ class ServedTags<I extends SettlingItem> {
     this.serving = new Map(this.ours.map((decision) => [keyOf(decision), decision.served]));
   }
 
-  /** The facts about these tags, and about what is served beside them. */
+  /** The facts about these tags. */
   get keys(): FactKey[] {
-    const tags = [...this.serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
-    return [...tags, { kind: 'environment', key: this.context.environment }];
+    return [...this.serving.keys()].map((key): FactKey => ({ kind: 'tag', key }));
   }
 
   servedUnder(decision: TagDecision): Digest | undefined {
@@ -119,13 +116,12 @@ class ServedTags<I extends SettlingItem> {
       .map(keyOf);
   }
 
-  /** What a tag leads to where it is to go, and is not removed. */
+  /**
+   * What a tag leads to where it is to go, and is not removed. The ledger knows better than this run: another rollback may have
+   * withdrawn what this one pointed the tag to.
+   */
   insteadOf(decision: TagDecision): Digest | undefined {
-    const { component, repository, instead } = decision;
-    const served = servedIn(this.facts, this.context.environment).find(
-      (each) => each.component === component && each.repository === repository,
-    );
-    return instead ?? this.facts.get('tag', keyOf(decision))?.instead ?? served?.digest;
+    return this.facts.get('tag', keyOf(decision))?.instead ?? decision.instead;
   }
 
   private hasDrifted(decision: TagDecision, facts: Facts): boolean {
@@ -137,9 +133,11 @@ class ServedTags<I extends SettlingItem> {
     if (target.gone !== true) {
       return now !== target.digest;
     }
+    if (!this.kept.has(keyOf(decision))) {
+      return leadsBack(decision, now, target.digest);
+    }
     const instead = this.insteadOf(decision);
-    const isDone = this.kept.has(keyOf(decision)) && (instead === undefined || now === instead);
-    return !isDone && leadsBack(decision, now, target.digest);
+    return instead !== undefined && now !== instead;
   }
 }
 

@@ -1,7 +1,6 @@
 import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
-import { servedIn } from '../core/ledger/environment';
 import { referrersKey, tagKey, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
 import {
   referrerFinding,
@@ -12,6 +11,7 @@ import {
   type Proven,
 } from '../core/insight/proof';
 import { contentId } from '../core/ledger/release';
+import type { ServedLine } from '../core/insight/lines';
 import { recordArtifact, recordOf, recordType } from '../core/ledger/release-record';
 import type { Tag } from '../core/oci/tag';
 import { timestampOf } from '../core/time';
@@ -21,6 +21,7 @@ import { placesIn } from '../delivery/places';
 import { readWatchedTags } from '../delivery/watched-tags';
 import { checkContent, type CheckedContent } from './content';
 import type { Ledger } from '../ledger/ledger';
+import { readServing } from './lines';
 import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
@@ -38,17 +39,20 @@ export interface ProofContext {
 export interface Proof {
   readonly environment: string;
   readonly components: readonly ServedComponent[];
+  /** What it serves on lines and followed branches, beside that. */
+  readonly lines: readonly ServedLine[];
   /** `bytes`: those that were read of blobs. */
   readonly looked: Readonly<Record<'manifests' | 'blobs' | 'bytes' | 'tags' | 'referrers', number>>;
   readonly findings: readonly Finding[];
 }
 
-/** Proves that an environment serves what was published and tested; otherwise returns findings. */
+/** Proves that an environment serves what was published and tested, on its lines too; otherwise returns findings. */
 export async function proveEnvironment(environment: EnvironmentConfig, context: ProofContext): Promise<Proof> {
   const { ledger } = context;
   const { name, after } = environment;
-  const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
-  const served = servedIn(facts, name);
+  const [serving] = (await readServing([name], ledger)).serving;
+  const { components: main, lines } = serving ?? { components: [], lines: [] };
+  const served = [...main, ...lines.map(({ head }) => head)];
   const ids = [...new Set(served.map(({ release }) => release))];
   const released = (await ledger.read(ids.map((key): FactKey => ({ kind: 'release', key })))).facts;
   const components = served.map((each): Proven => {
@@ -73,7 +77,8 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
     proofs.reduce((all, { looked }) => all + looked[of], 0);
   return {
     environment: name,
-    components: served,
+    components: main,
+    lines,
     looked: {
       manifests: sum('manifests'),
       blobs: sum('blobs'),

@@ -23,6 +23,7 @@ import type { Session } from '../session/session';
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { commitsBetween } from '../workspace/git';
 import { basesOf, type ComponentBase } from './bases';
+import { readServing, type Serving } from './lines';
 
 /** Which environments a status is of, and what it asks for. */
 export interface StatusQuestion {
@@ -42,6 +43,11 @@ export interface ServedStatus {
   readonly drift: Drift;
 }
 
+/** What an environment serves of a component on a line, beside what it serves by its own tags. */
+export interface LineStatus extends ServedStatus {
+  readonly line: string;
+}
+
 /** What an environment serves, and what waits to come in. */
 export interface EnvironmentStatus {
   readonly environment: string;
@@ -50,6 +56,8 @@ export interface EnvironmentStatus {
   /** Why its registry could not be asked; undefined where it answers. */
   readonly silent: string | undefined;
   readonly components: readonly ServedStatus[];
+  /** The newest of its lines of versions and followed branches to which a moving tag leads, beside that. */
+  readonly lines: readonly LineStatus[];
   /** `commits`: how many wait; undefined where git does not know. */
   readonly waiting: { readonly of: Waiting; readonly commits: number | undefined } | undefined;
 }
@@ -87,33 +95,15 @@ export async function readStatus(
     options.environments.length === 0
       ? config.environments
       : options.environments.map((name) => environmentNamed(config, name));
-  const { head, facts } = await ledger.read(
-    environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
+  const { head, serving } = await readServing(
+    environments.map(({ name }) => name),
+    ledger,
   );
-  const served = environments.map((environment) => ({ environment, components: servedIn(facts, environment.name) }));
-  const tags = served.flatMap(({ components }) =>
-    components.flatMap(({ repository, tags: own }) =>
-      own.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
-    ),
-  );
-  const recorded = (await ledger.read(tags)).facts;
-  const count = served.reduce((sum, { components }) => sum + components.length, 0);
-  if (count > toldFrom && options.ledgerOnly !== true) {
-    session.observer.note(`asking about ${count} components in ${environments.map(({ name }) => name).join(', ')}`);
-  }
   const everyTag = options.everyTag === true;
-  const question = { recorded, steps: new Steps(ledger), session };
   const [looked, waiting] = await Promise.all([
-    Promise.all(
-      served.map(async ({ environment, components }) =>
-        options.ledgerOnly === true
-          ? { components: components.map((served) => ({ served, drift: notAsked })), silent: undefined }
-          : askAbout(environment, components, {
-              ...question,
-              stray: everyTag ? await strayTags(environment, { config, session, ledger }) : undefined,
-            }),
-      ),
-    ),
+    options.ledgerOnly === true
+      ? serving.map(asUnasked)
+      : askAboutAll(environments, serving, { everyTag }, { config, session, ledger }),
     waitingFor(environments, config, ledger),
   ]);
   const rows = environments.flatMap(({ name, after }, at) => {
@@ -130,6 +120,44 @@ export async function readStatus(
   };
 }
 
+/** What environments serve, compared with what their registries serve. */
+async function askAboutAll(
+  environments: readonly EnvironmentConfig[],
+  serving: readonly Serving[],
+  { everyTag }: { readonly everyTag: boolean },
+  context: StatusContext,
+): Promise<readonly Looked[]> {
+  const { session, ledger } = context;
+  const all = serving.flatMap(({ components, lines }) => [...components, ...lines.map(({ head }) => head)]);
+  const tags = all.flatMap(({ repository, tags: own }) =>
+    own.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
+  );
+  const recorded = (await ledger.read(tags)).facts;
+  if (all.length > toldFrom) {
+    session.observer.note(
+      `asking about ${all.length} components in ${environments.map(({ name }) => name).join(', ')}`,
+    );
+  }
+  const question = { recorded, steps: new Steps(ledger), session };
+  return Promise.all(
+    environments.map(async (environment, at) => {
+      const stray = everyTag ? await strayTags(environment, context) : undefined;
+      return askAbout(environment, serving[at], { ...question, stray });
+    }),
+  );
+}
+
+/** What was found out about an environment. */
+type Looked = Pick<EnvironmentStatus, 'components' | 'lines' | 'silent'>;
+
+function asUnasked({ components, lines }: Serving): Looked {
+  return {
+    components: components.map((served) => ({ served, drift: notAsked })),
+    lines: lines.map(({ line, head }) => ({ line, served: head, drift: notAsked })),
+    silent: undefined,
+  };
+}
+
 const notAsked: Drift = { state: 'unknown', detail: 'its registry was not asked' };
 
 /** What asking registries needs. */
@@ -138,6 +166,8 @@ interface Question {
   readonly steps: Steps;
   /** Every tag of the environment that stands elsewhere than the ledger says; undefined where not all were looked at. */
   readonly stray: readonly TagDecision[] | undefined;
+  /** Whether a tag is told of elsewhere: with what is served on its line. */
+  readonly isTold?: (stray: TagDecision) => boolean;
   readonly session: Session;
 }
 
@@ -177,23 +207,40 @@ class Steps {
 /** Asks the registry of an environment about one component, and about the others where it answers. */
 async function askAbout(
   environment: EnvironmentConfig,
-  [first, ...others]: readonly ServedComponent[],
+  serving: Serving | undefined,
   question: Question,
-): Promise<Pick<EnvironmentStatus, 'components' | 'silent'>> {
+): Promise<Looked> {
+  const [first, ...others] = serving?.components ?? [];
+  const beside = serving?.lines ?? [];
   if (first === undefined) {
-    return { components: [], silent: undefined };
+    return { components: [], lines: [], silent: undefined };
   }
-  const ask = async (served: ServedComponent) => ({ served, drift: await driftIn(environment, served, question) });
-  const drift = await driftIn(environment, first, question);
-  const one = { served: first, drift };
-  if (!drift.isSilent) {
-    return { components: [one, ...(await Promise.all(others.map(ask)))], silent: undefined };
-  }
-  const { registry } = parseRepository(first.repository);
-  const rows = others.map(async (served) =>
-    parseRepository(served.repository).registry === registry ? { served, drift } : ask(served),
+  const onLines = new Set(
+    beside.flatMap(({ head: { repository, tags } }) => tags.map((tag) => tagKey(repository, tag))),
   );
-  return { components: [one, ...(await Promise.all(rows))], silent: drift.detail };
+  const isOnLine = ({ repository, tag }: TagDecision): boolean => onLines.has(tagKey(repository, tag));
+  const asking = { ...question, isTold: isOnLine };
+  const drift = await driftIn(environment, first, asking);
+  const { registry } = parseRepository(first.repository);
+  // A registry that is silent is not asked again.
+  const ask = async (served: ServedComponent, about: Question) =>
+    drift.isSilent && parseRepository(served.repository).registry === registry
+      ? { served, drift }
+      : { served, drift: await driftIn(environment, served, about) };
+  const [components, lines] = await Promise.all([
+    Promise.all(others.map((served) => ask(served, asking))),
+    Promise.all(
+      beside.map(async ({ line, head }) => ({
+        line,
+        ...(await ask(head, { ...question, isTold: ({ tag }) => !head.tags.includes(tag) })),
+      })),
+    ),
+  ]);
+  return {
+    components: [{ served: first, drift }, ...components],
+    lines,
+    silent: drift.isSilent ? drift.detail : undefined,
+  };
 }
 
 /** How a registry stands to the ledger; `isSilent`: it does not answer at all. */
@@ -232,7 +279,7 @@ export function isNamed(
 
 /** Asks about the one tag of a component that tells the most, and about the others where that one drifted, or tells of every tag. */
 async function findDrift(environment: string, served: ServedComponent, question: Question): Promise<Drift> {
-  const { recorded, steps, stray, session } = question;
+  const { recorded, steps, stray, isTold = () => false, session } = question;
   const { manifests } = session.client(parseRepository(served.repository));
   const tags = recordedTags(served, (tag) => recorded.get('tag', tagKey(served.repository, tag)));
   const telling = stray === undefined ? tellingTag(served.digest, tags) : undefined;
@@ -250,7 +297,7 @@ async function findDrift(environment: string, served: ServedComponent, question:
   const compared = tags.map((tag, at) => ({ ...tag, served: found[at] }));
   const hasDrifted = compared.some(({ recorded: wanted, served: is }) => wanted !== is);
   const step = hasDrifted ? await steps.of(environment, served.step) : undefined;
-  const others = (own ?? []).filter(({ tag }) => !served.tags.includes(tag));
+  const others = (own ?? []).filter((each) => !served.tags.includes(each.tag) && !isTold(each));
   return withOthers(driftOf(served, { content: content !== undefined, tags: compared }, step), others, environment);
 }
 

@@ -69,6 +69,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         following,
         build,
         components: items.map(arriving),
+        lists: components.map(({ name }) => name),
         claims: items.flatMap(({ claims }) => claims),
         strictOrder: options.strictOrder === true,
         despite,

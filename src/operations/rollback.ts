@@ -1,4 +1,5 @@
 import type { Actor } from '../core/ledger/entry';
+import { laneNamed } from '../core/ledger/environment';
 import { needReason } from '../core/release/despite';
 import { withAnnouncing } from '../announcing/announce';
 import { commitOrders } from '../delivery/orders';
@@ -18,12 +19,14 @@ export interface RollbackOptions extends SessionOptions {
   /** The version to go back to, or the commit; what was served before, where neither is given. */
   to?: string | undefined;
   commit?: string | undefined;
+  /** The line of versions, or the branch, that goes back alone. */
+  line?: string | undefined;
   reason?: string | undefined;
   actor?: string | undefined;
   dryRun?: true | undefined;
 }
 
-/** Takes an environment back to what it served before: checks that it is there still, records it, and moves the tags. */
+/** Rolls an environment back to what it served before, or one line of it: checks that it is there still, records it, and moves the tags. */
 export async function rollback(options: RollbackOptions): Promise<RollbackResult> {
   return withProduct(options, async (config, session) => {
     const { product, folder } = config;
@@ -37,8 +40,9 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       const items = await placesIn(config, environment, { ledger, session });
+      const { from } = wayInto(environment);
       const { plan, decisions } = await rollBack(
-        { environment: name, from: wayInto(environment).from, to, reason },
+        { environment: name, lane: options.line === undefined ? undefined : laneNamed(options.line), from, to, reason },
         items,
         {
           ledger,

@@ -1,6 +1,13 @@
 import { formatAge, formatCount } from '../core/amounts';
 import type { BoardData } from '../results/board';
-import { hasDrifted, releaseName, statusRows, waitingReleases, type ServedResult } from '../results/status-rows';
+import {
+  hasDrifted,
+  linesBeside,
+  releaseName,
+  statusRows,
+  waitingReleases,
+  type ServedResult,
+} from '../results/status-rows';
 import { element, scrollingTable } from './dom';
 
 type Environment = BoardData['environments'][number];
@@ -38,6 +45,7 @@ export function statusTable({ environments }: BoardData, now: Date): HTMLElement
                 { class: 'faint' },
                 `${cell.commit.slice(0, 12)}, ${formatAge(cell.since, now)}, ${cell.by}`,
               ),
+              ...(cell.lines.length === 0 ? [] : [element('br', {}), element('span', {}, `also ${linesBeside(cell)}`)]),
             ),
       ),
     );
@@ -50,10 +58,11 @@ export function statusTable({ environments }: BoardData, now: Date): HTMLElement
   );
 }
 
-function markOf(component: ServedResult): Node[] {
-  return hasDrifted(component)
-    ? [element('span', { class: 'mark' }, component.drift.state === 'drifted' ? ' drift' : ' unfinished')]
-    : [];
+function markOf({ lines, ...served }: ServedResult): Node[] {
+  const found = [served, ...lines].find(hasDrifted);
+  return found === undefined
+    ? []
+    : [element('span', { class: 'mark' }, found.drift.state === 'drifted' ? ' drift' : ' unfinished')];
 }
 
 /** What waits, what is not as it should be, and who was not told. */
@@ -61,7 +70,14 @@ export function findingsOf({ environments, announcements }: BoardData, now: Date
   const items = environments.flatMap(({ environment, silent, waiting, components }) => [
     ...(silent === null ? [] : [`${environment} does not answer: ${silent}`]),
     ...components.filter(hasDrifted).map(({ component, drift }) => `${environment} ${component}: ${drift.detail}`),
+    ...components.flatMap(({ component, lines }) =>
+      lines.filter(hasDrifted).map(({ line, drift }) => `${environment} line ${line} ${component}: ${drift.detail}`),
+    ),
     ...(waiting === null || waiting.releases.length === 0 ? [] : [waitingText(environment, waiting, now)]),
+    ...(waiting?.lines ?? []).map(
+      (each) =>
+        `${releaseName(each)} of line ${each.line} waits for ${environment}, since ${formatAge(each.since, now)}`,
+    ),
     ...(waiting?.unmet ?? []).map(
       ({ gate, of, detail }) => `${environment} does not take ${of} yet: ${gate}, ${detail}`,
     ),

@@ -8,7 +8,7 @@ import type { Build } from '../core/build/build';
 import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
 import { entryAfter, timeAfter, type SealedEntry } from '../core/ledger/entry';
-import { everUnder, stepKey, tagKey, type Facts, type Release } from '../core/ledger/facts';
+import { everUnder, listedIn, stepKey, tagKey, type Facts, type Release, type Step } from '../core/ledger/facts';
 import { noAdmissionRules } from '../core/release/gates/admission-rules';
 import { everyBranch } from '../core/release/gates/taking';
 import type { Following } from '../core/build/following';
@@ -18,7 +18,8 @@ import { decidePublication, publishedAction, type Publication } from '../core/re
 import type { PlacedComponent, ReleaseId } from '../core/ledger/release';
 import type { ReleaseRecord } from '../core/ledger/release-record';
 import type { Verdict, Plan } from '../core/release/verdict';
-import { decideRollback, rolledBackAction } from '../core/release/rollback';
+import { decideRollback } from '../core/release/rollback';
+import { rolledBackAction, type Rollback } from '../core/release/rollback-plan';
 import type { RulesOf } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
 import type { Timestamp } from '../core/time';
@@ -193,6 +194,7 @@ async function publishAgain(
     following: await remains.following(record),
     build,
     components,
+    lists: listedIn(record),
     claims: [],
     strictOrder: false,
     despite: inSpiteOfNothing,
@@ -260,42 +262,83 @@ function withKnownReferrers(action: Action, { referrers }: FoundArrival): Action
 
 /**
  * Where the moving tags of an environment lead elsewhere than the ledger says: the rollback after which they lead where they do,
- * if there is one. Answers those that lead elsewhere still.
+ * of the whole environment, or of lines of it and then of the environment. Answers the tags that lead elsewhere still.
  */
 async function rollBackAgain(
-  { name, after }: LostEnvironment,
+  environment: LostEnvironment,
   ledger: RebuiltLedger,
   remains: Remains,
 ): Promise<readonly string[]> {
-  const drifted = driftIn(name, ledger.facts, remains);
-  if (drifted.length === 0) {
+  const { name } = environment;
+  const whole = async (): Promise<boolean> =>
+    firstThat(stepsBack(name, ledger.facts), environment, ledger, remains, (after) => after.length === 0);
+  let drifted = driftIn(name, ledger.facts, remains);
+  if (drifted.length === 0 || (await whole())) {
     return [];
   }
+  for (const lane of ledger.facts.get('environment', name)?.lanes ?? []) {
+    const before = drifted;
+    // It explains a part of what leads elsewhere, and leads nothing else astray.
+    const explains = (after: readonly string[]): boolean =>
+      after.length < before.length && after.every((tag) => before.includes(tag));
+    if (await firstThat(laneStepsBack(name, lane, ledger.facts), environment, ledger, remains, explains)) {
+      drifted = driftIn(name, ledger.facts, remains);
+    }
+  }
+  return drifted.length === 0 || (await whole()) ? [] : drifted;
+}
+
+/** A rollback that an environment may have had. */
+type Candidate = Pick<Rollback, 'lane' | 'to'>;
+
+/** The rollbacks that an environment may have had, to each release that came, the newest first. */
+function stepsBack(environment: string, facts: Facts): Candidate[] {
+  return arrivalsIn(environment, facts).map((of) => ({ lane: undefined, to: named(of) }));
+}
+
+/** The rollbacks that a lane of an environment may have had: to each release that came to it, the newest first, or to none. */
+function laneStepsBack(environment: string, lane: string, facts: Facts): Candidate[] {
+  const came = arrivalsIn(environment, facts).filter(({ step }) => step.lanes.some((each) => each.lane === lane));
+  return [...came.slice(1).map((of) => ({ lane, to: named(of) })), { lane, to: undefined }];
+}
+
+function arrivalsIn(environment: string, facts: Facts): (NonNullable<Step['of']> & { readonly step: Step })[] {
+  const count = facts.get('environment', environment)?.steps ?? 0;
+  return Array.from({ length: count }, (_, at) => facts.get('step', stepKey(environment, count - at))).flatMap(
+    (step) => (step?.of === undefined ? [] : [{ ...step.of, step }]),
+  );
+}
+
+function named({ version, commit }: NonNullable<Step['of']>): Rollback['to'] {
+  return version === undefined ? { commit } : { version };
+}
+
+/** Adds the first of some rollbacks after which the tags that lead elsewhere are as they should be. Answers whether there is one. */
+async function firstThat(
+  candidates: readonly Candidate[],
+  { name, after }: LostEnvironment,
+  ledger: RebuiltLedger,
+  remains: Remains,
+  isMeant: (drifted: readonly string[]) => boolean,
+): Promise<boolean> {
   const places = new Map(servedIn(ledger.facts, name).map(({ component, repository }) => [component, repository]));
   const judge = ledger.judge([...places.values()], remains.orders);
-  const steps = ledger.facts.get('environment', name)?.steps ?? 0;
-  for (let step = steps; step >= 1; step -= 1) {
-    const of = ledger.facts.get('step', stepKey(name, step))?.of;
-    if (of === undefined) {
-      continue;
-    }
+  for (const candidate of candidates) {
     const rollback = {
+      ...candidate,
       environment: name,
       from: after ?? null,
-      to: of.version === undefined ? { commit: of.commit } : { version: of.version },
       reason: 'found so when the ledger was made again',
       places,
     };
     const decided = await judge.decide((known) => decideRollback(rollback, known)).catch(refusedOnly);
     const [action] = decided === undefined ? [] : rolledBackAction(rollback, decided.value);
-    if (action !== undefined) {
-      if (driftIn(name, ledger.with(action, remains.now).facts, remains).length === 0) {
-        ledger.add(action, remains.now);
-        return [];
-      }
+    if (action !== undefined && isMeant(driftIn(name, ledger.with(action, remains.now).facts, remains))) {
+      ledger.add(action, remains.now);
+      return true;
     }
   }
-  return drifted;
+  return false;
 }
 
 function refusedOnly(error: unknown): undefined {

@@ -21,6 +21,14 @@ export const deliveredFields = {
 };
 export type DeliveredResult = z.infer<z.ZodObject<typeof deliveredFields>>;
 
+/** The components that a release retires: the product has them no more, and the environment serves them no more; their tags stay. */
+export const retires = z.array(z.string());
+
+/** Names the components that retire with releases, each once. */
+export function retiringIn(verdicts: readonly { readonly retires: readonly string[] }[]): string[] {
+  return [...new Set(verdicts.flatMap((verdict) => verdict.retires))];
+}
+
 /** What became of a publication, a promotion or a rollback as a whole. */
 export const outcomeFields = {
   /** True where nothing was written: the document says what would have been. */

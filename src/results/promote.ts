@@ -4,7 +4,7 @@ import type { Plan } from '../core/release/verdict';
 import { describePosition } from '../core/tags/ordering';
 import type { Delivered, DeliveredItem } from '../delivery/delivery';
 import { gateResult, toGateResult } from './common';
-import { deliveredFields, outcomeFields, toDeliveredResult } from './delivery';
+import { deliveredFields, outcomeFields, retires, retiringIn, toDeliveredResult } from './delivery';
 
 export const promoteResultSchema = z.strictObject({
   product: z.string(),
@@ -25,6 +25,7 @@ export const promoteResultSchema = z.strictObject({
       sourceRepository: z.string(),
     }),
   ),
+  retires,
 });
 export type PromoteResult = z.infer<typeof promoteResultSchema>;
 
@@ -69,5 +70,6 @@ export function toPromoteResult(
         transfer: { ...transfer, requests: transfer.requests + (repository === item.repository ? 0 : requests) },
       };
     }),
+    retires: retiringIn(verdicts),
   };
 }

@@ -3,6 +3,8 @@ import { findingKinds } from '../core/insight/proof';
 import type { Proof } from '../inspect/prove';
 import { digest } from './common';
 
+const provedFields = { component: z.string(), digest, version: z.string().nullable(), commit: z.string() };
+
 export const proveResultSchema = z.strictObject({
   product: z.string(),
   /** Whether every byte was read and hashed; else it was asked whether it is there. */
@@ -10,9 +12,9 @@ export const proveResultSchema = z.strictObject({
   environments: z.array(
     z.strictObject({
       environment: z.string(),
-      components: z.array(
-        z.strictObject({ component: z.string(), digest, version: z.string().nullable(), commit: z.string() }),
-      ),
+      components: z.array(z.strictObject(provedFields)),
+      /** What it serves on lines of versions and followed branches, beside that; proved like what it serves. */
+      lines: z.array(z.strictObject({ line: z.string(), ...provedFields })),
       /** How much was looked at; `bytes`: those that were read of blobs. */
       looked: z.strictObject({
         manifests: z.number().int(),
@@ -47,13 +49,16 @@ export function toProveResult(product: string, proofs: readonly Proof[], { deep 
   return {
     product,
     deep,
-    environments: proofs.map(({ environment, components, looked, findings }) => ({
+    environments: proofs.map(({ environment, components, lines, looked, findings }) => ({
       environment,
-      components: components.map(({ component, digest: served, version, commit }) => {
-        return { component, digest: served, version: version ?? null, commit };
-      }),
+      components: components.map(toProved),
+      lines: lines.map(({ line, head }) => ({ line, ...toProved(head) })),
       looked: { ...looked },
       findings: findings.filter(isNew),
     })),
   };
+}
+
+function toProved({ component, digest: served, version, commit }: Proof['components'][number]) {
+  return { component, digest: served, version: version ?? null, commit };
 }

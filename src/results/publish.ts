@@ -4,7 +4,7 @@ import type { PublicationPlan } from '../core/release/publication';
 import { versionOutcomes } from '../core/release/versions';
 import type { Delivered } from '../delivery/delivery';
 import { gateResult, releaseFields, toGateResult } from './common';
-import { deliveredFields, outcomeFields, toDeliveredResult } from './delivery';
+import { deliveredFields, outcomeFields, retires, retiringIn, toDeliveredResult } from './delivery';
 
 export const publishResultSchema = z.strictObject({
   ...releaseFields,
@@ -16,6 +16,7 @@ export const publishResultSchema = z.strictObject({
   ...outcomeFields,
   gates: z.array(gateResult),
   components: z.array(z.strictObject(deliveredFields)),
+  retires,
   /** Tags that protected what was staged, and that the registry does not remove. */
   leftovers: z.array(z.string()),
 });
@@ -42,6 +43,7 @@ export function toPublishResult(
     dryRun,
     gates: verdict.gates.map(toGateResult),
     components: items.map(toDeliveredResult),
+    retires: retiringIn(verdicts),
     leftovers,
   };
 }

@@ -1,7 +1,8 @@
 import * as z from 'zod';
 import type { Release } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
-import type { RollbackPlan } from '../core/release/rollback';
+import { laneName } from '../core/ledger/environment';
+import type { RollbackPlan } from '../core/release/rollback-plan';
 import { digest, tagResult, toTagResult } from './common';
 import { outcomeFields } from './delivery';
 
@@ -10,6 +11,8 @@ const releaseResult = z.strictObject({ version: z.string().nullable(), commit: z
 export const rollbackResultSchema = z.strictObject({
   product: z.string(),
   environment: z.string(),
+  /** The line of versions, or the branch, that was rolled back alone; null where the whole environment was. */
+  line: z.string().nullable(),
   reason: z.string(),
   ...outcomeFields,
   /** What may not come back but on purpose, newest first. */
@@ -18,7 +21,7 @@ export const rollbackResultSchema = z.strictObject({
     z.strictObject({
       component: z.string(),
       repository: z.string(),
-      /** What is served of it from now on; null where that is nothing. */
+      /** What is served of it from now on, or is the newest of the line; null where that is nothing. */
       digest: digest.nullable(),
       version: z.string().nullable(),
       commit: z.string().nullable(),
@@ -34,16 +37,17 @@ export type RollbackResult = z.infer<typeof rollbackResultSchema>;
 /** @param repositoryOf The repository of a component in the environment. */
 export function toRollbackResult(
   about: Pick<RollbackResult, 'product' | 'environment' | 'reason' | 'dryRun' | 'requests'>,
-  { serves, served, changed, withdrawn }: RollbackPlan,
+  { left, leaving, serves, served, changed, withdrawn }: RollbackPlan,
   decisions: readonly TagDecision[],
   repositoryOf: (component: string) => string,
 ): Omit<RollbackResult, 'next'> {
-  const gone = served.filter(({ is }) => is === null).map(({ component }) => component);
+  const gone = [...served.filter(({ is }) => is === null), ...leaving].map(({ component }) => component);
   const names = [
     ...new Set([...serves.map(({ component }) => component), ...gone, ...decisions.map(({ component }) => component)]),
   ];
   return {
     ...about,
+    line: left === undefined ? null : laneName(left.lane),
     withdrawn: withdrawn.map(toRelease),
     components: names.map((component) => {
       const now = serves.find((each) => each.component === component);

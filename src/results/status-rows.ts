@@ -19,7 +19,7 @@ export function releaseName({ version, commit }: Pick<ServedResult, 'version' | 
 }
 
 /** Whether a registry certainly serves something else than the ledger says. */
-export function hasDrifted({ drift: { state } }: ServedResult): boolean {
+export function hasDrifted({ drift: { state } }: Pick<ServedResult, 'drift'>): boolean {
   return state === 'drifted' || state === 'unfinished';
 }
 
@@ -35,11 +35,26 @@ export function statusRows(environments: readonly Environment[], { each }: { rea
   }));
   const rows = each
     ? all
-    : grouped(all, ({ cells }) => cells.map((cell) => cell && [releaseKey(cell), cell.drift.state])).map((group) => ({
+    : grouped(all, ({ cells }) => cells.map((cell) => cell && standingOf(cell))).map((group) => ({
         components: group.flatMap(({ components }) => components),
         cells: group[0].cells.map((_, at) => oldest(group.flatMap(({ cells }) => cells[at] ?? []))),
       }));
   return rows.sort((a, b) => weightOf(a) - weightOf(b) || a.components.length - b.components.length);
+}
+
+/** How a component stands in an environment: what is served of it there, on its lines too. */
+function standingOf({ lines, ...served }: ServedResult): string[] {
+  return [served, ...lines].flatMap((each) => [releaseKey(each), each.drift.state]);
+}
+
+/** So many lines are named beside what is served. */
+const namedLines = 2;
+
+/** What is served on lines beside a release: `2.3.2 · 2.2.9 +1`, the highest lines first, and how many more there are. */
+export function linesBeside({ lines }: Pick<ServedResult, 'lines'>): string {
+  const rest = lines.length - namedLines;
+  const names = lines.slice(0, namedLines).map(releaseName).join(' · ');
+  return rest > 0 ? `${names} +${rest}` : names;
 }
 
 /** Releases of which one is the other have the same key. */
@@ -52,7 +67,7 @@ function oldest(components: readonly ServedResult[]): ServedResult | undefined {
 }
 
 function weightOf({ cells }: StatusRow): number {
-  if (cells.some((cell) => cell !== undefined && hasDrifted(cell))) {
+  if (cells.some((cell) => cell !== undefined && [cell, ...cell.lines].some(hasDrifted))) {
     return 0;
   }
   return new Set(cells.map((cell) => cell && releaseKey(cell))).size > 1 ? 1 : 2;

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { driftStates } from '../core/insight/drift';
-import type { EnvironmentStatus, ProductStatus } from '../inspect/status';
+import type { EnvironmentStatus, ProductStatus, ServedStatus } from '../inspect/status';
 import { digest, gateResult, toGateResult } from './common';
 
 /** What waits to come into an environment: what the one before serves, and it does not. */
@@ -10,11 +10,25 @@ const waitingResult = z.strictObject({
   releases: z.array(z.strictObject({ version: z.string().nullable(), commit: z.string(), since: z.string() })),
   /** There are more releases than those. */
   more: z.boolean(),
+  /** Those that are the newest of a line in the environment before, beside what that serves, and never came here. */
+  lines: z.array(
+    z.strictObject({ line: z.string(), version: z.string().nullable(), commit: z.string(), since: z.string() }),
+  ),
   /** How many commits they are; null where git does not know. */
   commits: z.number().int().nullable(),
   /** The rules that say no now, as far as ledger and clock decide. */
   unmet: z.array(gateResult.extend({ of: z.string() })),
 });
+
+/** What is served, since when, who brought it, and whether the registry agrees. */
+const servedFields = {
+  version: z.string().nullable(),
+  commit: z.string(),
+  digest,
+  since: z.string(),
+  by: z.string(),
+  drift: z.strictObject({ state: z.enum(driftStates), detail: z.string() }),
+};
 
 export const statusResultSchema = z.strictObject({
   /** Who is told of what happens, and what each was not told yet; counted through a thousand entries. */
@@ -38,12 +52,9 @@ export const statusResultSchema = z.strictObject({
         z.strictObject({
           component: z.string(),
           repository: z.string(),
-          version: z.string().nullable(),
-          commit: z.string(),
-          digest,
-          since: z.string(),
-          by: z.string(),
-          drift: z.strictObject({ state: z.enum(driftStates), detail: z.string() }),
+          ...servedFields,
+          /** The newest of its lines of versions and followed branches to which a moving tag leads, beside that. */
+          lines: z.array(z.strictObject({ line: z.string(), ...servedFields })),
         }),
       ),
     }),
@@ -81,34 +92,37 @@ export function toStatusResult({ environments, bases, announcements, ...status }
 }
 
 function toEnvironment(status: EnvironmentStatus): StatusResult['environments'][number] {
-  const { environment, after, silent, components, waiting } = status;
+  const { environment, after, silent, components, lines, waiting } = status;
   return {
     environment,
     after: after ?? null,
     silent: silent ?? null,
     waiting: waiting === undefined ? null : toWaiting(waiting),
-    components: components.map(({ served, drift: { state, detail } }) => {
-      const { component, repository, version, commit, digest: now, since, by } = served;
+    components: components.map((each) => {
+      const { component, repository } = each.served;
+      const own = lines.filter(({ served }) => served.component === component);
       return {
         component,
         repository,
-        version: version ?? null,
-        commit,
-        digest: now,
-        since,
-        by,
-        drift: { state, detail },
+        ...toServed(each),
+        lines: own.map(({ line, ...beside }) => ({ line, ...toServed(beside) })),
       };
     }),
   };
 }
 
+function toServed({ served, drift: { state, detail } }: ServedStatus) {
+  const { version, commit, digest: now, since, by } = served;
+  return { version: version ?? null, commit, digest: now, since, by, drift: { state, detail } };
+}
+
 function toWaiting({ of, commits }: NonNullable<EnvironmentStatus['waiting']>): z.infer<typeof waitingResult> {
-  const { components, releases, more, gates } = of;
+  const { components, releases, lines, more, gates } = of;
   return {
     components: [...components],
     releases: releases.map(({ version, commit, since }) => ({ version: version ?? null, commit, since })),
     more,
+    lines: lines.map(({ line, version, commit, since }) => ({ line, version: version ?? null, commit, since })),
     commits: commits ?? null,
     unmet: gates.map((gate) => ({ ...toGateResult(gate), of: gate.of })),
   };

@@ -16,7 +16,7 @@ import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
 import type { Facts } from '../../src/core/ledger/facts';
 import { chooseCandidates, type ReleaseChoice } from '../../src/core/release/promotion';
 import type { VersionRequest } from '../../src/core/build/version-request';
-import type { BackTo } from '../../src/core/release/rollback';
+import type { BackTo } from '../../src/core/release/rollback-plan';
 import { followedBy, type TagRule } from '../../src/core/tags/rules';
 import { parseTemplate } from '../../src/core/tags/template';
 import { isTag, type Tag } from '../../src/core/oci/tag';
@@ -117,7 +117,7 @@ export class DeliveryWorld {
     private readonly environments: Readonly<Record<string, WorldEnvironment>>,
     private readonly turn: Turn,
     /** Whether the registries remove tags. */
-    private readonly removesTags = true,
+    readonly removesTags = true,
   ) {}
 
   /** All entries of the ledger, and what they add up to. */
@@ -169,6 +169,7 @@ export class DeliveryWorld {
       following: { branches: followedBranches, usual: false, branch, pullRequest, containing: [] },
       build,
       components: items.map(arriving),
+      lists: Object.keys(commit.content),
       claims: [],
       strictOrder: false,
       despite,
@@ -235,19 +236,17 @@ export class DeliveryWorld {
     );
   }
 
-  /** Takes an environment back. */
+  /** Rolls an environment back, or one lane of it. */
   async rollback(
     environment: string,
     reason: string,
-    to: BackTo,
-    steps = Infinity,
-    stranger?: Stranger,
+    { to, lane, steps = Infinity, stranger }: { to?: BackTo; lane?: string; steps?: number; stranger?: Stranger } = {},
   ): Promise<void> {
     const context = this.context(steps, stranger);
     const places = this.placesIn(environment, context);
     const names = Object.keys(this.environments);
     const from = names[names.indexOf(environment) - 1] ?? null;
-    await rollBack({ environment, from, to, reason }, places, context);
+    await rollBack({ environment, from, to, lane, reason }, places, context);
   }
 
   /** Puts tags right that stand elsewhere than the ledger says. */

@@ -4,6 +4,7 @@ import { commitSchema, type CommitId } from '../../src/core/commit';
 import { HodError } from '../../src/core/errors';
 import type { Digest } from '../../src/core/oci/digest';
 import { Knowledge } from '../../src/core/release/knowledge';
+import { laneHeadIn } from '../../src/core/ledger/environment';
 import { decideWaiting } from '../../src/core/insight/waiting';
 import { timestampOf } from '../../src/core/time';
 import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
@@ -34,7 +35,14 @@ interface Stay {
   readonly component: string;
   readonly takes: boolean;
   readonly tags: readonly string[];
+  /** Its lane was rolled back from it: it heads and tags nothing, and what was served with it does not come back. */
+  left: boolean;
+  /** The component went with this release: the product had it no more. */
+  retires: boolean;
 }
+
+/** Lanes that are rolled back alone. */
+const lanes = ['line 1.0', 'line 1.1', 'line 1.2', 'branch main', 'branch support-1.1', 'branch work'] as const;
 
 /**
  * The model: what an environment is, in as few words as there can be. Stays are in the order in which
@@ -46,24 +54,49 @@ class EnvironmentModel {
   /** What was ever there, taken back or not: `release image`. */
   readonly ever = new Set<string>();
 
+  /** What was served before the decision that is being read, which may be of several entries. */
+  private servedBefore: Release[] = [];
+
   constructor(readonly environment: Environment) {}
 
   serves(component: string): Release | undefined {
-    return this.stays.filter((stay) => stay.component === component && stay.takes).at(-1)?.release;
+    const stay = this.stays.filter((each) => each.component === component && each.takes).at(-1);
+    return this.hasRetired(component) ? undefined : stay?.release;
+  }
+
+  /** Whether a component went with a release, and nothing of it came since. */
+  hasRetired(component: string): boolean {
+    return this.stays.filter((each) => each.component === component && each.takes).at(-1)?.retires === true;
+  }
+
+  /** Whether something newer is served, whose product had a component no more. */
+  private wentWith(component: string, release: Release): boolean {
+    return this.servedBefore.some((served) => {
+      return !lists(served, component) && isNewer(served, release);
+    });
   }
 
   tag(tag: string, component: string): Release | undefined {
-    return this.stays.filter((stay) => stay.component === component && stay.tags.includes(tag)).at(-1)?.release;
+    return this.stays.filter((stay) => !stay.left && stay.component === component && stay.tags.includes(tag)).at(-1)
+      ?.release;
   }
 
   /** A release comes: each image takes over, comes beside, or is held. */
-  come(release: Release, of: readonly string[], { step, entry }: { step: number; entry: number }): string[] {
+  come(
+    release: Release,
+    of: readonly string[],
+    { step, entry, retires }: { step: number; entry: number; retires: readonly string[] },
+  ): string[] {
+    if (step !== this.stays.at(-1)?.step) {
+      this.servedBefore = components.flatMap((component) => this.serves(component) ?? []);
+    }
     const { commit, version } = release;
     const out = this.withdrawn.has(contentOf(release));
     const follows = this.environment !== 'dev' || isFollowed(commit);
     const stays = of.map((component) => {
       const served = this.serves(component);
-      const takes = !out && follows && (served === undefined || isAfter(release, served));
+      const isFree = served === undefined && !this.wentWith(component, release);
+      const takes = !out && follows && (isFree || (served !== undefined && isAfter(release, served)));
       const line = version === undefined ? undefined : lineOf(version);
       const branch = `branch ${commit.branch}`;
       const newest = (lane: string): boolean => {
@@ -84,9 +117,29 @@ class EnvironmentModel {
           : []),
         ...(this.environment === 'uat' && takes ? ['uat'] : []),
       ];
-      return { step, entry, release, component, takes, tags, way };
+      return { step, entry, release, component, takes, tags, way, left: false, retires: false };
     });
+    const gone = stays.some(({ takes }) => takes)
+      ? components.filter((component) => {
+          const served = this.serves(component);
+          return served !== undefined && !lists(release, component) && isNewer(release, served);
+        })
+      : [];
+    // A promotion may bring a component in beside that the release has no more: then it does not retire.
+    same([...retires], this.environment === 'dev' ? gone : gone.filter((component) => retires.includes(component)));
     this.stays.push(...stays);
+    this.stays.push(
+      ...retires.map((component) => ({
+        step,
+        entry,
+        release,
+        component,
+        takes: true,
+        tags: [],
+        left: false,
+        retires: true,
+      })),
+    );
     stays.filter(({ way }) => way !== 'held').forEach(({ component }) => this.ever.add(`${release.name} ${component}`));
     if (stays.some(({ takes }) => takes)) {
       this.withdrawn.delete(contentOf(release));
@@ -99,11 +152,19 @@ class EnvironmentModel {
     const waiting = new Set<string>();
     for (const component of components) {
       const [here, there] = [this, before].map((model) => model.serves(component)?.commit.content[component]);
-      const taken = before.stays
-        .filter((stay) => stay.component === component && stay.takes && here !== there)
+      const all = before.stays
+        .filter((stay) => stay.component === component && stay.takes && there !== undefined && here !== there)
         .reverse();
+      const retired = all.findIndex(({ retires }) => retires);
+      const taken = all.slice(0, retired === -1 ? undefined : retired);
       const known = taken.findIndex(({ release }) => this.ever.has(`${release.name} ${component}`));
-      taken.slice(0, known === -1 ? undefined : known).forEach(({ release }) => waiting.add(release.name));
+      taken
+        .slice(0, known === -1 ? undefined : known)
+        // What its line was rolled back from waits again once it came back.
+        .filter(({ release }) =>
+          before.stays.some((stay) => !stay.left && stay.component === component && stay.release === release),
+        )
+        .forEach(({ release }) => waiting.add(release.name));
     }
     return waiting;
   }
@@ -112,7 +173,10 @@ class EnvironmentModel {
   back(): boolean {
     const taken = [...new Set(this.stays.filter(({ takes }) => takes).map(({ step }) => step))].reverse();
     const now = this.digests();
-    const before = taken.slice(1).find((step) => this.without(taken.filter((each) => each > step)).digests() !== now);
+    const before = taken
+      .slice(1)
+      .map((step) => ({ step, then: this.without(taken.filter((each) => each > step)) }))
+      .find(({ then }) => then.digests() !== now && !then.servesWhatWasLeft())?.step;
     if (before === undefined) {
       return false;
     }
@@ -127,6 +191,43 @@ class EnvironmentModel {
       .filter((each) => !kept.includes(each))
       .forEach((each) => this.withdrawn.add(each));
     return true;
+  }
+
+  /** Rolls one lane back to what headed it before something else did: what came since is withdrawn. */
+  backOn(lane: string): boolean {
+    const own = this.stays.filter(({ left, tags }) => !left && tags.includes(lane));
+    const taken = [...new Set(own.map(({ step }) => step))].reverse();
+    const without = (steps: readonly number[]): string =>
+      components
+        .map((component) => {
+          const stay = own.filter((each) => each.component === component && !steps.includes(each.step)).at(-1);
+          return stay?.release.commit.content[component] ?? '';
+        })
+        .join();
+    const before = taken.slice(1).find((step) => without(taken.filter((each) => each > step)) !== without([]));
+    const steps = taken.filter((step) => before === undefined || step > before);
+    const gone = new Set(own.filter(({ step }) => steps.includes(step)).map(({ release }) => release.name));
+    const serves = components.flatMap((component) => this.serves(component) ?? []);
+    if (gone.size === 0 || serves.some(({ name }) => gone.has(name))) {
+      return false;
+    }
+    const leaving = this.stays.filter(({ release }) => gone.has(release.name));
+    leaving.forEach((stay) => {
+      stay.left = true;
+    });
+    const kept = [...serves, ...components.flatMap((component) => this.tag(lane, component) ?? [])].map(contentOf);
+    leaving
+      .map(({ release }) => contentOf(release))
+      .filter((each) => !kept.includes(each))
+      .forEach((each) => this.withdrawn.add(each));
+    return true;
+  }
+
+  private servesWhatWasLeft(): boolean {
+    return components.some((component) => {
+      const stay = this.stays.filter((each) => each.component === component && each.takes).at(-1);
+      return stay?.left === true && !stay.retires;
+    });
   }
 
   private without(left: readonly number[]): EnvironmentModel {
@@ -146,6 +247,8 @@ const contentOf = ({ commit, components: own }: Release): string =>
     .sort()
     .join();
 const lineOf = (version: Version): string => version.split('.').slice(0, 2).join('.');
+const lists = ({ commit }: Release, component: string): boolean => commit.content[component] !== undefined;
+const isNewer = (one: Release, other: Release): boolean => isAfter(one, other) && !isAfter(other, one);
 const isFollowed = ({ branch, pullRequest }: Commit): boolean =>
   pullRequest !== true && /^(main|support-.*)$/.test(branch);
 const contains = (older: Release, newer: Release): boolean =>
@@ -194,6 +297,7 @@ class Replay {
         const expected = this.modelOf(action.environment).come(release, of, {
           step: this.step,
           entry: entry.seq,
+          retires: action.retires ?? [],
         });
         same(
           action.arrivals.map(({ component, way }) => `${component} ${way}`),
@@ -209,8 +313,13 @@ class Replay {
         // What a branch that is not followed asks for comes to nothing: no version, and no way into another environment.
         ok(isFollowed(commit) || (action.kind === 'published' && action.version === undefined), `entry ${entry.seq}`);
         // A rollback that is finished later changes nothing that is served.
+      } else if (action.kind === 'rolled-back' && action.left !== undefined) {
+        ok(
+          action.left.releases.length === 0 || this.modelOf(action.environment).backOn(action.left.lane),
+          `entry ${entry.seq}`,
+        );
       } else if (action.kind === 'rolled-back' && action.served.length > 0) {
-        ok(this.modelOf(action.environment).back());
+        ok(this.modelOf(action.environment).back(), `entry ${entry.seq}`);
       }
     }
     this.read = this.world.entries.length;
@@ -256,18 +365,31 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
         [environment, component, served.find((each) => each.component === component)?.release],
         [environment, component, model.serves(component)?.name],
       );
+      for (const lane of lanes) {
+        const head = laneHeadIn(world.facts, environment, lane, component);
+        same(
+          [environment, lane, component, head?.release],
+          [environment, lane, component, model.tag(lane, component)?.name],
+        );
+      }
+      if (model.hasRetired(component)) {
+        // Its tags stay where they are, and nobody looks after them.
+        continue;
+      }
       const names = new Set(model.stays.flatMap(({ tags }) => tags).filter((tag) => !tag.includes(' ')));
       const expected = [...names]
         .map((tag) => [tag, digest(model.tag(tag, component))])
         .filter(([, target]) => target !== undefined);
+      // Where nothing is served of it, there is nothing that a tag which cannot be removed could point to: that is said.
+      const mayStay = !world.removesTags && model.serves(component) === undefined;
       const good = new Set(
-        model.stays.filter((stay) => stay.component === component).map(({ release }) => digest(release)),
+        model.stays.filter((stay) => !stay.left && stay.component === component).map(({ release }) => digest(release)),
       );
       const moving = [...world.tagsOf(environment, component)].filter(
         ([tag, target]) =>
           !/^c-|^\d+\.\d+\.\d+/.test(tag) &&
           // A tag that is to go may stand where it could not be removed: at what was not withdrawn.
-          (expected.some(([name]) => name === tag) || !good.has(target)),
+          (expected.some(([name]) => name === tag) || (!good.has(target) && !mayStay)),
       );
       same(
         [environment, component, Object.fromEntries(moving)],
@@ -295,14 +417,25 @@ const change = fc.record({
   on: fc.constantFrom('main', 'main', 'main', 'work', 'support-1.1', 'theirs'),
   released: fc.boolean(),
   touches: fc.subarray([...components]),
+  /** From here on its branch has no tide-watch, or has it again. */
+  turns: fc.constantFrom(false, false, false, false, false, true),
 });
 
-export function historyOf(changes: readonly { on: string; released: boolean; touches: readonly string[] }[]): Commit[] {
+/** What is committed, in its order. */
+interface Change {
+  readonly on: string;
+  readonly released: boolean;
+  readonly touches: readonly string[];
+  readonly turns: boolean;
+}
+
+export function historyOf(changes: readonly Change[]): Commit[] {
   const commits: Commit[] = [];
   const tips = new Map<string, Commit>();
   const patches = new Map<string, number>();
   let minor = 0;
-  for (const { on, released, touches } of [{ on: 'main', released: true, touches: [...components] }, ...changes]) {
+  const first = { on: 'main', released: true, touches: [...components], turns: false };
+  for (const { on, released, touches, turns } of [first, ...changes]) {
     const parent = tips.get(on) ?? tips.get('main');
     const at = commits.length;
     const id = commitId(at);
@@ -313,11 +446,15 @@ export function historyOf(changes: readonly { on: string; released: boolean; tou
     const patch = (patches.get(line) ?? -1) + 1;
     const version = released ? parseVersion(`${line}.${patch}`) : undefined;
     patches.set(line, released ? patch : patch - 1);
+    const has = (component: string): boolean =>
+      component === 'timetable' || parent === undefined || (parent.content[component] !== undefined) !== turns;
     const content = Object.fromEntries(
-      components.map((component) => [
-        component,
-        touches.includes(component) || parent === undefined ? `${component} ${at}` : (parent.content[component] ?? ''),
-      ]),
+      components
+        .filter(has)
+        .map((component) => [
+          component,
+          touches.includes(component) ? `${component} ${at}` : (parent?.content[component] ?? `${component} ${at}`),
+        ]),
     );
     const commit: Commit = {
       id,
@@ -337,7 +474,8 @@ type Event =
   /** The next commit, or an earlier one, late or again. */
   | { kind: 'publish'; late: number | null; only: boolean }
   | { kind: 'promote'; to: 'uat' | 'prod'; named: number | null }
-  | { kind: 'rollback'; environment: Environment }
+  /** Of the whole environment, or of one lane. */
+  | { kind: 'rollback'; environment: Environment; lane: (typeof lanes)[number] | null }
   | { kind: 'evidence' }
   /** Somebody moves a tag by hand, to something or to nothing; then tags are restored. */
   | { kind: 'tamper'; environment: Environment; component: string; tag: number; to: number | null }
@@ -385,8 +523,12 @@ const event: fc.Arbitrary<Event> = fc.oneof(
     }),
   },
   {
-    weight: 2,
-    arbitrary: fc.record({ kind: fc.constant('rollback' as const), environment: fc.constantFrom(...environments) }),
+    weight: 3,
+    arbitrary: fc.record({
+      kind: fc.constant('rollback' as const),
+      environment: fc.constantFrom(...environments),
+      lane: fc.option(fc.constantFrom(...lanes), { freq: 2 }),
+    }),
   },
   { weight: 3, arbitrary: fc.record({ kind: fc.constant('evidence' as const) }) },
   {
@@ -419,6 +561,8 @@ async function play(
   advice: string[] = [],
 ): Promise<void> {
   const replay = new Replay(world, commits);
+  /** A tag of what was withdrawn could not be removed. */
+  const seen = { leftOver: false };
   let count = 0;
   let next = 0;
   const act = async (each: Event, at: number, reason: string, kill: number): Promise<void> => {
@@ -426,7 +570,7 @@ async function play(
       case 'publish': {
         const commit = commits[at];
         // By itself a version would stand for something else.
-        const only = each.only && commit?.version.kind === 'none' ? ['timetable'] : [...components];
+        const only = each.only && commit?.version.kind === 'none' ? ['timetable'] : Object.keys(commit?.content ?? {});
         if (commit !== undefined) {
           await world.publish(commit, kill, only);
         }
@@ -438,7 +582,10 @@ async function play(
         return;
       }
       case 'rollback':
-        await world.rollback(each.environment, reason, undefined, kill);
+        await world.rollback(each.environment, reason, {
+          ...(each.lane === null ? {} : { lane: each.lane }),
+          steps: kill,
+        });
         return;
       case 'tamper':
         await world.restore(each.environment, kill);
@@ -466,7 +613,8 @@ async function play(
     }
   };
   const expectedRefusal = (error: unknown): boolean => {
-    if (error instanceof HodError && error.fault === 'refused') {
+    if (error instanceof HodError && (error.fault === 'refused' || error.code === 'tag-not-removed')) {
+      seen.leftOver ||= error.code === 'tag-not-removed';
       refused.set(error.code, (refused.get(error.code) ?? 0) + 1);
       advice.push([error.problem.next ?? ''].flat().join(' '));
       return true;
@@ -500,7 +648,7 @@ async function play(
     const finish = async (name: string, error: unknown): Promise<void> => {
       refusalOnly(error);
       if (name !== 'none') {
-        await world.restore(name);
+        await world.restore(name).catch(refusalOnly);
       }
     };
     const runAgain = async (each: Event, run: () => Promise<void>): Promise<void> => {
@@ -524,7 +672,13 @@ async function play(
     for (const { event: each } of batch) {
       if (each.kind === 'tamper') {
         tamper(world, each, commits[each.to === null ? commits.length : each.to % commits.length]);
-        await scheduler.waitFor(world.restore(each.environment));
+        await scheduler.waitFor(world.restore(each.environment).catch(refusalOnly));
+      }
+    }
+    // Tags that could not be removed, where nothing was served that they could point to: the error names the remedy.
+    if (seen.leftOver) {
+      for (const name of environments) {
+        await scheduler.waitFor(world.restore(name).catch(refusalOnly));
       }
     }
     expectAsModelled(world, replay);
@@ -578,7 +732,7 @@ async function attempt(world: DeliveryWorld, each: Attack, commits: readonly Com
       ? world.publish(commit, Infinity, [...components], { environment, stranger, despite })
       : does === 'promote'
         ? world.promote([from, environment], undefined, Infinity, despite, stranger)
-        : world.rollback(environment, reason, { commit: commit.id }, Infinity, stranger);
+        : world.rollback(environment, reason, { to: { commit: commit.id }, stranger });
   await attempted.catch((error: unknown) => {
     if (!(error instanceof HodError) || !['refused', 'denied', 'missing'].includes(error.fault)) {
       throw error;
@@ -692,7 +846,15 @@ export function environmentsModel(): Model {
       ]) {
         ok((seen.get(name) ?? 0) > 5, name);
       }
-      for (const code of ['nothing-before', 'withdrawn', 'result-missing', 'not-followed', 'branch-not-taken']) {
+      for (const code of [
+        'nothing-before',
+        'withdrawn',
+        'result-missing',
+        'not-followed',
+        'branch-not-taken',
+        'no-such-line',
+        'line-served',
+      ]) {
         ok(refused.has(code), code);
       }
     },

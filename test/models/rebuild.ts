@@ -76,7 +76,14 @@ const event = fc.oneof(
       named: fc.option(fc.nat(9), { freq: 4 }),
     }),
   },
-  { weight: 1, arbitrary: fc.record({ kind: fc.constant('rollback' as const), of: fc.constantFrom(...names) }) },
+  {
+    weight: 1,
+    arbitrary: fc.record({
+      kind: fc.constant('rollback' as const),
+      of: fc.constantFrom(...names),
+      lane: fc.option(fc.constantFrom('line 1.1', 'line 1.2', 'branch support-1.1'), { freq: 2 }),
+    }),
+  },
 );
 
 /** What becomes of something: a refusal by its code, or nothing of note. */
@@ -140,7 +147,7 @@ function isSaid(world: DeliveryWorld): boolean {
 
 /** With a ledger that was lost and made again, what comes next is decided as it would have been. */
 export function rebuildModel(): Model {
-  const counts = { compared: 0, withBack: 0, wayBack: 0, unexplained: 0, unknown: 0, worlds: 0 };
+  const counts = { compared: 0, withBack: 0, withLine: 0, wayBack: 0, unexplained: 0, unknown: 0, worlds: 0 };
   return modelOf(
     'rebuild',
     fc.asyncProperty(
@@ -160,7 +167,7 @@ export function rebuildModel(): Model {
             const commit = each.named === null ? undefined : commits[each.named % (next + 1)];
             await outcome(world.promote([before[each.to], each.to], commit && { commit: commit.id }));
           } else {
-            await outcome(world.rollback(each.of, `reason ${count}`, undefined));
+            await outcome(world.rollback(each.of, `reason ${count}`, each.lane === null ? {} : { lane: each.lane }));
           }
         }
         counts.worlds += 1;
@@ -168,6 +175,11 @@ export function rebuildModel(): Model {
         counts.unexplained += rebuilt.unexplained.length;
         const said = new Set(rebuilt.unexplained.map(({ environment }) => environment));
         counts.withBack += rebuilt.entries.some(({ entry }) => entry.action.kind === 'rolled-back') ? 1 : 0;
+        counts.withLine += rebuilt.entries.some(
+          ({ entry: { action } }) => action.kind === 'rolled-back' && action.left !== undefined,
+        )
+          ? 1
+          : 0;
         const both = async (work: (fork: DeliveryWorld) => Promise<unknown>): Promise<void> => {
           const [old, made] = [world.fork(world.entries), world.fork(rebuilt.entries)];
           const [one, other] = [await outcome(work(old)), await outcome(work(made))];
@@ -196,7 +208,7 @@ export function rebuildModel(): Model {
           await both((fork) => fork.promote(['uat', 'prod']));
           for (const name of names.filter((each) => hasKnownWay(world, each))) {
             counts.wayBack += 1;
-            await both((fork) => fork.rollback(name, 'it leaks', undefined));
+            await both((fork) => fork.rollback(name, 'it leaks'));
           }
         }
       },
@@ -204,6 +216,7 @@ export function rebuildModel(): Model {
     () => {
       ok(counts.compared > 100);
       ok(counts.withBack > 0);
+      ok(counts.withLine > 0);
       ok(counts.wayBack > 20);
     },
   );

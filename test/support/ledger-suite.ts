@@ -96,7 +96,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
         component: each.component,
         is: build === 0 ? null : { ...each, commit, release, since: at, step: 1, by: 'una', tags: [] },
       }));
-      const target = (digest: Digest) => (build === 0 ? null : { digest, commit });
+      const target = (digest: Digest) => (build === 0 ? null : { digest, release, commit });
       return {
         kind,
         environment,
@@ -105,7 +105,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
         withdrawn: releases,
         releases: [release],
         served,
-        lanes: names.map((component) => ({ lane: 'line 2.4', component, is: { component, commit } })),
+        lanes: served.map((each) => ({ lane: 'line 2.4', ...each })),
         tags: components.map(({ component, repository, digest }) => {
           return { component, repository, tag: tagSchema.parse('main'), is: target(digest) };
         }),
@@ -126,6 +126,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
         component,
         way: chosen[at] ?? 'held',
         lanes: ['line 2.4', 'branch main'],
+        tagged: ['branch main'],
       })),
       replaces: [release],
       gates: [{ gate: 'right-build', detail: 'it is' }],
@@ -199,6 +200,7 @@ function largePublication(componentCount: number, tagCount: number): Action {
     component,
     way: 'takes-over' as const,
     lanes: ['branch main'],
+    tagged: ['branch main'],
   }));
   return { kind: 'published', release, commit, environment: 'dev', components, tags, arrivals, gates };
 }

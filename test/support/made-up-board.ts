@@ -66,7 +66,7 @@ export function madeUpBoard(count: { components: number; releases: number; days:
     const arrival = (environment: string) => ({
       ...{ release, commit, version, branch: 'main', environment, components: componentsOf(environment, at) },
       tags: [],
-      arrivals: changed.map((component) => ({ component, way: 'takes-over' as const, lanes: [] })),
+      arrivals: changed.map((component) => ({ component, way: 'takes-over' as const, lanes: [], tagged: [] })),
     });
     const staged = made + (4 + 6 * next()) * minute;
     const published = staged + (0.5 + 3 * next()) * minute;
@@ -147,7 +147,17 @@ function statusOf(
     const drift = { state: 'none' as const, detail: '' };
     const repository = `${environment}.skerry.test/skerry/${component}`;
     return [
-      { component, repository, version, commit, digest: sha256(`${component} ${commit}`), since, by: 'una', drift },
+      {
+        component,
+        repository,
+        version,
+        commit,
+        digest: sha256(`${component} ${commit}`),
+        since,
+        by: 'una',
+        drift,
+        lines: [],
+      },
     ];
   });
   const after = environments[place - 1] ?? null;
@@ -165,6 +175,7 @@ function statusOf(
             return { version, commit, since: arrivals[0]?.at ?? '' };
           }),
           more: false,
+          lines: [],
           commits: 11,
           unmet:
             place === 2

@@ -82,6 +82,7 @@ export const published = (count: number): PublishResult => ({
   ...{ product, version: '2.5.0', commit: commit(7), branch: 'main', build: '118', environment: 'dev', dryRun: false },
   versioning: { outcome: 'next', reason: 'the next minor version after 2.4.0, which the ledger knows' },
   gates: [],
+  retires: ['winter-fares'],
   leftovers: [],
   components: delivered(count, 'dev'),
   next: [{ command: 'hod promote uat', does: 'brings it to uat, through its gates' }],
@@ -89,6 +90,7 @@ export const published = (count: number): PublishResult => ({
 
 export const promoted = (count: number): PromoteResult => ({
   ...{ product, version: '2.5.0', commit: commit(7), from: 'uat', to: 'prod', dryRun: false },
+  retires: [],
   gates: [
     { gate: 'result smoke', outcome: 'met', detail: `passed in uat at ${at(7)}, says ci`, remedy: null, of: '2.5.0' },
     {
@@ -136,7 +138,7 @@ export const staged = (count: number): StageResult => ({
 });
 
 export const rolledBack = (count: number): RollbackResult => ({
-  ...{ product, environment: 'prod', reason: 'turnstiles stay shut', dryRun: false, requests: 14 * count },
+  ...{ product, environment: 'prod', line: null, reason: 'turnstiles stay shut', dryRun: false, requests: 14 * count },
   withdrawn: [{ version: '2.5.0', commit: commit(7) }],
   components: names(count).map((component, place) => ({
     ...{
@@ -150,6 +152,16 @@ export const rolledBack = (count: number): RollbackResult => ({
   })),
   next: [{ command: 'hod status', does: 'shows what every environment serves' }],
 });
+
+function linePlaced(version: string, number: number) {
+  return {
+    ...{ line: version.slice(0, 3), version, commit: commit(number), digest: digest(number), since: at(60), by: 'una' },
+    drift:
+      number === 31
+        ? { state: 'drifted' as const, detail: '2.2 points to sha256:000000000000, not to sha256:001f001f001f' }
+        : { state: 'none' as const, detail: '' },
+  };
+}
 
 /** @param silent Whether one environment does not answer. */
 export function statusOf(count: number, silent = false): StatusResult {
@@ -171,6 +183,7 @@ export function statusOf(count: number, silent = false): StatusResult {
                 since: at(minor * 20),
               })),
               more: place === 2,
+              lines: place === 2 ? [{ line: '2.3', version: '2.3.3', commit: commit(33), since: at(130) }] : [],
               commits: 11,
               unmet:
                 place === 1
@@ -193,6 +206,8 @@ export function statusOf(count: number, silent = false): StatusResult {
           version: late ? '2.4.0' : `2.${6 - place}.0`,
           commit: commit(late ? 4 : 6 - place),
           since: at(140 - place * 40),
+          // The newest of three older lines is there too; its tag was moved by hand.
+          lines: place < 2 ? [] : ['2.3.2', '2.2.9', '2.1.4'].map((version, line) => linePlaced(version, 30 + line)),
           drift: {
             state,
             detail: {
@@ -325,6 +340,7 @@ export const proved = (count: number): ProveResult => ({
         version: '2.5.0',
         commit: commit(7),
       })),
+      lines: [{ line: '2.3', component: 'timetable', digest: digest(30), version: '2.3.2', commit: commit(30) }],
       looked: { manifests: 3 * count, blobs: 9 * count, bytes: 48_200_000 * count, tags: 2 * count, referrers: count },
       findings: [
         {

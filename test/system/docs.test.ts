@@ -4,16 +4,11 @@ import { join, resolve } from 'node:path';
 import { promisify } from 'node:util';
 import type { CommandUnknownOpts } from '@commander-js/extra-typings';
 import { buildProgram } from '../../src/cli/program';
-import { program, plainEnvironment } from '../support/hod';
+import { playLines, readPage, shellBlocks } from '../support/play-page';
 import { sandboxWorld } from '../support/world';
 
 const root = resolve(__dirname, '../..');
 const run = promisify(execFile);
-
-/** Every block of shell lines in a page. */
-function shellBlocks(page: string): string[] {
-  return [...page.matchAll(/^```sh\n([^]*?)^```$/gm)].map(([, text = '']) => text);
-}
 
 /** The words of a command, as a shell takes its line apart, up to where it leads its output; what a shell would put in stands as it is. */
 function wordsOf(line: string): string[] {
@@ -66,18 +61,11 @@ test('the pages of the commands are what the program says of itself', async () =
 test('the guide is played, line by line, as it stands', async () => {
   const { world, close } = await sandboxWorld();
   try {
-    const guide = await readFile(join(root, 'docs', 'guide.md'), 'utf8');
+    const guide = await readPage('docs/guide.md');
     const [before = '', after = ''] = guide.split('<!-- A newer release comes here');
     await world.configure('after: uat\n', 'after: uat\n    gates: { results: [smoke], sign-offs: 1 }\n');
     await writeFile(join(world.product.folder, 'deploy.yaml'), `image: ${world.repository('prod', 'timetable')}:old\n`);
-    const play = async (page: string): Promise<string> => {
-      const script = shellBlocks(page)
-        .join('')
-        .replaceAll(/\b(dev|uat)\.registry\.test\b/g, (_, name: 'dev' | 'uat') => world.host(name));
-      const shell = `set -e\nhod() { printf '%s\\n' "== $*"; '${process.execPath}' '${program}' "$@"; }\n${script}`;
-      const env = { ...plainEnvironment, ...world.env };
-      return (await run('sh', ['-c', shell], { cwd: world.product.folder, env })).stdout;
-    };
+    const play = (page: string): Promise<string> => playLines(shellBlocks(page).join(''), world);
     const said = await play(before);
     expect(said).toMatch(/== publish\nPublished .*2\.4\.0/);
     expect(said).toMatch(/== publish\nNothing to do/);
@@ -92,7 +80,9 @@ test('the guide is played, line by line, as it stands', async () => {
     await world.hod('record', 'result', 'smoke', '--passed', '--in', 'uat');
     await world.hod('record', 'sign-off', '--for', 'prod', '--actor', 'siv');
     await world.promote('prod');
-    expect(await play(after)).toMatch(/== rollback prod .*\nTook prod back to 2\.4\.0[^]*== status prod\n[^]*2\.4\.0/);
+    expect(await play(after)).toMatch(
+      /== rollback prod .*\nRolled prod back to 2\.4\.0[^]*== status prod\n[^]*2\.4\.0/,
+    );
   } finally {
     await close();
   }

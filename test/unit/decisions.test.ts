@@ -206,6 +206,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
     from: null,
     rulesOf: () => [{ kind: 'moving', template: rule, follows: followedBy(rule, 'dev') }],
     following: { branches: ['main'], usual: true, branch: 'main', pullRequest: false, containing: [] },
+    lists: ['timetable'],
     build: {
       commit: b,
       branch: 'main',

@@ -18,7 +18,12 @@ testModel(environmentsModel, 40, [
 ]);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {
-  const changes = Array.from({ length: 30 }, () => ({ on: 'main', released: true, touches: [...components] }));
+  const changes = Array.from({ length: 30 }, () => ({
+    on: 'main',
+    released: true,
+    touches: [...components],
+    turns: false,
+  }));
   const commits = historyOf(changes);
   const world = new DeliveryWorld(commits, worldEnvironments, () => Promise.resolve());
   for (const commit of commits) {

@@ -14,6 +14,7 @@ import { mediaTypes } from '../../src/core/oci/media-types';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import { emptyHead } from '../../src/core/ledger/entry';
 import { Facts, tagKey } from '../../src/core/ledger/facts';
+import { releaseId } from '../../src/core/ledger/release';
 import type { UnmetGate } from '../../src/core/release/gates/gate';
 import { Refusal } from '../../src/core/release/refusal';
 import type { TagDecision } from '../../src/core/release/tag-decisions';
@@ -111,7 +112,8 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   };
   const facts = new Facts();
   const commit = commitSchema.parse('c'.repeat(40));
-  facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: newer, commit, seq: 2 });
+  const release = releaseId({ product: 'skerry-line', commit, version: undefined, components: [] });
+  facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: newer, release, commit, seq: 2 });
   const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: newer }, facts }) };
   const unasked = unaskedTarget(repository);
   const nothing = () => Promise.resolve(undefined);
@@ -121,7 +123,7 @@ test('a tag that the ledger promises, of content that the registry has lost', as
     target: { ...unasked, manifests: { ...unasked.manifests, get: nothing, resolve: nothing } },
   };
   await failing('content-gone', () =>
-    settle([item], [decision], { ledger, environment: 'dev', appended: false, mending: (_, write) => write() }),
+    settle([item], [decision], { ledger, appended: false, mending: (_, write) => write() }),
   );
 });
 
@@ -129,8 +131,9 @@ test('a tag of a withdrawn release that a registry keeps, and a registry that fa
   const repository = formatRepository(parseRepository('prod.test/skerry/timetable'));
   const [tag, bad] = [tagSchema.parse('2.5'), sha256('what was withdrawn')];
   const commit = commitSchema.parse('c'.repeat(40));
+  const release = releaseId({ product: 'skerry-line', commit, version: undefined, components: [] });
   const facts = new Facts();
-  facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: bad, commit, gone: true, seq: 2 });
+  facts.set('tag', tagKey(repository, tag), { kind: 'moving', digest: bad, release, commit, gone: true, seq: 2 });
   const ledger = { read: () => Promise.resolve({ head: { seq: 2, hash: bad }, facts }) };
   const about = {
     component: 'timetable',
@@ -146,7 +149,6 @@ test('a tag of a withdrawn release that a registry keeps, and a registry that fa
   const settling = () =>
     settle([item], [decision], {
       ledger,
-      environment: 'prod',
       appended: false,
       mending: (_, write) => write(),
     });

@@ -136,7 +136,7 @@ describe('what lets a release in', () => {
   const served = (more: Partial<Fact<'environment'>['components'][number]>): Facts => {
     const facts = new Facts();
     const component = { ...placed, version, commit, release, since, step: 1, by: 'una', tags: [], ...more };
-    facts.set('environment', 'uat', { steps: 1, components: [component] });
+    facts.set('environment', 'uat', { steps: 1, components: [component], lanes: [], gone: [], once: [] });
     return facts;
   };
   const passed = { name: 'smoke', environment: 'uat', passed: true, at: since, by: 'ci' };

@@ -31,6 +31,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
     next: [],
     gates: [],
     leftovers: [],
+    retires: [],
     components: outcomes.map((outcome, at) => ({
       component: `pier-${at + 1}`,
       kind: 'image',

@@ -15,12 +15,14 @@ export function rollbackCommand() {
   return command('rollback', 'take ENV back to what it served before; what is left behind is withdrawn there', [
     ['hod rollback prod --reason "turnstiles stay shut"', 'to what it served before'],
     ['hod rollback prod --to 2.4.0 --reason "…"', 'to a version that it served'],
+    ['hod rollback prod --line 2.3 --reason "…"', 'one line of versions; the rest stays'],
     ['hod rollback prod --dry-run --reason "…"', 'what would move?'],
   ])
     .argument('<env>', 'the environment to roll back')
     .addOption(configOption())
     .option('--to <version>', 'go back to this version (default: what was served before)')
     .option('--commit <id>', 'go back to the release of this commit')
+    .option('--line <line>', 'roll back this line of versions or branch alone, such as 2.3')
     .addOption(reasonOption('say why; the ledger keeps it'))
     .addOption(actorOption())
     .addOption(dryRunOption())

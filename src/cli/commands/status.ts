@@ -85,9 +85,10 @@ async function endWithDrift(results: readonly StatusResult[]): Promise<void> {
   const { hasDrifted } = await import('../../results/status-rows');
   const components = results.flatMap(({ environments }) => environments.flatMap((each) => each.components));
   const bases = results.flatMap((each) => each.bases ?? []);
-  if (components.some(hasDrifted) || bases.some(({ state }) => state === 'moved')) {
+  const served = components.flatMap(({ lines, ...each }) => [each, ...lines]);
+  if (served.some(hasDrifted) || bases.some(({ state }) => state === 'moved')) {
     process.exitCode = exitCodes.missing;
-  } else if ([...components.map(({ drift }) => drift), ...bases].some(({ state }) => state === 'unknown')) {
+  } else if ([...served.map(({ drift }) => drift), ...bases].some(({ state }) => state === 'unknown')) {
     process.exitCode = exitCodes.unavailable;
   }
 }

@@ -38,6 +38,7 @@ export function publishView(result: PublishResult, screen: Screen): string {
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
     componentBlocks(result, screen),
     wayLines(components, result.environment, style),
+    retiringLines(result.retires, result.environment, style),
     referrerLines(components, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
     changesNothing(components) && !screen.verbose ? [] : leftoverLines(result.leftovers, style),
@@ -67,6 +68,7 @@ export function promoteView(result: PromoteResult, screen: Screen): string {
     [title, ...gateLines(shown, style)],
     componentBlocks(result, screen),
     wayLines(components, result.to, style),
+    retiringLines(result.retires, result.to, style),
     referrerLines(components, dryRun, style),
     [`${tagCounts(components, style)}\n${totalLine(result, screen)}`],
     nextBlock(result.next, screen),
@@ -113,6 +115,13 @@ function titleOf(
       : `${doneWord(dryRun, 'mend')} ${name} in ${environment}; no tag changes`;
   }
   return onlyRestores(components) ? `${doneWord(dryRun, 'restore')} tags of ${name} in ${environment}` : done;
+}
+
+/** Which components the environment serves no more, because the product has them no more. */
+function retiringLines(retires: readonly string[], environment: string, style: Style): string[] {
+  return retires.map(
+    (component) => `${style.notice('retires')}  ${component}: ${environment} serves it no more; its tags stay`,
+  );
 }
 
 /** What to run now, where somebody may want to know. */

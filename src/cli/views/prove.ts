@@ -14,7 +14,7 @@ export function proveView({ product, environments, deep }: ProveResult, screen: 
 }
 
 function proofBlock(
-  { environment, components, looked, findings }: Proof,
+  { environment, components, lines, looked, findings }: Proof,
   product: string,
   deep: boolean,
   screen: Screen,
@@ -29,6 +29,10 @@ function proofBlock(
     const what = version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`;
     return `${what}: ${nameList(group)}`;
   });
+  const beside = grouped(lines, ({ version, commit }) => [version, commit]).map((group) => {
+    const [{ line, version, commit }] = group;
+    return `${version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`} on line ${line}: ${nameList(group)}`;
+  });
   const counts = [
     formatCount(looked.manifests, 'manifest'),
     `${formatCount(looked.blobs, 'blob')} ${deep ? `read (${formatBytes(looked.bytes)})` : 'there'}`,
@@ -41,7 +45,7 @@ function proofBlock(
       : `${style.bad('Not proved:')} ${name}: ${formatCount(findings.length, 'finding')}`;
   return [
     title,
-    ...releases.map((text) => `  ${product} ${text}`),
+    ...[...releases, ...beside].map((text) => `  ${product} ${text}`),
     ...findings.flatMap(({ finding, component, object, detail, remedy }) => [
       `  ${style.bad(finding)}  ${component === '' ? '' : `${component}  `}${shorten(object)}: ${shorten(detail)}`,
       `      ${remedy}`,

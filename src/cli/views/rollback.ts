@@ -25,14 +25,14 @@ export function rollbackView(result: RollbackResult, { style, elapsed, verbose, 
       `  ${style.faint(`because: ${reason}`)}`,
       ...(left.length === 0
         ? []
-        : [
-            `  ${style.notice('withdrawn')} ${left.join(', ')}  ${style.faint('does not come back here but with --again')}`,
-          ]),
+        : [`  ${style.notice('withdrawn')} ${left.join(', ')}  ${style.faint('can return only with --again')}`]),
     ].join('\n'),
     ...grouped(shown, (component) => (verbose ? component.tags : toldTags(component))).map((group) =>
       [
         ...columns(
-          group.slice(0, verbose ? undefined : componentsListed).map((component) => placeCells(component, verbose)),
+          group
+            .slice(0, verbose ? undefined : componentsListed)
+            .map((component) => placeCells(component, result, verbose)),
           '',
           (cell, column) => (column === 0 ? style.strong(cell) : cell),
         ),
@@ -45,13 +45,20 @@ export function rollbackView(result: RollbackResult, { style, elapsed, verbose, 
   ].join('\n\n');
 }
 
-function titleOf({ components, environment, dryRun }: RollbackResult, style: Style): string {
+function titleOf({ components, environment, line, dryRun }: RollbackResult, style: Style): string {
   const changed = components.filter((component) => component.changed);
+  const place =
+    line === null ? style.strong(environment) : `line ${style.strong(line)} of ${style.strong(environment)}`;
   if (changed.length === 0 && components.every(({ tags }) => tags.every(({ outcome }) => outcome === 'unchanged'))) {
-    return `Nothing to do: ${style.strong(environment)} serves ${releasesOf(components)} already`;
+    return `Nothing to do: ${place} ${line === null ? 'serves' : 'has'} ${releasesOf(components)} already`;
   }
-  const back = changed.length === 0 ? 'where its tags belong' : releasesOf(changed);
-  return `${dryRun ? 'Would take' : 'Took'} ${style.strong(environment)} back to ${style.strong(back)}`;
+  if (changed.length > 0 && changed.every(({ digest }) => digest === null)) {
+    return `${dryRun ? 'Would withdraw' : 'Withdrew'} ${place}: no release was its newest before`;
+  }
+  const verb = dryRun ? 'Would roll' : 'Rolled';
+  return changed.length === 0
+    ? `${verb} ${place} back: its tags are where they belong`
+    : `${verb} ${place} back to ${style.strong(releasesOf(changed))}`;
 }
 
 function releasesOf(components: readonly RolledBackComponent[]): string {
@@ -60,6 +67,11 @@ function releasesOf(components: readonly RolledBackComponent[]): string {
 }
 
 /** What is served of a component again. Verbose: how to pull it. */
-function placeCells({ component, repository, digest }: RolledBackComponent, verbose: boolean): string[] {
-  return [component, digest === null ? 'serves nothing' : verbose ? `${repository}@${digest}` : shortDigest(digest)];
+function placeCells(
+  { component, repository, digest }: RolledBackComponent,
+  { line }: RollbackResult,
+  verbose: boolean,
+): string[] {
+  const none = line === null ? 'serves nothing' : 'no release';
+  return [component, digest === null ? none : verbose ? `${repository}@${digest}` : shortDigest(digest)];
 }

@@ -6,6 +6,7 @@ import type { StatusResult } from '../../results/status';
 import {
   releaseKey,
   releaseName,
+  linesBeside,
   statusRows,
   waitingReleases,
   type ServedResult,
@@ -62,7 +63,8 @@ function acrossTable(
       const { version, commit, since } = cell;
       const mark = markOf(cell, environments[at], style);
       const detail = version === null ? '' : `${shortCommit(commit)}  `;
-      return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}`;
+      const beside = cell.lines.length === 0 ? '' : `\n${style.faint(`also ${linesBeside(cell)}`)}`;
+      return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}${beside}`;
     }),
   ]);
   return table([head, ...body]);
@@ -87,14 +89,14 @@ function environmentBlocks(
       const cell = cells[at];
       return cell === undefined ? [] : [{ components, cell }];
     });
-    const groups = grouped(served, ({ cell }) => [releaseKey(cell), cell.drift.state]);
+    const groups = grouped(served, ({ cell }) => [releaseKey(cell), cell.drift.state, linesBeside(cell)]);
     const lines = groups.map((group) => {
       const [{ cell }] = group;
       const components = group.flatMap((each) => each.components);
       const { version, commit, since } = cell;
       const label = components.length <= 2 ? components.join(', ') : formatCount(components.length, 'component');
       return [
-        version ?? shortCommit(commit),
+        [version ?? shortCommit(commit), ...(cell.lines.length === 0 ? [] : [linesBeside(cell)])].join(' · '),
         version === null ? '' : shortCommit(commit),
         formatAge(since, now),
         `${label}${markOf(cell, environment, style)}`,
@@ -113,8 +115,9 @@ function environmentBlocks(
 }
 
 /** What is wrong with what an environment serves of a component, in a word; that nobody answers is told once. */
-function markOf({ drift: { state } }: ServedResult, environment: Environment | undefined, style: Style): string {
-  switch (state) {
+function markOf({ drift, lines }: ServedResult, environment: Environment | undefined, style: Style): string {
+  const line = lines.find((each) => each.drift.state !== 'none');
+  switch (drift.state === 'none' && line !== undefined ? line.drift.state : drift.state) {
     case 'none':
       return '';
     case 'drifted':
@@ -136,13 +139,17 @@ function silentLines({ environments }: StatusResult, style: Style): string[] {
 /** What registries serve otherwise, the same of several components once. */
 function driftLines({ environments }: StatusResult, style: Style): string[] {
   return environments.flatMap(({ environment, after, silent, components }) => {
-    const drifted = components.filter(({ drift }) => drift.state !== 'none' && drift.detail !== silent);
-    return grouped(drifted, ({ drift, version, commit }) => [
+    const all = components.flatMap(({ component, lines, ...served }) =>
+      [{ line: '', ...served }, ...lines].map((each) => ({ component, ...each })),
+    );
+    const drifted = all.filter(({ drift }) => drift.state !== 'none' && drift.detail !== silent);
+    return grouped(drifted, ({ drift, line, version, commit }) => [
       drift,
+      line,
       drift.state === 'unfinished' && [version, commit],
     ]).map((group) => {
-      const [{ drift, version, commit }] = group;
-      const about = `${environment} ${nameList(group)}: ${drift.detail}`;
+      const [{ drift, line, version, commit }] = group;
+      const about = `${environment}${line === '' ? '' : ` line ${line}`} ${nameList(group)}: ${drift.detail}`;
       switch (drift.state) {
         case 'unfinished': {
           const naming = version === null ? `--commit ${shortCommit(commit)}` : `--version ${version}`;
@@ -161,10 +168,10 @@ function driftLines({ environments }: StatusResult, style: Style): string[] {
 /** What waits to come into each environment, and the rules that say no now. */
 function waitingLines({ environments }: StatusResult, { style, verbose }: Screen, now: Date): string[] {
   return environments.flatMap(({ environment, after, waiting }) => {
-    if (waiting === null || waiting.components.length === 0) {
+    if (waiting === null || waiting.components.length + waiting.lines.length === 0) {
       return [];
     }
-    const { releases, commits, unmet } = waiting;
+    const { releases, lines, commits, unmet } = waiting;
     const oldestWaiting = releases.at(-1);
     const facts = [
       ...(commits === null || commits === 0 ? [] : [formatCount(commits, 'commit')]),
@@ -178,15 +185,29 @@ function waitingLines({ environments }: StatusResult, { style, verbose }: Screen
         : `${waitingReleases(waiting)}, ${facts.join(', ')}`;
     const rules = grouped(unmet, ({ gate, detail }) => [gate, detail]).flatMap((group) => {
       const [{ gate, detail, remedy, of }] = group;
-      const about = releases.length > 1 ? `${gate} of ${of}` : gate;
+      const about = releases.length + lines.length > 1 ? `${gate} of ${of}` : gate;
       return [
         `  ${style.notice('unmet')}  ${about}: ${style.faint(detail.replaceAll('\n', '; '))}`,
         ...(verbose && remedy !== null ? [`         ${remedy}`] : []),
       ];
     });
-    const hint = unmet.length === 0 ? style.faint(`  \`hod promote ${environment}\``) : '';
-    const word = unmet.length === 0 ? style.good('waits') : style.notice('waits');
-    return [`${word}  for ${environment}: ${what}${hint}`, ...rules];
+    const beside = new Set(lines.map(releaseName));
+    const main = unmet.filter(({ of }) => !beside.has(of));
+    const waits = (refused: number, text: string, command: string): string => {
+      const word = refused === 0 ? style.good('waits') : style.notice('waits');
+      return `${word}  for ${environment}: ${text}${refused === 0 ? style.faint(`  \`${command}\``) : ''}`;
+    };
+    return [
+      ...(waiting.components.length === 0 ? [] : [waits(main.length, what, `hod promote ${environment}`)]),
+      ...lines.map((each) => {
+        const { line, version, commit, since } = each;
+        const naming = version === null ? `--commit ${shortCommit(commit)}` : `--version ${version}`;
+        const refused = unmet.filter(({ of }) => of === releaseName(each)).length;
+        const text = `${releaseName(each)} of line ${line}, ${formatWait(since, now)}`;
+        return waits(refused, text, `hod promote ${environment} ${naming}`);
+      }),
+      ...rules,
+    ];
   });
 }
 

@@ -3,6 +3,7 @@ import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import type { SealedEntry } from '../ledger/entry';
+import { laneName } from '../ledger/environment';
 import type { ReleaseId } from '../ledger/release';
 
 /** The kinds of events; that receivers were told is none. */
@@ -123,13 +124,25 @@ function tell(action: Action): Told | undefined {
 }
 
 function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>): Told {
-  const { kind, environment, version, commit, branch, release, components, replaces = [], despite = [] } = action;
+  const {
+    kind,
+    environment,
+    version,
+    commit,
+    branch,
+    release,
+    components,
+    retires = [],
+    replaces = [],
+    despite = [],
+  } = action;
   const ways = new Set(action.arrivals.map(({ way }) => way));
   const aside = ['beside', 'held'].filter((way) => ways.size > 0 && [...ways].every((each) => each === way));
   const detail = [
     ...(kind === 'published' && branch !== undefined ? [`on ${branch}`] : []),
     ...(action.kind === 'promoted' ? [`from ${action.from}`] : []),
     ...aside,
+    ...retires.map((component) => `${component} retires`),
     ...despite.map(({ rule, reason }) => `despite ${rule}: ${reason}`),
   ];
   return {
@@ -142,13 +155,14 @@ function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>
 }
 
 function tellRollback(action: Extract<Action, { kind: 'rolled-back' }>): Told {
-  const { kind, environment, reason, releases, served, withdrawn } = action;
-  const [first] = served.flatMap(({ is }) => is ?? []);
+  const { kind, environment, reason, releases, served, lanes, left, withdrawn } = action;
+  const changed = left === undefined ? served : lanes.filter(({ lane }) => lane === left.lane);
+  const [first] = changed.flatMap(({ is }) => is ?? []);
   return {
     ...{ kind, environment, releases, version: first?.version, commit: first?.commit },
-    components: served.map(({ component }) => component),
-    detail: reason,
-    ended: withdrawn.map(({ release }) => release),
+    components: changed.map(({ component }) => component),
+    detail: left === undefined ? reason : `line ${laneName(left.lane)}: ${reason}`,
+    ended: [...new Set([...withdrawn.map(({ release }) => release), ...(left?.releases ?? [])])],
   };
 }
 

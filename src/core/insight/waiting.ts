@@ -2,16 +2,17 @@ import type { CommitId } from '../commit';
 import { describePosition } from '../tags/ordering';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import { cameInto, servedIn } from '../ledger/environment';
+import { cameInto, laneHeadsIn, laneName, servedIn, wasLeft } from '../ledger/environment';
 import type { AdmissionRules } from '../release/gates/admission-rules';
-import { stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedComponent } from '../ledger/facts';
-import { evidenceGates } from '../release/gates/admission';
+import { laneKey, stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedComponent } from '../ledger/facts';
+import { evidenceFacts, evidenceGates } from '../release/gates/admission';
 import { unmetAmong, type UnmetGate } from '../release/gates/gate';
 import type { Passage } from '../release/gates/passage';
 import { withdrawnFrom } from '../release/gates/promotion';
 import { isTaken, type Taking } from '../release/gates/taking';
 import { factNeed, type Decision, type Knowledge, type Need } from '../release/knowledge';
 import { contentId, type ReleaseId } from '../ledger/release';
+import type { ServedLine } from './lines';
 
 /** A passage, and the rules at its end. */
 export interface RuledPassage extends Passage {
@@ -34,6 +35,8 @@ export interface Waiting {
   readonly components: readonly string[];
   /** The newest first. */
   readonly releases: readonly WaitingRelease[];
+  /** Those that are the newest of a line in the environment before, beside what that serves. */
+  readonly lines: readonly (WaitingRelease & { readonly line: string })[];
   /** There are more than those. */
   readonly more: boolean;
   /** The rules that ledger and clock alone decide about, and that say no to what the environment before serves now. */
@@ -50,12 +53,16 @@ export function decideWaiting(passage: RuledPassage, now: Timestamp, known: Know
   if (unknown !== undefined) {
     return unknown;
   }
+  const beside = waitingBeside(passage, known);
+  if (beside.kind !== 'decided') {
+    return beside;
+  }
   const there = servedIn(known.facts, to);
   const waiting = servedIn(known.facts, from).filter(
     (served) => there.find(({ component }) => component === served.component)?.digest !== served.digest,
   );
   const followed = waiting.map((served) => follow(served, passage, known));
-  const gates = gatesOf(waiting, passage, now, known);
+  const gates = gatesOf([...waiting, ...beside.value.map(({ head }) => head)], passage, now, known);
   const needs = [...followed, gates].flatMap((each) => (each.kind === 'needs' ? each.needs : []));
   if (needs.length > 0 || gates.kind !== 'decided') {
     return { kind: 'needs', needs };
@@ -71,10 +78,49 @@ export function decideWaiting(passage: RuledPassage, now: Timestamp, known: Know
     value: {
       components: waiting.map(({ component }) => component),
       releases: [...releases.values()].reverse(),
+      lines: uniqueLines(beside.value),
       more: all.some(({ more }) => more),
       gates: gates.value,
     },
   };
+}
+
+/**
+ * Finds what came into the environment before beside what that serves, is the newest of a line or branch there, and never came into
+ * the one after it, which takes releases of that branch.
+ */
+function waitingBeside({ from, to, taking }: RuledPassage, known: Knowledge): Decision<readonly ServedLine[]> {
+  const { facts } = known;
+  const lanes = [...new Set([from, to].flatMap((each) => facts.get('environment', each)?.lanes ?? []))];
+  const unknown = known.missing(lanes.map((lane) => factNeed('lane', laneKey(from, lane))));
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const heads = lanes.flatMap((lane) => laneHeadsIn(facts, from, lane).map((head) => ({ line: laneName(lane), head })));
+  const missing = known.missing(heads.map(({ head }) => factNeed('release', head.release)));
+  if (missing !== undefined) {
+    return missing;
+  }
+  const value = heads.filter(({ head: { component, release: id } }) => {
+    const release = facts.get('release', id);
+    const stay = release?.arrived.find((each) => each.environment === from && each.component === component);
+    return (
+      release !== undefined &&
+      stay?.way === 'beside' &&
+      stay.left === undefined &&
+      !cameInto(release, to, component) &&
+      isTaken(release, taking, to).outcome === 'met'
+    );
+  });
+  return { kind: 'decided', value };
+}
+
+/** The releases that wait beside, each once: several of its components may head the same line, or a line and a branch. */
+function uniqueLines(beside: readonly ServedLine[]): Waiting['lines'] {
+  const found = beside.map(({ line, head: { release, version, commit, since } }) => {
+    return { line, release, version, commit, since };
+  });
+  return [...new Map([...found].reverse().map((each) => [each.release, each])).values()].reverse();
 }
 
 /** Follows back what an environment served of a component, as far as it was never in the environment after. */
@@ -96,7 +142,9 @@ function follow(
     if (release !== undefined && cameInto(release, to, at.component)) {
       break;
     }
-    releases.push(at);
+    if (release === undefined || !wasLeft(release, from, at.component)) {
+      releases.push(at);
+    }
   }
   return { kind: 'decided', value: { releases, more: false } };
 }
@@ -131,7 +179,12 @@ function gatesOf(
   const lacking = known.missing(
     releases
       .map(({ components }) => contentId(components))
-      .flatMap((content) => [factNeed('evidence', content), factNeed('withdrawn', withdrawnKey(to, content))]),
+      .flatMap((content) => [factNeed('evidence', content), factNeed('withdrawn', withdrawnKey(to, content))])
+      .concat(
+        releases
+          .flatMap((release) => evidenceFacts({ from, to }, release))
+          .map((fact): Need => ({ kind: 'fact', fact })),
+      ),
   );
   if (lacking !== undefined) {
     return lacking;

@@ -1,3 +1,4 @@
+import { laneName } from './environment';
 import type { SealedEntry } from './entry';
 import type { PlacedComponent } from './release';
 
@@ -47,21 +48,24 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
   switch (action.kind) {
     case 'published':
     case 'promoted': {
-      const { environment, version, commit, branch, build, run, components, arrivals } = action;
+      const { environment, version, commit, branch, build, run, components, arrivals, retires = [] } = action;
       const ways = new Map(arrivals.map(({ component, way }) => [component, way]));
       return {
         environment,
         ...(action.kind === 'promoted' ? { from: action.from } : {}),
         ...{ version, commit, branch, build, run },
         components: components.map((each) => ({ ...placeOf(each), way: ways.get(each.component) })),
+        ...(retires.length === 0 ? {} : { retires }),
       };
     }
     case 'rolled-back': {
-      const { environment, reason, served } = action;
+      const { environment, reason, served, lanes, left } = action;
+      const changed = left === undefined ? served : lanes.filter(({ lane }) => lane === left.lane);
       return {
         environment,
         reason,
-        components: served.map(({ component, is }) =>
+        ...(left === undefined ? {} : { line: laneName(left.lane) }),
+        components: changed.map(({ component, is }) =>
           is === null ? { component, digest: null } : { ...placeOf(is), version: is.version, commit: is.commit },
         ),
       };

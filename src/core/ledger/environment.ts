@@ -16,19 +16,46 @@ export function lanesOf({ version, branch }: Lanes): string[] {
   ];
 }
 
+/** Whether a lane is a branch, and not a line of versions. */
+export function isBranchLane(lane: string): boolean {
+  return lane.startsWith('branch ');
+}
+
+/** A lane as people name it: `2.3`, or the branch. */
+export function laneName(lane: string): string {
+  return lane.slice(lane.indexOf(' ') + 1);
+}
+
+/** The lane that people name so: a line of versions, such as `2.3`, or a branch. */
+export function laneNamed(name: string): string {
+  return /^\d+\.\d+$/.test(name) ? `line ${name}` : `branch ${name}`;
+}
+
 /** The facts about the lines and branches of a release in an environment. */
 export function laneFacts(environment: string, origin: Lanes): FactKey[] {
   return lanesOf(origin).map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }));
 }
 
+/** The newest of each component on a line of versions or a branch of an environment. */
+export function laneHeadsIn(facts: Facts, environment: string, lane: string): readonly LaneHead[] {
+  return facts.get('lane', laneKey(environment, lane)) ?? [];
+}
+
 /** The newest of a component on a line of versions or a branch of an environment. */
 export function laneHeadIn(facts: Facts, environment: string, lane: string, component: string): LaneHead | undefined {
-  return facts.get('lane', laneKey(environment, lane))?.find((head) => head.component === component);
+  return laneHeadsIn(facts, environment, lane).find((head) => head.component === component);
 }
 
 /** What an environment serves, component by component. */
 export function servedIn(facts: Facts, environment: string): readonly ServedComponent[] {
   return facts.get('environment', environment)?.components ?? [];
+}
+
+/** Whether the line of a release was rolled back from it in an environment. */
+export function wasLeft({ arrived }: Pick<Release, 'arrived'>, environment: string, component: string): boolean {
+  return arrived.some(
+    (stay) => stay.environment === environment && stay.component === component && stay.left !== undefined,
+  );
 }
 
 /** Whether a component of a release came into an environment, now or once: it took over, or came beside. */

@@ -30,16 +30,13 @@ const servedComponentSchema = placedComponentSchema.extend({
   tags: z.array(tagSchema),
 });
 
-/** The newest of a component on a line of versions or on a branch, in an environment. */
-const laneHeadSchema = z.object({
-  component: z.string(),
-  commit: commitSchema,
-  version: versionSchema.optional(),
-});
+/** The newest of a component on a line of versions or on a branch, in an environment; `since`: it is the newest since then. */
+const laneHeadSchema = servedComponentSchema;
 
-/** What a tag points to by decision of the ledger. */
+/** What a tag points to by decision of the ledger, and the release that it was set for. */
 const tagTargetSchema = z.object({
   digest: digestSchema,
+  release: releaseIdSchema,
   commit: commitSchema,
   version: versionSchema.optional(),
 });
@@ -65,6 +62,9 @@ export const rollbackChangesSchema = z.object({
 });
 export type RollbackChanges = z.infer<typeof rollbackChangesSchema>;
 
+/** A line of versions or a branch that was rolled back alone, and the releases that it left behind. */
+export const leftBehindSchema = z.object({ lane: z.string(), releases: z.array(releaseIdSchema) });
+
 /** What was staged of a component. */
 const stagedComponentSchema = z.object({
   component: z.string(),
@@ -77,17 +77,22 @@ const stagedComponentSchema = z.object({
 const factSchemas = {
   /**
    * Key: an environment. What it serves, component by component, and how often that or a tag of it has changed; `from`: the
-   * environment that its releases come from, null where builds are published into it.
+   * environment that its releases come from, null where builds are published into it; `lanes`: the lines of versions and the
+   * followed branches whose newest had a moving tag there; `gone`: the tags that were removed by rollbacks, and that no release has
+   * taken since; `once`: the components that it served once, and serves no more.
    */
   environment: z.object({
     steps: z.number().int(),
     components: z.array(servedComponentSchema),
     from: z.string().nullable().optional(),
+    lanes: z.array(z.string()),
+    gone: z.array(tagPlaceSchema),
+    once: z.array(z.string()),
   }),
   /**
    * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback, and
    * what was there before. `together`: it was one decision with the step before. `back`: a rollback, to the
-   * environment as it was after that step.
+   * environment as it was after that step. `left`: a rollback of one lane, and the releases that were withdrawn from it.
    */
   step: changesSchema.extend({
     at: timestampSchema,
@@ -96,9 +101,10 @@ const factSchemas = {
     fixed: z.array(tagPlaceSchema),
     together: z.boolean(),
     back: z.number().int().optional(),
+    left: leftBehindSchema.optional(),
     reason: z.string().optional(),
   }),
-  /** Key: {@link laneKey}. The newest of each image there. */
+  /** Key: {@link laneKey}. The newest of each component there. */
   lane: z.array(laneHeadSchema),
   /** Key: {@link withdrawnKey}. Content that an environment was rolled back from; null where it came back on purpose. */
   withdrawn: z.object({ release: releaseIdSchema, at: timestampSchema, by: z.string(), reason: z.string() }).nullable(),
@@ -120,11 +126,16 @@ const factSchemas = {
     /** When it was first published. */
     at: timestampSchema,
     components: z.array(placedComponentSchema),
+    /** Every component that the product had then, where the release holds only some of them. */
+    lists: z.array(z.string()).optional(),
     /** The branches that it was built of, or that contain its commit; of the builds of pull requests, none. */
     branches: z.array(z.string()),
     /** Who published it. */
     by: z.string(),
-    /** How its components came into which environments; `until`: something else took over from it then. */
+    /**
+     * How its components came into which environments; `until`: something else took over from it then; `left`: its line was
+     * rolled back from it then.
+     */
     arrived: z.array(
       z.object({
         environment: z.string(),
@@ -132,6 +143,7 @@ const factSchemas = {
         way: waySchema,
         since: timestampSchema,
         until: timestampSchema.optional(),
+        left: timestampSchema.optional(),
       }),
     ),
   }),
@@ -354,8 +366,12 @@ const earlierKept = 16;
  *
  * @param last What it may point to beside that.
  */
-export function earlierThan(digest: Digest, known: Fact<'tag'> | undefined, last?: Digest): { earlier?: Digest[] } {
-  const all = [...(last === undefined ? [] : [last]), ...(known === undefined ? [] : everUnder(known))];
+export function earlierThan(
+  digest: Digest,
+  known: Fact<'tag'> | undefined,
+  last: readonly (Digest | undefined)[] = [],
+): { earlier?: Digest[] } {
+  const all = [...last.filter((each) => each !== undefined), ...(known === undefined ? [] : everUnder(known))];
   const earlier = [...new Set(all)].filter((each) => each !== digest).slice(0, earlierKept);
   return earlier.length === 0 ? {} : { earlier };
 }
@@ -378,6 +394,14 @@ export function targetOf(known: Fact<'tag'> | undefined): TagTarget | undefined 
   if (known === undefined || known.gone === true) {
     return undefined;
   }
-  const { digest, commit, version } = known;
-  return { digest, commit, version };
+  const { digest, release, commit, version } = known;
+  return { digest, release, commit, version };
+}
+
+/** Every component that the product had when a release was built. */
+export function listedIn({
+  lists,
+  components,
+}: Pick<Release, 'lists'> & { readonly components: readonly { readonly component: string }[] }): readonly string[] {
+  return lists ?? components.map(({ component }) => component);
 }

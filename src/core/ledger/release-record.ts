@@ -36,6 +36,8 @@ const recordSchema = z.object({
       platforms: z.array(z.string()),
     }),
   ),
+  /** Every component that the product had then, where the release holds only some of them. */
+  lists: z.array(z.string()).optional(),
 });
 
 /** What a registry tells of a release by itself. Who published it is not in it: registries may be public. */
@@ -44,7 +46,7 @@ export type ReleaseRecord = z.infer<typeof recordSchema>;
 /** The record of a release. */
 export function recordOf(
   product: string,
-  { release, version, commit, branch, branches, build, run, at, components }: Release,
+  { release, version, commit, branch, branches, build, run, at, components, lists }: Release,
 ): ReleaseRecord {
   // The name of a pull request is no branch.
   const isBranch = branch === undefined || branches.includes(branch);
@@ -61,6 +63,7 @@ export function recordOf(
     components: components
       .map(({ component, digest, mediaType, size, platforms }) => ({ component, digest, mediaType, size, platforms }))
       .sort((a, b) => (a.component < b.component ? -1 : 1)),
+    lists: lists && [...lists].sort(),
   };
 }
 

@@ -2,7 +2,7 @@ import type { CommitId } from '../commit';
 import { compareOrder, describePosition, type Ancestry, type Order, type Position } from '../tags/ordering';
 import type { Facts, LaneHead } from '../ledger/facts';
 import type { Way } from '../ledger/way';
-import { lanesOf, laneFacts, servedIn, laneHeadIn } from '../ledger/environment';
+import { isBranchLane, lanesOf, laneFacts, servedIn, laneHeadIn } from '../ledger/environment';
 
 /** Where a release stands: its place in the order, and the branch that it was built of. */
 export interface Origin extends Position {
@@ -37,6 +37,8 @@ export interface WayKnowledge {
   readonly elsewhere: string | undefined;
   /** Whether a moving tag follows the component nevertheless: that of its own line or branch. */
   readonly movesTag: boolean;
+  /** A newer release with which the component retired there; undefined where it did not. */
+  readonly retired: Position | undefined;
 }
 
 /** The commits in an environment that a release must be compared with. */
@@ -46,7 +48,7 @@ export function commitsToCompare(environment: string, origin: Origin, facts: Fac
 }
 
 /** A component that comes into an environment, and where its release stands. */
-interface PositionedComponent {
+export interface PositionedComponent {
   readonly component: string;
   readonly environment: string;
   readonly origin: Origin;
@@ -56,7 +58,7 @@ interface PositionedComponent {
 export function decideWay(
   { component, environment, origin }: PositionedComponent,
   { notFollowed, withdrawn }: Barriers,
-  { facts, ancestry, elsewhere: shown, movesTag }: WayKnowledge,
+  { facts, ancestry, elsewhere: shown, movesTag, retired }: WayKnowledge,
 ): ComponentArrival {
   const [first, ...others] = lanesOf(origin).map((lane) => {
     const head = laneHeadIn(facts, environment, lane, component);
@@ -68,9 +70,10 @@ export function decideWay(
   if (withdrawn !== undefined) {
     return { ...held, reason: withdrawn, lanes: [] };
   }
-  const elsewhere = served === undefined ? shown : undefined;
-  const order = served === undefined ? 'newer' : compareOrder(origin, served, ancestry);
-  const why = elsewhere ?? explainOrder(order, served, ancestry.gap);
+  const there = served ?? retired;
+  const elsewhere = there === undefined ? shown : undefined;
+  const order = there === undefined ? 'newer' : compareOrder(origin, there, ancestry);
+  const why = elsewhere ?? explainOrder(order, there, ancestry.gap);
   if (elsewhere === undefined && comesAfter(order) && notFollowed === undefined) {
     return { component, way: 'takes-over', reason: why, lanes, serves: origin };
   }
@@ -98,7 +101,7 @@ function comesAfter(order: Order): boolean {
 
 /** A branch is in the order of its commits, whatever versions they have. */
 function orderInLane(lane: string, { commit, version }: Origin, head: LaneHead, ancestry: Ancestry): Order {
-  return lane.startsWith('branch ')
+  return isBranchLane(lane)
     ? compareOrder({ commit }, { commit: head.commit }, ancestry)
     : compareOrder({ commit, version }, head, ancestry);
 }

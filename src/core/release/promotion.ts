@@ -7,13 +7,13 @@ import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import { cameInto, servedIn } from '../ledger/environment';
 import type { AdmissionRules } from './gates/admission-rules';
-import { withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
-import { admissionGates, type CandidateComponent } from './gates/admission';
+import { listedIn, withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
+import { admissionGates, evidenceFacts, type CandidateComponent } from './gates/admission';
 import { unmetAmong, type Gate } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { isTaken, type Taking } from './gates/taking';
 import { someTag } from './gates/tags';
-import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge } from './knowledge';
+import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge, type Need } from './knowledge';
 import { contentId, type ContentId, type PlacedComponent, type ReleaseId } from '../ledger/release';
 import {
   arrivalOf,
@@ -218,32 +218,29 @@ function decidePart(
   promotion: Promotion,
   known: Knowledge,
 ): Judgement<Verdict<Plan>> {
-  const { product, from, environment, rulesOf, taking, admissionRules, now, despite } = promotion;
-  const { commit, version, branch, build } = release;
+  const { from, environment, taking, admissionRules, now, despite } = promotion;
   const content = contentId(release.components);
   const unknown = known.missing([
     factNeed('environment', from),
     factNeed('evidence', content),
     factNeed('withdrawn', withdrawnKey(from, content)),
+    ...evidenceFacts({ from, to: environment }, release).map((fact): Need => ({ kind: 'fact', fact })),
   ]);
   if (unknown !== undefined) {
     return unknown;
   }
-  const values = { product, commit, version, branch, build, date, dirty: false };
-  const plan: Plan = {
-    origin: { commit, version, branch },
-    release: release.release,
-    content,
-    tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
-  };
+  const plan = planOf({ release, components, date }, content, promotion);
   const candidate = { release, components, from, to: environment, now, despiteFreeze: despite.freeze };
   return judge(
     plan,
     { ...promotion, components },
-    ({ facts, arrivals, decisions }) => {
+    ({ facts, arrivals, retires, decisions }) => {
       const current = facts.get('release', release.release) ?? release;
       const names = components.map(({ component }) => component);
-      if (isKnown(environment, { plan, decisions, arrivals }, facts) && arrivals.every(({ way }) => way !== 'held')) {
+      if (
+        isKnown(environment, { plan, decisions, arrivals, retires }, facts) &&
+        arrivals.every(({ way }) => way !== 'held')
+      ) {
         return [repair(environment)];
       }
       const withdrawal = withdrawalOf(facts, environment, content);
@@ -261,6 +258,24 @@ function decidePart(
     },
     known,
   );
+}
+
+/** What a part of a promotion means to do. */
+function planOf(
+  { release, components, date }: PromotedPart,
+  content: ContentId,
+  { product, parts, rulesOf }: Pick<Promotion, 'product' | 'parts' | 'rulesOf'>,
+): Plan {
+  const { commit, version, branch, build } = release;
+  const values = { product, commit, version, branch, build, date, dirty: false };
+  return {
+    origin: { commit, version, branch },
+    release: release.release,
+    content,
+    tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
+    // What comes in with it does not retire.
+    lists: [...listedIn(release), ...parts.flatMap((each) => each.components.map(({ component }) => component))],
+  };
 }
 
 /** Allows a repair of a release that the environment already has, whatever the rules say now: it brings nothing new. */

@@ -24,6 +24,8 @@ export interface Publication extends Destination {
   /** The tag rules of each component. */
   readonly rulesOf: RulesOf;
   readonly following: Following;
+  /** Every component that the product has. */
+  readonly lists: readonly string[];
   /** What the components say of themselves. */
   readonly claims: readonly Claim[];
 }
@@ -35,7 +37,7 @@ export interface PublicationPlan extends Plan {
 
 /** Decides about a publication: its version, its tags, and how it comes into the environment. */
 export function decidePublication(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
-  const { product, environment, build, rulesOf, components, claims, following, despite } = publication;
+  const { product, environment, build, rulesOf, components, lists, claims, following, despite } = publication;
   const { commit, branch } = build;
   const own = contentId(components);
   const ancestry = orderFor(commit, despite, known);
@@ -64,6 +66,7 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     release,
     content,
     tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
+    lists,
     branches: branchesOf(following),
     notFollowed: whyNotFollowed(following, { hasVersion: version !== undefined, environment }),
     heldVersion: held ? versioning.reason : undefined,
@@ -108,11 +111,19 @@ function identify(identity: ReleaseIdentity, known: Knowledge): Decision<{ relea
 
 /** What a publication writes into the ledger. */
 export function publishedAction(
-  { environment, build, following, despite }: Publication,
+  { environment, build, lists, following, despite }: Publication,
   verdict: Verdict<PublicationPlan>,
   components: PlacedComponent[],
 ): Action {
   const { number, run } = build;
   const arrival = arrivalOf(environment, verdict, components, despite);
-  return { kind: 'published', ...arrival, branches: branchesOf(following), build: number, run };
+  const isPart = lists.some((name) => !components.some(({ component }) => component === name));
+  return {
+    kind: 'published',
+    ...arrival,
+    branches: branchesOf(following),
+    ...(isPart ? { lists: [...lists] } : {}),
+    build: number,
+    run,
+  };
 }

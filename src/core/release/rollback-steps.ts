@@ -1,5 +1,15 @@
 import type { Digest } from '../oci/digest';
-import { stepKey, tagKey, type Facts, type ServedComponent, type Step } from '../ledger/facts';
+import {
+  stepKey,
+  tagKey,
+  type Facts,
+  type LaneHead,
+  type ServedComponent,
+  type Step,
+  type TagPlace,
+  type TagTarget,
+} from '../ledger/facts';
+import type { ReleaseId } from '../ledger/release';
 
 /** Steps of an environment, by their numbers. */
 export type Steps = ReadonlyMap<number, Step>;
@@ -49,11 +59,15 @@ export interface Span {
   readonly steps: Steps;
 }
 
+/** A component that something happens to: what stands of it then, and now. */
+export interface ChangedComponent {
+  readonly component: string;
+  readonly is: ServedComponent | null;
+  readonly was: ServedComponent | undefined;
+}
+
 /** Those components that something happened to since a step: what is served of them then, and now. */
-export function servedAfter(
-  { back, last, steps }: Span,
-  served: readonly ServedComponent[],
-): { component: string; is: ServedComponent | null; was: ServedComponent | undefined }[] {
+export function servedAfter({ back, last, steps }: Span, served: readonly ServedComponent[]): ChangedComponent[] {
   const then = new Map<string, ServedComponent | null>();
   for (let number = last; number > back; number -= 1) {
     steps.get(number)?.served.forEach(({ component, was }) => then.set(component, was));
@@ -65,24 +79,128 @@ export function servedAfter(
   }));
 }
 
-/** What stands somewhere after a rollback: what stood there then, or what came beside since. */
-export function standing<O, V>(
-  { back, last, steps }: Span,
-  changes: (step: Step) => { key: string; of: O; is: V | null; was: V | null }[],
-): { key: string; of: O; is: V | null }[] {
-  const now = new Map<string, { key: string; of: O; is: V | null }>();
-  for (let number = back + 1; number <= last; number += 1) {
+/** Where something stands: a lane, or a tag. `O` names the place, `V` is what stands there. */
+interface Change<O, V> {
+  readonly key: string;
+  readonly of: O;
+  readonly is: V | null;
+  readonly was: V | null;
+}
+
+/** What came to stand somewhere, at a step, and has not been rolled back. */
+export interface Stay<V> {
+  readonly step: number;
+  /** The environment served something else since that step. */
+  readonly tookOver: boolean;
+  readonly value: V;
+}
+
+/** A place, and all that came to stand there and has not been rolled back; the last of it stands there now. */
+export interface Stays<O, V> {
+  readonly key: string;
+  readonly of: O;
+  stays: readonly Stay<V>[];
+}
+
+/**
+ * Plays steps again: for each place that they changed, what came to stand there and has not been rolled back since.
+ *
+ * @param after The step after which they are played: what stood somewhere then came at that step or before.
+ */
+export function playAgain<O, V extends { readonly release: ReleaseId }>(
+  after: number,
+  { last, steps }: Pick<Span, 'last' | 'steps'>,
+  changes: (step: Step) => Change<O, V>[],
+): Stays<O, V>[] {
+  const places = new Map<string, Stays<O, V>>();
+  for (let number = after + 1; number <= last; number += 1) {
     const step = steps.get(number);
-    const stays = step?.back === undefined && step?.served.length === 0;
-    for (const { key, of, is, was } of step === undefined ? [] : changes(step)) {
-      if (stays) {
-        now.set(key, { key, of, is });
-      } else if (!now.has(key)) {
-        now.set(key, { key, of, is: was });
+    if (step === undefined) {
+      continue;
+    }
+    const { back, left } = step;
+    const changed = changes(step);
+    for (const { key, of, was } of changed) {
+      const first = was === null ? [] : [{ step: after, tookOver: true, value: was }];
+      places.set(key, places.get(key) ?? { key, of, stays: first });
+    }
+    if (back !== undefined) {
+      places.forEach((place) => {
+        place.stays = place.stays.filter((stay) => !isUndone(stay, back));
+      });
+    } else if (left !== undefined) {
+      places.forEach((place) => {
+        place.stays = place.stays.filter(({ value }) => !left.releases.includes(value.release));
+      });
+    } else {
+      for (const { key, is } of changed) {
+        const place = places.get(key);
+        if (place !== undefined && is !== null) {
+          place.stays = [...place.stays, { step: number, tookOver: step.served.length > 0, value: is }];
+        }
       }
     }
   }
-  return [...now.values()];
+  return [...places.values()];
+}
+
+/** Whether a rollback to a step takes something away: what came beside since stays. */
+export function isUndone({ step, tookOver }: Stay<unknown>, back: number): boolean {
+  return tookOver && step > back;
+}
+
+/** What stands somewhere after a rollback to a step: what stood there then, or what came beside since. */
+export function standing<O, V extends { readonly release: ReleaseId }>(
+  { back, last, steps }: Span,
+  changes: (step: Step) => Change<O, V>[],
+): { key: string; of: O; is: V | null }[] {
+  // What was left behind on one lane since may stand below what is taken away: then it matters what came before.
+  const places = playAgain(hasLeftLane({ back, last, steps }) ? 0 : back, { last, steps }, changes);
+  const touched = new Set(stepsIn({ back, last, steps }).flatMap((step) => changes(step).map(({ key }) => key)));
+  return places
+    .filter(({ key }) => touched.has(key))
+    .map(({ key, of, stays }) => ({
+      key,
+      of,
+      is: stays.filter((stay) => !isUndone(stay, back)).at(-1)?.value ?? null,
+    }));
+}
+
+/** Whether one lane was rolled back in these steps: then all steps before them are needed too. */
+export function hasLeftLane(span: Span): boolean {
+  return stepsIn(span).some(({ left }) => left !== undefined);
+}
+
+function stepsIn({ back, last, steps }: Span): Step[] {
+  return Array.from({ length: last - back }, (_, at) => steps.get(back + 1 + at)).filter((step) => step !== undefined);
+}
+
+/** The releases that were left behind on a lane since a step. */
+export function leftSince(back: number, steps: Steps): ReleaseId[] {
+  return [...steps].filter(([number]) => number > back).flatMap(([, { left }]) => left?.releases ?? []);
+}
+
+/** What steps changed of the lanes of an environment. */
+export function laneChanges({ lanes }: Step): Change<LanePlace, LaneHead>[] {
+  return lanes.map(({ lane, component, is, was }) => ({
+    key: `${lane} ${component}`,
+    of: { lane, component },
+    is,
+    was,
+  }));
+}
+
+/** What steps changed of the moving tags of an environment. */
+export function tagChanges({ tags }: Step): Change<TagPlace, TagTarget>[] {
+  return tags.map(({ component, repository, tag, is, was }) => {
+    return { key: tagKey(repository, tag), of: { component, repository, tag }, is, was };
+  });
+}
+
+/** A component on a lane. */
+export interface LanePlace {
+  readonly lane: string;
+  readonly component: string;
 }
 
 /** Everything that was served of a component, since a step, before something else was. */

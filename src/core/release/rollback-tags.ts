@@ -11,7 +11,7 @@ import { driftReason, type TagDecision } from './tag-decisions';
  */
 export function movedByRollbacks(back: number, steps: Steps): TagPlace[] {
   return [...steps]
-    .filter(([number, step]) => number <= back && step.back !== undefined)
+    .filter(([number, step]) => number <= back && (step.back !== undefined || step.left !== undefined))
     .flatMap(([, { tags }]) => tags.map(({ component, repository, tag }) => ({ component, repository, tag })));
 }
 
@@ -31,7 +31,7 @@ export function uniqueTags(places: readonly TagPlace[]): TagPlace[] {
 }
 
 /** What a tag that is removed may not lead to, and what it leads to where the registry removes no tags. */
-interface Removal {
+export interface Removal {
   /** What the tag has led to and may not lead to any more: runs that were ended may have left any of it there. */
   readonly stood: readonly Digest[];
   readonly instead: Digest | undefined;
@@ -64,13 +64,13 @@ export function decideTag(
 /**
  * Decides about a tag that a rollback does not move, where it stands elsewhere than the ledger says.
  *
- * @param removal Asked where the tag is to go.
+ * @param gone Of a tag that is gone by the ledger.
  */
-export function restoreTag(of: TagPlace, removal: () => Removal, known: Knowledge): TagDecision[] {
+export function restoreTag(of: TagPlace, gone: Removal | undefined, known: Knowledge): TagDecision[] {
   const key = tagKey(of.repository, of.tag);
   const target = known.facts.get('tag', key);
-  if (target?.gone === true) {
-    return decideTag(of, null, removal(), known);
+  if (gone !== undefined) {
+    return decideTag(of, null, gone, known);
   }
   const served = known.servedUnder(of.repository, of.tag);
   if (target === undefined || target.digest === served) {

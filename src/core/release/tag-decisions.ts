@@ -53,8 +53,8 @@ export interface TagDecision extends TagPlace {
   /** Of a tag that is removed: everything that it may not lead to. */
   readonly never?: readonly Digest[];
   /**
-   * Of a tag that is removed: what it is to lead to where the registry removes no tags; where it is undefined, what the
-   * environment serves.
+   * Of a tag that is removed: what it is to lead to where the registry removes no tags; undefined where nothing is there that
+   * it could.
    */
   readonly instead?: Digest | undefined;
 }
@@ -65,6 +65,8 @@ export interface TagPolicy {
   readonly withdrawn?: string | undefined;
   /** Why only the tags of its branch may follow it: its branch is not followed. */
   readonly notFollowed?: string | undefined;
+  /** Whether the environment serves nothing of a component: then the tag that shows what it serves is free. */
+  readonly isFree: (component: string) => boolean;
 }
 
 /** What is known when tags are decided: where the release stands, the ledger, and the order of commits. */
@@ -92,9 +94,11 @@ export function decideTags(
     const never = policy.withdrawn ?? (follows === 'branch' ? undefined : policy.notFollowed);
     const asked = { ...request, served };
     const outcome: Outcome =
-      never === undefined
-        ? decideMovingTag(asked, follows, { position, recorded, ancestry })
-        : { outcome: 'held', reason: never, heldBy: 'kind' };
+      never !== undefined
+        ? { outcome: 'held', reason: never, heldBy: 'kind' }
+        : follows === 'environment' && recorded !== undefined && policy.isFree(component)
+          ? asServed({ reason: 'nothing was served before' }, digest, served, recorded.digest)
+          : decideMovingTag(asked, follows, { position, recorded, ancestry });
     // What is gone by the ledger may be removed at any moment: it is written, also where it still stands there.
     const decided = { ...base, served: outcome.outcome === 'held' ? request.served : served, ...outcome };
     return outcome.outcome === 'held'
@@ -206,7 +210,7 @@ function asTarget({ digest, commit, version }: Fact<'tag'>): CurrentTarget {
 
 /** The ledger may know a tag that never arrived (a run was killed) or was moved by hand: it is put right. */
 function asServed(
-  { reason }: MovingDecision,
+  { reason }: Pick<MovingDecision, 'reason'>,
   digest: Digest,
   served: Digest | undefined,
   recorded: Digest | undefined,

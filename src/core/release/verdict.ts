@@ -4,7 +4,8 @@ import { afterRewrite, type Ancestry } from '../tags/ordering';
 import type { WantedTags } from '../tags/rules';
 import type { Arrival } from '../ledger/entries/arrival';
 import { commitsToCompare, decideWay, type ComponentArrival, type Origin } from './component-arrival';
-import { servedIn, laneFacts } from '../ledger/environment';
+import { retiredBy, retiringWith } from './retirement';
+import { isBranchLane, servedIn, laneFacts } from '../ledger/environment';
 import { rulesAside, type Despite } from './despite';
 import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from '../ledger/facts';
 import { metAmong, unmetAmong, type Gate } from './gates/gate';
@@ -42,6 +43,8 @@ export interface Plan {
   readonly content: ContentId;
   /** The tags of each component that comes in. */
   readonly tags: ReadonlyMap<string, WantedTags>;
+  /** Every component that the product had when the release was built, and that comes in with it. */
+  readonly lists: readonly string[];
   /** Of a build that is published: the branches that it is of. */
   readonly branches?: readonly string[];
   /** Why builds of its kind never take over; undefined where they may. */
@@ -56,7 +59,9 @@ export interface Verdict<P extends Plan> {
   readonly decisions: readonly TagDecision[];
   /** How each component comes in. */
   readonly arrivals: readonly ComponentArrival[];
-  /** The releases that serve what it takes over. */
+  /** The components that retire with it. */
+  readonly retires: readonly string[];
+  /** The releases that serve what it takes over, or what retires. */
   readonly replaces: readonly ReleaseId[];
   /** Every rule; each of them met, but where only a rehearsal was asked for. */
   readonly gates: readonly Gate[];
@@ -80,6 +85,7 @@ export interface RuleContext {
   /** What the rule about fixed tags says. */
   readonly fixed: Gate;
   readonly arrivals: readonly ComponentArrival[];
+  readonly retires: readonly string[];
   readonly decisions: readonly TagDecision[];
 }
 
@@ -99,7 +105,7 @@ export function judge<P extends Plan>(
   }
   const { environment, components, strictOrder, despite } = destination;
   const { facts } = known;
-  const { decisions, arrivals } = decideArrival(plan, destination, requests.value, known);
+  const { decisions, arrivals, retires } = decideArrival(plan, destination, requests.value, known);
   const fixed = fixedTags(decisions);
   const repositoryOf = (name: string): RepositoryName | undefined =>
     components.find(({ component }) => component === name)?.repository;
@@ -107,16 +113,16 @@ export function judge<P extends Plan>(
   const gates = [
     ...(wayIn.outcome === 'unmet' || despite.newWayIn ? [wayIn] : []),
     fixed,
-    ...rules({ facts, fixed, arrivals, decisions }),
+    ...rules({ facts, fixed, arrivals, retires, decisions }),
     ...(strictOrder ? [inOrder(decisions, plan.heldVersion)] : []),
   ];
-  const taking = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
+  const taking = [...arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component), ...retires];
   const replaces = new Set(
     servedIn(facts, environment)
       .filter(({ component, release }) => taking.includes(component) && release !== plan.release)
       .map(({ release }) => release),
   );
-  const value = { plan, decisions, arrivals, gates, replaces: [...replaces] };
+  const value = { plan, decisions, arrivals, retires, gates, replaces: [...replaces] };
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates, value } : { kind: 'decided', value };
 }
 
@@ -156,31 +162,40 @@ function requestTags(
     return need === undefined ? request : { ...request, provenance: known.provenanceOf(need) };
   });
   const others = [...otherCommits(explained, facts), ...commitsToCompare(environment, origin, facts)];
-  const third = known.missing(others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })));
+  const third = known.missing([
+    ...others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })),
+    ...servedIn(facts, environment).map((served) => factNeed('release', served.release)),
+  ]);
   return third ?? { kind: 'decided', value: explained };
 }
 
 /** Decides how each component comes in, and what each tag points to. */
 function decideArrival(
-  { origin, content, notFollowed }: Plan,
+  { origin, content, lists, notFollowed }: Plan,
   { environment, components, despite }: Destination,
   requests: readonly TagRequest[],
   known: Knowledge,
-): Pick<Verdict<Plan>, 'decisions' | 'arrivals'> {
+): Pick<Verdict<Plan>, 'decisions' | 'arrivals' | 'retires'> {
   const { facts } = known;
   const ancestry = orderFor(origin.commit, despite, known);
   const withdrawn = whyWithdrawn(withdrawalOf(facts, environment, content), environment, despite);
   const barriers = { withdrawn, notFollowed };
-  const tags = decideTags(requests, { position: origin, facts, ancestry }, barriers);
+  const served = servedIn(facts, environment);
+  const isFree = (name: string): boolean => !served.some(({ component }) => component === name);
+  const tags = decideTags(requests, { position: origin, facts, ancestry }, { ...barriers, isFree });
   const isKnownTag = ({ repository, tag }: TagDecision): boolean =>
     facts.get('tag', tagKey(repository, tag)) !== undefined;
   const elsewhere = tags.find((tag) => tag.heldBy === 'order' && !isKnownTag(tag))?.reason;
   const arrivals = components.map(({ component }) => {
     const own = tags.filter((tag) => tag.component === component && tag.kind === 'moving');
     const movesTag = own.some(({ heldBy }) => heldBy === undefined);
-    return decideWay({ component, environment, origin }, barriers, { facts, ancestry, elsewhere, movesTag });
+    const positioned = { component, environment, origin };
+    const retired = retiredBy(positioned, facts, ancestry);
+    return decideWay(positioned, barriers, { facts, ancestry, elsewhere, movesTag, retired });
   });
-  return { decisions: heldBeside(tags, requests, arrivals), arrivals };
+  const takesOver = arrivals.some(({ way }) => way === 'takes-over');
+  const retires = takesOver ? retiringWith({ environment, origin, lists }, facts, ancestry) : [];
+  return { decisions: heldBeside(tags, requests, arrivals), arrivals, retires };
 }
 
 /** The order of commits as a release is judged by it. */
@@ -197,7 +212,7 @@ function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, {
 /** What the ledger is told of a release that comes into an environment. */
 export function arrivalOf(
   environment: string,
-  { plan, decisions, arrivals, replaces, gates }: Verdict<Plan>,
+  { plan, decisions, arrivals, retires, replaces, gates }: Verdict<Plan>,
   components: PlacedComponent[],
   despite: Despite,
 ): Arrival {
@@ -210,23 +225,42 @@ export function arrivalOf(
     components,
     ...(contentId(components) === content ? {} : { content }),
     tags: tagsToSet(decisions),
-    arrivals: arrivals.map(({ component, way, lanes }) => ({ component, way, lanes: [...lanes] })),
+    arrivals: arrivals.map(({ component, way, lanes }) => {
+      const own = decisions.filter((each) => each.component === component);
+      return { component, way, lanes: [...lanes], tagged: taggedLanes(lanes, own, plan) };
+    }),
+    ...(retires.length === 0 ? {} : { retires: [...retires] }),
     ...(replaces.length === 0 ? {} : { replaces: [...replaces] }),
     gates: metAmong(gates),
     ...(aside.length === 0 ? {} : { despite: aside }),
   };
 }
 
+/** Those of the lanes that a release is the newest of that a moving tag follows; of branches, only followed ones. */
+function taggedLanes(lanes: readonly string[], own: readonly TagDecision[], { tags, notFollowed }: Plan): string[] {
+  const set = own.filter(({ kind, heldBy }) => kind === 'moving' && heldBy === undefined);
+  const follows = new Set(
+    set.map(({ component, tag }) => {
+      const rule = tags.get(component)?.wanted.find((each) => each.tag === tag)?.rule;
+      return rule?.kind === 'moving' ? rule.follows : undefined;
+    }),
+  );
+  return lanes.filter((lane) =>
+    isBranchLane(lane) ? notFollowed === undefined && follows.has('branch') : follows.has('release'),
+  );
+}
+
 /** Whether the ledger says already what an entry about this would add. */
 export function isKnown(
   environment: string,
-  { plan, decisions, arrivals }: Pick<Verdict<Plan>, 'plan' | 'decisions' | 'arrivals'>,
+  { plan, decisions, arrivals, retires }: Pick<Verdict<Plan>, 'plan' | 'decisions' | 'arrivals' | 'retires'>,
   facts: Facts,
 ): boolean {
   const release = facts.get('release', plan.release);
   const stays = release?.arrived.filter((stay) => stay.environment === environment) ?? [];
   const serves = servedIn(facts, environment);
   return (
+    retires.length === 0 &&
     isRecorded(tagsToSet(decisions), facts) &&
     (plan.branches ?? []).every((branch) => release?.branches.includes(branch)) &&
     arrivals.every(({ component, way }) => {

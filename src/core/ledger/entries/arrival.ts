@@ -42,9 +42,16 @@ export const arrivalFields = {
   /** The name of all that the release holds, where these are not all of its components. */
   content: contentIdSchema.optional(),
   tags: z.array(setTagSchema),
-  /** How each component came, and the lines and branches that it is the newest of since. */
-  arrivals: z.array(z.object({ component: z.string(), way: waySchema, lanes: z.array(z.string()) })),
-  /** The releases that served what this took over. */
+  /**
+   * How each component came, and the lines and branches that it is the newest of since; `tagged`: those of them that a moving tag
+   * follows, of branches only followed ones.
+   */
+  arrivals: z.array(
+    z.object({ component: z.string(), way: waySchema, lanes: z.array(z.string()), tagged: z.array(z.string()) }),
+  ),
+  /** The components that retire with it: the product has them no more, and the environment serves them no more. */
+  retires: z.array(z.string()).optional(),
+  /** The releases that served what this took over, or what retires. */
   replaces: z.array(releaseIdSchema).optional(),
   /** It was one decision with the entry before. */
   together: z.boolean().optional(),
@@ -94,10 +101,11 @@ export function foldArrival(
   known: Release | undefined,
   { before, after }: FactChange,
 ): void {
+  const tags = foldTags(action, circumstances, before, after);
   const changes: Changes = {
-    served: foldServed(action, circumstances, before, after),
-    lanes: foldLanes(action, before, after),
-    tags: foldTags(action, circumstances, before, after),
+    served: foldServed(action, tags, circumstances, { before, after }),
+    lanes: foldLanes(action, circumstances, { before, after }),
+    tags,
   };
   after.set('step', stepKey(action.environment, nextStepNumber(action.environment, before)), {
     ...changes,
@@ -119,7 +127,7 @@ function newFixedTags({ tags }: Arrival, before: Facts): TagPlace[] {
 
 /** A fixed tag keeps the build that took it first. Answers what became of the moving tags. */
 function foldTags(
-  { tags, commit, version }: Arrival,
+  { tags, release, commit, version }: Arrival,
   { seq }: Circumstances,
   before: Facts,
   after: Facts,
@@ -129,47 +137,69 @@ function foldTags(
     const known = before.get('tag', key);
     if (kind === 'moving' || known?.digest !== digest) {
       const earlier = kind === 'moving' ? earlierThan(digest, known) : {};
-      after.set('tag', key, { kind, digest, commit, version, ...earlier, seq });
+      after.set('tag', key, { kind, digest, release, commit, version, ...earlier, seq });
     }
-    const is = { digest, commit, version };
+    const is = { digest, release, commit, version };
     return kind === 'fixed' ? [] : [{ component, repository, tag, is, was: targetOf(known) ?? null }];
   });
 }
 
 function foldServed(
-  { environment, components, arrivals, tags, version, commit, release, from }: ArrivalFrom,
-  { at, actor }: Circumstances,
-  before: Facts,
-  after: Facts,
+  action: ArrivalFrom,
+  tags: Changes['tags'],
+  circumstances: Circumstances,
+  { before, after }: FactChange,
 ): Changes['served'] {
+  const { environment, components, arrivals, from, retires = [] } = action;
   const served = servedIn(before, environment);
-  const step = nextStepNumber(environment, before);
+  const gone = served.filter(({ component }) => retires.includes(component));
   const arrived = components
     .filter(({ component }) => arrivals.some((each) => each.component === component && each.way === 'takes-over'))
-    .map((placed) => {
-      const own = tags.filter(({ component }) => component === placed.component).map(({ tag }) => tag);
-      const since = sinceOf(served, placed) ?? at;
-      return {
-        component: placed.component,
-        is: { ...placed, version, commit, release, since, step, by: actor, tags: own },
-      };
-    });
-  return changeServed(environment, arrived, { before, after }, { from: from ?? null });
+    .map((placed) => ({
+      component: placed.component,
+      is: arrivedComponent(placed, served, action, { ...circumstances, before }),
+    }));
+  const changes = [...arrived, ...gone.map(({ component }) => ({ component, is: null }))];
+  return changeServed(
+    environment,
+    changes,
+    { before, after },
+    { tags, from: from ?? null, lanes: arrivals.flatMap(({ tagged }) => tagged) },
+  );
 }
 
-/** The same digest published again does not make an environment look freshly changed. */
-function sinceOf(served: readonly ServedComponent[], placed: PlacedComponent): ServedComponent['since'] | undefined {
-  return served.find(
+/**
+ * A component as it stands since it came. The same digest that comes again does not make an environment look freshly changed.
+ *
+ * @param there What stood there until now.
+ */
+function arrivedComponent(
+  placed: PlacedComponent,
+  there: readonly ServedComponent[],
+  { environment, version, commit, release, tags }: Arrival,
+  { at, actor, before }: Circumstances & { readonly before: Facts },
+): ServedComponent {
+  const own = tags.filter(({ component }) => component === placed.component).map(({ tag }) => tag);
+  const same = there.find(
     ({ component, digest, repository }) =>
       component === placed.component && digest === placed.digest && repository === placed.repository,
-  )?.since;
+  );
+  const step = nextStepNumber(environment, before);
+  return { ...placed, version, commit, release, since: same?.since ?? at, step, by: actor, tags: own };
 }
 
-function foldLanes({ environment, arrivals, commit, version }: Arrival, before: Facts, after: Facts): Changes['lanes'] {
+function foldLanes(action: Arrival, circumstances: Circumstances, { before, after }: FactChange): Changes['lanes'] {
+  const { environment, components, arrivals } = action;
   const lanes = [...new Set(arrivals.flatMap((each) => each.lanes))];
   return lanes.flatMap((lane) => {
-    const heading = arrivals.filter((each) => each.lanes.includes(lane));
-    const heads = heading.map(({ component }) => ({ component, is: { component, commit, version } }));
+    const there = before.get('lane', laneKey(environment, lane)) ?? [];
+    const heading = arrivals.filter((each) => each.lanes.includes(lane)).map(({ component }) => component);
+    const heads = components
+      .filter(({ component }) => heading.includes(component))
+      .map((placed) => ({
+        component: placed.component,
+        is: arrivedComponent(placed, there, action, { ...circumstances, before }),
+      }));
     return changeLane(environment, lane, heads, { before, after });
   });
 }
@@ -182,8 +212,9 @@ function foldReleases(
   before: Facts,
   after: Facts,
 ): void {
-  const { release, environment, arrivals, replaces = [] } = arrival;
+  const { release, environment, arrivals, retires = [], replaces = [] } = arrival;
   const takes = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
+  const leaving = [...takes, ...retires];
   if (known !== undefined) {
     const stays = arrivals.reduce(
       (all, { component, way }) => withStay(all, { environment, component, way, since: at }),
@@ -194,7 +225,7 @@ function foldReleases(
   for (const id of replaces.filter((each) => each !== release)) {
     const replaced = before.get('release', id);
     if (replaced !== undefined) {
-      after.set('release', id, { ...replaced, arrived: ended(replaced.arrived, environment, takes, at) });
+      after.set('release', id, { ...replaced, arrived: ended(replaced.arrived, environment, leaving, at) });
     }
   }
   const content = arrivedContent(arrival);
@@ -211,8 +242,8 @@ function withStay(stays: readonly Stay[], stay: Stay): Stay[] {
     ({ environment, component }) => environment === stay.environment && component === stay.component,
   );
   const others = stays.filter((each) => each !== earlier);
-  if (earlier === undefined) {
-    return [...stays, stay];
+  if (earlier === undefined || earlier.left !== undefined) {
+    return [...others, stay];
   }
   if (stay.way === 'takes-over') {
     return isServing(earlier) ? [...stays] : [...others, stay];

@@ -1,5 +1,5 @@
 import { servedIn } from '../environment';
-import { laneKey, type Changes, type Fact, type Facts, type LaneHead, type ServedComponent } from '../facts';
+import { laneKey, tagKey, type Changes, type Fact, type Facts, type LaneHead, type ServedComponent } from '../facts';
 
 /** What becomes of a component somewhere; null where nothing is there any more. */
 interface Change<T> {
@@ -21,19 +21,34 @@ export function nextStepNumber(environment: string, before: Facts): number {
 /**
  * Changes what an environment serves, which is a step of it. Answers what was served before.
  *
- * `from`: where its releases come from, from now on; what was known of that stays where it is not given.
+ * `from`: where its releases come from, from now on; what was known of that stays where it is not given. `lanes`: those that
+ * a moving tag follows, beside those that were known. `tags`: what became of moving tags.
  */
 export function changeServed(
   environment: string,
   changes: readonly Change<ServedComponent>[],
   { before, after }: FactChange,
-  { from = before.get('environment', environment)?.from }: Pick<Fact<'environment'>, 'from'> = {},
+  {
+    tags,
+    from = before.get('environment', environment)?.from,
+    lanes = [],
+  }: Pick<Changes, 'tags'> & Pick<Fact<'environment'>, 'from'> & { readonly lanes?: readonly string[] },
 ): Changes['served'] {
   const components = servedIn(before, environment);
+  const moved = new Set(tags.map(({ repository, tag }) => tagKey(repository, tag)));
+  const gone = (before.get('environment', environment)?.gone ?? []).filter(
+    ({ repository, tag }) => !moved.has(tagKey(repository, tag)),
+  );
+  const removed = tags.filter(({ is }) => is === null);
+  const now = replaced(components, changes);
+  const ever = [...(before.get('environment', environment)?.once ?? []), ...components.map((each) => each.component)];
   after.set('environment', environment, {
+    gone: [...gone, ...removed.map(({ component, repository, tag }) => ({ component, repository, tag }))],
     steps: nextStepNumber(environment, before),
-    components: replaced(components, changes),
+    once: [...new Set(ever)].filter((name) => ofComponent(now, name) === null),
+    components: now,
     from,
+    lanes: [...new Set([...(before.get('environment', environment)?.lanes ?? []), ...lanes])],
   });
   return changes.map(({ component }) => ({ component, was: ofComponent(components, component) }));
 }

@@ -10,6 +10,8 @@ const schema = z.object({
   ...arrivalFields,
   /** The branches that it was built of, or that contain its commit; of the build of a pull request, none. */
   branches: z.array(z.string()).optional(),
+  /** Every component that the product had then, where these are only some of them. */
+  lists: z.array(z.string()).optional(),
 });
 type Published = z.infer<typeof schema>;
 
@@ -48,11 +50,11 @@ function foldPublisher(content: ContentId, { actor }: Circumstances, before: Fac
 
 /** A release as it is before it came anywhere. */
 export function releaseOf(
-  { release, commit, version, branch, branches, build, run, components }: Published,
+  { release, commit, version, branch, branches, build, run, components, lists }: Published,
   { at, actor }: Pick<Circumstances, 'at' | 'actor'>,
 ): Release {
   const own = branches ?? (branch === undefined ? [] : [branch]);
-  return { release, commit, version, branch, branches: own, build, run, at, components, by: actor, arrived: [] };
+  return { release, commit, version, branch, branches: own, build, run, at, components, lists, by: actor, arrived: [] };
 }
 
 function foldVersion(

@@ -3,6 +3,7 @@ import { digestSchema } from '../../oci/digest';
 import { repositoryNameSchema } from '../../oci/reference';
 import { tagSchema } from '../../oci/tag';
 import { tagKinds } from '../../tags/rules';
+import { earlierThan, tagKey, type FactKey } from '../facts';
 import { defineAction } from './action';
 
 const schema = z.object({
@@ -22,11 +23,21 @@ const schema = z.object({
 });
 type Restored = z.infer<typeof schema>;
 
-/** Tags of an environment that stood elsewhere than the ledger says were put right. It changes nothing that the ledger says. */
+/**
+ * Tags of an environment that stood elsewhere than the ledger says were put right. What they lead to was decided before, but for
+ * one that is gone: where it could not be removed, it may lead to something else now.
+ */
 export const restored = defineAction<Restored, typeof schema>('restored', {
   schema,
-  reads: () => [],
-  fold() {
-    // What the tags lead to was decided before.
+  reads: ({ tags }) => tags.map(({ repository, tag }): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
+  fold({ tags }, { seq }, before, after) {
+    for (const { repository, tag, is } of tags) {
+      const key = tagKey(repository, tag);
+      const known = before.get('tag', key);
+      if (known?.gone === true && is !== null) {
+        const earlier = earlierThan(known.digest, known, [known.instead]);
+        after.set('tag', key, { ...known, ...earlier, instead: is, seq });
+      }
+    }
   },
 });

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import {
+  leftBehindSchema,
   rollbackChangesSchema,
   earlierThan,
   laneKey,
@@ -9,33 +10,36 @@ import {
   withdrawnKey,
   type Changes,
   type Facts,
+  type ServedComponent,
 } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
 import { defineAction, type Circumstances } from './action';
 import { servedIn } from '../environment';
 import { ended, isServing } from './arrival';
-import { changeLane, changeServed, nextStepNumber } from './changing';
+import { changeLane, changeServed, nextStepNumber, type FactChange } from './changing';
 
 const schema = z.object({
   kind: z.literal('rolled-back'),
   environment: z.string(),
   reason: z.string(),
-  /** The environment is as it was after this step. */
-  back: z.number().int(),
+  /** The environment is as it was after this step; none where one lane was rolled back, and the rest stays. */
+  back: z.number().int().optional(),
+  /** The line of versions or the branch that was rolled back alone, and the releases that were left behind. */
+  left: leftBehindSchema.optional(),
   /** What may not come back but on purpose. */
   withdrawn: z.array(z.object({ release: releaseIdSchema, content: contentIdSchema })),
-  /** The releases that are served again. */
+  /** The releases that are served again, or are the newest of the lane again. */
   releases: z.array(releaseIdSchema),
   ...rollbackChangesSchema.shape,
 });
 type RolledBack = z.infer<typeof schema>;
 
-/** An environment was rolled back to what it served before. */
+/** An environment was rolled back to what it served before, or one lane of it to what was its newest before. */
 export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back', {
   schema,
-  reads: ({ environment, withdrawn, releases, lanes, tags }) => [
+  reads: ({ environment, withdrawn, releases, left, lanes, tags }) => [
     { kind: 'environment', key: environment },
-    ...[...new Set([...withdrawn.map(({ release }) => release), ...releases])].map(
+    ...[...new Set([...withdrawn.map(({ release }) => release), ...releases, ...(left?.releases ?? [])])].map(
       (key) => ({ kind: 'release', key }) as const,
     ),
     ...[...new Set(lanes.map(({ lane }) => lane))].map(
@@ -45,18 +49,18 @@ export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back',
     ...withdrawn.map(({ content }) => ({ kind: 'withdrawn', key: withdrawnKey(environment, content) }) as const),
   ],
   fold(action, circumstances, before, after) {
-    const { environment, back, withdrawn, reason } = action;
+    const { environment, back, left, withdrawn, reason } = action;
     const { at, actor } = circumstances;
-    const served = foldServed(action, circumstances, before, after);
-    const lanes = foldLanes(action, before, after);
     const tags = foldTags(action, circumstances, before, after);
+    const served = foldServed(action, tags, circumstances, { before, after });
+    const lanes = foldLanes(action, circumstances, before, after);
     after.set('step', stepKey(environment, nextStepNumber(environment, before)), {
       served,
       lanes,
       tags,
       fixed: [],
       at,
-      back,
+      ...(left === undefined ? { back } : { left }),
       reason,
       together: false,
     });
@@ -69,30 +73,44 @@ export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back',
 
 function foldServed(
   { environment, served }: RolledBack,
-  { at, actor }: Circumstances,
-  before: Facts,
-  after: Facts,
+  tags: Changes['tags'],
+  circumstances: Circumstances,
+  { before, after }: FactChange,
 ): Changes['served'] {
   const now = servedIn(before, environment);
-  const again = served.map(({ component, is }) => {
-    // What goes on being served, only by an earlier step, does not look freshly changed.
-    const same = now.find(
-      (each) => each.component === component && each.digest === is?.digest && each.release === is.release,
-    );
-    return { component, is: is && { ...is, since: same?.since ?? at, by: same?.by ?? actor } };
-  });
-  return changeServed(environment, again, { before, after });
+  const again = served.map(({ component, is }) => ({ component, is: is && backAgain(is, now, circumstances) }));
+  return changeServed(environment, again, { before, after }, { tags });
 }
 
-function foldLanes({ environment, lanes }: RolledBack, before: Facts, after: Facts): Changes['lanes'] {
-  return [...new Set(lanes.map(({ lane }) => lane))].flatMap((lane) =>
-    changeLane(
-      environment,
-      lane,
-      lanes.filter((each) => each.lane === lane),
-      { before, after },
-    ),
+/**
+ * A component that stands somewhere again.
+ *
+ * @param there What stood there until now: what stays, only by an earlier step, does not look freshly changed.
+ */
+function backAgain(
+  is: ServedComponent,
+  there: readonly ServedComponent[],
+  { at, actor }: Circumstances,
+): ServedComponent {
+  const same = there.find(
+    ({ component, digest, release }) => component === is.component && digest === is.digest && release === is.release,
   );
+  return { ...is, since: same?.since ?? at, by: same?.by ?? actor };
+}
+
+function foldLanes(
+  { environment, lanes }: RolledBack,
+  circumstances: Circumstances,
+  before: Facts,
+  after: Facts,
+): Changes['lanes'] {
+  return [...new Set(lanes.map(({ lane }) => lane))].flatMap((lane) => {
+    const there = before.get('lane', laneKey(environment, lane)) ?? [];
+    const changed = lanes
+      .filter((each) => each.lane === lane)
+      .map(({ component, is }) => ({ component, is: is && backAgain(is, there, circumstances) }));
+    return changeLane(environment, lane, changed, { before, after });
+  });
 }
 
 function foldTags(
@@ -112,7 +130,7 @@ function foldTags(
     const left = served.find((each) => each.component === component)?.digest;
     const target =
       is === null
-        ? { ...known, ...earlierThan(known.digest, known, left), gone: true, instead }
+        ? { ...known, ...earlierThan(known.digest, known, [left, known.instead]), gone: true, instead }
         : { kind: 'moving' as const, ...is, ...earlierThan(is.digest, known) };
     after.set('tag', key, { ...target, seq });
     return [{ component, repository, tag, is, was: targetOf(known) ?? null }];
@@ -121,16 +139,23 @@ function foldTags(
 
 /** Those that are left are served no more, and those that are gone back to are served again. */
 function foldReleases(
-  { environment, served, withdrawn, releases }: RolledBack,
+  { environment, served, withdrawn, releases, left }: RolledBack,
   { at }: Circumstances,
   before: Facts,
   after: Facts,
 ): void {
   const components = served.map(({ component }) => component);
   for (const { release } of withdrawn) {
-    const left = before.get('release', release);
-    if (left !== undefined) {
-      after.set('release', release, { ...left, arrived: ended(left.arrived, environment, components, at) });
+    const known = before.get('release', release);
+    if (known !== undefined) {
+      after.set('release', release, { ...known, arrived: ended(known.arrived, environment, components, at) });
+    }
+  }
+  for (const id of left?.releases ?? []) {
+    const known = before.get('release', id);
+    if (known !== undefined) {
+      const stays = known.arrived.map((stay) => (stay.environment === environment ? { ...stay, left: at } : stay));
+      after.set('release', id, { ...known, arrived: stays });
     }
   }
   for (const id of releases) {

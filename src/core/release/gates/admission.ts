@@ -1,9 +1,9 @@
 import { describePosition } from '../../tags/ordering';
 import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
-import { servedIn } from '../../ledger/environment';
+import { laneFacts, laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
 import type { AdmissionRules } from './admission-rules';
-import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
+import { publishersOf, type Fact, type FactKey, type Facts, type Release } from '../../ledger/facts';
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
@@ -100,13 +100,25 @@ function signedOff(count: number, candidate: Candidate, evidence: Fact<'evidence
   });
 }
 
-/** The environment before has served all of it, without interruption, for so long. */
+/** The facts that the rules about evidence read of a release, beside its evidence and the environment that it comes from. */
+export function evidenceFacts({ from }: Passage, release: Release): FactKey[] {
+  return laneFacts(from, release);
+}
+
+/**
+ * The environment before has served all of it, without interruption, for so long; or has had it as the newest of its line of
+ * versions or its branch.
+ */
 function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
   const { from, release, components, now } = candidate;
   const gate = 'soak';
-  const served = servedIn(facts, from).filter(({ component, digest }) =>
-    components.some((each) => each.component === component && each.digest === digest),
-  );
+  const there = [...servedIn(facts, from), ...lanesOf(release).flatMap((lane) => laneHeadsIn(facts, from, lane))];
+  const served = components.flatMap(({ component, digest }) => {
+    const [longest] = there
+      .filter((each) => each.component === component && each.digest === digest)
+      .sort((a, b) => a.since.localeCompare(b.since));
+    return longest ?? [];
+  });
   const wanted = describeDuration(soak);
   if (served.length < components.length) {
     return unmet(gate, candidate, {

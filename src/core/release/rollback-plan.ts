@@ -1,0 +1,307 @@
+import type { RepositoryName } from '../oci/reference';
+import type { Action } from '../ledger/entries';
+import { laneHeadIn, servedIn } from '../ledger/environment';
+import { unmetAmong } from './gates/gate';
+import { wasAdmitted } from './gates/way-in';
+import {
+  everUnder,
+  laneKey,
+  tagKey,
+  targetOf,
+  type RollbackChanges,
+  type Fact,
+  type Facts,
+  type LaneHead,
+  type Release,
+  type ServedComponent,
+  type Step,
+  type TagPlace,
+  type TagTarget,
+} from '../ledger/facts';
+import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from './knowledge';
+import type { NamedChoice } from './promotion';
+import { contentId, type ComponentDigest, type ContentId, type ReleaseId } from '../ledger/release';
+import { servedSince, stoodSince, type ChangedComponent, type Steps } from './rollback-steps';
+import { decideTag, restoreTag, type Removal } from './rollback-tags';
+import { decideInstead, type Instead } from './stand-in';
+import type { TagDecision } from './tag-decisions';
+
+/** Where an environment is to go back to: a release that it served, or what it served before. */
+export type BackTo = NamedChoice | undefined;
+
+/** A rollback that was asked for. */
+export interface Rollback {
+  readonly environment: string;
+  readonly to: BackTo;
+  readonly reason: string;
+  /** The line of versions or the branch that is rolled back alone; undefined where the whole environment is. */
+  readonly lane: string | undefined;
+  /** The environment that its releases come from; null where builds are published into it. */
+  readonly from: string | null;
+  /** Where hod.yaml has each component of the environment. */
+  readonly places: ReadonlyMap<string, RepositoryName>;
+}
+
+/** What a rollback changes. */
+export interface RollbackPlan extends RollbackChanges {
+  /** The environment is as it was after this step; undefined where one lane is rolled back. */
+  readonly back: number | undefined;
+  /** The lane that is rolled back alone, and the releases that it leaves behind. */
+  readonly left: Step['left'];
+  /** The releases that may not come back but on purpose, newest first. */
+  readonly withdrawn: readonly Release[];
+  /** The releases that are served again. */
+  readonly releases: readonly ReleaseId[];
+  /** Everything that the environment serves then; of one lane, what is its newest then. */
+  readonly serves: readonly ServedComponent[];
+  /** The components of which that is something else than before. */
+  readonly changed: readonly string[];
+  readonly decisions: readonly TagDecision[];
+  /** What is left behind where a lane ends: who rolls it back must be able to write there. */
+  readonly leaving: readonly ComponentDigest[];
+}
+
+/** What a rollback leads to, before it is known what stands in the registries. */
+export interface Outcome {
+  /** Back to this step, or one lane alone. */
+  readonly to: Pick<RollbackPlan, 'back' | 'left'>;
+  /** The step since which tags may have come to stand at what is left behind. */
+  readonly since: number;
+  /** What became of each component that something happened to since. */
+  readonly served: readonly ChangedComponent[];
+  readonly changed: readonly ChangedComponent[];
+  /** What is served then; of one lane, what is its newest then. */
+  readonly serves: readonly ServedComponent[];
+  /** The releases that are left behind. */
+  readonly left: readonly ReleaseId[];
+  readonly lanes: readonly { readonly of: { lane: string; component: string }; readonly is: LaneHead | null }[];
+  readonly tags: readonly { readonly key: string; readonly of: TagPlace; readonly is: TagTarget | null }[];
+  /** Tags that stay where they are, and may stand elsewhere. */
+  readonly unmoved: readonly TagPlace[];
+}
+
+/**
+ * Plans a rollback whose outcome is known: what is written into the ledger, and what becomes of the tags.
+ *
+ * @param steps The steps of the environment, since that of the outcome at least.
+ */
+export function planRollback(
+  rollback: Rollback,
+  outcome: Outcome,
+  steps: Steps,
+  known: Knowledge,
+): Decision<RollbackPlan> {
+  const { serves, left, lanes, tags, unmoved } = outcome;
+  const refused = refusedElsewhere(rollback, outcome);
+  if (refused !== undefined) {
+    return refused;
+  }
+  const { environment, from, places } = rollback;
+  const now = servedIn(known.facts, environment);
+  const stays = outcome.to.left === undefined ? serves : [...now, ...serves];
+  const unknown = known.missing([
+    ...[...left, ...stays.map(({ release }) => release)].map((release) => factNeed('release', release)),
+    ...lanes.map(({ of }) => factNeed('lane', laneKey(environment, of.lane))),
+    ...[...tags.map(({ of }) => of), ...unmoved].flatMap(({ repository, tag }): Need[] => [
+      factNeed('tag', tagKey(repository, tag)),
+      { kind: 'served', repository, tag },
+    ]),
+  ]);
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const admissions = serves.flatMap((each) =>
+    releaseNamed(each.release, known).map((release) =>
+      wasAdmitted(each, release, { environment, from, repositoryOf: (component) => places.get(component) }),
+    ),
+  );
+  if (unmetAmong(admissions).length > 0) {
+    return { kind: 'refused', gates: admissions };
+  }
+  const isGone = ({ repository, tag }: TagPlace): boolean =>
+    known.facts.get('tag', tagKey(repository, tag))?.gone === true;
+  const removed = [...tags.filter(({ is }) => is === null).map(({ of }) => of), ...unmoved.filter(isGone)];
+  const headOf = (lane: string, component: string): LaneHead | undefined => {
+    const changed = lanes.find(({ of }) => of.lane === lane && of.component === component);
+    return changed === undefined ? laneHeadIn(known.facts, environment, lane, component) : (changed.is ?? undefined);
+  };
+  const served = outcome.to.left === undefined ? serves : now;
+  const instead = decideInstead(environment, removed, { serves: served, headOf }, known);
+  return instead.kind === 'decided'
+    ? { kind: 'decided', value: planOf(environment, { ...outcome, stays }, steps, instead.value, known) }
+    : instead;
+}
+
+function releaseNamed(id: ReleaseId, { facts }: Knowledge): Release[] {
+  const found = facts.get('release', id);
+  return found === undefined ? [] : [found];
+}
+
+/** What a rollback changes, where all is known of it. */
+function planOf(
+  environment: string,
+  outcome: Outcome & { readonly stays: readonly ServedComponent[] },
+  steps: Steps,
+  insteadOf: Instead,
+  known: Knowledge,
+): RollbackPlan {
+  const { to, served, changed, serves, stays, left, lanes } = outcome;
+  const staying = new Set<ContentId>(
+    stays.flatMap(({ release }) => releaseNamed(release, known)).map(({ components }) => contentId(components)),
+  );
+  // Of those, and of what is served again since an earlier step: what came before it is found by its step.
+  const moved = served.filter((each) => changed.includes(each) || each.is?.step !== each.was?.step);
+  return {
+    ...to,
+    withdrawn: left
+      .flatMap((id) => releaseNamed(id, known))
+      .filter(({ components }) => !staying.has(contentId(components))),
+    releases: [...new Set(changed.flatMap(({ is }) => (is === null ? [] : [is.release])))],
+    serves,
+    served: moved.map(({ component, is }) => ({ component, is })),
+    changed: changed.map(({ component }) => component),
+    lanes: lanes
+      .filter(({ of: { lane, component }, is }) => !sameHead(is, laneHeadIn(known.facts, environment, lane, component)))
+      .map(({ of, is }) => ({ ...of, is })),
+    ...planTags(environment, outcome, steps, insteadOf, known),
+    leaving: changed.flatMap(({ component, is, was }) =>
+      is === null && was !== undefined ? [{ component, digest: was.digest }] : [],
+    ),
+  };
+}
+
+/** Answers what a tag that is removed may not lead to, and what it leads to instead; `from`: the step since which it may have. */
+function removalsIn(
+  environment: string,
+  { since, left }: Pick<Outcome, 'since' | 'left'>,
+  steps: Steps,
+  { insteadOf, known }: { readonly insteadOf: Instead; readonly known: Knowledge },
+): (of: TagPlace, from: number) => Removal {
+  const now = servedIn(known.facts, environment);
+  // Where tags cannot be removed, one may have been pointed to something that is withdrawn only now.
+  const behind = left.flatMap((id) => releaseNamed(id, known)).flatMap(({ components }) => components);
+  return (of, from) => {
+    const stood = stoodSince(tagKey(of.repository, of.tag), from, steps);
+    const withdrawn = [...now, ...behind].filter(({ component }) => component === of.component);
+    return {
+      stood: [...stood, ...servedSince(of.component, since, steps), ...withdrawn.map(({ digest }) => digest)],
+      instead: insteadOf(of),
+    };
+  };
+}
+
+/** Plans what becomes of tags, and what the ledger is told of it. */
+function planTags(
+  environment: string,
+  { since, left, tags, unmoved }: Outcome,
+  steps: Steps,
+  insteadOf: Instead,
+  known: Knowledge,
+): Pick<RollbackPlan, 'tags' | 'decisions'> {
+  const removal = removalsIn(environment, { since, left }, steps, { insteadOf, known });
+  const moves = tags.map((tag) => {
+    const gone = tag.is === null ? removal(tag.of, since) : undefined;
+    return { ...tag, gone, decided: decideTag(tag.of, tag.is, gone, known) };
+  });
+  const others = unmoved.map((of) => {
+    const key = tagKey(of.repository, of.tag);
+    const gone = known.facts.get('tag', key)?.gone === true ? removal(of, 0) : undefined;
+    return { key, of, is: null, gone, decided: restoreTag(of, gone, known) };
+  });
+  // What a tag that cannot be removed is pointed to is on record, so that nobody takes it for something foreign.
+  const pointsElsewhere = ({
+    key,
+    gone,
+    decided,
+  }: {
+    key: string;
+    gone: Removal | undefined;
+    decided: TagDecision[];
+  }) => decided.length > 0 && isOther(known.facts.get('tag', key), gone);
+  return {
+    tags: [
+      // Also where the digest is the same: what moves the tag next is compared with what it leads to.
+      ...moves.filter(
+        (each) =>
+          !sameTarget(each.is, targetOf(known.facts.get('tag', each.key))) ||
+          isStale(known.facts.get('tag', each.key), each.gone) ||
+          each.decided.some((decision) => isNews(decision, known.facts)) ||
+          pointsElsewhere(each),
+      ),
+      ...others.filter(pointsElsewhere),
+    ].map(({ of, is, gone }) => ({ ...of, is, ...(gone === undefined ? {} : { instead: gone.instead }) })),
+    decisions: [...moves, ...others].flatMap(({ decided }) => decided),
+  };
+}
+
+function refusedElsewhere({ environment, places }: Rollback, { serves, tags }: Outcome): Decision<never> | undefined {
+  const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
+    ({ component, repository }) => places.get(component) !== repository,
+  );
+  return elsewhere.length === 0
+    ? undefined
+    : refusedBy('same-place', {
+        code: 'repository-changed',
+        what: 'this was served in another repository',
+        object: [...new Set(elsewhere.map(({ repository }) => repository))],
+        detail: `hod.yaml has ${environment} elsewhere now`,
+        remedy: 'go back with the hod.yaml of that time (--config), or publish and promote a new release',
+      });
+}
+
+/** What must be there for a rollback: what is served again, what is the newest of a lane again, and what tags lead to. */
+export function targetsOf({ served, lanes, tags, left }: RollbackPlan): ComponentDigest[] {
+  const heads = lanes.filter(({ lane }) => lane === left?.lane);
+  const all = [...served, ...heads, ...tags].flatMap(({ component, is }) =>
+    is === null ? [] : [{ component, digest: is.digest }],
+  );
+  return [...new Map(all.map((each) => [`${each.component} ${each.digest}`, each])).values()];
+}
+
+/** What a rollback writes into the ledger; nothing where it changes nothing. */
+export function rolledBackAction(
+  { environment, reason }: Pick<Rollback, 'environment' | 'reason'>,
+  plan: RollbackPlan,
+): Action[] {
+  const { back, left, withdrawn, releases, served, lanes, tags } = plan;
+  if (served.length + lanes.length + tags.length === 0) {
+    return [];
+  }
+  return [
+    {
+      kind: 'rolled-back',
+      environment,
+      reason,
+      ...(left === undefined ? { back } : { left }),
+      withdrawn: withdrawn.map(({ release, components }) => ({ release, content: contentId(components) })),
+      releases: [...releases],
+      served,
+      lanes,
+      tags,
+    },
+  ];
+}
+
+/** Whether a tag that is gone is to lead to something else than so far, where it cannot be removed. */
+function isOther(fact: Fact<'tag'> | undefined, gone: Removal | undefined): boolean {
+  return fact?.gone === true && gone !== undefined && fact.instead !== gone.instead;
+}
+
+/** Whether what a tag that is gone was to lead to, where it cannot be removed, is withdrawn now. */
+function isStale(fact: Fact<'tag'> | undefined, gone: Removal | undefined): boolean {
+  return fact?.instead !== undefined && isOther(fact, gone) && gone?.stood.includes(fact.instead) === true;
+}
+
+/** Whether a tag that is to go stands at something that the ledger does not know it to have led to. */
+function isNews({ outcome, served, repository, tag }: TagDecision, facts: Facts): boolean {
+  const fact = facts.get('tag', tagKey(repository, tag));
+  return outcome === 'removed' && served !== undefined && fact !== undefined && !everUnder(fact).includes(served);
+}
+
+function sameHead(a: LaneHead | null, b: LaneHead | undefined): boolean {
+  return a?.release === b?.release;
+}
+
+function sameTarget(a: TagTarget | null, b: TagTarget | undefined): boolean {
+  return a?.digest === b?.digest && a?.release === b?.release;
+}
