@@ -492,6 +492,8 @@ interface Attack {
   from: Environment;
   fromAt: Environment;
   bad: number;
+  /** The lane that they roll back; else the environment, to what nobody admitted. */
+  lane: (typeof lanes)[number] | null;
   /** With --new-way-in. */
   accepts: boolean;
 }
@@ -503,6 +505,7 @@ const attack: fc.Arbitrary<Event> = fc.record({
   from: fc.constantFrom(...environments),
   fromAt: fc.constantFrom(...environments),
   bad: fc.nat(2),
+  lane: fc.option(fc.constantFrom(...lanes), { freq: 2, nil: null }),
   accepts: fc.boolean(),
 });
 const event: fc.Arbitrary<Event> = fc.oneof(
@@ -732,7 +735,10 @@ async function attempt(world: DeliveryWorld, each: Attack, commits: readonly Com
       ? world.publish(commit, Infinity, [...components], { environment, stranger, despite })
       : does === 'promote'
         ? world.promote([from, environment], undefined, Infinity, despite, stranger)
-        : world.rollback(environment, reason, { to: { commit: commit.id }, stranger });
+        : world.rollback(environment, reason, {
+            ...(each.lane === null ? { to: { commit: commit.id } } : { lane: each.lane }),
+            stranger,
+          });
   await attempted.catch((error: unknown) => {
     if (!(error instanceof HodError) || !['refused', 'denied', 'missing'].includes(error.fault)) {
       throw error;

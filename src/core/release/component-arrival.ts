@@ -48,7 +48,7 @@ export function commitsToCompare(environment: string, origin: Origin, facts: Fac
 }
 
 /** A component that comes into an environment, and where its release stands. */
-export interface PositionedComponent {
+interface PositionedComponent {
   readonly component: string;
   readonly environment: string;
   readonly origin: Origin;

@@ -124,8 +124,13 @@ function outcomeOf(
   const begun = new Set((step === undefined ? [] : tagChanges(step)).map(({ key }) => key));
   const tags = playAgain(0, { last, steps }, tagChanges)
     .map(after)
-    // A tag that is gone may have been pointed to what is left behind, where it could not be removed.
-    .filter(({ key, is, isOurs }) => is === null || isOurs || begun.has(key));
+    .filter(
+      ({ key, of, is, isOurs }) =>
+        isOurs ||
+        begun.has(key) ||
+        // A tag that is gone may have been pointed to what is left behind, where it could not be removed.
+        (is === null && places.get(of.component) === of.repository),
+    );
   const moved = new Set(tags.map(({ key }) => key));
   return {
     to: { back: undefined, left: { lane, releases: [...left] } },

@@ -1,10 +1,10 @@
 import { compareOrder, type Ancestry, type Position } from '../tags/ordering';
 import { servedIn } from '../ledger/environment';
-import { listedIn, type Facts } from '../ledger/facts';
-import type { Origin, PositionedComponent } from './component-arrival';
+import { listedIn, type Facts, type ServedComponent } from '../ledger/facts';
+import type { Origin } from './component-arrival';
 
-/** A release that takes over an environment, and every component that the product had when it was built. */
-interface TakingOver {
+/** A release that comes into an environment, and every component that the product had when it was built. */
+interface Coming {
   readonly environment: string;
   readonly origin: Origin;
   readonly lists: readonly string[];
@@ -14,10 +14,11 @@ interface TakingOver {
  * Finds the components that retire with a release: the environment serves them from an older release, and the product had them no
  * more when this one was built.
  */
-export function retiringWith({ environment, origin, lists }: TakingOver, facts: Facts, ancestry: Ancestry): string[] {
+export function retiringWith(coming: Coming, facts: Facts, ancestry: Ancestry): string[] {
+  const { environment, origin, lists } = coming;
   return servedIn(facts, environment)
     .filter(({ component }) => !lists.includes(component))
-    .filter((served) => compareOrder(origin, served, ancestry) === 'newer')
+    .filter((served) => isOfProduct(served, lists, facts) && compareOrder(origin, served, ancestry) === 'newer')
     .map(({ component }) => component);
 }
 
@@ -26,7 +27,8 @@ export function retiringWith({ environment, origin, lists }: TakingOver, facts: 
  * late does not bring the component back. Undefined where there is none.
  */
 export function retiredBy(
-  { component, environment, origin }: PositionedComponent,
+  component: string,
+  { environment, origin, lists }: Coming,
   facts: Facts,
   ancestry: Ancestry,
 ): Position | undefined {
@@ -35,7 +37,17 @@ export function retiredBy(
     return (
       release !== undefined &&
       !listedIn(release).includes(component) &&
+      isOfProduct(served, lists, facts) &&
       compareOrder(origin, served, ancestry) === 'older'
     );
   });
+}
+
+/**
+ * Whether what is served and a release are of one product: it had some component at both times. Where two configurations share a
+ * ledger and the name of a product, neither retires the components of the other.
+ */
+function isOfProduct({ release: id }: ServedComponent, lists: readonly string[], facts: Facts): boolean {
+  const release = facts.get('release', id);
+  return release !== undefined && listedIn(release).some((name) => lists.includes(name));
 }

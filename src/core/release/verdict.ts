@@ -186,15 +186,15 @@ function decideArrival(
   const isKnownTag = ({ repository, tag }: TagDecision): boolean =>
     facts.get('tag', tagKey(repository, tag)) !== undefined;
   const elsewhere = tags.find((tag) => tag.heldBy === 'order' && !isKnownTag(tag))?.reason;
+  const coming = { environment, origin, lists };
   const arrivals = components.map(({ component }) => {
     const own = tags.filter((tag) => tag.component === component && tag.kind === 'moving');
     const movesTag = own.some(({ heldBy }) => heldBy === undefined);
-    const positioned = { component, environment, origin };
-    const retired = retiredBy(positioned, facts, ancestry);
-    return decideWay(positioned, barriers, { facts, ancestry, elsewhere, movesTag, retired });
+    const retired = retiredBy(component, coming, facts, ancestry);
+    return decideWay({ component, environment, origin }, barriers, { facts, ancestry, elsewhere, movesTag, retired });
   });
   const takesOver = arrivals.some(({ way }) => way === 'takes-over');
-  const retires = takesOver ? retiringWith({ environment, origin, lists }, facts, ancestry) : [];
+  const retires = takesOver ? retiringWith(coming, facts, ancestry) : [];
   return { decisions: heldBeside(tags, requests, arrivals), arrivals, retires };
 }
 
