@@ -1,5 +1,5 @@
 import type { Actor } from '../core/ledger/entry';
-import { laneNamed } from '../core/ledger/environment';
+import { laneNamed } from '../core/ledger/lane';
 import { needReason } from '../core/release/despite';
 import { withAnnouncing } from '../announcing/announce';
 import { commitOrders } from '../delivery/orders';

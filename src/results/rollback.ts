@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import type { Release } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
-import { laneName } from '../core/ledger/environment';
+import { laneName } from '../core/ledger/lane';
 import type { RollbackPlan } from '../core/release/rollback-plan';
 import { digest, tagResult, toTagResult } from './common';
 import { outcomeFields } from './delivery';

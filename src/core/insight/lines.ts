@@ -1,4 +1,5 @@
-import { isBranchLane, laneHeadsIn, laneName, servedIn } from '../ledger/environment';
+import { laneHeadsIn, servedIn } from '../ledger/environment';
+import { isBranchLane, laneName } from '../ledger/lane';
 import { laneKey, tagKey, type FactKey, type Facts, type LaneHead } from '../ledger/facts';
 
 /** The newest of a component on a line of versions or a followed branch, to which a moving tag leads, beside what is served. */

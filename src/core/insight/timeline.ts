@@ -3,7 +3,7 @@ import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import type { SealedEntry } from '../ledger/entry';
-import { laneName } from '../ledger/environment';
+import { laneName } from '../ledger/lane';
 import type { ReleaseId } from '../ledger/release';
 
 /** The kinds of events; that receivers were told is none. */

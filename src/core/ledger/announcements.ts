@@ -1,4 +1,4 @@
-import { laneName } from './environment';
+import { laneName } from './lane';
 import type { SealedEntry } from './entry';
 import type { PlacedComponent } from './release';
 

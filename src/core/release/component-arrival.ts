@@ -2,7 +2,8 @@ import type { CommitId } from '../commit';
 import { compareOrder, describePosition, type Ancestry, type Order, type Position } from '../tags/ordering';
 import type { Facts, LaneHead } from '../ledger/facts';
 import type { Way } from '../ledger/way';
-import { isBranchLane, lanesOf, laneFacts, servedIn, laneHeadIn } from '../ledger/environment';
+import { lanesOf, laneFacts, servedIn, laneHeadIn } from '../ledger/environment';
+import { isBranchLane } from '../ledger/lane';
 
 /** Where a release stands: its place in the order, and the branch that it was built of. */
 export interface Origin extends Position {

@@ -1,5 +1,6 @@
 import { describePosition } from '../tags/ordering';
-import { laneHeadsIn, laneName, servedIn } from '../ledger/environment';
+import { laneHeadsIn, servedIn } from '../ledger/environment';
+import { laneName } from '../ledger/lane';
 import { laneKey, stepKey, tagKey, type Facts, type LaneHead, type ServedComponent, type Step } from '../ledger/facts';
 import type { ReleaseId } from '../ledger/release';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
