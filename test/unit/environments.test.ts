@@ -1,4 +1,6 @@
-import { DeliveryWorld } from '../models/delivery-world';
+import { servedIn } from '../../src/core/ledger/environment';
+import { parseVersion } from '../../src/core/tags/version';
+import { DeliveryWorld, commitId, type Commit } from '../models/delivery-world';
 import { environmentsModel, historyOf, components, steps, waitingIn, worldEnvironments } from '../models/environments';
 import { testModel } from '../support/models';
 
@@ -15,6 +17,10 @@ testModel(environmentsModel, 40, [
   { seed: 800_080_844 },
   { seed: 1_502_640_816 },
   { seed: 538_437_685 },
+  { seed: 1_508_920_405 },
+  { seed: 1_643_999_434 },
+  { seed: 874_213_765 },
+  { seed: 1_079_813_835 },
 ]);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {
@@ -32,4 +38,22 @@ test('of what waits, so many releases are followed, and it is said that there ar
   const { releases, more } = waitingIn(world, steps.uat);
   expect([releases.length, more]).toEqual([24, true]);
   expect(releases[0]?.commit).toBe(commits.at(-1)?.id);
+});
+
+test('two configurations that share a ledger and the name of a product retire none of the components of the other', async () => {
+  const version = (text: string) => ({ kind: 'given' as const, version: parseVersion(text), source: 'git' });
+  const of = (at: number, component: string, text: string): Commit => {
+    const content = { [component]: `${component} ${at}` };
+    return { id: commitId(at), ancestors: new Set<string>(), branch: 'main', version: version(text), content };
+  };
+  const commits = [of(0, 'timetable', '2.4.0'), of(1, 'tide-watch', '3.0.0'), of(2, 'boarding-gate', '1.0.0')];
+  const world = new DeliveryWorld(commits, worldEnvironments, () => Promise.resolve());
+  for (const commit of commits) {
+    await world.publish(commit);
+  }
+  expect(servedIn(world.facts, 'dev').map(({ component, version: served }) => `${component} ${served ?? ''}`)).toEqual([
+    'timetable 2.4.0',
+    'tide-watch 3.0.0',
+    'boarding-gate 1.0.0',
+  ]);
 });

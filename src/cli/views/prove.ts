@@ -24,14 +24,13 @@ function proofBlock(
   if (components.length === 0) {
     return `${name} serves nothing of ${product}: there is nothing to prove`;
   }
-  const releases = grouped(components, ({ version, commit }) => [version, commit]).map((group) => {
-    const [{ version, commit }] = group;
-    const what = version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`;
-    return `${what}: ${nameList(group)}`;
-  });
-  const beside = grouped(lines, ({ version, commit }) => [version, commit]).map((group) => {
+  const releases = grouped(
+    [...components.map((each) => ({ line: '', ...each })), ...lines],
+    ({ line, version, commit }) => [line, version, commit],
+  ).map((group) => {
     const [{ line, version, commit }] = group;
-    return `${version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`} on line ${line}: ${nameList(group)}`;
+    const what = version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`;
+    return `${what}${line === '' ? '' : ` on line ${line}`}: ${nameList(group)}`;
   });
   const counts = [
     formatCount(looked.manifests, 'manifest'),
@@ -45,7 +44,7 @@ function proofBlock(
       : `${style.bad('Not proved:')} ${name}: ${formatCount(findings.length, 'finding')}`;
   return [
     title,
-    ...[...releases, ...beside].map((text) => `  ${product} ${text}`),
+    ...releases.map((text) => `  ${product} ${text}`),
     ...findings.flatMap(({ finding, component, object, detail, remedy }) => [
       `  ${style.bad(finding)}  ${component === '' ? '' : `${component}  `}${shorten(object)}: ${shorten(detail)}`,
       `      ${remedy}`,

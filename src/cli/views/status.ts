@@ -152,8 +152,8 @@ function driftLines({ environments }: StatusResult, style: Style): string[] {
       const about = `${environment}${line === '' ? '' : ` line ${line}`} ${nameList(group)}: ${drift.detail}`;
       switch (drift.state) {
         case 'unfinished': {
-          const naming = version === null ? `--commit ${shortCommit(commit)}` : `--version ${version}`;
-          const again = after === null ? 'its `hod publish`' : `\`hod promote ${environment} ${naming}\``;
+          const promote = `\`hod promote ${environment} ${namingOption(version, commit)}\``;
+          const again = after === null ? 'its `hod publish`' : promote;
           return `${style.notice('unfinished')}  ${about}; ${again}, run again, finishes it`;
         }
         case 'unknown':
@@ -201,14 +201,18 @@ function waitingLines({ environments }: StatusResult, { style, verbose }: Screen
       ...(waiting.components.length === 0 ? [] : [waits(main.length, what, `hod promote ${environment}`)]),
       ...lines.map((each) => {
         const { line, version, commit, since } = each;
-        const naming = version === null ? `--commit ${shortCommit(commit)}` : `--version ${version}`;
         const refused = unmet.filter(({ of }) => of === releaseName(each)).length;
         const text = `${releaseName(each)} of line ${line}, ${formatWait(since, now)}`;
-        return waits(refused, text, `hod promote ${environment} ${naming}`);
+        return waits(refused, text, `hod promote ${environment} ${namingOption(version, commit)}`);
       }),
       ...rules,
     ];
   });
+}
+
+/** The option that names a release to a command. */
+function namingOption(version: string | null, commit: string): string {
+  return version === null ? `--commit ${shortCommit(commit)}` : `--version ${version}`;
 }
 
 /** How long something has waited: `for 3 h`. */

@@ -2,11 +2,11 @@ import type { CommitId } from '../commit';
 import { describePosition } from '../tags/ordering';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import { cameInto, laneHeadsIn, servedIn, wasLeft } from '../ledger/environment';
+import { cameInto, laneFacts, laneHeadsIn, servedIn, wasLeft } from '../ledger/environment';
 import { laneName } from '../ledger/lane';
 import type { AdmissionRules } from '../release/gates/admission-rules';
 import { laneKey, stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedComponent } from '../ledger/facts';
-import { evidenceFacts, evidenceGates } from '../release/gates/admission';
+import { evidenceGates } from '../release/gates/admission';
 import { unmetAmong, type UnmetGate } from '../release/gates/gate';
 import type { Passage } from '../release/gates/passage';
 import { withdrawnFrom } from '../release/gates/promotion';
@@ -108,7 +108,7 @@ function waitingBeside({ from, to, taking }: RuledPassage, known: Knowledge): De
     return (
       release !== undefined &&
       stay?.way === 'beside' &&
-      stay.left === undefined &&
+      !wasLeft(release, from, component) &&
       !cameInto(release, to, component) &&
       isTaken(release, taking, to).outcome === 'met'
     );
@@ -178,14 +178,14 @@ function gatesOf(
   }
   const releases = ids.flatMap((id) => known.facts.get('release', id) ?? []);
   const lacking = known.missing(
-    releases
-      .map(({ components }) => contentId(components))
-      .flatMap((content) => [factNeed('evidence', content), factNeed('withdrawn', withdrawnKey(to, content))])
-      .concat(
-        releases
-          .flatMap((release) => evidenceFacts({ from, to }, release))
-          .map((fact): Need => ({ kind: 'fact', fact })),
-      ),
+    releases.flatMap((release): Need[] => {
+      const content = contentId(release.components);
+      return [
+        factNeed('evidence', content),
+        factNeed('withdrawn', withdrawnKey(to, content)),
+        ...laneFacts(from, release).map((fact): Need => ({ kind: 'fact', fact })),
+      ];
+    }),
   );
   if (lacking !== undefined) {
     return lacking;

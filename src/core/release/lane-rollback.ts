@@ -1,7 +1,7 @@
 import { describePosition } from '../tags/ordering';
 import { laneHeadsIn, servedIn } from '../ledger/environment';
 import { laneName } from '../ledger/lane';
-import { laneKey, stepKey, tagKey, type Facts, type LaneHead, type ServedComponent, type Step } from '../ledger/facts';
+import { laneKey, tagKey, type Facts, type LaneHead, type ServedComponent, type Step } from '../ledger/facts';
 import type { ReleaseId } from '../ledger/release';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import { planRollback, type Outcome, type Rollback, type RollbackPlan } from './rollback-plan';
@@ -9,7 +9,7 @@ import { movedByRollbacks, uniqueTags } from './rollback-tags';
 import {
   laneChanges,
   playAgain,
-  stepOf,
+  stepsFrom,
   tagChanges,
   type LanePlace,
   type Stay,
@@ -36,19 +36,18 @@ export function decideLaneRollback(rollback: LaneRollback, known: Knowledge): De
   }
   const { facts } = known;
   const last = facts.get('environment', environment)?.steps ?? 0;
-  const numbers = Array.from({ length: last }, (_, at) => at + 1);
-  const missing = known.missing(numbers.map((step) => factNeed('step', stepKey(environment, step))));
-  if (missing !== undefined) {
-    return missing;
+  const read = stepsFrom(environment, { first: 1, last }, known);
+  if (read.kind !== 'decided') {
+    return read;
   }
-  const steps = new Map(numbers.map((number) => [number, stepOf(facts, environment, number)]));
+  const steps = read.value;
   const lanes = playAgain(0, { last, steps }, laneChanges);
   const own = lanes.filter(({ of }) => of.lane === lane);
   const begun = finishedStep(rollback, steps);
   if (laneHeadsIn(facts, environment, lane).length === 0 && begun === undefined) {
     return refusedBy('lane', noSuchLane(rollback, facts));
   }
-  const left = leftBehind(rollback, own, steps);
+  const left = begun === undefined ? leftBehind(rollback, own, steps) : [];
   if (left === undefined) {
     return refusedBy('lane', neverNewest(rollback, facts));
   }
@@ -61,14 +60,10 @@ export function decideLaneRollback(rollback: LaneRollback, known: Knowledge): De
 }
 
 /**
- * Finds the releases that a lane leaves behind, the newest first. None where the last thing that happened to the lane is this
- * rollback, which may have been ended before it was done, or where it is where it is to go. Undefined where it never was there.
+ * Finds the releases that a lane leaves behind, the newest first; none where the lane already is at the named release. Undefined
+ * where the named release never was its newest.
  */
-function leftBehind(rollback: LaneRollback, own: LaneStays, steps: Steps): ReleaseId[] | undefined {
-  const { to } = rollback;
-  if (finishedStep(rollback, steps) !== undefined) {
-    return [];
-  }
+function leftBehind({ to }: LaneRollback, own: LaneStays, steps: Steps): ReleaseId[] | undefined {
   const decisions = [...new Set(own.flatMap(({ stays }) => stays.map((stay) => decisionOf(stay, steps))))].sort(
     (a, b) => b - a,
   );
@@ -92,7 +87,7 @@ function leftBehind(rollback: LaneRollback, own: LaneStays, steps: Steps): Relea
   return [...new Set(behind.flatMap(staysOf).map(({ value }) => value.release))];
 }
 
-/** The last step that changed a lane, where that was this very rollback. */
+/** The last step that changed a lane, if that was this very rollback: a run that was killed may not have finished it. */
 function finishedStep({ lane, to, reason }: LaneRollback, steps: Steps): Step | undefined {
   const latest = [...steps.values()].filter(({ lanes }) => lanes.some((each) => each.lane === lane)).at(-1);
   return to === undefined && latest?.left?.lane === lane && latest.reason === reason ? latest : undefined;
@@ -129,7 +124,7 @@ function outcomeOf(
       ({ key, of, is, isOurs }) =>
         isOurs ||
         begun.has(key) ||
-        // A tag that is gone may have been pointed to what is left behind, where it could not be removed.
+        // Where the registry removes no tags, a removed tag may point to a release that is withdrawn now.
         (is === null && places.get(of.component) === of.repository),
     );
   const moved = new Set(tags.map(({ key }) => key));

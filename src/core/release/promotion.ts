@@ -5,10 +5,10 @@ import { wantedTags, type RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
-import { cameInto, servedIn } from '../ledger/environment';
+import { cameInto, laneFacts, servedIn } from '../ledger/environment';
 import type { AdmissionRules } from './gates/admission-rules';
 import { listedIn, withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
-import { admissionGates, evidenceFacts, type CandidateComponent } from './gates/admission';
+import { admissionGates, type CandidateComponent } from './gates/admission';
 import { unmetAmong, type Gate } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { isTaken, type Taking } from './gates/taking';
@@ -224,7 +224,7 @@ function decidePart(
     factNeed('environment', from),
     factNeed('evidence', content),
     factNeed('withdrawn', withdrawnKey(from, content)),
-    ...evidenceFacts({ from, to: environment }, release).map((fact): Need => ({ kind: 'fact', fact })),
+    ...laneFacts(from, release).map((fact): Need => ({ kind: 'fact', fact })),
   ]);
   if (unknown !== undefined) {
     return unknown;

@@ -1,9 +1,9 @@
 import type { RepositoryName } from '../oci/reference';
 import { laneHeadIn, servedIn } from '../ledger/environment';
-import { everUnder, stepKey, tagKey, type TagPlace } from '../ledger/facts';
+import { everUnder, tagKey, type TagPlace } from '../ledger/facts';
 import { factNeed, type Decision, type Knowledge, type Need } from './knowledge';
 import { uniqueTags } from './rollback-tags';
-import { stepOf } from './rollback-steps';
+import { stepsFrom } from './rollback-steps';
 import { decideInstead, type Instead } from './stand-in';
 import { driftReason, type TagDecision } from './tag-decisions';
 
@@ -30,16 +30,14 @@ export function watchTags(
   if (unknown !== undefined) {
     return unknown;
   }
-  const count = known.facts.get('environment', environment)?.steps ?? 0;
-  const numbers = Array.from({ length: count }, (_, at) => at + 1);
-  const steps = known.missing(numbers.map((step) => factNeed('step', stepKey(environment, step))));
-  if (steps !== undefined) {
+  const last = known.facts.get('environment', environment)?.steps ?? 0;
+  const steps = stepsFrom(environment, { first: 1, last }, known);
+  if (steps.kind !== 'decided') {
     return steps;
   }
   const { facts } = known;
   const places = uniqueTags(
-    numbers
-      .map((step) => stepOf(facts, environment, step))
+    [...steps.value.values()]
       .flatMap(({ tags, fixed }) => [...tags, ...fixed])
       .map(({ component, repository, tag }) => ({ component, repository, tag })),
   ).filter(({ component, repository }) => placeOf(component) === repository);

@@ -2,12 +2,31 @@ import { compareOrder, type Ancestry, type Position } from '../tags/ordering';
 import { servedIn } from '../ledger/environment';
 import { listedIn, type Facts, type ServedComponent } from '../ledger/facts';
 import type { Origin } from './component-arrival';
+import { factNeed, type Need } from './knowledge';
 
 /** A release that comes into an environment, and every component that the product had when it was built. */
 interface Coming {
   readonly environment: string;
   readonly origin: Origin;
   readonly lists: readonly string[];
+}
+
+/**
+ * Names the releases that {@link retiringWith} and {@link retiredBy} read: those of components that the product had no more, and all
+ * that are served where something comes that is not. Mostly none.
+ *
+ * @param components The components that come in.
+ */
+export function retirementNeeds(
+  components: readonly string[],
+  { environment, lists }: Pick<Coming, 'environment' | 'lists'>,
+  facts: Facts,
+): Need[] {
+  const served = servedIn(facts, environment);
+  const isNew = components.some((name) => !served.some(({ component }) => component === name));
+  return served
+    .filter(({ component }) => isNew || !lists.includes(component))
+    .map(({ release }) => factNeed('release', release));
 }
 
 /**
@@ -24,7 +43,7 @@ export function retiringWith(coming: Coming, facts: Facts, ancestry: Ancestry): 
 
 /**
  * Finds a release that an environment serves, that is newer, and whose product had a component no more: an older build that comes
- * late does not bring the component back. Undefined where there is none.
+ * late does not bring the component back. Undefined where there is none. Asked only of a component that is not served.
  */
 export function retiredBy(
   component: string,

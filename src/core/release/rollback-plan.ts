@@ -10,7 +10,6 @@ import {
   targetOf,
   type RollbackChanges,
   type Fact,
-  type Facts,
   type LaneHead,
   type Release,
   type ServedComponent,
@@ -57,7 +56,7 @@ export interface RollbackPlan extends RollbackChanges {
   /** The components of which that is something else than before. */
   readonly changed: readonly string[];
   readonly decisions: readonly TagDecision[];
-  /** What is left behind where a lane ends: who rolls it back must be able to write there. */
+  /** The withdrawn release of each component whose lane ends: the run proves with it that it may write there. */
   readonly leaving: readonly ComponentDigest[];
 }
 
@@ -65,7 +64,7 @@ export interface RollbackPlan extends RollbackChanges {
 export interface Outcome {
   /** Back to this step, or one lane alone. */
   readonly to: Pick<RollbackPlan, 'back' | 'left'>;
-  /** The step since which tags may have come to stand at what is left behind. */
+  /** Since this step, tags may have pointed to a release that is withdrawn now. */
   readonly since: number;
   /** What became of each component that something happened to since. */
   readonly served: readonly ChangedComponent[];
@@ -199,39 +198,36 @@ function planTags(
   known: Knowledge,
 ): Pick<RollbackPlan, 'tags' | 'decisions'> {
   const removal = removalsIn(environment, { since, left }, steps, { insteadOf, known });
-  const moves = tags.map((tag) => {
-    const gone = tag.is === null ? removal(tag.of, since) : undefined;
-    return { ...tag, gone, decided: decideTag(tag.of, tag.is, gone, known) };
+  const factOf = ({ repository, tag }: TagPlace) => known.facts.get('tag', tagKey(repository, tag));
+  const moves = tags.map(({ of, is }): PlannedTag => {
+    const gone = is === null ? removal(of, since) : undefined;
+    return { of, is, fact: factOf(of), gone, decided: decideTag(of, is, gone, known) };
   });
-  const others = unmoved.map((of) => {
-    const key = tagKey(of.repository, of.tag);
-    const gone = known.facts.get('tag', key)?.gone === true ? removal(of, 0) : undefined;
-    return { key, of, is: null, gone, decided: restoreTag(of, gone, known) };
+  const others = unmoved.map((of): PlannedTag => {
+    const fact = factOf(of);
+    const gone = fact?.gone === true ? removal(of, 0) : undefined;
+    return { of, is: null, fact, gone, decided: restoreTag(of, gone, known) };
   });
-  // What a tag that cannot be removed is pointed to is on record, so that nobody takes it for something foreign.
-  const pointsElsewhere = ({
-    key,
-    gone,
-    decided,
-  }: {
-    key: string;
-    gone: Removal | undefined;
-    decided: TagDecision[];
-  }) => decided.length > 0 && isOther(known.facts.get('tag', key), gone);
   return {
     tags: [
       // Also where the digest is the same: what moves the tag next is compared with what it leads to.
       ...moves.filter(
-        (each) =>
-          !sameTarget(each.is, targetOf(known.facts.get('tag', each.key))) ||
-          isStale(known.facts.get('tag', each.key), each.gone) ||
-          each.decided.some((decision) => isNews(decision, known.facts)) ||
-          pointsElsewhere(each),
+        (each) => !sameTarget(each.is, targetOf(each.fact)) || isStale(each) || isNews(each) || pointsElsewhere(each),
       ),
       ...others.filter(pointsElsewhere),
     ].map(({ of, is, gone }) => ({ ...of, is, ...(gone === undefined ? {} : { instead: gone.instead }) })),
     decisions: [...moves, ...others].flatMap(({ decided }) => decided),
   };
+}
+
+/** A tag, what the ledger knows of it, and what becomes of it. */
+interface PlannedTag {
+  readonly of: TagPlace;
+  readonly is: TagTarget | null;
+  readonly fact: Fact<'tag'> | undefined;
+  /** Of a tag that is removed. */
+  readonly gone: Removal | undefined;
+  readonly decided: readonly TagDecision[];
 }
 
 function refusedElsewhere({ environment, places }: Rollback, { serves, tags }: Outcome): Decision<never> | undefined {
@@ -282,20 +278,28 @@ export function rolledBackAction(
   ];
 }
 
-/** Whether a tag that is gone is to lead to something else than so far, where it cannot be removed. */
-function isOther(fact: Fact<'tag'> | undefined, gone: Removal | undefined): boolean {
+/** Whether a removed tag is to point, where the registry removes no tags, to another digest than so far. */
+function isOther({ fact, gone }: PlannedTag): boolean {
   return fact?.gone === true && gone !== undefined && fact.instead !== gone.instead;
 }
 
-/** Whether what a tag that is gone was to lead to, where it cannot be removed, is withdrawn now. */
-function isStale(fact: Fact<'tag'> | undefined, gone: Removal | undefined): boolean {
-  return fact?.instead !== undefined && isOther(fact, gone) && gone?.stood.includes(fact.instead) === true;
+/** Whether this run points a removed tag to another digest: that is on record, so that nobody takes it for something foreign. */
+function pointsElsewhere(tag: PlannedTag): boolean {
+  return tag.decided.length > 0 && isOther(tag);
 }
 
-/** Whether a tag that is to go stands at something that the ledger does not know it to have led to. */
-function isNews({ outcome, served, repository, tag }: TagDecision, facts: Facts): boolean {
-  const fact = facts.get('tag', tagKey(repository, tag));
-  return outcome === 'removed' && served !== undefined && fact !== undefined && !everUnder(fact).includes(served);
+/** Whether the release that a removed tag was to point to is withdrawn now. */
+function isStale(tag: PlannedTag): boolean {
+  const { fact, gone } = tag;
+  return fact?.instead !== undefined && isOther(tag) && gone?.stood.includes(fact.instead) === true;
+}
+
+/** Whether a tag that is to be removed points to a digest that the ledger does not know it to have had. */
+function isNews({ fact, decided }: PlannedTag): boolean {
+  return decided.some(
+    ({ outcome, served }) =>
+      outcome === 'removed' && served !== undefined && fact !== undefined && !everUnder(fact).includes(served),
+  );
 }
 
 function sameHead(a: LaneHead | null, b: LaneHead | undefined): boolean {

@@ -10,17 +10,34 @@ import {
   type TagTarget,
 } from '../ledger/facts';
 import type { ReleaseId } from '../ledger/release';
+import { factNeed, type Decision, type Knowledge } from './knowledge';
 
 /** Steps of an environment, by their numbers. */
 export type Steps = ReadonlyMap<number, Step>;
 
 /** A step that must be there. */
-export function stepOf(facts: Facts, environment: string, number: number): Step {
+function stepOf(facts: Facts, environment: string, number: number): Step {
   const step = facts.get('step', stepKey(environment, number));
   if (step === undefined) {
     throw new Error(`the step ${number} of ${environment} is not there`);
   }
   return step;
+}
+
+/** Asks for the steps of an environment from one number to another, both included. */
+export function stepsFrom(
+  environment: string,
+  { first, last }: { readonly first: number; readonly last: number },
+  known: Knowledge,
+): Decision<Steps> {
+  const numbers = Array.from({ length: last - first + 1 }, (_, at) => first + at);
+  const missing = known.missing(numbers.map((step) => factNeed('step', stepKey(environment, step))));
+  return (
+    missing ?? {
+      kind: 'decided',
+      value: new Map(numbers.map((number) => [number, stepOf(known.facts, environment, number)])),
+    }
+  );
 }
 
 /** What took over in one decision, and is served since or was until the next did. */

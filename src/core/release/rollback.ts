@@ -1,6 +1,6 @@
 import { describePosition } from '../tags/ordering';
 import { servedIn } from '../ledger/environment';
-import { stepKey, tagKey, type Facts } from '../ledger/facts';
+import { tagKey, type Facts } from '../ledger/facts';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import { decideLaneRollback } from './lane-rollback';
 import { planRollback, type Outcome, type Rollback, type RollbackPlan } from './rollback-plan';
@@ -10,7 +10,7 @@ import {
   leftSince,
   servedAfter,
   standing,
-  stepOf,
+  stepsFrom,
   tagChanges,
   takeOvers,
   type Span,
@@ -39,12 +39,11 @@ export function decideRollback(rollback: Rollback, known: Knowledge): Decision<R
   const last = known.facts.get('environment', environment)?.steps ?? 0;
   for (let count = lookBack; ; count *= 4) {
     const first = Math.max(1, last - count + 1);
-    const numbers = Array.from({ length: last - first + 1 }, (_, at) => first + at);
-    const missing = known.missing(numbers.map((step) => factNeed('step', stepKey(environment, step))));
-    if (missing !== undefined) {
-      return missing;
+    const read = stepsFrom(environment, { first, last }, known);
+    if (read.kind !== 'decided') {
+      return read;
     }
-    const steps = new Map(numbers.map((number) => [number, stepOf(known.facts, environment, number)]));
+    const steps = read.value;
     const found = findTarget(rollback, last, steps, known.facts);
     if (found !== undefined && found.back >= first - 1) {
       const span = { back: found.back, last, steps };

@@ -4,7 +4,7 @@ import { afterRewrite, type Ancestry } from '../tags/ordering';
 import type { WantedTags } from '../tags/rules';
 import type { Arrival } from '../ledger/entries/arrival';
 import { commitsToCompare, decideWay, type ComponentArrival, type Origin } from './component-arrival';
-import { retiredBy, retiringWith } from './retirement';
+import { retiredBy, retirementNeeds, retiringWith } from './retirement';
 import { servedIn, laneFacts } from '../ledger/environment';
 import { isBranchLane } from '../ledger/lane';
 import { rulesAside, type Despite } from './despite';
@@ -129,7 +129,7 @@ export function judge<P extends Plan>(
 
 /** The tags that a plan asks for, with all that is known of what stands there, and of the order of commits. */
 function requestTags(
-  { tags, release, content, origin }: Plan,
+  { tags, release, content, origin, lists }: Plan,
   { environment, components }: Destination,
   known: Knowledge,
 ): Decision<readonly TagRequest[]> {
@@ -165,7 +165,11 @@ function requestTags(
   const others = [...otherCommits(explained, facts), ...commitsToCompare(environment, origin, facts)];
   const third = known.missing([
     ...others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })),
-    ...servedIn(facts, environment).map((served) => factNeed('release', served.release)),
+    ...retirementNeeds(
+      components.map(({ component }) => component),
+      { environment, lists },
+      facts,
+    ),
   ]);
   return third ?? { kind: 'decided', value: explained };
 }
@@ -191,7 +195,7 @@ function decideArrival(
   const arrivals = components.map(({ component }) => {
     const own = tags.filter((tag) => tag.component === component && tag.kind === 'moving');
     const movesTag = own.some(({ heldBy }) => heldBy === undefined);
-    const retired = retiredBy(component, coming, facts, ancestry);
+    const retired = isFree(component) ? retiredBy(component, coming, facts, ancestry) : undefined;
     return decideWay({ component, environment, origin }, barriers, { facts, ancestry, elsewhere, movesTag, retired });
   });
   const takesOver = arrivals.some(({ way }) => way === 'takes-over');

@@ -1,9 +1,9 @@
 import { describePosition } from '../../tags/ordering';
 import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
-import { laneFacts, laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
+import { laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
 import type { AdmissionRules } from './admission-rules';
-import { publishersOf, type Fact, type FactKey, type Facts, type Release } from '../../ledger/facts';
+import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
@@ -100,14 +100,9 @@ function signedOff(count: number, candidate: Candidate, evidence: Fact<'evidence
   });
 }
 
-/** The facts that the rules about evidence read of a release, beside its evidence and the environment that it comes from. */
-export function evidenceFacts({ from }: Passage, release: Release): FactKey[] {
-  return laneFacts(from, release);
-}
-
 /**
  * The environment before has served all of it, without interruption, for so long; or has had it as the newest of its line of
- * versions or its branch.
+ * versions or its branch. Reads the lanes of the release there.
  */
 function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
   const { from, release, components, now } = candidate;
