@@ -147,7 +147,7 @@ export function reasonOption(text: string) {
 export function newWayInOption() {
   return new Option(
     '--new-way-in',
-    'accept that releases come in from another environment, or into another repository, than so far; needs --reason',
+    'accept that releases come in from another environment, into another repository, or by other rules than so far; needs --reason',
   );
 }
 

@@ -65,6 +65,7 @@ export const errorCodes = {
   refused: [
     'fixed-tag-taken',
     'other-way-in',
+    'older-rules',
     'not-admitted',
     'own-sign-off',
     'other-build',

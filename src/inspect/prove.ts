@@ -1,14 +1,16 @@
 import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
+import { stayIn } from '../core/ledger/environment';
 import { referrersKey, tagKey, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
 import {
   referrerFinding,
   contentFinding,
-  evidenceFindings,
+  proveByRules,
   tagFinding,
   type Finding,
   type Proven,
+  type RulesProof,
 } from '../core/insight/proof';
 import { contentId } from '../core/ledger/release';
 import type { ServedLine } from '../core/insight/lines';
@@ -44,6 +46,8 @@ export interface Proof {
   /** `bytes`: those that were read of blobs. */
   readonly looked: Readonly<Record<'manifests' | 'blobs' | 'bytes' | 'tags' | 'referrers', number>>;
   readonly findings: readonly Finding[];
+  /** What today's rules would ask for beside the rules that were in force when a release came. */
+  readonly notes: readonly Finding[];
 }
 
 /** Proves that an environment serves what was published and tested, on its lines too; otherwise returns findings. */
@@ -86,7 +90,13 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
       tags: tags.count + tagsBefore.count,
       referrers: sum('referrers'),
     },
-    findings: [...proofs.flatMap(({ findings }) => findings), ...tags.findings, ...tagsBefore.findings, ...evidence],
+    findings: [
+      ...proofs.flatMap(({ findings }) => findings),
+      ...tags.findings,
+      ...tagsBefore.findings,
+      ...evidence.findings,
+    ],
+    notes: evidence.notes,
   };
 }
 
@@ -95,15 +105,24 @@ async function lookForEvidence(
   components: readonly Proven[],
   { admissionRules }: EnvironmentConfig,
   { ledger }: ProofContext,
-): Promise<Finding[]> {
-  const keys = components.map(({ release }): FactKey => ({ kind: 'evidence', key: contentId(release.components) }));
+): Promise<RulesProof> {
+  const keys = components.flatMap(({ release, environment, served }): FactKey[] => {
+    const rules = stayIn(release, environment, served.component)?.rules;
+    return [
+      { kind: 'evidence', key: contentId(release.components) },
+      ...(rules === undefined ? [] : [{ kind: 'rules' as const, key: rules }]),
+    ];
+  });
   const { facts } = await ledger.read(keys);
   const now = timestampOf(new Date());
-  const all = components.flatMap((each) => {
+  const all = components.map((each) => {
     const evidence = facts.get('evidence', contentId(each.release.components));
-    return evidenceFindings(each, admissionRules, { facts, evidence, now });
+    return proveByRules(each, admissionRules, { facts, evidence, now });
   });
-  return [...new Map(all.map((each) => [`${each.component} ${each.object} ${each.detail}`, each])).values()];
+  const once = (findings: readonly Finding[]): Finding[] => [
+    ...new Map(findings.map((each) => [`${each.component} ${each.object} ${each.detail}`, each])).values(),
+  ];
+  return { findings: once(all.flatMap((each) => each.findings)), notes: once(all.flatMap(({ notes }) => notes)) };
 }
 
 interface ComponentProof {

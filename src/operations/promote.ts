@@ -18,6 +18,7 @@ import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import { chosenComponents, passageInto, wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -98,6 +99,7 @@ async function promoteInto(
     now: timestampOf(new Date()),
     strictOrder: options.strictOrder === true,
     despite,
+    checkout: await readCheckoutRules(config),
   };
   const items = parts.flatMap((part) => part.items);
   const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);

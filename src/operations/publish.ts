@@ -20,6 +20,7 @@ import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import { chosenComponents, wayInto, type Config } from '../workspace/config';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -73,6 +74,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         claims: items.flatMap(({ claims }) => claims),
         strictOrder: options.strictOrder === true,
         despite,
+        checkout: await readCheckoutRules(config),
       };
       const delivered = await deliver(publicationDelivery(publication, items, mannerOf(environment, options)), {
         ledger,
@@ -83,11 +85,9 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       });
       noteAdopted(head.seq === 0 ? delivered.items : [], config, session);
       const leftovers = dryRun ? [] : await removeProtection(items);
-      const result = toPublishResult({ product, environment: environment.name, build, dryRun }, delivered, leftovers);
-      return {
-        ...result,
-        next: dryRun ? [] : stepsAfterDelivery(config, options.config, environment.name, result.components),
-      };
+      const { name } = environment;
+      const result = toPublishResult({ product, environment: name, build, dryRun }, delivered, leftovers);
+      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };
     });
   });
 }

@@ -10,7 +10,7 @@ import { toRollbackResult, type RollbackResult } from '../results/rollback';
 import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
-import { environmentNamed, wayInto } from '../workspace/config';
+import { environmentNamed } from '../workspace/config';
 import { stepsAfterRollback } from './next-steps';
 
 /** What `rollback` is told. */
@@ -40,9 +40,15 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       const items = await placesIn(config, environment, { ledger, session });
-      const { from } = wayInto(environment);
+      const { before } = environment;
       const { plan, decisions } = await rollBack(
-        { environment: name, lane: options.line === undefined ? undefined : laneNamed(options.line), from, to, reason },
+        {
+          environment: name,
+          lane: options.line === undefined ? undefined : laneNamed(options.line),
+          before,
+          to,
+          reason,
+        },
         items,
         {
           ledger,

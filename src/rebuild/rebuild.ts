@@ -9,7 +9,7 @@ import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
 import { entryAfter, timeAfter, type SealedEntry } from '../core/ledger/entry';
 import { everUnder, listedIn, stepKey, tagKey, type Facts, type Release, type Step } from '../core/ledger/facts';
-import { noAdmissionRules } from '../core/release/gates/admission-rules';
+import { noAdmissionRules } from '../core/ledger/rules';
 import { everyBranch } from '../core/release/gates/taking';
 import type { Following } from '../core/build/following';
 import { together } from '../core/release/knowledge';
@@ -198,6 +198,7 @@ async function publishAgain(
     claims: [],
     strictOrder: false,
     despite: inSpiteOfNothing,
+    checkout: undefined,
   };
   const judge = ledger.judge(
     components.map(({ repository }) => repository),
@@ -236,6 +237,7 @@ async function promoteAgain(
     now,
     strictOrder: false,
     despite: inSpiteOfNothing,
+    checkout: undefined,
   };
   const judge = ledger.judge(
     components.map(({ repository }) => repository),
@@ -327,7 +329,7 @@ async function firstThat(
     const rollback = {
       ...candidate,
       environment: name,
-      from: after ?? null,
+      before: after === undefined ? [] : [after],
       reason: 'found so when the ledger was made again',
       places,
     };

@@ -34,6 +34,8 @@ export const proveResultSchema = z.strictObject({
           remedy: z.string(),
         }),
       ),
+      /** What today's rules ask for, and those in force when a release came did not: told, and no finding. */
+      notes: z.array(z.strictObject({ object: z.string(), detail: z.string() })),
     }),
   ),
 });
@@ -49,12 +51,13 @@ export function toProveResult(product: string, proofs: readonly Proof[], { deep 
   return {
     product,
     deep,
-    environments: proofs.map(({ environment, components, lines, looked, findings }) => ({
+    environments: proofs.map(({ environment, components, lines, looked, findings, notes }) => ({
       environment,
       components: components.map(toProved),
       lines: lines.map(({ line, head }) => ({ line, ...toProved(head) })),
       looked: { ...looked },
       findings: findings.filter(isNew),
+      notes: notes.map(({ object, detail }) => ({ object, detail })),
     })),
   };
 }

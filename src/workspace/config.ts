@@ -10,7 +10,7 @@ import { expandRepository, parseTemplate, type Template } from '../core/tags/tem
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/build/component';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
-import type { AdmissionRules } from '../core/release/gates/admission-rules';
+import type { AdmissionRules } from '../core/ledger/rules';
 import type { Passage } from '../core/release/gates/passage';
 import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
@@ -65,6 +65,8 @@ export interface EnvironmentConfig {
   readonly name: string;
   /** The environment that releases come from; undefined for the first, where publish writes. */
   readonly after: string | undefined;
+  /** The environments that releases pass through before, the nearest first. */
+  readonly before: readonly string[];
   /** Names and patterns of the branches whose builds take over the first; undefined where hod.yaml does not say. */
   readonly follows: readonly string[] | undefined;
   /** Names and patterns of the branches whose releases come into any other; undefined where hod.yaml does not say. */
@@ -188,6 +190,7 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
     return {
       name,
       after,
+      before: beforeOf(raw, name),
       follows,
       takes,
       rulesOf: (component) => [...shared, ...(own.get(component) ?? [])],
@@ -196,6 +199,15 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       repositoryOf: (component) => parseRepository(expandRepository(repository, component, raw.product)),
     };
   });
+}
+
+function beforeOf({ environments }: RawConfig, name: string): string[] {
+  const of = new Map(Object.entries(environments).map(([each, { after }]) => [each, after]));
+  const before: string[] = [];
+  for (let at = of.get(name); at !== undefined; at = of.get(at)) {
+    before.push(at);
+  }
+  return before;
 }
 
 function componentsOf(raw: RawConfig, folder: string): (ImageConfiguration | BundleConfig)[] {
@@ -323,7 +335,7 @@ export function environmentNamed(config: Config, name: string): EnvironmentConfi
 export function wayInto(environment: EnvironmentConfig): WayIn {
   return {
     environment: environment.name,
-    from: environment.after ?? null,
+    before: environment.before,
     repositoryOf: (component) => formatRepository(environment.repositoryOf(component)),
   };
 }

@@ -53,6 +53,12 @@ export async function readGit(folder: string, commit = 'HEAD'): Promise<GitReadi
   };
 }
 
+/** Returns the commit that is checked out; undefined where none is, or git cannot tell. */
+export async function checkedOut(folder: string): Promise<CommitId | undefined> {
+  const id = textOf(await git(folder, 'rev-parse', '--verify', '--quiet', 'HEAD'));
+  return isCommitId(id) ? id : undefined;
+}
+
 /** How a clone reaches a remote. */
 export interface RemoteAccess {
   /** Where it is; undefined where the clone has no remote of this name, and the name is no place itself. */

@@ -10,7 +10,7 @@ import type { Build } from '../../src/core/build/build';
 import { inSpiteOfNothing, type Despite } from '../../src/core/release/despite';
 import { entryAfter, type SealedEntry } from '../../src/core/ledger/entry';
 import { HodError } from '../../src/core/errors';
-import { noAdmissionRules, type AdmissionRules } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules, type AdmissionRules } from '../../src/core/ledger/rules';
 import type { Taking } from '../../src/core/release/gates/taking';
 import { decideEvidence, type Evidence } from '../../src/core/release/evidence';
 import type { Facts } from '../../src/core/ledger/facts';
@@ -173,6 +173,7 @@ export class DeliveryWorld {
       claims: [],
       strictOrder: false,
       despite,
+      checkout: undefined,
     };
     const { verdicts } = await deliver(publicationDelivery(publication, items, manner), context);
     return verdicts[0]?.plan.versioning.version;
@@ -225,6 +226,7 @@ export class DeliveryWorld {
       now: this.now(),
       strictOrder: false,
       despite,
+      checkout: undefined,
     };
     await deliver(
       promotionDelivery(
@@ -245,8 +247,8 @@ export class DeliveryWorld {
     const context = this.context(steps, stranger);
     const places = this.placesIn(environment, context);
     const names = Object.keys(this.environments);
-    const from = names[names.indexOf(environment) - 1] ?? null;
-    await rollBack({ environment, from, to, lane, reason }, places, context);
+    const before = names.slice(0, names.indexOf(environment)).reverse();
+    await rollBack({ environment, before, to, lane, reason }, places, context);
   }
 
   /** Puts tags right that stand elsewhere than the ledger says. */

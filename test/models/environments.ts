@@ -7,7 +7,7 @@ import { Knowledge } from '../../src/core/release/knowledge';
 import { laneHeadIn } from '../../src/core/ledger/environment';
 import { decideWaiting } from '../../src/core/insight/waiting';
 import { timestampOf } from '../../src/core/time';
-import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules } from '../../src/core/ledger/rules';
 import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
 import { inSpiteOfNothing } from '../../src/core/release/despite';
 import { commitId, DeliveryWorld, Killed, never, nodeOf, tagRules, taking, type Commit } from './delivery-world';

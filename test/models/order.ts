@@ -2,7 +2,7 @@ import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import type { Digest } from '../../src/core/oci/digest';
 import type { VersionRequest } from '../../src/core/build/version-request';
-import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules } from '../../src/core/ledger/rules';
 import { compareVersions, everyVersion, isPrerelease, parseVersion, type Version } from '../../src/core/tags/version';
 import { commitId, DeliveryWorld, Killed, never, tagRules, type Commit } from './delivery-world';
 import { modelOf, type Model } from './model';

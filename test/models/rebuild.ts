@@ -1,7 +1,7 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import { HodError } from '../../src/core/errors';
-import { noAdmissionRules } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules } from '../../src/core/ledger/rules';
 import { servedIn } from '../../src/core/ledger/environment';
 import { withdrawalOf, withdrawnKey } from '../../src/core/ledger/facts';
 import { contentId } from '../../src/core/ledger/release';

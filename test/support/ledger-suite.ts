@@ -1,3 +1,4 @@
+import { noAdmissionRules, rulesDigest, type AdmissionRules, type JudgedBy } from '../../src/core/ledger/rules';
 import { MemoryLedger } from '../../src/ledger/memory';
 import fc from 'fast-check';
 import { commitSchema } from '../../src/core/commit';
@@ -129,11 +130,25 @@ export const anyAction: fc.Arbitrary<Action> = fc
         tagged: ['branch main'],
       })),
       replaces: [release],
+      rules: { ...judgedBy(build), ...(build % 2 === 0 ? { commit, inForce: true } : {}) },
       gates: [{ gate: 'right-build', detail: 'it is' }],
       ...(build > 3 ? { referrers } : {}),
     };
     return kind === 'promoted' ? { kind, from: 'dev', ...arrival } : { kind: 'published', ...arrival };
   });
+
+/** Rules as an entry has them. */
+function judgedBy(count: number): JudgedBy {
+  const gates: AdmissionRules = {
+    ...noAdmissionRules,
+    signOffs: count % 3,
+    freeze: [
+      { from: { weekday: 5, hour: 16, minute: 0 }, to: { weekday: 1, hour: 8, minute: 0 }, zone: 'Europe/Dublin' },
+    ],
+  };
+  const rules = { environments: [{ name: 'dev', after: null, takes: ['main'], gates }] };
+  return { digest: rulesDigest(rules), rules };
+}
 
 /** Some actions, always the same. */
 export function sampleActions(count: 1): [Action];

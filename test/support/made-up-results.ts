@@ -342,6 +342,7 @@ export const proved = (count: number): ProveResult => ({
       })),
       lines: [{ line: '2.3', component: 'timetable', digest: digest(30), version: '2.3.2', commit: commit(30) }],
       looked: { manifests: 3 * count, blobs: 9 * count, bytes: 48_200_000 * count, tags: 2 * count, referrers: count },
+      notes: [],
       findings: [
         {
           ...{

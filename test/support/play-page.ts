@@ -13,6 +13,11 @@ export function readPage(path: string): Promise<string> {
   return readFile(join(root, path), 'utf8');
 }
 
+/** A section of a page, by its title. */
+export function sectionOf(page: string, title: string): string {
+  return page.split(/^## /m).find((section) => section.startsWith(`${title}\n`)) ?? '';
+}
+
 /** Every block of shell lines in a page. */
 export function shellBlocks(page: string): string[] {
   return [...page.matchAll(/^```sh\n([^]*?)^```$/gm)].map(([, text = '']) => text);
@@ -22,6 +27,11 @@ export function shellBlocks(page: string): string[] {
 export async function playLines(lines: string, world: World): Promise<string> {
   const script = lines.replaceAll(/\b(dev|uat)\.registry\.test\b/g, (_, name: 'dev' | 'uat') => world.host(name));
   const shell = `set -e\nhod() { printf '%s\\n' "== $*"; '${process.execPath}' '${program}' "$@"; }\n${script}`;
-  const env = { ...plainEnvironment, ...world.env };
+  const una = { NAME: 'Una Skerry', EMAIL: 'una@skerry.test' };
+  const names = Object.entries(una).flatMap(([key, value]) => [
+    [`GIT_AUTHOR_${key}`, value],
+    [`GIT_COMMITTER_${key}`, value],
+  ]);
+  const env = { ...plainEnvironment, ...Object.fromEntries(names), ...world.env };
   return (await run('sh', ['-c', shell], { cwd: world.product.folder, env })).stdout;
 }

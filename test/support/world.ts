@@ -100,9 +100,13 @@ export class World {
   }
 
   /** Replaces text in hod.yaml, or in another configuration. */
-  async configure(from: string | RegExp, to: string, file = join(this.product.folder, 'hod.yaml')): Promise<void> {
+  async configure(
+    from: string | RegExp,
+    to: string | ((found: string) => string),
+    file = join(this.product.folder, 'hod.yaml'),
+  ): Promise<void> {
     const before = await readFile(file, 'utf8');
-    const after = before.replace(from, to);
+    const after = typeof to === 'string' ? before.replace(from, to) : before.replace(from, to);
     expect(after).not.toBe(before);
     await writeFile(file, after);
   }

@@ -113,11 +113,13 @@ test('a line waits, is gated and drifts by itself', async () => {
     lines: [{ line: '2.4', version: '2.4.1' }],
     unmet: [{ gate: 'result smoke', of: '2.4.1' }],
   });
+  // The branch was cut before prod asked for something else: what counts is the newest.
+  git(product.folder, ['checkout', '-q', 'main']);
   await world.configure('results: [smoke]', 'soak: 1h');
-  const refused = await world.fails('not-soaked', 'promote', 'prod', '--commit');
+  const refused = await world.fails('not-soaked', 'promote', 'prod', '--version', '2.4.1');
   expect(refused.why).toMatch(/uat serves it since/);
   await world.configure(/\n *gates: .*soak.*/, '');
-  await world.promote('prod', '--commit');
+  await world.promote('prod', '--version', '2.4.1');
   // Somebody moves the tag of the line.
   const { tags = {} } = (await world.served('prod'))['timetable'] ?? {};
   const repository = `http://127.0.0.1:${world.ports.prod}/v2/skerry/timetable/manifests`;

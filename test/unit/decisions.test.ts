@@ -1,8 +1,10 @@
-import { commitSchema } from '../../src/core/commit';
+import { commitSchema, type CommitId } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
 import { usualVersionTags } from '../../src/core/tags/version-tags';
 import { decideBuild, type BuildOptions, type BuildSources } from '../../src/core/build/build';
+import { noAdmissionRules, rulesDigest, type ProductRules } from '../../src/core/ledger/rules';
+import { judgedByNewest, type CheckoutRules } from '../../src/core/release/gates/rules-in-force';
 import { inSpiteOfNothing } from '../../src/core/release/despite';
 import { Facts, tagKey } from '../../src/core/ledger/facts';
 import { Knowledge, type Need } from '../../src/core/release/knowledge';
@@ -23,6 +25,67 @@ import { failing } from '../support/seen-errors';
 const commit = (digit: string) => commitSchema.parse(digit.repeat(40));
 const [a, b, c] = [commit('a'), commit('b'), commit('c')] as const;
 const time = timestampOf(new Date(Date.UTC(2026, 0, 5, 12)));
+
+describe('which rules count', () => {
+  const rules = (soak: number, way: readonly string[] = ['dev', 'prod']) => ({
+    environments: way.map((name, at) => ({
+      name,
+      after: way[at - 1] ?? null,
+      gates: { ...noAdmissionRules, soak: name === 'prod' ? soak : 0 },
+    })),
+  });
+  const [asked, none, longer] = [rules(3_600_000), rules(0), rules(3_600_000, ['dev', 'uat', 'prod'])] as const;
+  const elsewhere = {
+    ...asked,
+    environments: [...asked.environments, { name: 'lab', after: null, gates: noAdmissionRules }],
+  };
+  // `a` is contained in `b`; `c` is on a branch of its own; nothing is known of others.
+  const known = new Map([
+    [`${a} ${b}`, true],
+    [`${b} ${a}`, false],
+    [`${a} ${c}`, false],
+    [`${c} ${a}`, false],
+  ]);
+  const ancestry = {
+    contains: (older: string, newer: string) => older === newer || known.get(`${older} ${newer}`),
+    gap: 'nobody fetched it',
+  };
+  const named = (of: ProductRules, commit?: CommitId) => ({ rules: of, digest: rulesDigest(of), commit });
+
+  test.each<[string, CheckoutRules, CheckoutRules | undefined, RegExp | 'met' | undefined]>([
+    ['the first rules', named(none, a), undefined, undefined],
+    ['the same in an older checkout', named(asked, a), named(asked, b), undefined],
+    ['others of another environment', named(elsewhere, a), named(asked, b), undefined],
+    ['newer', named(none, b), named(asked, a), 'met'],
+    ['none in git, ever', named(none), named(asked), 'met'],
+    [
+      'older, without the gate',
+      named(none, a),
+      named(asked, b),
+      /older than commit b+, .* soak: 1 h in force, none here/,
+    ],
+    [
+      'older, without the environment',
+      named(asked, a),
+      named(longer, b),
+      /way: dev → uat → prod in force, dev → prod here/,
+    ],
+    ['on a branch', named(none, c), named(asked, a), /does not contain commit a+/],
+    ['not fetched', named(none, b), named(asked, c), /cannot tell .* nobody fetched it/],
+    ['without a clone', named(none), named(asked, a), /in no git clone/],
+  ])('%s', (_, here, inForce, expected) => {
+    const facts = new Facts();
+    if (inForce !== undefined) {
+      facts.set('rules-in-force', '', inForce);
+    }
+    const judged = (newWayIn: boolean) =>
+      judgedByNewest('prod', here, { facts, ancestry, despite: { ...inSpiteOfNothing, newWayIn } });
+    const gate = judged(false);
+    expect(gate?.outcome).toBe(expected instanceof RegExp ? 'unmet' : expected);
+    expect([gate?.detail ?? ''].flat().join(' ')).toMatch(expected instanceof RegExp ? expected : /^/);
+    expect(judged(true)?.outcome ?? 'met').toBe('met');
+  });
+});
 
 describe('what a build is', () => {
   const git = { id: a, branch: 'main', tags: ['v2.4.0', 'nightly'], time, dirty: false, shallow: false };
@@ -222,6 +285,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
     claims: [],
     strictOrder: false,
     despite: inSpiteOfNothing,
+    checkout: undefined,
   };
   const known = new Knowledge();
   const asked: string[][] = [];

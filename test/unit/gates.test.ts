@@ -1,10 +1,10 @@
 import { commitSchema } from '../../src/core/commit';
 import { sha256 } from '../../src/core/oci/digest';
 import { formatRepository, parseRepository } from '../../src/core/oci/reference';
-import { noAdmissionRules, type AdmissionRules } from '../../src/core/release/gates/admission-rules';
+import { noAdmissionRules, type AdmissionRules, type FreezeWindow } from '../../src/core/ledger/rules';
 import { Facts, type Fact } from '../../src/core/ledger/facts';
 import { frozenUntil } from '../../src/core/release/gates/freeze';
-import { isTimeZone, isWindow, parseClockTime, type FreezeWindow } from '../../src/core/release/gates/freeze-window';
+import { isTimeZone, isWindow, parseClockTime } from '../../src/core/release/gates/freeze-window';
 import { admissionGates } from '../../src/core/release/gates/admission';
 import { unmetAmong } from '../../src/core/release/gates/gate';
 import { refuseUnmet } from '../../src/core/release/refusal';

@@ -14,7 +14,7 @@ export function proveView({ product, environments, deep }: ProveResult, screen: 
 }
 
 function proofBlock(
-  { environment, components, lines, looked, findings }: Proof,
+  { environment, components, lines, looked, findings, notes }: Proof,
   product: string,
   deep: boolean,
   screen: Screen,
@@ -49,6 +49,7 @@ function proofBlock(
       `  ${style.bad(finding)}  ${component === '' ? '' : `${component}  `}${shorten(object)}: ${shorten(detail)}`,
       `      ${remedy}`,
     ]),
+    ...notes.map(({ object, detail }) => style.faint(`  by the rules of today, ${object}: ${detail}`)),
     ...(verbose ? components.map(({ component, digest }) => style.faint(`  ${component} ${shortDigest(digest)}`)) : []),
     `${style.strong('Looked at:')} ${counts}`,
   ].join('\n');

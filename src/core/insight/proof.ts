@@ -1,5 +1,5 @@
-import { noAdmissionRules, type AdmissionRules } from '../release/gates/admission-rules';
-import { cameInto } from '../ledger/environment';
+import { noAdmissionRules, rulesOf, type AdmissionRules } from '../ledger/rules';
+import { cameInto, stayIn } from '../ledger/environment';
 import { tagKey, type Fact, type Facts, type Release, type ServedComponent } from '../ledger/facts';
 import { admissionGates, releaseOption } from '../release/gates/admission';
 import { shortDigest, type Digest } from '../oci/digest';
@@ -109,14 +109,44 @@ export function referrerFinding(
   };
 }
 
-/** What of the evidence is missing that an environment asks for, and whether the release came the right way. */
-export function evidenceFindings(
-  proven: Proven,
+/** What is known of the evidence of a release. `facts`: those about rules too. */
+interface EvidenceKnown {
+  readonly facts: Facts;
+  readonly evidence: Fact<'evidence'> | undefined;
+  readonly now: Timestamp;
+}
+
+/** What rules say of a release: what they find missing, and what today's rules alone would. */
+export interface RulesProof {
+  readonly findings: readonly Finding[];
+  readonly notes: readonly Finding[];
+}
+
+/**
+ * What of the evidence is missing that an environment asked for when a release came, and whether it came the right way. What
+ * today's rules would ask for beside that is a note.
+ */
+export function proveByRules(proven: Proven, today: AdmissionRules, known: EvidenceKnown): RulesProof {
+  const { release, environment, served, from } = proven;
+  const stay = stayIn(release, environment, served.component);
+  const then = stay?.rules === undefined ? undefined : known.facts.get('rules', stay.rules);
+  const gates = then && rulesOf(then, environment)?.gates;
+  const now = evidenceFindings(proven, from ?? null, today, known);
+  if (stay === undefined || gates === undefined) {
+    return { findings: now, notes: [] };
+  }
+  const findings = evidenceFindings(proven, stay.from, gates, known);
+  const found = findings.map(({ finding, detail }) => `${finding} ${detail}`);
+  return { findings, notes: now.filter(({ finding, detail }) => !found.includes(`${finding} ${detail}`)) };
+}
+
+function evidenceFindings(
+  { release, environment, served }: Proven,
+  from: string | null,
   rules: AdmissionRules,
-  { facts, evidence, now }: { facts: Facts; evidence: Fact<'evidence'> | undefined; now: Timestamp },
+  { facts, evidence, now }: EvidenceKnown,
 ): Finding[] {
-  const { release, environment, from, served } = proven;
-  if (from === undefined) {
+  if (from === null) {
     return [];
   }
   const { component } = served;

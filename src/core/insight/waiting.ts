@@ -4,7 +4,7 @@ import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import { cameInto, laneFacts, laneHeadsIn, servedIn, wasLeft } from '../ledger/environment';
 import { laneName } from '../ledger/lane';
-import type { AdmissionRules } from '../release/gates/admission-rules';
+import type { AdmissionRules } from '../ledger/rules';
 import { laneKey, stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedComponent } from '../ledger/facts';
 import { evidenceGates } from '../release/gates/admission';
 import { unmetAmong, type UnmetGate } from '../release/gates/gate';

@@ -36,16 +36,22 @@ export function servedIn(facts: Facts, environment: string): readonly ServedComp
   return facts.get('environment', environment)?.components ?? [];
 }
 
+/** Returns how a component of a release came into an environment; undefined where it never did. */
+export function stayIn(
+  { arrived }: Pick<Release, 'arrived'>,
+  environment: string,
+  component: string,
+): Release['arrived'][number] | undefined {
+  return arrived.find((stay) => stay.environment === environment && stay.component === component);
+}
+
 /** Whether the line of a release was rolled back from it in an environment. */
 export function wasLeft({ arrived }: Pick<Release, 'arrived'>, environment: string, component: string): boolean {
-  return arrived.some(
-    (stay) => stay.environment === environment && stay.component === component && stay.left !== undefined,
-  );
+  return stayIn({ arrived }, environment, component)?.left !== undefined;
 }
 
 /** Whether a component of a release came into an environment, now or once: it took over, or came beside. */
 export function cameInto({ arrived }: Pick<Release, 'arrived'>, environment: string, component: string): boolean {
-  return arrived.some(
-    (stay) => stay.environment === environment && stay.component === component && stay.way !== 'held',
-  );
+  const stay = stayIn({ arrived }, environment, component);
+  return stay !== undefined && stay.way !== 'held';
 }

@@ -9,6 +9,7 @@ import { tagSchema, type Tag } from '../oci/tag';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
 import { contentIdSchema, originFields, placedComponentSchema, releaseIdSchema, type ContentId } from './release';
+import { namedRulesSchema, productRulesSchema } from './rules';
 import { waySchema } from './way';
 
 /**
@@ -133,20 +134,27 @@ const factSchemas = {
     /** Who published it. */
     by: z.string(),
     /**
-     * How its components came into which environments; `until`: something else took over from it then; `left`: its line was
-     * rolled back from it then.
+     * How its components came into which environments; `from`: the environment that they came from, null where they were published
+     * there; `rules`: the digest of the rules that admitted them; `until`: something else took over from it then; `left`: its line
+     * was rolled back from it then.
      */
     arrived: z.array(
       z.object({
         environment: z.string(),
         component: z.string(),
         way: waySchema,
+        from: z.string().nullable(),
         since: timestampSchema,
         until: timestampSchema.optional(),
         left: timestampSchema.optional(),
+        rules: digestSchema.optional(),
       }),
     ),
   }),
+  /** Key: the digest of rules by which releases were judged. */
+  rules: productRulesSchema,
+  /** Key: none. The newest rules that the ledger knows: those that count. */
+  'rules-in-force': namedRulesSchema.extend({ rules: productRulesSchema }),
   /** Key: the id of content. What was found out about it: the latest of each name and place, and of each person. */
   evidence: z.object({
     results: z.array(
@@ -254,6 +262,8 @@ export class Facts {
     withdrawn: new Map(),
     tag: new Map(),
     release: new Map(),
+    rules: new Map(),
+    'rules-in-force': new Map(),
     evidence: new Map(),
     version: new Map(),
     commit: new Map(),

@@ -8,7 +8,7 @@ export interface Despite {
   readonly afterRewrite: boolean;
   /** It comes in while nothing should. */
   readonly freeze: boolean;
-  /** It comes in from another environment, or into another repository, than releases did so far. */
+  /** It comes in from another environment, into another repository, or by other rules than releases did so far. */
   readonly newWayIn: boolean;
   /** Why; there is one wherever something is set aside. */
   readonly reason: string;

@@ -6,7 +6,7 @@ import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import { cameInto, laneFacts, servedIn } from '../ledger/environment';
-import type { AdmissionRules } from './gates/admission-rules';
+import type { AdmissionRules } from '../ledger/rules';
 import { listedIn, withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
 import { admissionGates, type CandidateComponent } from './gates/admission';
 import { unmetAmong, type Gate } from './gates/gate';

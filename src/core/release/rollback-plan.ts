@@ -35,8 +35,8 @@ export interface Rollback {
   readonly reason: string;
   /** The line of versions or the branch that is rolled back alone; undefined where the whole environment is. */
   readonly lane: string | undefined;
-  /** The environment that its releases come from; null where builds are published into it. */
-  readonly from: string | null;
+  /** The environments that its releases pass through before, the nearest first; none where builds are published into it. */
+  readonly before: readonly string[];
   /** Where hod.yaml has each component of the environment. */
   readonly places: ReadonlyMap<string, RepositoryName>;
 }
@@ -95,7 +95,7 @@ export function planRollback(
   if (refused !== undefined) {
     return refused;
   }
-  const { environment, from, places } = rollback;
+  const { environment, before, places } = rollback;
   const now = servedIn(known.facts, environment);
   const stays = outcome.to.left === undefined ? serves : [...now, ...serves];
   const unknown = known.missing([
@@ -111,7 +111,7 @@ export function planRollback(
   }
   const admissions = serves.flatMap((each) =>
     releaseNamed(each.release, known).map((release) =>
-      wasAdmitted(each, release, { environment, from, repositoryOf: (component) => places.get(component) }),
+      wasAdmitted(each, release, { environment, before, repositoryOf: (component) => places.get(component) }),
     ),
   );
   if (unmetAmong(admissions).length > 0) {

@@ -121,7 +121,7 @@ function outcomeOf({ environment, places }: Rollback, { since }: Target, span: S
   return { to: { back, left: undefined }, since: back, served, changed, serves, left, lanes, tags, unmoved };
 }
 
-function nothingBefore({ environment, to, from }: Rollback, { facts }: Knowledge): Decision<never> {
+function nothingBefore({ environment, to, before }: Rollback, { facts }: Knowledge): Decision<never> {
   const served = [...new Set(servedIn(facts, environment).map(describePosition))].join(', ') || 'nothing';
   const { lanes = [] } = facts.get('environment', environment) ?? {};
   const lines = lanes.length < 2 ? '' : '; `--line` rolls back one line alone';
@@ -139,6 +139,6 @@ function nothingBefore({ environment, to, from }: Rollback, { facts }: Knowledge
     what: 'this environment cannot go back to that release',
     object: `${environment} to ${describePosition(to)}`,
     detail: `it serves ${served}, and has not served ${describePosition(to)}, or was taken back from it`,
-    remedy: `name one that it served (\`hod status\`), or leave --to out; ${from === null ? '`hod publish`' : `\`hod promote ${environment}\``} brings in what it has not served${lines}`,
+    remedy: `name one that it served (\`hod status\`), or leave --to out; ${before.length === 0 ? '`hod publish`' : `\`hod promote ${environment}\``} brings in what it has not served${lines}`,
   });
 }

@@ -10,6 +10,7 @@ import { isBranchLane } from '../ledger/lane';
 import { rulesAside, type Despite } from './despite';
 import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from '../ledger/facts';
 import { metAmong, unmetAmong, type Gate } from './gates/gate';
+import { judgedBy, judgedByNewest, rulesFacts, rulesOrder, type CheckoutRules } from './gates/rules-in-force';
 import { knownWayIn } from './gates/way-in';
 import { fixedTags, inOrder } from './gates/tags';
 import { factNeed, type Decision, type Judgement, type Knowledge, type Need } from './knowledge';
@@ -64,6 +65,8 @@ export interface Verdict<P extends Plan> {
   readonly retires: readonly string[];
   /** The releases that serve what it takes over, or what retires. */
   readonly replaces: readonly ReleaseId[];
+  /** The rules that it was judged by, as the ledger keeps them. */
+  readonly judgedBy: Arrival['rules'];
   /** Every rule; each of them met, but where only a rehearsal was asked for. */
   readonly gates: readonly Gate[];
 }
@@ -78,6 +81,8 @@ export interface Destination {
   readonly strictOrder: boolean;
   /** What was set aside on purpose, and why. */
   readonly despite: Despite;
+  /** The rules of the checkout; undefined where nobody knows them any more. */
+  readonly checkout: CheckoutRules | undefined;
 }
 
 /** What a rule of a plan is told. */
@@ -104,14 +109,19 @@ export function judge<P extends Plan>(
   if (requests.kind !== 'decided') {
     return requests;
   }
-  const { environment, components, strictOrder, despite } = destination;
-  const { facts } = known;
+  const { environment, components, strictOrder, despite, checkout } = destination;
+  const { facts, ancestry } = known;
   const { decisions, arrivals, retires } = decideArrival(plan, destination, requests.value, known);
   const fixed = fixedTags(decisions);
   const repositoryOf = (name: string): RepositoryName | undefined =>
     components.find(({ component }) => component === name)?.repository;
   const wayIn = knownWayIn({ ...destination, repositoryOf }, facts, despite);
+  // What brings nothing new asks no rule.
+  const isNew = !isKnown(environment, { plan, decisions, arrivals, retires }, facts);
+  const rulesKnown = { facts, ancestry, despite };
+  const newest = isNew && checkout !== undefined ? judgedByNewest(environment, checkout, rulesKnown) : undefined;
   const gates = [
+    ...(newest === undefined ? [] : [newest]),
     ...(wayIn.outcome === 'unmet' || despite.newWayIn ? [wayIn] : []),
     fixed,
     ...rules({ facts, fixed, arrivals, retires, decisions }),
@@ -123,14 +133,18 @@ export function judge<P extends Plan>(
       .filter(({ component, release }) => taking.includes(component) && release !== plan.release)
       .map(({ release }) => release),
   );
-  const value = { plan, decisions, arrivals, retires, gates, replaces: [...replaces] };
+  const isFollowed = plan.notFollowed === undefined;
+  const value = {
+    ...{ plan, decisions, arrivals, retires, gates, replaces: [...replaces] },
+    judgedBy: checkout === undefined ? undefined : judgedBy(checkout, rulesKnown, { isFollowed }),
+  };
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates, value } : { kind: 'decided', value };
 }
 
 /** The tags that a plan asks for, with all that is known of what stands there, and of the order of commits. */
 function requestTags(
   { tags, release, content, origin, lists }: Plan,
-  { environment, components }: Destination,
+  { environment, components, checkout }: Destination,
   known: Knowledge,
 ): Decision<readonly TagRequest[]> {
   const wanted = components.flatMap((component) =>
@@ -140,6 +154,7 @@ function requestTags(
     factNeed('release', release),
     factNeed('environment', environment),
     factNeed('withdrawn', withdrawnKey(environment, content)),
+    ...rulesFacts(checkout),
     ...laneFacts(environment, origin).map((fact): Need => ({ kind: 'fact', fact })),
     ...wanted.flatMap(({ component: { repository }, tag: { tag } }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
@@ -165,6 +180,7 @@ function requestTags(
   const others = [...otherCommits(explained, facts), ...commitsToCompare(environment, origin, facts)];
   const third = known.missing([
     ...others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })),
+    ...rulesOrder(checkout, facts),
     ...retirementNeeds(
       components.map(({ component }) => component),
       { environment, lists },
@@ -217,7 +233,7 @@ function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, {
 /** What the ledger is told of a release that comes into an environment. */
 export function arrivalOf(
   environment: string,
-  { plan, decisions, arrivals, retires, replaces, gates }: Verdict<Plan>,
+  { plan, decisions, arrivals, retires, replaces, judgedBy: rules, gates }: Verdict<Plan>,
   components: PlacedComponent[],
   despite: Despite,
 ): Arrival {
@@ -236,6 +252,7 @@ export function arrivalOf(
     }),
     ...(retires.length === 0 ? {} : { retires: [...retires] }),
     ...(replaces.length === 0 ? {} : { replaces: [...replaces] }),
+    ...(rules === undefined ? {} : { rules }),
     gates: metAmong(gates),
     ...(aside.length === 0 ? {} : { despite: aside }),
   };

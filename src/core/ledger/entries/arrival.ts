@@ -26,6 +26,7 @@ import {
   type ContentId,
   type PlacedComponent,
 } from '../release';
+import { judgedBySchema } from '../rules';
 import { waySchema } from '../way';
 import type { Circumstances } from './action';
 import { knownReferrersSchema, factsOfReferrers, foldReferrers } from './known-referrers';
@@ -55,6 +56,8 @@ export const arrivalFields = {
   replaces: z.array(releaseIdSchema).optional(),
   /** It was one decision with the entry before. */
   together: z.boolean().optional(),
+  /** The rules of the checkout that it was judged by; undefined where nobody knows them any more. */
+  rules: judgedBySchema.optional(),
   /** The rules that it met, and how. */
   gates: z.array(z.object({ gate: z.string(), detail: z.string() })).optional(),
   /** Rules that it did not meet, and why it came nevertheless. */
@@ -76,7 +79,7 @@ export function arrivedContent({ content, components }: Arrival): ContentId {
 
 /** The facts that the fold of an arrival reads, whatever kind it is of. */
 export function factsOfArrival(arrival: Arrival): FactKey[] {
-  const { environment, release, commit, version, tags, replaces = [] } = arrival;
+  const { environment, release, commit, version, tags, rules, replaces = [] } = arrival;
   const lanes = new Set(arrival.arrivals.flatMap((each) => each.lanes));
   return [
     { kind: 'environment', key: environment },
@@ -87,6 +90,7 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
     ...tags.map(({ repository, tag }) => ({ kind: 'tag', key: tagKey(repository, tag) }) as const),
     ...[...lanes].map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const),
     { kind: 'withdrawn', key: withdrawnKey(environment, arrivedContent(arrival)) },
+    ...(rules === undefined ? [] : [{ kind: 'rules', key: rules.digest } as const]),
     ...factsOfReferrers(arrival.referrers),
   ];
 }
@@ -115,6 +119,7 @@ export function foldArrival(
     together: action.together === true,
   });
   foldReleases(action, circumstances, known, before, after);
+  foldRules(action, before, after);
   foldReferrers(action.referrers, before, after);
 }
 
@@ -206,18 +211,19 @@ function foldLanes(action: Arrival, circumstances: Circumstances, { before, afte
 
 /** Where the release has been is kept with it, and with those that it replaced until when they were served. */
 function foldReleases(
-  arrival: Arrival,
+  arrival: ArrivalFrom,
   { at }: Circumstances,
   known: Release | undefined,
   before: Facts,
   after: Facts,
 ): void {
-  const { release, environment, arrivals, retires = [], replaces = [] } = arrival;
+  const { release, environment, arrivals, from = null, rules, retires = [], replaces = [] } = arrival;
   const takes = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
   const leaving = [...takes, ...retires];
   if (known !== undefined) {
     const stays = arrivals.reduce(
-      (all, { component, way }) => withStay(all, { environment, component, way, since: at }),
+      (all, { component, way }) =>
+        withStay(all, { environment, component, way, from, since: at, rules: rules?.digest }),
       [...known.arrived],
     );
     after.set('release', release, { ...known, arrived: stays });
@@ -231,6 +237,20 @@ function foldReleases(
   const content = arrivedContent(arrival);
   if (takes.length > 0 && withdrawalOf(before, environment, content) !== undefined) {
     after.set('withdrawn', withdrawnKey(environment, content), null);
+  }
+}
+
+function foldRules({ rules: judgedBy }: Arrival, before: Facts, after: Facts): void {
+  if (judgedBy === undefined) {
+    return;
+  }
+  const { digest, commit, inForce } = judgedBy;
+  const rules = judgedBy.rules ?? before.get('rules', digest);
+  if (judgedBy.rules !== undefined) {
+    after.set('rules', digest, judgedBy.rules);
+  }
+  if (inForce === true && rules !== undefined) {
+    after.set('rules-in-force', '', { digest, commit, rules });
   }
 }
 

@@ -14,7 +14,7 @@ import {
 } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
 import { defineAction, type Circumstances } from './action';
-import { servedIn } from '../environment';
+import { servedIn, stayIn } from '../environment';
 import { ended, isServing } from './arrival';
 import { changeLane, changeServed, nextStepNumber, type FactChange } from './changing';
 
@@ -168,7 +168,10 @@ function foldReleases(
       const others = known.arrived.filter(
         (stay) => stay.environment !== environment || !again.includes(stay.component),
       );
-      const stays = again.map((component) => ({ environment, component, way: 'takes-over' as const, since: at }));
+      const stays = again.map((component) => {
+        const { from = null, rules } = stayIn(known, environment, component) ?? {};
+        return { environment, component, way: 'takes-over' as const, from, since: at, rules };
+      });
       after.set('release', id, { ...known, arrived: [...others, ...stays] });
     }
   }

@@ -2,7 +2,7 @@ import { describePosition } from '../../tags/ordering';
 import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
 import { laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
-import type { AdmissionRules } from './admission-rules';
+import type { AdmissionRules } from '../../ledger/rules';
 import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';

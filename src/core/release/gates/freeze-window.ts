@@ -1,21 +1,4 @@
-/** A moment on the clock of a time zone: of every week, or of one day. */
-export type ClockTime =
-  | { readonly weekday: number; readonly hour: number; readonly minute: number }
-  | {
-      readonly year: number;
-      readonly month: number;
-      readonly day: number;
-      readonly hour: number;
-      readonly minute: number;
-    };
-
-/** A time in which nothing may enter an environment. Both edges are of every week, or both of one day. */
-export interface FreezeWindow {
-  readonly from: ClockTime;
-  readonly to: ClockTime;
-  /** IANA time zone. */
-  readonly zone: string;
-}
+import type { ClockTime, FreezeWindow } from '../../ledger/rules';
 
 const weekdays = ['sun', 'mon', 'tue', 'wed', 'thu', 'fri', 'sat'] as const;
 

@@ -1,6 +1,6 @@
 import { Temporal } from 'temporal-polyfill';
 import { timestampOf, type Timestamp } from '../../time';
-import type { ClockTime, FreezeWindow } from './freeze-window';
+import type { ClockTime, FreezeWindow } from '../../ledger/rules';
 
 /** Returns when the freeze ends that a moment is in; undefined where it is in none. */
 export function frozenUntil({ from, to, zone }: FreezeWindow, now: Timestamp): Timestamp | undefined {

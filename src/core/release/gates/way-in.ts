@@ -1,6 +1,6 @@
 import type { RepositoryName } from '../../oci/reference';
 import { describePosition } from '../../tags/ordering';
-import { cameInto, servedIn } from '../../ledger/environment';
+import { cameInto, servedIn, stayIn } from '../../ledger/environment';
 import type { Despite } from '../despite';
 import type { Facts, Release, ServedComponent } from '../../ledger/facts';
 import type { Gate } from './gate';
@@ -8,8 +8,8 @@ import type { Gate } from './gate';
 /** How releases come into an environment, by what hod.yaml says now. */
 export interface WayIn {
   readonly environment: string;
-  /** The environment that they come from; null where builds are published into it. */
-  readonly from: string | null;
+  /** The environments that they pass through before, the nearest first; none where builds are published into it. */
+  readonly before: readonly string[];
   /** The repository of a component there; undefined for one that does not matter here. */
   readonly repositoryOf: (component: string) => RepositoryName | undefined;
 }
@@ -18,7 +18,11 @@ export interface WayIn {
  * Releases come into an environment as they did so far: from the same environment, into the same repositories. A checkout
  * with another hod.yaml does not change that, but on purpose and on record.
  */
-export function knownWayIn(wayIn: WayIn, facts: Facts, { newWayIn }: Despite): Gate {
+export function knownWayIn(
+  wayIn: Omit<WayIn, 'before'> & { readonly from: string | null },
+  facts: Facts,
+  { newWayIn }: Despite,
+): Gate {
   const gate = 'way-in';
   const { environment, from } = wayIn;
   const known = facts.get('environment', environment);
@@ -69,12 +73,14 @@ function describeWay(environment: string, from: string | null | undefined): stri
 
 /**
  * Whether what an environment serves came in by the way that hod.yaml says, and stands where hod.yaml says. Nothing is
- * pointed to, rolled back to or advised that did not.
+ * pointed to, rolled back to or advised that did not. What came from an environment farther back came before another was put
+ * between.
  */
 export function wasAdmitted({ component, repository }: ServedComponent, release: Release, wayIn: WayIn): Gate {
   const gate = 'admitted';
-  const { environment, from } = wayIn;
+  const { environment, before } = wayIn;
   const object = `${component} ${describePosition(release)} in ${environment}`;
+  const from = before[0] ?? null;
   const place = wayIn.repositoryOf(component);
   if (place !== undefined && repository !== place) {
     return {
@@ -87,7 +93,11 @@ export function wasAdmitted({ component, repository }: ServedComponent, release:
       remedy: 'use the hod.yaml that it came in with (--config), or publish and promote a new release',
     };
   }
-  const passed = from === null || cameInto(release, from, component);
+  const stay = stayIn(release, environment, component);
+  const passed =
+    from === null ||
+    cameInto(release, from, component) ||
+    (typeof stay?.from === 'string' && before.includes(stay.from) && cameInto(release, stay.from, component));
   return passed
     ? { gate, outcome: 'met', detail: describeWay(environment, from) }
     : {

@@ -1,0 +1,105 @@
+import * as z from 'zod';
+import { commitSchema } from '../commit';
+import { digestSchema, sha256, type Digest } from '../oci/digest';
+
+/** A time of day on a clock: of every week, or of one day. */
+const timeOfDay = { hour: z.number().int(), minute: z.number().int() };
+const clockTimeSchema = z.union([
+  z.object({ weekday: z.number().int(), ...timeOfDay }).readonly(),
+  z.object({ year: z.number().int(), month: z.number().int(), day: z.number().int(), ...timeOfDay }).readonly(),
+]);
+
+/** A moment on the clock of a time zone: of every week, or of one day. */
+export type ClockTime = z.infer<typeof clockTimeSchema>;
+
+const freezeWindowSchema = z.object({ from: clockTimeSchema, to: clockTimeSchema, zone: z.string() }).readonly();
+
+/** A time in which nothing may enter an environment. Both edges are of every week, or both of one day; `zone`: an IANA time zone. */
+export type FreezeWindow = z.infer<typeof freezeWindowSchema>;
+
+const names = z.array(z.string()).readonly();
+const admissionRulesSchema = z
+  .object({
+    /** Names of results that must have passed in the environment before. */
+    results: names,
+    /** How many people must have signed off. */
+    signOffs: z.number().int(),
+    /** How long the environment before must have served it, in milliseconds; 0 where that does not matter. */
+    soak: z.number(),
+    freeze: z.array(freezeWindowSchema).readonly(),
+    /** Platforms that every component must have. */
+    platforms: names,
+    /** Annotations that every component must have. */
+    annotations: names,
+    /** The artifact types of the referrers that every image must have. */
+    referrers: names,
+  })
+  .readonly();
+
+/** What an environment requires of a release before it admits it. */
+export type AdmissionRules = z.infer<typeof admissionRulesSchema>;
+
+/** The rules of an environment that admits everything. */
+export const noAdmissionRules: AdmissionRules = {
+  results: [],
+  signOffs: 0,
+  soak: 0,
+  freeze: [],
+  platforms: [],
+  annotations: [],
+  referrers: [],
+};
+
+/** The rules of a product: its environments, in which order releases pass through them, and what each requires. */
+export const productRulesSchema = z.object({
+  environments: z
+    .array(
+      z
+        .object({
+          name: z.string(),
+          /** The environment that its releases come from; null where builds are published into it. */
+          after: z.string().nullable(),
+          /** The branches that it takes releases of, where hod.yaml says so for it. */
+          takes: names.optional(),
+          gates: admissionRulesSchema,
+        })
+        .readonly(),
+    )
+    .readonly(),
+});
+export type ProductRules = z.infer<typeof productRulesSchema>;
+/** The rules of one environment. */
+export type EnvironmentRules = ProductRules['environments'][number];
+
+/** Rules by their digest, and the commit whose hod.yaml says so; undefined where that is not in git. */
+export const namedRulesSchema = z.object({ digest: digestSchema, commit: commitSchema.optional() });
+export type NamedRules = z.infer<typeof namedRulesSchema>;
+
+/** The rules that an arrival was judged by, as its entry has them. */
+export const judgedBySchema = namedRulesSchema.extend({
+  /** The rules themselves, where the ledger did not have them yet. */
+  rules: productRulesSchema.optional(),
+  /** They are in force from then on. */
+  inForce: z.boolean().optional(),
+});
+export type JudgedBy = z.infer<typeof judgedBySchema>;
+
+/** Returns the digest of rules: the same for all that say the same. */
+export function rulesDigest(rules: ProductRules): Digest {
+  return sha256(JSON.stringify(productRulesSchema.parse(rules)));
+}
+
+/** Returns the rules of an environment; undefined where there is none of this name. */
+export function rulesOf({ environments }: ProductRules, name: string): EnvironmentRules | undefined {
+  return environments.find((each) => each.name === name);
+}
+
+/** Returns the environments through which releases come into one, the first to the last, itself included. */
+export function wayTo(rules: ProductRules, name: string): string[] {
+  const way: string[] = [];
+  for (let at = rulesOf(rules, name); at !== undefined && !way.includes(at.name);) {
+    way.unshift(at.name);
+    at = at.after === null ? undefined : rulesOf(rules, at.after);
+  }
+  return way;
+}
