@@ -66,6 +66,7 @@ export const errorCodes = {
     'fixed-tag-taken',
     'other-way-in',
     'older-rules',
+    'place-taken',
     'not-admitted',
     'own-sign-off',
     'other-build',

@@ -66,6 +66,6 @@ export function contentGone(label: RepositoryName, digests: readonly Digest[]): 
     what: 'what is to be served again is not whole any more',
     object: digests.map((digest) => `${label}@${digest}`),
     why: 'the registry does not have it: somebody removed it, or its clean-up did',
-    next: 'go back to another release (--to), or publish and promote a new one; nothing was changed',
+    next: 'go back to another release (--to), or publish and promote a new one; where the environment moved, `hod promote ENV --mend` copies what the former place has; nothing was changed',
   });
 }

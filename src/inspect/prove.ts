@@ -1,6 +1,7 @@
 import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
+import { moveRemedy } from '../core/release/gates/way-in';
 import { stayIn } from '../core/ledger/environment';
 import { referrersKey, tagKey, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
 import {
@@ -144,7 +145,7 @@ async function proveComponent(
       what: 'it cannot be proved what is served there',
       object: `${served.component} in ${environment.name}`,
       why: `the ledger says that it is in ${repository}, and hod.yaml names ${formatRepository(own)}`,
-      next: 'publish or promote it again, or name the former repository in hod.yaml',
+      next: `name the former repository in hod.yaml; ${moveRemedy(environment.name, environment.before[0] ?? null)}`,
     });
   }
   const client = session.client(own);

@@ -1,11 +1,9 @@
 import type { Passage } from '../core/release/gates/passage';
 import type { Actor } from '../core/ledger/entry';
-import type { Repository } from '../core/oci/reference';
 import { despiteOf, type Despite, type DespiteOptions } from '../core/release/despite';
 import { chooseCandidates, type Promotion, type ReleaseChoice } from '../core/release/promotion';
 import { timestampOf } from '../core/time';
 import { deliver } from '../delivery/deliver';
-import { checkFormerPlaces } from '../delivery/write-rights';
 import { withAnnouncing } from '../announcing/announce';
 import { mannerOf, type DeliveryContext } from '../delivery/delivery';
 import { Judge } from '../delivery/judge';
@@ -19,7 +17,8 @@ import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { readCheckoutRules } from '../workspace/checkout-rules';
-import { chosenComponents, passageInto, wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { chosenComponents, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
 
 /** What `promote` is told. */
@@ -46,10 +45,6 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       noteUnshared(config, session);
-      if (!dryRun) {
-        const clientOf = (repository: Repository) => session.client(repository);
-        await checkFormerPlaces(wayInto(to), chosen.despite, { ledger, clientOf });
-      }
       const { observer } = session;
       const orders = commitOrders(config.folder);
       const context = { ledger, orders, observer, actor: await actor(), dryRun };
@@ -84,10 +79,15 @@ async function promoteInto(
 ): Promise<Omit<PromoteResult, 'next'>> {
   const { from, to } = passage;
   const names = { from: from.name, to: to.name };
+  const moved = await moveIfElsewhere(config, to, { ...options, despite }, { session, context });
   const taking = await readTaking(config, to);
   const candidates = { ...names, taking };
-  const chosen = await new Judge(context, []).decide((known) => chooseCandidates(choice, only, candidates, known));
-  const parts = await Promise.all(chosen.value.map((each) => readReleased(each, passage, { session, config })));
+  // Where the environment moved, to mend it is to bring along what it serves, and nothing new.
+  const staying = moved !== undefined && options.mend === true && 'servedBy' in choice;
+  const asked = staying ? { servedBy: to.name, isFirst: false } : choice;
+  const chosen = await new Judge(context, []).decide((known) => chooseCandidates(asked, only, candidates, known));
+  const way = staying && !context.dryRun ? { from: to, to } : passage;
+  const parts = await Promise.all(chosen.value.map((each) => readReleased(each, way, { session, config })));
   const promotion: Promotion = {
     product: config.product,
     parts,
@@ -104,7 +104,7 @@ async function promoteInto(
   const items = parts.flatMap((part) => part.items);
   const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);
   const releases = chosen.value.map(({ release }) => release);
-  const about = { product: config.product, releases, ...names, dryRun: context.dryRun };
+  const about = { product: config.product, releases, ...names, dryRun: context.dryRun, moved, staying };
   return toPromoteResult(about, delivered, ({ component }) => {
     const source = session.client(from.repositoryOf(component));
     return { repository: source.label, requests: source.requests };

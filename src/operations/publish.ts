@@ -1,6 +1,5 @@
 import type { Actor } from '../core/ledger/entry';
 import type { BuildOptions } from '../core/build/build';
-import type { Repository } from '../core/oci/reference';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { gatesOfBuild } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
@@ -8,9 +7,8 @@ import type { Publication } from '../core/release/publication';
 import { refuseUnmet } from '../core/release/refusal';
 import { withAnnouncing } from '../announcing/announce';
 import { deliver } from '../delivery/deliver';
-import { checkFormerPlaces } from '../delivery/write-rights';
 import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';
-import { buildOrders } from '../delivery/orders';
+import { buildOrders, commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
 import { gather } from '../delivery/sources/gather';
 import { removeProtection } from '../delivery/sources/staging';
@@ -21,7 +19,8 @@ import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { readCheckoutRules } from '../workspace/checkout-rules';
-import { chosenComponents, wayInto, type Config } from '../workspace/config';
+import { chosenComponents, type Config } from '../workspace/config';
+import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
 
 /** What `publish` is told. */
@@ -57,10 +56,14 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       const { head } = await ledger.read([]);
-      if (!dryRun) {
-        const clientOf = (repository: Repository) => session.client(repository);
-        await checkFormerPlaces(wayInto(environment), despite, { ledger, clientOf });
-      }
+      const context = {
+        ledger,
+        orders: commitOrders(config.folder),
+        observer: session.observer,
+        actor: await actor(),
+        dryRun,
+      };
+      const moved = await moveIfElsewhere(config, environment, { ...options, despite }, { session, context });
       const items = await gather(chosen, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
       const publication: Publication = {
         product,
@@ -76,17 +79,13 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         despite,
         checkout: await readCheckoutRules(config),
       };
-      const delivered = await deliver(publicationDelivery(publication, items, mannerOf(environment, options)), {
-        ledger,
-        orders: buildOrders(config, build.commit, items),
-        observer: session.observer,
-        actor: await actor(),
-        dryRun,
-      });
+      const orders = buildOrders(config, build.commit, items);
+      const delivery = publicationDelivery(publication, items, mannerOf(environment, options));
+      const delivered = await deliver(delivery, { ...context, orders });
       noteAdopted(head.seq === 0 ? delivered.items : [], config, session);
       const leftovers = dryRun ? [] : await removeProtection(items);
       const { name } = environment;
-      const result = toPublishResult({ product, environment: name, build, dryRun }, delivered, leftovers);
+      const result = toPublishResult({ product, environment: name, build, dryRun, moved }, delivered, leftovers);
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };
     });
   });

@@ -2,7 +2,8 @@ import * as z from 'zod';
 import { ways } from '../core/ledger/way';
 import { describePosition } from '../core/tags/ordering';
 import type { DeliveredItem } from '../delivery/delivery';
-import { contentFields, nextStep, tagResult, toContentResult, toTagResult, transferResult } from './common';
+import type { MovedEnvironment } from '../delivery/move';
+import { contentFields, digest, nextStep, tagResult, toContentResult, toTagResult, transferResult } from './common';
 
 /** What became of one component that was published or promoted. */
 export const deliveredFields = {
@@ -27,6 +28,38 @@ export const retires = z.array(z.string());
 /** Names the components that retire with releases, each once. */
 export function retiringIn(verdicts: readonly { readonly retires: readonly string[] }[]): string[] {
   return [...new Set(verdicts.flatMap((verdict) => verdict.retires))];
+}
+
+/** Where an environment was moved, and what came along; null where it did not move. */
+export const movedResult = z
+  .strictObject({
+    /** Nothing else was done: what it serves stays. */
+    alone: z.boolean(),
+    components: z.array(z.strictObject({ component: z.string(), from: z.string(), repository: z.string() })),
+    /** How much content was copied, and how much was there. */
+    copied: z.number().int(),
+    present: z.number().int(),
+    /** Content of releases that no repository has: no rollback leads to them. */
+    lost: z.array(z.strictObject({ component: z.string(), digest })),
+    tags: z.number().int(),
+  })
+  .nullable();
+export type MovedResult = z.infer<typeof movedResult>;
+
+export function toMovedResult(
+  environment: MovedEnvironment | undefined,
+  { alone }: { readonly alone: boolean },
+): MovedResult {
+  if (environment === undefined) {
+    return null;
+  }
+  const { places, copied, present, lost, tags } = environment;
+  return {
+    alone,
+    components: places.map(({ component, from, repository }) => ({ component, from, repository })),
+    ...{ copied, present, tags },
+    lost: lost.map((each) => ({ component: each.component, digest: each.digest })),
+  };
 }
 
 /** What became of a publication, a promotion or a rollback as a whole. */

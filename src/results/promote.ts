@@ -2,9 +2,18 @@ import * as z from 'zod';
 import type { Release } from '../core/ledger/facts';
 import type { Plan } from '../core/release/verdict';
 import { describePosition } from '../core/tags/ordering';
+import type { MovedEnvironment } from '../delivery/move';
 import type { Delivered, DeliveredItem } from '../delivery/delivery';
 import { gateResult, toGateResult } from './common';
-import { deliveredFields, outcomeFields, retires, retiringIn, toDeliveredResult } from './delivery';
+import {
+  deliveredFields,
+  movedResult,
+  outcomeFields,
+  retires,
+  retiringIn,
+  toDeliveredResult,
+  toMovedResult,
+} from './delivery';
 
 export const promoteResultSchema = z.strictObject({
   product: z.string(),
@@ -26,6 +35,7 @@ export const promoteResultSchema = z.strictObject({
     }),
   ),
   retires,
+  moved: movedResult,
 });
 export type PromoteResult = z.infer<typeof promoteResultSchema>;
 
@@ -37,12 +47,17 @@ export function toPromoteResult(
     from,
     to,
     dryRun,
+    moved,
+    staying,
   }: {
     product: string;
     releases: readonly Release[];
     from: string;
     to: string;
     dryRun: boolean;
+    moved: MovedEnvironment | undefined;
+    /** What the environment serves stays: it moved alone. */
+    staying: boolean;
   },
   { verdicts, items }: Delivered<Plan>,
   sourceOf: (item: DeliveredItem) => { repository: string; requests: number },
@@ -71,5 +86,6 @@ export function toPromoteResult(
       };
     }),
     retires: retiringIn(verdicts),
+    moved: toMovedResult(moved, { alone: staying }),
   };
 }

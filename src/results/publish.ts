@@ -2,9 +2,18 @@ import * as z from 'zod';
 import type { Build } from '../core/build/build';
 import type { PublicationPlan } from '../core/release/publication';
 import { versionOutcomes } from '../core/release/versions';
+import type { MovedEnvironment } from '../delivery/move';
 import type { Delivered } from '../delivery/delivery';
 import { gateResult, releaseFields, toGateResult } from './common';
-import { deliveredFields, outcomeFields, retires, retiringIn, toDeliveredResult } from './delivery';
+import {
+  deliveredFields,
+  movedResult,
+  outcomeFields,
+  retires,
+  retiringIn,
+  toDeliveredResult,
+  toMovedResult,
+} from './delivery';
 
 export const publishResultSchema = z.strictObject({
   ...releaseFields,
@@ -17,13 +26,20 @@ export const publishResultSchema = z.strictObject({
   gates: z.array(gateResult),
   components: z.array(z.strictObject(deliveredFields)),
   retires,
+  moved: movedResult,
   /** Tags that protected what was staged, and that the registry does not remove. */
   leftovers: z.array(z.string()),
 });
 export type PublishResult = z.infer<typeof publishResultSchema>;
 
 export function toPublishResult(
-  { product, environment, build, dryRun }: { product: string; environment: string; build: Build; dryRun: boolean },
+  {
+    product,
+    environment,
+    build,
+    dryRun,
+    moved,
+  }: { product: string; environment: string; build: Build; dryRun: boolean; moved: MovedEnvironment | undefined },
   { verdicts, items }: Delivered<PublicationPlan>,
   leftovers: string[],
 ): Omit<PublishResult, 'next'> {
@@ -44,6 +60,7 @@ export function toPublishResult(
     gates: verdict.gates.map(toGateResult),
     components: items.map(toDeliveredResult),
     retires: retiringIn(verdicts),
+    moved: toMovedResult(moved, { alone: false }),
     leftovers,
   };
 }

@@ -30,6 +30,7 @@ import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
 import { restoreTags } from '../../src/delivery/restore';
 import type { Place } from '../../src/delivery/places';
+import { moveEnvironment } from '../../src/delivery/move';
 import { rollBack } from '../../src/delivery/rollback';
 import type { Remains } from '../../src/rebuild/rebuild';
 import { readRecord, recordType } from '../../src/core/ledger/release-record';
@@ -104,6 +105,8 @@ type WorldContext = DeliveryContext & {
   product: string;
   step: () => Promise<void>;
   stranger: Stranger | undefined;
+  /** Where hod.yaml has each environment when the run begins; under its own name where it is not named. */
+  hosts: Map<string, string>;
 };
 
 /** Registries and a ledger that several people use at once; a scheduler decides whose turn it is. */
@@ -111,6 +114,8 @@ export class DeliveryWorld {
   private readonly memory = new MemoryLedger();
   private readonly registries = new Map<string, Registry>();
   private minutes = 0;
+  /** Where hod.yaml has each environment now. */
+  private readonly hosts = new Map<string, string>();
 
   constructor(
     private readonly commits: readonly Commit[],
@@ -257,9 +262,40 @@ export class DeliveryWorld {
     await restoreTags(environment, this.placesIn(environment, context), context);
   }
 
+  /** Returns the host that an environment would move to. */
+  otherHost(environment: string): string {
+    return this.hostOf(environment) === environment ? `${environment}2` : environment;
+  }
+
+  /** Moves an environment to another host, with what it serves and what rollbacks need. */
+  async move(environment: string, host: string, steps = Infinity): Promise<void> {
+    const context = this.context(steps);
+    context.hosts.set(environment, host);
+    await this.checkFormerPlaces(environment, { ...inSpiteOfNothing, newWayIn: true, reason: 'moved' }, context);
+    const moving = {
+      ...{ environment, product, reason: 'moved', copies: true, carrying: 'all' as const },
+      placeOf: (component: string) => this.target(environment, component, context).label,
+      places: this.placesIn(environment, context),
+      sourcesOf: (component: string, former: readonly string[]) =>
+        former.map((each) => {
+          const { registry } = parseRepository(each);
+          return this.target(registry.replace('.test', ''), component, { ...context, at: registry });
+        }),
+    };
+    try {
+      await moveEnvironment(moving, context);
+    } finally {
+      // Also where it could not remove a tag: what is recorded counts.
+      const [place] = this.facts.get('environment', environment)?.places ?? [];
+      if (place?.repository.startsWith(`${host}.test/`) === true) {
+        this.hosts.set(environment, host);
+      }
+    }
+  }
+
   /** Moves a tag by hand, or removes it. */
   tamper(environment: string, component: string, tag: Tag, digest: Digest | undefined): void {
-    const { tags, manifests } = this.registry(environment, component);
+    const { tags, manifests } = this.registry(this.hostOf(environment), component);
     if (digest === undefined || !manifests.has(digest)) {
       tags.delete(tag);
     } else {
@@ -292,12 +328,12 @@ export class DeliveryWorld {
 
   /** What a tag leads to. */
   at(tag: string, environment = 'dev', component = 'timetable'): Digest | undefined {
-    return isTag(tag) ? this.registry(environment, component).tags.get(tag) : undefined;
+    return isTag(tag) ? this.tagsOf(environment, component).get(tag) : undefined;
   }
 
   /** Every tag of an image in an environment. */
   tagsOf(environment: string, component: string): Map<Tag, Digest> {
-    return this.registry(environment, component).tags;
+    return this.registry(this.hostOf(environment), component).tags;
   }
 
   /** The same registries with another ledger, which goes its own way from here. */
@@ -424,6 +460,7 @@ export class DeliveryWorld {
       },
       observer: silent,
       stranger,
+      hosts: new Map(this.hosts),
       actor: { name: stranger?.name ?? 'una', proven: false },
       dryRun: false,
     };
@@ -431,6 +468,10 @@ export class DeliveryWorld {
 
   private contains(older: string, newer: string): boolean | undefined {
     return older === newer || this.commits.find(({ id }) => id === newer)?.ancestors.has(older);
+  }
+
+  private hostOf(environment: string): string {
+    return this.hosts.get(environment) ?? environment;
   }
 
   private registry(environment: string, component: string): Registry {
@@ -449,9 +490,9 @@ export class DeliveryWorld {
   private target(
     name: string,
     component: string,
-    { step, stranger, at }: WorldContext & { readonly at?: string },
+    { step, stranger, hosts, at }: WorldContext & { readonly at?: string },
   ): RepositoryTarget {
-    const environment = at === undefined ? (stranger?.places[name] ?? name) : name;
+    const environment = at === undefined ? (stranger?.places[name] ?? hosts.get(name) ?? name) : name;
     const { tags, fixed, manifests, blobs } = this.registry(environment, component);
     const repository = parseRepository(`${environment}.test/skerry/${component}`);
     const write = async (): Promise<void> => {

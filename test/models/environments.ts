@@ -1,7 +1,7 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import { commitSchema, type CommitId } from '../../src/core/commit';
-import { HodError } from '../../src/core/errors';
+import { HodError, type ErrorCode } from '../../src/core/errors';
 import type { Digest } from '../../src/core/oci/digest';
 import { Knowledge } from '../../src/core/release/knowledge';
 import { laneHeadIn } from '../../src/core/ledger/environment';
@@ -479,6 +479,8 @@ type Event =
   | { kind: 'evidence' }
   /** Somebody moves a tag by hand, to something or to nothing; then tags are restored. */
   | { kind: 'tamper'; environment: Environment; component: string; tag: number; to: number | null }
+  /** The environment moves to its other registry. */
+  | { kind: 'move'; environment: Environment }
   | Attack;
 
 /** What somebody tries who may write to dev's registry and to the ledger alone, with any hod.yaml. */
@@ -546,6 +548,15 @@ const event: fc.Arbitrary<Event> = fc.oneof(
   },
 );
 
+/** The same, and environments that move. */
+const eventOrMove: fc.Arbitrary<Event> = fc.oneof(
+  { weight: 19, arbitrary: event },
+  {
+    weight: 1,
+    arbitrary: fc.record({ kind: fc.constant('move' as const), environment: fc.constantFrom(...environments) }),
+  },
+);
+
 /** The commits that promotions brought into an environment since so many entries. */
 function broughtSince(world: DeliveryWorld, count: number, environment: string): CommitId[] {
   const actions = world.entries.slice(count).map(({ entry }) => entry.action);
@@ -568,6 +579,8 @@ async function play(
   const seen = { leftOver: false };
   let count = 0;
   let next = 0;
+  /** Where environments move to in this batch. */
+  let hosts = new Map<Environment, string>();
   const act = async (each: Event, at: number, reason: string, kill: number): Promise<void> => {
     switch (each.kind) {
       case 'publish': {
@@ -593,6 +606,9 @@ async function play(
       case 'tamper':
         await world.restore(each.environment, kill);
         return;
+      case 'move':
+        await world.move(each.environment, hosts.get(each.environment) ?? each.environment, kill);
+        return;
       case 'attack':
         await attempt(world, each, commits, reason);
         return;
@@ -615,8 +631,11 @@ async function play(
         );
     }
   };
-  const expectedRefusal = (error: unknown): boolean => {
-    if (error instanceof HodError && (error.fault === 'refused' || error.code === 'tag-not-removed')) {
+  const expectedRefusal = (error: unknown, each?: Event): boolean => {
+    // What a promotion names may be older than all that came along when an environment moved.
+    const isExpected = (code: ErrorCode): boolean =>
+      code === 'tag-not-removed' || (code === 'content-gone' && each?.kind === 'promote');
+    if (error instanceof HodError && (error.fault === 'refused' || isExpected(error.code))) {
       seen.leftOver ||= error.code === 'tag-not-removed';
       refused.set(error.code, (refused.get(error.code) ?? 0) + 1);
       advice.push([error.problem.next ?? ''].flat().join(' '));
@@ -624,13 +643,14 @@ async function play(
     }
     return false;
   };
-  const refusalOnly = (error: unknown): void => {
-    if (!expectedRefusal(error)) {
+  const refusalOnly = (error: unknown, each?: Event): void => {
+    if (!expectedRefusal(error, each)) {
       throw error;
     }
   };
   for (const batch of batches) {
     const again: [Event, () => Promise<void>][] = [];
+    hosts = new Map(environments.map((name) => [name, world.otherHost(name)]));
     const begun = world.entries.length;
     const runs = batch.map(async ({ event: each, kill }) => {
       count += 1;
@@ -641,17 +661,17 @@ async function play(
       await act(each, at, reason, kill ?? Infinity).catch((error: unknown) => {
         if (error instanceof Killed) {
           again.push([each, () => act(each, at, reason, Infinity)]);
-        } else if (!expectedRefusal(error)) {
+        } else if (!expectedRefusal(error, each)) {
           throw error;
         }
       });
     });
     await scheduler.waitFor(Promise.all(runs));
     // What a killed run was to bring in may not be there to be brought in any more. The remedy that is named finishes its tags.
-    const finish = async (name: string, error: unknown): Promise<void> => {
-      refusalOnly(error);
+    const finish = async (name: string, error: unknown, each: Event): Promise<void> => {
+      refusalOnly(error, each);
       if (name !== 'none') {
-        await world.restore(name).catch(refusalOnly);
+        await world.restore(name).catch((error: unknown) => refusalOnly(error));
       }
     };
     const runAgain = async (each: Event, run: () => Promise<void>): Promise<void> => {
@@ -659,13 +679,13 @@ async function play(
       try {
         await run();
       } catch (error) {
-        await finish(name, error);
+        await finish(name, error, each);
         return;
       }
       // What was named by where it is served may be something else by now. What was killed is finished under its name.
       if (each.kind === 'promote' && each.named === null) {
         for (const commit of broughtSince(world, begun, each.to)) {
-          await world.promote(steps[each.to], { commit }).catch((error: unknown) => finish(name, error));
+          await world.promote(steps[each.to], { commit }).catch((error: unknown) => finish(name, error, each));
         }
       }
     };
@@ -675,13 +695,13 @@ async function play(
     for (const { event: each } of batch) {
       if (each.kind === 'tamper') {
         tamper(world, each, commits[each.to === null ? commits.length : each.to % commits.length]);
-        await scheduler.waitFor(world.restore(each.environment).catch(refusalOnly));
+        await scheduler.waitFor(world.restore(each.environment).catch((error: unknown) => refusalOnly(error)));
       }
     }
     // Tags that could not be removed, where nothing was served that they could point to: the error names the remedy.
     if (seen.leftOver) {
       for (const name of environments) {
-        await scheduler.waitFor(world.restore(name).catch(refusalOnly));
+        await scheduler.waitFor(world.restore(name).catch((error: unknown) => refusalOnly(error)));
       }
     }
     expectAsModelled(world, replay);
@@ -817,7 +837,10 @@ export function environmentsModel(): Model {
       fc.scheduler(),
       fc.array(change, { minLength: 12, maxLength: 12 }),
       fc.array(
-        fc.array(fc.record({ event, kill: fc.option(fc.nat(60), { freq: 3 }) }), { minLength: 1, maxLength: 3 }),
+        fc.array(fc.record({ event: eventOrMove, kill: fc.option(fc.nat(60), { freq: 3 }) }), {
+          minLength: 1,
+          maxLength: 3,
+        }),
         {
           minLength: 14,
           maxLength: 24,
@@ -846,6 +869,7 @@ export function environmentsModel(): Model {
         'rolled-back',
         'result',
         'signed-off',
+        'moved',
         'takes-over',
         'beside',
         'held',

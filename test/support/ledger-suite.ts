@@ -41,6 +41,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'rolled-back',
       'result',
       'signed-off',
+      'moved',
       'staged',
       'failed',
       'referrers',
@@ -87,6 +88,26 @@ export const anyAction: fc.Arbitrary<Action> = fc
     const releases = [{ release, content: contentId(components) }];
     if (kind === 'result') {
       return { kind, name: 'smoke', passed: build % 2 === 0, environment, releases };
+    }
+    if (kind === 'moved') {
+      const places = components.map(({ component, repository }) => ({ component, from: repository, repository }));
+      const tags = components.map(({ component, repository, digest }) => {
+        return {
+          component,
+          repository,
+          digest,
+          tag: tagSchema.parse('main'),
+          kind: 'moving' as const,
+          release,
+          commit,
+        };
+      });
+      const gone = components.map(({ component, repository }) => ({
+        component,
+        repository,
+        tag: tagSchema.parse('2'),
+      }));
+      return { kind, environment, reason: 'it moved', places, lanes: ['line 2.4'], tags, gone, referrers };
     }
     if (kind === 'signed-off') {
       return { kind, environment, releases };

@@ -76,3 +76,78 @@ test('an environment comes between two: what came before stays proved, and no ol
   git(product.folder, ['checkout', '-q', newer, '--', 'hod.yaml']);
   await world.promote('prod', '--version', '2.5.0', '--again', '--reason', 'the gauges work again');
 }, 60_000);
+
+test('an environment moves: what it serves and what rollbacks need come along, and back again', async () => {
+  const { world } = sandbox;
+  for (const [note, version] of [
+    ['Show the spring sailings', '2.4.1'],
+    ['Show the summer sailings', '2.5.0'],
+  ] as const) {
+    await build(note);
+    await world.publish('--version', version);
+    await world.promote('uat');
+    await world.promote('prod');
+  }
+  const repository = `${world.host('prod')}/skerry/{image}`;
+  const elsewhere = `${world.host('uat')}/skerry-prod/{image}`;
+  await world.configure(repository, elsewhere);
+  await world.fails('other-way-in', 'promote', 'prod', '--mend');
+  const refused = await world.fails('repository-changed', 'rollback', 'prod', '--reason', 'x');
+  expect(refused.next).toContain('`hod promote prod --mend --new-way-in --reason');
+  const [page] = await story('An environment moves');
+  const said = await playLines(page, world);
+  expect(said).toMatch(
+    /Would move prod, which serves [^]*moves {2}timetable, .*fare-tables: prod has them in .*skerry-prod/,
+  );
+  expect(said).toMatch(
+    /Moved prod, which serves skerry-line 2\.5\.0 .* as before\n[^]*copied: 7 digests; already there: 0/,
+  );
+  expect(said).toMatch(/Proved: prod serves what was published and tested\n[^]*Rolled prod back to 2\.4\.1/);
+
+  // And back: what was withdrawn meanwhile stands in the former place still, and must not.
+  await world.configure(elsewhere, repository);
+  const args = ['promote', 'prod', '--mend', '--new-way-in', '--reason', 'the new registry is too small'] as const;
+  expect((await world.promote(...args.slice(1))).moved).toMatchObject({ alone: true, copied: 0, present: 7 });
+  const tags = (await world.served('prod'))['timetable']?.tags ?? {};
+  expect(tags['2']).toBe(tags['2.4.1']);
+  expect(Object.keys(tags)).not.toContain('2.5');
+  expect((await prove('prod')).environments[0]?.findings).toEqual([]);
+  expect((await world.hod('status', '--check')).code).toBe(0);
+  expect((await world.promote('prod', '--version', '2.5.0', '--again', '--reason', 'it was right')).moved).toBeNull();
+  await rollback('prod');
+  expect((await world.hod('timeline', '--env', 'prod', '--kind', 'moved')).stdout).toMatch(
+    /too small[^]*registry of its own/,
+  );
+  await hodJson('ledger-verify', ['ledger', 'verify'], world.options);
+}, 60_000);
+
+test('into a place that others use nothing moves, and what no repository has is told', async () => {
+  const { world } = sandbox;
+  await build('Show the spring sailings');
+  await world.publish('--version', '2.4.1');
+  await world.promote('uat');
+  await world.promote('prod');
+  const moving = ['--mend', '--new-way-in', '--reason', 'prod has a registry of its own'];
+  // Somebody has a `latest` of their own there.
+  await world.configure(`${world.host('prod')}/skerry/`, `${world.host('uat')}/theirs/`);
+  const theirs = await fetch(`http://127.0.0.1:${world.ports.uat}/v2/theirs/timetable/manifests/latest`, {
+    method: 'PUT',
+    headers: { 'content-type': 'application/vnd.oci.image.index.v1+json' },
+    body: JSON.stringify({ schemaVersion: 2, mediaType: 'application/vnd.oci.image.index.v1+json', manifests: [] }),
+  });
+  expect(theirs.status).toBe(201);
+  const taken = await world.fails('place-taken', 'promote', 'prod', ...moving);
+  expect(taken.object).toContain('theirs/timetable:latest');
+  await world.configure('/theirs/', '/ours/');
+  // Without --mend the place is another from now on, and what comes is copied alone.
+  await build('Show the summer sailings');
+  await world.publish('--version', '2.5.0');
+  await world.promote('uat');
+  const bare = await world.promote('prod', '--version', '2.5.0', ...moving.slice(1));
+  expect(bare.moved).toMatchObject({ copied: 0, present: 0 });
+  await world.fails('content-gone', 'rollback', 'prod', '--reason', 'it is wrong');
+  const later = await world.promote('prod', '--mend');
+  expect(later.moved).toMatchObject({ components: [], lost: [] });
+  await rollback('prod');
+  expect((await prove('prod')).environments[0]?.findings).toEqual([]);
+}, 60_000);

@@ -1,3 +1,4 @@
+import { repositoryPattern } from '../../core/tags/template';
 import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
@@ -40,8 +41,7 @@ export function placeOf(
   { repository, component }: Pick<ContentResult, 'repository' | 'component'>,
   { several }: { readonly several: boolean },
 ): string {
-  const parts = repository.split('/');
-  return parts.map((part, at) => (several && at > 0 && part === component ? '{image}' : part)).join('/');
+  return several ? repositoryPattern(repository, component) : repository;
 }
 
 /** What a component is, and how to pull it. */

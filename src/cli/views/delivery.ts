@@ -1,10 +1,12 @@
 import { grouped } from '../../core/grouped';
 import type { GateResult, NextStep } from '../../results/common';
-import type { DeliveredResult } from '../../results/delivery';
+import type { DeliveredResult, MovedResult } from '../../results/delivery';
 import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
 import type { Screen } from '../answer';
+import { formatCount } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
+import { shortDigest } from '../../core/oci/digest';
 import {
   driftBlock,
   changesNothing,
@@ -15,6 +17,7 @@ import {
   onlyRestores,
   tagCounts,
 } from './components';
+import { repositoryPattern } from '../../core/tags/template';
 import { nextLines } from './next';
 import type { Style } from './style';
 import { totalLine } from './transfer';
@@ -39,6 +42,7 @@ export function publishView(result: PublishResult, screen: Screen): string {
     componentBlocks(result, screen),
     wayLines(components, result.environment, style),
     retiringLines(result.retires, result.environment, style),
+    movedLines(result.moved, result.environment, dryRun, style),
     referrerLines(components, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
     changesNothing(components) && !screen.verbose ? [] : leftoverLines(result.leftovers, style),
@@ -58,10 +62,13 @@ export function promoteView(result: PromoteResult, screen: Screen): string {
   const environment = style.strong(result.to);
   const unmet = gates.filter(({ outcome }) => outcome === 'unmet');
   const way = `${name} from ${from} to ${environment}`;
-  const title = titleOf({ components, unmet, name, environment, dryRun }, style, {
-    work: `promote ${way}`,
-    done: `${doneWord(dryRun, 'promote')} ${way}`,
-  });
+  const mended = result.moved?.alone === true && unmet.length === 0;
+  const title = mended
+    ? `${doneWord(dryRun, 'move')} ${environment}, which serves ${name} as before`
+    : titleOf({ components, unmet, name, environment, dryRun }, style, {
+        work: `promote ${way}`,
+        done: `${doneWord(dryRun, 'promote')} ${way}`,
+      });
   const shown = gates.filter(({ gate, outcome }) => verbose || outcome === 'unmet' || !everyday.includes(gate));
   return blocks(
     driftBlock(components, style),
@@ -69,6 +76,7 @@ export function promoteView(result: PromoteResult, screen: Screen): string {
     componentBlocks(result, screen),
     wayLines(components, result.to, style),
     retiringLines(result.retires, result.to, style),
+    movedLines(result.moved, result.to, dryRun, style),
     referrerLines(components, dryRun, style),
     [`${tagCounts(components, style)}\n${totalLine(result, screen)}`],
     nextBlock(result.next, screen),
@@ -82,6 +90,7 @@ const doneWords = {
   restore: 'Restored',
   bring: 'Brought',
   mend: 'Mended',
+  move: 'Moved',
 } as const;
 
 function doneWord(dryRun: boolean, verb: keyof typeof doneWords): string {
@@ -115,6 +124,34 @@ function titleOf(
       : `${doneWord(dryRun, 'mend')} ${name} in ${environment}; no tag changes`;
   }
   return onlyRestores(components) ? `${doneWord(dryRun, 'restore')} tags of ${name} in ${environment}` : done;
+}
+
+/** Where the environment is now, and what came along. */
+function movedLines(moved: MovedResult, environment: string, dryRun: boolean, style: Style): string[] {
+  if (moved === null) {
+    return [];
+  }
+  const { components, copied, present, lost, tags } = moved;
+  const came =
+    copied + present === 0
+      ? 'nothing was copied: a rollback finds no earlier release there until `--mend` copies it'
+      : `${dryRun ? 'to be copied' : 'copied'}: ${formatCount(copied, 'digest')}; already there: ${present}; ${formatCount(tags, 'tag')}`;
+  return [
+    [
+      ...grouped(components, ({ component, from, repository }) => [
+        repositoryPattern(from, component),
+        repositoryPattern(repository, component),
+      ]).map((group) => {
+        const [{ component, from, repository }] = group;
+        const [was, is] = [from, repository].map((each) => repositoryPattern(each, component));
+        return `${style.notice('moves')}  ${nameList(group)}: ${environment} has ${group.length === 1 ? 'it' : 'them'} in ${is ?? ''} now, not in ${was ?? ''}`;
+      }),
+      style.faint(`       ${came}`),
+      ...lost.map(
+        ({ component, digest }) => `  ${style.faint(`in no repository any more: ${component} ${shortDigest(digest)}`)}`,
+      ),
+    ].join('\n'),
+  ];
 }
 
 /** Which components the environment serves no more, because the product has them no more. */

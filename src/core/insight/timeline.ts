@@ -1,4 +1,5 @@
 import type { CommitId } from '../commit';
+import { repositoryPattern } from '../tags/template';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
@@ -13,6 +14,7 @@ export const eventKinds = [
   'promoted',
   'rolled-back',
   'restored',
+  'moved',
   'result',
   'signed-off',
   'referrers',
@@ -76,17 +78,8 @@ type Told = Pick<TimelineEvent, 'kind' | 'environment' | 'detail'> & Partial<Tim
 
 function tell(action: Action): Told | undefined {
   switch (action.kind) {
-    case 'staged': {
-      const { kind, environment, commit, parts } = action;
-      const platforms = [...new Set(parts.flatMap((part) => part.platforms))];
-      return {
-        kind,
-        environment,
-        commit,
-        components: unique(parts.map(({ component }) => component)),
-        detail: platforms.join(' '),
-      };
-    }
+    case 'staged':
+      return tellStaged(action);
     case 'failed': {
       const { kind, commit, components, reason } = action;
       return { kind, environment: undefined, commit, components, detail: reason };
@@ -98,6 +91,8 @@ function tell(action: Action): Told | undefined {
       return tellRollback(action);
     case 'restored':
       return tellRestored(action);
+    case 'moved':
+      return tellMoved(action);
     case 'result': {
       const { kind, environment, name, passed, link, releases } = action;
       const detail = `${name} ${passed ? 'passed' : 'failed'}${link === undefined ? '' : `, ${link}`}`;
@@ -163,6 +158,25 @@ function tellRollback(action: Extract<Action, { kind: 'rolled-back' }>): Told {
     components: changed.map(({ component }) => component),
     detail: left === undefined ? reason : `line ${laneName(left.lane)}: ${reason}`,
     ended: [...new Set([...withdrawn.map(({ release }) => release), ...(left?.releases ?? [])])],
+  };
+}
+
+function tellMoved({ kind, environment, places, reason }: Extract<Action, { kind: 'moved' }>): Told {
+  const to = unique(places.map(({ component, repository }) => repositoryPattern(repository, component)));
+  const what = to.length === 0 ? 'earlier releases were copied' : `to ${to.join(', ')}`;
+  return {
+    ...{ kind, environment },
+    components: places.map(({ component }) => component),
+    detail: reason === '' ? what : `${what}: ${reason}`,
+  };
+}
+
+function tellStaged({ kind, environment, commit, parts }: Extract<Action, { kind: 'staged' }>): Told {
+  const platforms = unique(parts.flatMap((part) => part.platforms));
+  return {
+    ...{ kind, environment, commit },
+    components: unique(parts.map(({ component }) => component)),
+    detail: platforms.join(' '),
   };
 }
 

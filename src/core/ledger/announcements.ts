@@ -3,7 +3,7 @@ import type { SealedEntry } from './entry';
 import type { PlacedComponent } from './release';
 
 /** What may be announced. */
-export const announcedKinds = ['published', 'promoted', 'rolled-back', 'restored', 'refused'] as const;
+export const announcedKinds = ['published', 'promoted', 'rolled-back', 'restored', 'moved', 'refused'] as const;
 export type AnnouncedKind = (typeof announcedKinds)[number];
 
 /** An event (CloudEvents 1.0, "Context Attributes"), as the structured mode of its JSON format writes it. */
@@ -73,6 +73,10 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
     case 'restored': {
       const { environment, tags } = action;
       return { environment, tags };
+    }
+    case 'moved': {
+      const { environment, reason, places } = action;
+      return { environment, reason, places };
     }
     case 'refused': {
       const { environment, command, code, object, reason } = action;

@@ -1,4 +1,5 @@
 import { versionNumbers, type Version } from '../tags/version';
+import type { RepositoryName } from '../oci/reference';
 import { laneKey, type FactKey, type Facts, type LaneHead, type Release, type ServedComponent } from './facts';
 
 /** What places a release on lanes: its version, and the branch that it was built of. */
@@ -43,6 +44,15 @@ export function stayIn(
   component: string,
 ): Release['arrived'][number] | undefined {
   return arrived.find((stay) => stay.environment === environment && stay.component === component);
+}
+
+/** Returns where an environment has a component by now, of which an earlier entry says that it was in a repository. */
+export function placeNow(
+  facts: Facts,
+  environment: string,
+): (component: string, then: RepositoryName) => RepositoryName {
+  const { places = [] } = facts.get('environment', environment) ?? {};
+  return (component, then) => places.find((each) => each.component === component)?.repository ?? then;
 }
 
 /** Whether the line of a release was rolled back from it in an environment. */

@@ -35,17 +35,26 @@ const servedComponentSchema = placedComponentSchema.extend({
 const laneHeadSchema = servedComponentSchema;
 
 /** What a tag points to by decision of the ledger, and the release that it was set for. */
-const tagTargetSchema = z.object({
+export const tagTargetFields = {
   digest: digestSchema,
   release: releaseIdSchema,
   commit: commitSchema,
   version: versionSchema.optional(),
-});
+};
+const tagTargetSchema = z.object(tagTargetFields);
 
 /** What becomes of a lane, and of a moving tag; null where nothing stands there. Fixed tags stay for ever. */
 const laneChangeSchema = z.object({ lane: z.string(), component: z.string(), is: laneHeadSchema.nullable() });
-const tagPlaceSchema = z.object({ component: z.string(), repository: repositoryNameSchema, tag: tagSchema });
+export const tagPlaceSchema = z.object({ component: z.string(), repository: repositoryNameSchema, tag: tagSchema });
 const tagChangeSchema = tagPlaceSchema.extend({ is: tagTargetSchema.nullable() });
+
+/** A component of an environment that moved: where it is by now, and where it was before, the latest first. */
+const movedPlaceSchema = z.object({
+  component: z.string(),
+  repository: repositoryNameSchema,
+  former: z.array(repositoryNameSchema),
+});
+export type MovedPlace = z.infer<typeof movedPlaceSchema>;
 
 /** What an arrival or a rollback changed, and what stood there before; null where nothing did. */
 const changesSchema = z.object({
@@ -80,7 +89,8 @@ const factSchemas = {
    * Key: an environment. What it serves, component by component, and how often that or a tag of it has changed; `from`: the
    * environment that its releases come from, null where builds are published into it; `lanes`: the lines of versions and the
    * followed branches whose newest had a moving tag there; `gone`: the tags that were removed by rollbacks, and that no release has
-   * taken since; `once`: the components that it served once, and serves no more.
+   * taken since; `once`: the components that it served once, and serves no more; `places`: the components that moved to another
+   * repository. Steps name the repositories of their time; tags and what is served, those of now.
    */
   environment: z.object({
     steps: z.number().int(),
@@ -89,6 +99,7 @@ const factSchemas = {
     lanes: z.array(z.string()),
     gone: z.array(tagPlaceSchema),
     once: z.array(z.string()),
+    places: z.array(movedPlaceSchema).optional(),
   }),
   /**
    * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback, and

@@ -1,9 +1,10 @@
+import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import { laneHeadIn, servedIn } from '../ledger/environment';
 import { everUnder, tagKey, type TagPlace } from '../ledger/facts';
 import { factNeed, type Decision, type Knowledge, type Need } from './knowledge';
 import { uniqueTags } from './rollback-tags';
-import { stepsFrom } from './rollback-steps';
+import { stepsFrom, type Steps } from './rollback-steps';
 import { decideInstead, type Instead } from './stand-in';
 import { driftReason, type TagDecision } from './tag-decisions';
 
@@ -56,12 +57,31 @@ export function watchTags(
   return instead.kind === 'decided'
     ? {
         kind: 'decided',
-        value: { count: places.length, stray: places.flatMap((place) => strayTag(place, instead.value, known)) },
+        value: {
+          count: places.length,
+          stray: places.flatMap((place) =>
+            strayTag(place, { insteadOf: instead.value, ever: everHad(place.component, steps.value) }, known),
+          ),
+        },
       }
     : instead;
 }
 
-function strayTag(place: TagPlace, insteadOf: Instead, known: Knowledge): TagDecision[] {
+/** Everything that an environment has had of a component: a tag that is to go leads to none of it, whoever pointed it there. */
+function everHad(component: string, steps: Steps): Digest[] {
+  const all = [...steps.values()].flatMap(({ served, lanes, tags }) => [
+    ...served.map((each) => ({ component: each.component, digests: [each.was?.digest] })),
+    ...[...lanes, ...tags].map((each) => ({ component: each.component, digests: [each.is?.digest, each.was?.digest] })),
+  ]);
+  const own = all.filter((each) => each.component === component).flatMap(({ digests }) => digests);
+  return [...new Set(own.filter((digest) => digest !== undefined))];
+}
+
+function strayTag(
+  place: TagPlace,
+  { insteadOf, ever }: { readonly insteadOf: Instead; readonly ever: readonly Digest[] },
+  known: Knowledge,
+): TagDecision[] {
   const { repository, tag } = place;
   const target = known.facts.get('tag', tagKey(repository, tag));
   const served = known.servedUnder(repository, tag);
@@ -71,7 +91,7 @@ function strayTag(place: TagPlace, insteadOf: Instead, known: Knowledge): TagDec
   const { kind, digest } = target;
   if (target.gone === true) {
     const instead = insteadOf(place);
-    const never = everUnder(target).filter((each) => each !== instead);
+    const never = [...everUnder(target), ...ever].filter((each) => each !== instead);
     return served !== undefined && never.includes(served)
       ? [{ ...place, kind, digest, outcome: 'removed', reason: 'it was rolled back', served, never, instead }]
       : [];

@@ -2,7 +2,7 @@ import type { RepositoryName } from '../oci/reference';
 import type { Action } from '../ledger/entries';
 import { laneHeadIn, servedIn } from '../ledger/environment';
 import { unmetAmong } from './gates/gate';
-import { wasAdmitted } from './gates/way-in';
+import { moveRemedy, wasAdmitted } from './gates/way-in';
 import {
   everUnder,
   laneKey,
@@ -230,7 +230,10 @@ interface PlannedTag {
   readonly decided: readonly TagDecision[];
 }
 
-function refusedElsewhere({ environment, places }: Rollback, { serves, tags }: Outcome): Decision<never> | undefined {
+function refusedElsewhere(
+  { environment, before, places }: Rollback,
+  { serves, tags }: Outcome,
+): Decision<never> | undefined {
   const elsewhere = [...serves, ...tags.map(({ of }) => of)].filter(
     ({ component, repository }) => places.get(component) !== repository,
   );
@@ -241,7 +244,7 @@ function refusedElsewhere({ environment, places }: Rollback, { serves, tags }: O
         what: 'this was served in another repository',
         object: [...new Set(elsewhere.map(({ repository }) => repository))],
         detail: `hod.yaml has ${environment} elsewhere now`,
-        remedy: 'go back with the hod.yaml of that time (--config), or publish and promote a new release',
+        remedy: `use the hod.yaml of that time (--config); ${moveRemedy(environment, before[0] ?? null)}`,
       });
 }
 

@@ -1,4 +1,6 @@
+import { placeNow } from '../ledger/environment';
 import type { Digest } from '../oci/digest';
+import type { RepositoryName } from '../oci/reference';
 import {
   stepKey,
   tagKey,
@@ -15,16 +17,27 @@ import { factNeed, type Decision, type Knowledge } from './knowledge';
 /** Steps of an environment, by their numbers. */
 export type Steps = ReadonlyMap<number, Step>;
 
-/** A step that must be there. */
+/** A step that must be there, as if the environment had always been where it is now: places go by name, not by address. */
 function stepOf(facts: Facts, environment: string, number: number): Step {
   const step = facts.get('step', stepKey(environment, number));
   if (step === undefined) {
     throw new Error(`the step ${number} of ${environment} is not there`);
   }
-  return step;
+  const repositoryOf = placeNow(facts, environment);
+  const placed = <T extends { readonly component: string; readonly repository: RepositoryName }>(each: T): T => {
+    return { ...each, repository: repositoryOf(each.component, each.repository) };
+  };
+  const served = (each: ServedComponent | null): ServedComponent | null => each && placed(each);
+  return {
+    ...step,
+    served: step.served.map((each) => ({ ...each, was: served(each.was) })),
+    lanes: step.lanes.map((each) => ({ ...each, is: served(each.is), was: served(each.was) })),
+    tags: step.tags.map(placed),
+    fixed: step.fixed.map(placed),
+  };
 }
 
-/** Asks for the steps of an environment from one number to another, both included. */
+/** Asks for the steps of an environment, whose fact is known, from one number to another, both included. */
 export function stepsFrom(
   environment: string,
   { first, last }: { readonly first: number; readonly last: number },

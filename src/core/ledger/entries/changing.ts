@@ -35,6 +35,7 @@ export function changeServed(
   }: Pick<Changes, 'tags'> & Pick<Fact<'environment'>, 'from'> & { readonly lanes?: readonly string[] },
 ): Changes['served'] {
   const components = servedIn(before, environment);
+  const { places } = before.get('environment', environment) ?? {};
   const moved = new Set(tags.map(({ repository, tag }) => tagKey(repository, tag)));
   const gone = (before.get('environment', environment)?.gone ?? []).filter(
     ({ repository, tag }) => !moved.has(tagKey(repository, tag)),
@@ -48,6 +49,7 @@ export function changeServed(
     once: [...new Set(ever)].filter((name) => ofComponent(now, name) === null),
     components: now,
     from,
+    ...(places === undefined ? {} : { places }),
     lanes: [...new Set([...(before.get('environment', environment)?.lanes ?? []), ...lanes])],
   });
   return changes.map(({ component }) => ({ component, was: ofComponent(components, component) }));

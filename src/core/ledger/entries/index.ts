@@ -4,6 +4,7 @@ import type { Circumstances } from './action';
 import { announced } from './announced';
 import { laterReferrers } from './later-referrers';
 import { failed } from './failed';
+import { moved } from './moved';
 import { promoted } from './promoted';
 import { published } from './published';
 import { refused } from './refused';
@@ -19,6 +20,7 @@ const kinds = [
   promoted,
   rolledBack,
   restored,
+  moved,
   result,
   signedOff,
   staged,

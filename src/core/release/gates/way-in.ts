@@ -1,5 +1,7 @@
+import { grouped } from '../../grouped';
 import type { RepositoryName } from '../../oci/reference';
 import { describePosition } from '../../tags/ordering';
+import { repositoryPattern } from '../../tags/template';
 import { cameInto, servedIn, stayIn } from '../../ledger/environment';
 import type { Despite } from '../despite';
 import type { Facts, Release, ServedComponent } from '../../ledger/facts';
@@ -35,10 +37,7 @@ export function knownWayIn(
     ...(other
       ? [`by the ledger ${describeWay(environment, known.from)}; by this hod.yaml ${describeWay(environment, from)}`]
       : []),
-    ...moved.map(
-      ({ component, repository }) =>
-        `by the ledger ${component} is in ${repository}; by this hod.yaml in ${wayIn.repositoryOf(component) ?? ''}`,
-    ),
+    ...movesOf(moved, wayIn),
   ];
   if (newWayIn) {
     return { gate, outcome: 'met', detail: `${detail.join('; ')}: accepted on purpose` };
@@ -50,9 +49,22 @@ export function knownWayIn(
     what: `releases come into ${environment} in another way`,
     object: environment,
     detail,
-    remedy:
-      'use the hod.yaml of the branch that you release from; if this change is meant, add --new-way-in --reason "…", with a login that may write to the former place too',
+    remedy: `use the hod.yaml of the branch that you release from; ${moved.length === 0 ? 'if this change is meant, add --new-way-in --reason "…"' : moveRemedy(environment, from)}`,
   };
+}
+
+/** Says where components are, and were; those whose repositories differ by their names alone together. */
+function movesOf(moved: readonly ServedComponent[], { repositoryOf }: Pick<WayIn, 'repositoryOf'>): string[] {
+  const patterns = moved.map(({ component, repository }) => ({
+    component,
+    was: repositoryPattern(repository, component),
+    is: repositoryPattern(repositoryOf(component) ?? '', component),
+  }));
+  return grouped(patterns, ({ was, is }) => [was, is]).map((group) => {
+    const [{ was, is }] = group;
+    const names = group.map(({ component }) => component).join(', ');
+    return `by the ledger ${names} ${group.length === 1 ? 'is' : 'are'} in ${was}; by this hod.yaml in ${is}`;
+  });
 }
 
 /** What an environment serves in other repositories than hod.yaml has it in. */
@@ -63,6 +75,12 @@ export function inFormerPlaces(
   return servedIn(facts, environment).filter(
     ({ component, repository }) => ![undefined, repository].includes(repositoryOf(component)),
   );
+}
+
+/** How to move an environment to other repositories. */
+export function moveRemedy(environment: string, from: string | null): string {
+  const command = from === null ? 'hod publish' : `hod promote ${environment}`;
+  return `if ${environment} moved, \`${command} --mend --new-way-in --reason "…"\` brings along what it serves, with a login that may write to both places`;
 }
 
 function describeWay(environment: string, from: string | null | undefined): string {
@@ -90,7 +108,7 @@ export function wasAdmitted({ component, repository }: ServedComponent, release:
       what: `${environment} serves this in another repository`,
       object,
       detail: `the ledger says ${repository}, and hod.yaml ${place}`,
-      remedy: 'use the hod.yaml that it came in with (--config), or publish and promote a new release',
+      remedy: `use the hod.yaml that it came in with (--config); ${moveRemedy(environment, from)}`,
     };
   }
   const stay = stayIn(release, environment, component);
