@@ -67,6 +67,7 @@ export const errorCodes = {
     'other-way-in',
     'older-rules',
     'place-taken',
+    'serves-unclear',
     'not-admitted',
     'own-sign-off',
     'other-build',

@@ -5,19 +5,25 @@ import { tagKey } from '../core/ledger/facts';
 import type { Tag } from '../core/oci/tag';
 import { dayOf, timestampOf } from '../core/time';
 import { commitOrders } from '../delivery/orders';
-import { rebuild } from '../rebuild/rebuild';
+import { rebuild, type Rebuilt } from '../rebuild/rebuild';
+import { readNamed } from '../delivery/sources/choice';
+import type { NamedChoice } from '../core/release/promotion';
+import { settleAll } from '../system/promises';
+import { versionNamed } from '../core/tags/version';
 import { readFollowing } from '../delivery/sources/read-following';
 import { arrivalsIn, readRemains } from '../rebuild/remains';
 import { toRebuildResult, type RebuildResult } from '../results/rebuild';
 import { actorOf } from '../session/actor';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
-import type { Config } from '../workspace/config';
+import { environmentNamed, type Config } from '../workspace/config';
 import { readGit } from '../workspace/git';
 
 /** What `ledger rebuild` is told. */
 export interface RebuildOptions extends SessionOptions {
   actor?: string | undefined;
+  /** What environments serve, as `ENV=RELEASE`. */
+  serves?: readonly string[] | undefined;
   dryRun?: true | undefined;
 }
 
@@ -65,13 +71,47 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
         orders: commitOrders(config.folder),
         actor: (await actorOf(options.actor, config, session)).name,
         now: timestampOf(new Date()),
+        serves: await readServes(options.serves ?? [], config),
       });
+      refuseUnclear(rebuilt);
       if (!dryRun && (await ledger.append(rebuilt.entries, emptyHead)) === undefined) {
         throw ledgerInUse(config, 'somebody else added entries meanwhile');
       }
       return toRebuildResult({ product: config.product, ledger: ledgerLabel(config), dryRun }, rebuilt, found);
     });
   });
+}
+
+/** Reads what somebody says that environments serve. Throws where an environment, or a release, is not named so. */
+async function readServes(texts: readonly string[], config: Config): Promise<Map<string, NamedChoice>> {
+  const named = await settleAll(
+    texts.map(async (text) => {
+      const [name = '', release = ''] = text.split(/=(.*)/s);
+      const version = versionNamed(release);
+      const commit = version === undefined ? release : undefined;
+      const choice = await readNamed(config.folder, { version, commit }, '--serves');
+      return choice === undefined ? [] : [[environmentNamed(config, name).name, choice] as const];
+    }),
+  );
+  return new Map(named.flat());
+}
+
+/** Refuses to guess what an environment serves. */
+function refuseUnclear({ unexplained }: Rebuilt): void {
+  const unclear = unexplained.filter(({ isUnclear }) => isUnclear);
+  if (unclear.length > 0) {
+    throw new HodError('serves-unclear', {
+      what: 'the registries do not tell what is served',
+      object: unclear.map(({ environment }) => environment),
+      why: unclear.map(({ environment, tags }) => {
+        const more = tags.length > 5 ? `, and ${tags.length - 5} more` : '';
+        return `no history leads to where tags of ${environment} are: ${tags.slice(0, 5).join(', ')}${more}`;
+      }),
+      next: unclear.map(
+        ({ environment }) => `name the release: \`hod ledger rebuild --serves ${environment}=VERSION\``,
+      ),
+    });
+  }
 }
 
 function ledgerInUse(config: Config, why: string): HodError {

@@ -8,12 +8,21 @@ import type { Build } from '../core/build/build';
 import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
 import { entryAfter, timeAfter, type SealedEntry } from '../core/ledger/entry';
-import { everUnder, listedIn, stepKey, tagKey, type Facts, type Release, type Step } from '../core/ledger/facts';
+import {
+  everUnder,
+  listedIn,
+  stepKey,
+  tagKey,
+  type Facts,
+  type Release,
+  type Step,
+  type TagPlace,
+} from '../core/ledger/facts';
 import { noAdmissionRules } from '../core/ledger/rules';
 import { everyBranch } from '../core/release/gates/taking';
 import type { Following } from '../core/build/following';
 import { together } from '../core/release/knowledge';
-import { decidePromotion, promotedAction, type Promotion } from '../core/release/promotion';
+import { decidePromotion, promotedAction, type NamedChoice, type Promotion } from '../core/release/promotion';
 import { decidePublication, publishedAction, type Publication } from '../core/release/publication';
 import type { PlacedComponent, ReleaseId } from '../core/ledger/release';
 import type { ReleaseRecord } from '../core/ledger/release-record';
@@ -22,6 +31,7 @@ import { decideRollback } from '../core/release/rollback';
 import { rolledBackAction, type Rollback } from '../core/release/rollback-plan';
 import type { RulesOf } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
+import { describePosition } from '../core/tags/ordering';
 import type { Timestamp } from '../core/time';
 import { MemoryLedger } from '../ledger/memory';
 import type { Orders } from '../delivery/delivery';
@@ -57,6 +67,8 @@ export interface Remains {
   readonly orders: Orders;
   readonly actor: string;
   readonly now: Timestamp;
+  /** What an environment serves, where somebody says so. */
+  readonly serves: ReadonlyMap<string, NamedChoice>;
 }
 
 /** A ledger that was made again, and what of it is not as it was. */
@@ -66,7 +78,15 @@ export interface Rebuilt {
   /** The names of all environments, the first one first. */
   readonly environments: readonly string[];
   /** Environments whose tags lead to something else than was made out. */
-  readonly unexplained: readonly { readonly environment: string; readonly tags: readonly string[] }[];
+  readonly unexplained: readonly UnexplainedTags[];
+}
+
+/** Tags of an environment that no history leads to. */
+export interface UnexplainedTags {
+  readonly environment: string;
+  readonly tags: readonly string[];
+  /** They are tags of what it would serve: nobody can tell what it serves. */
+  readonly isUnclear: boolean;
 }
 
 /**
@@ -77,7 +97,7 @@ export interface Rebuilt {
 export async function rebuild(remains: Remains): Promise<Rebuilt> {
   const { environments, arrivals, releases } = remains;
   const ledger = new RebuiltLedger(remains.product, remains.actor);
-  const unexplained: { environment: string; tags: readonly string[] }[] = [];
+  const unexplained: UnexplainedTags[] = [];
   for (const environment of environments) {
     const found = [...(arrivals.get(environment.name) ?? [])].sort((a, b) => inTime(releases, a, b));
     for (const arrival of found) {
@@ -88,9 +108,15 @@ export async function rebuild(remains: Remains): Promise<Rebuilt> {
           : promoteAgain(arrival, environment, environment.after, ledger, remains));
       }
     }
-    const tags = await rollBackAgain(environment, ledger, remains);
+    const { name } = environment;
+    const named = remains.serves.get(name);
+    const tags =
+      named === undefined
+        ? await rollBackAgain(environment, ledger, remains)
+        : await rollBackTo(named, environment, ledger, remains);
     if (tags.length > 0) {
-      unexplained.push({ environment: environment.name, tags });
+      const isUnclear = named === undefined && !isTold(name, ledger.facts, remains);
+      unexplained.push({ environment: name, tags, isUnclear });
     }
   }
   return {
@@ -278,16 +304,73 @@ async function rollBackAgain(
   if (drifted.length === 0 || (await whole())) {
     return [];
   }
+  // It explains a part of what leads elsewhere, and leads nothing else astray.
+  const explains = (after: readonly string[]): boolean =>
+    after.length < drifted.length && after.every((tag) => drifted.includes(tag));
+  // Some tag may have been cleaned up: what is served is known where its own tags are right.
+  if (!isTold(name, ledger.facts, remains)) {
+    const isServed = (after: readonly string[], facts: Facts): boolean =>
+      explains(after) && isTold(name, facts, remains);
+    await firstThat(stepsBack(name, ledger.facts), environment, ledger, remains, isServed);
+    drifted = driftIn(name, ledger.facts, remains);
+  }
   for (const lane of ledger.facts.get('environment', name)?.lanes ?? []) {
-    const before = drifted;
-    // It explains a part of what leads elsewhere, and leads nothing else astray.
-    const explains = (after: readonly string[]): boolean =>
-      after.length < before.length && after.every((tag) => before.includes(tag));
     if (await firstThat(laneStepsBack(name, lane, ledger.facts), environment, ledger, remains, explains)) {
       drifted = driftIn(name, ledger.facts, remains);
     }
   }
   return drifted.length === 0 || (await whole()) ? [] : drifted;
+}
+
+/** The moving tags of what an environment serves: they tell that. */
+function tellingTags(environment: string, facts: Facts): TagPlace[] {
+  return servedIn(facts, environment)
+    .flatMap(({ component, repository, tags }) => tags.map((tag) => ({ component, repository, tag })))
+    .filter(({ repository, tag }) => facts.get('tag', tagKey(repository, tag))?.kind === 'moving');
+}
+
+/** Whether tags tell that an environment serves what a ledger says: one of each component does, and none stands elsewhere. */
+function isTold(environment: string, facts: Facts, { served }: Remains): boolean {
+  const telling = tellingTags(environment, facts).map((tag) => {
+    const is = served(tag.repository, tag.tag);
+    return { ...tag, is, isRight: is === facts.get('tag', tagKey(tag.repository, tag.tag))?.digest };
+  });
+  return servedIn(facts, environment).every(({ component }) => {
+    const own = telling.filter((each) => each.component === component);
+    return own.some(({ isRight }) => isRight) && own.every(({ is, isRight }) => isRight || is === undefined);
+  });
+}
+
+/**
+ * Rolls an environment back to what somebody says that it serves. Answers the tags that lead elsewhere still.
+ *
+ * @throws what refuses the rollback, where it never had that.
+ */
+async function rollBackTo(
+  to: NamedChoice,
+  environment: LostEnvironment,
+  ledger: RebuiltLedger,
+  remains: Remains,
+): Promise<readonly string[]> {
+  const { name } = environment;
+  const isIt = (each: { version?: string | undefined; commit: string }): boolean =>
+    'version' in to ? each.version === to.version : each.commit === to.commit;
+  const had = (remains.arrivals.get(name) ?? []).flatMap(({ release }) => remains.releases.get(release) ?? []);
+  if (!had.some(isIt)) {
+    throw new HodError('never-published', {
+      what: 'this environment never had that release',
+      object: `${name}: ${describePosition(to)}`,
+      why: `its repositories hold no record of it`,
+      next: `name one that it had: ${had.map(describePosition).slice(-5).join(', ') || 'none is known'}`,
+    });
+  }
+  if (!servedIn(ledger.facts, name).some(isIt)) {
+    const [action] = await rollbackIn({ lane: undefined, to }, environment, ledger, remains);
+    if (action !== undefined) {
+      ledger.add(action, remains.now);
+    }
+  }
+  return driftIn(name, ledger.facts, remains);
 }
 
 /** A rollback that an environment may have had. */
@@ -318,29 +401,44 @@ function named({ version, commit }: NonNullable<Step['of']>): Rollback['to'] {
 /** Adds the first of some rollbacks after which the tags that lead elsewhere are as they should be. Answers whether there is one. */
 async function firstThat(
   candidates: readonly Candidate[],
-  { name, after }: LostEnvironment,
+  environment: LostEnvironment,
   ledger: RebuiltLedger,
   remains: Remains,
-  isMeant: (drifted: readonly string[]) => boolean,
+  isMeant: (drifted: readonly string[], facts: Facts) => boolean,
 ): Promise<boolean> {
-  const places = new Map(servedIn(ledger.facts, name).map(({ component, repository }) => [component, repository]));
-  const judge = ledger.judge([...places.values()], remains.orders);
   for (const candidate of candidates) {
-    const rollback = {
-      ...candidate,
-      environment: name,
-      before: after === undefined ? [] : [after],
-      reason: 'found so when the ledger was made again',
-      places,
-    };
-    const decided = await judge.decide((known) => decideRollback(rollback, known)).catch(refusedOnly);
-    const [action] = decided === undefined ? [] : rolledBackAction(rollback, decided.value);
-    if (action !== undefined && isMeant(driftIn(name, ledger.with(action, remains.now).facts, remains))) {
+    const [action] = (await rollbackIn(candidate, environment, ledger, remains).catch(refusedOnly)) ?? [];
+    const further = action && ledger.with(action, remains.now).facts;
+    if (
+      action !== undefined &&
+      further !== undefined &&
+      isMeant(driftIn(environment.name, further, remains), further)
+    ) {
       ledger.add(action, remains.now);
       return true;
     }
   }
   return false;
+}
+
+/** What a rollback of an environment would say; nothing where it changes nothing. Throws where a rule refuses it. */
+async function rollbackIn(
+  candidate: Candidate,
+  { name, after }: LostEnvironment,
+  ledger: RebuiltLedger,
+  { orders }: Remains,
+): Promise<Action[]> {
+  const places = new Map(servedIn(ledger.facts, name).map(({ component, repository }) => [component, repository]));
+  const rollback = {
+    ...candidate,
+    environment: name,
+    before: after === undefined ? [] : [after],
+    reason: 'found so when the ledger was made again',
+    places,
+  };
+  const judge = ledger.judge([...places.values()], orders);
+  const { value } = await judge.decide((known) => decideRollback(rollback, known));
+  return rolledBackAction(rollback, value);
 }
 
 function refusedOnly(error: unknown): undefined {

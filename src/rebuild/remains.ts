@@ -1,4 +1,5 @@
 import { allBytes } from '../core/bytes';
+import { HodError } from '../core/errors';
 import { isProtectionTag } from '../core/build/component';
 import { Facts } from '../core/ledger/facts';
 import type { ReleaseId } from '../core/ledger/release';
@@ -28,6 +29,8 @@ export interface RepositoryRemains {
   readonly referrers: ReadonlyMap<Digest, readonly Referrer[]>;
   /** Tags that lead to something without a record. */
   readonly unknown: readonly Tag[];
+  /** Tags whose content cannot be read, and why. */
+  readonly damaged: readonly { readonly tag: Tag; readonly why: string }[];
   /** Parts that were staged, and not published yet. */
   readonly staged: number;
 }
@@ -62,13 +65,14 @@ async function readRepository(
   const resolved = await settleAll(names.map(async (tag) => ({ tag, digest: await client.manifests.resolve(tag) })));
   const tags = resolved.flatMap(({ tag, digest }) => (digest === undefined ? [] : [{ tag, digest }]));
   const digests = [...new Set(tags.map(({ digest }) => digest))];
+  const damaged = new Map<Digest, string>();
+  const readable = <T>(digest: Digest, read: () => Promise<readonly T[]>): Promise<readonly [Digest, readonly T[]]> =>
+    readUnlessDamaged(digest, read, damaged);
   const told = new Map(
-    await settleAll(
-      digests.map(async (digest) => [digest, await recordsOn(client, digest, { component, product })] as const),
-    ),
+    await settleAll(digests.map((digest) => readable(digest, () => recordsOn(client, digest, { component, product })))),
   );
   const known = digests.filter((digest) => (told.get(digest)?.length ?? 0) > 0);
-  const referrers = await settleAll(known.map(async (digest) => [digest, await everythingOn(client, digest)] as const));
+  const referrers = await settleAll(known.map((digest) => readable(digest, () => everythingOn(client, digest))));
   return {
     environment,
     component,
@@ -78,9 +82,30 @@ async function readRepository(
     referrers: new Map(
       referrers.map(([digest, all]) => [digest, [...all, ...(told.get(digest) ?? []).map(({ referrer }) => referrer)]]),
     ),
-    unknown: tags.filter(({ digest }) => !known.includes(digest)).map(({ tag }) => tag),
+    unknown: tags.filter(({ digest }) => !known.includes(digest) && !damaged.has(digest)).map(({ tag }) => tag),
+    damaged: tags.flatMap(({ tag, digest }) => {
+      const why = damaged.get(digest);
+      return why === undefined ? [] : [{ tag, why }];
+    }),
     staged,
   };
+}
+
+/** Reads something of a manifest; where it is damaged, that is noted: an old image keeps nobody from the others. */
+async function readUnlessDamaged<T>(
+  digest: Digest,
+  read: () => Promise<readonly T[]>,
+  damaged: Map<Digest, string>,
+): Promise<readonly [Digest, readonly T[]]> {
+  try {
+    return [digest, await read()];
+  } catch (error) {
+    if (!(error instanceof HodError) || !['missing', 'corrupt'].includes(error.fault)) {
+      throw error;
+    }
+    damaged.set(digest, [error.problem.why ?? error.problem.what].flat().join('; '));
+    return [digest, []];
+  }
 }
 
 /** The records of the product's releases that refer to a manifest; without those that are unreadable, or of another product. */

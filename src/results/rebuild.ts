@@ -76,5 +76,8 @@ function lostIn(found: readonly RepositoryRemains[]): RebuildResult['notRecovere
         what: 'without-record',
         detail: `${client.label}: ${tags.length} tags lead to images without a release record (${tags.slice(0, 3).join(', ')}${tags.length > 3 ? ', …' : ''}); order is judged by what they tell`,
       })),
+    ...found.flatMap(({ client, damaged }) =>
+      damaged.map(({ tag, why }) => ({ what: 'damaged', detail: `${client.label}:${tag} cannot be read: ${why}` })),
+    ),
   ];
 }

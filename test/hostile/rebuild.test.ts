@@ -1,8 +1,9 @@
 import { rm } from 'node:fs/promises';
+import * as z from 'zod';
 import { join } from 'node:path';
 import { OtherClient } from '../support/other-client';
 import { hodJson } from '../support/hod';
-import { sandboxWorld, type SandboxWorld } from '../support/world';
+import { components, sandboxWorld, type SandboxWorld } from '../support/world';
 
 const signature = 'application/vnd.skerry.signature.v1';
 
@@ -72,3 +73,56 @@ describe.each([
     expect(said.stderr).toContain('this ledger is not made again');
   });
 });
+
+test('tags that were cleaned up, and an image that is damaged: what is served is told or asked, and what was withdrawn stays out', async () => {
+  const sandbox = await sandboxWorld();
+  const { world } = sandbox;
+  try {
+    const release = async (...args: string[]) => {
+      await world.publish(...args);
+      await world.promote('uat');
+      await world.promote('prod');
+      await world.product.change('timetable', `After ${args.join(' ')}`);
+      await world.product.build();
+    };
+    await release();
+    await release('--next', 'minor');
+    await hodJson('rollback', ['rollback', 'prod', '--reason', 'it leaks'], world.options);
+    const remove = async (tag: string) => {
+      for (const component of components) {
+        const url = `http://127.0.0.1:${world.ports.prod}/v2/skerry/${component}/manifests/${tag}`;
+        expect((await fetch(url, { method: 'DELETE' })).status).toBe(202);
+      }
+    };
+    const rebuild = async (...args: string[]) => {
+      await rm(join(world.product.folder, '.hod'), { recursive: true, force: true });
+      return hodJson('ledger-rebuild', ['ledger', 'rebuild', ...args], world.options);
+    };
+    const servedIn = (made: Awaited<ReturnType<typeof rebuild>>, name: string) =>
+      made.environments.find(({ environment }) => environment === name)?.serves.map(({ version }) => version);
+    await remove('2.4');
+    expect(servedIn(await rebuild(), 'prod')).toEqual(Array(4).fill('2.4.0'));
+    await world.fails('withdrawn', 'promote', 'prod', '--version', '2.5.0');
+    // Somebody damages an old image of uat.
+    const uat = `http://127.0.0.1:${world.ports.uat}/v2/skerry/timetable/manifests`;
+    const index: unknown = await (await fetch(`${uat}/2.4.0`, { headers: { accept: '*/*' } })).json();
+    const [child] = z.object({ manifests: z.array(z.object({ digest: z.string() })) }).parse(index).manifests;
+    expect((await fetch(`${uat}/${child?.digest}`, { method: 'DELETE' })).status).toBe(202);
+    expect((await rebuild()).notRecovered).toContainEqual({
+      what: 'damaged',
+      detail: expect.stringContaining('skerry/timetable:2.4.0 cannot be read'),
+    });
+    await remove('2');
+    await remove('latest');
+    await rm(join(world.product.folder, '.hod'), { recursive: true });
+    const unclear = await world.fails('serves-unclear', 'ledger', 'rebuild');
+    expect(unclear).toMatchObject({ object: 'prod', next: expect.stringContaining('--serves prod=VERSION') });
+    await world.fails('never-published', 'ledger', 'rebuild', '--serves', 'prod=9.9.9');
+    expect(servedIn(await rebuild('--serves', 'prod=2.4.0'), 'prod')).toEqual(Array(4).fill('2.4.0'));
+    await world.fails('withdrawn', 'promote', 'prod', '--version', '2.5.0');
+    expect((await world.hod('restore', 'prod')).code).toBe(0);
+    expect((await world.hod('status', '--check')).code).toBe(0);
+  } finally {
+    await sandbox.close();
+  }
+}, 60_000);

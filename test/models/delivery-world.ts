@@ -408,6 +408,7 @@ export class DeliveryWorld {
       orders: this.context(Infinity).orders,
       actor: 'rebuilt',
       now: this.now(),
+      serves: new Map(),
     };
   }
 

@@ -64,8 +64,10 @@ function rebuildCommand() {
   return command('rebuild', 'make a new ledger of what the registries tell, where the old one is lost', [
     ['hod ledger rebuild --dry-run', 'what would be known, and what would not?'],
     ['hod ledger rebuild', 'into the ledger that hod.yaml names, which must be empty'],
+    ['hod ledger rebuild --serves prod=1.1.0', 'where tags do not tell what prod serves'],
   ])
     .addOption(configOption())
+    .option('--serves <env=release...>', 'the version or commit that an environment serves, where its tags do not tell')
     .addOption(actorOption())
     .addOption(dryRunOption())
     .addOption(quietOption())
