@@ -1,4 +1,5 @@
 import type { Actor } from '../core/ledger/entry';
+import { HodError } from '../core/errors';
 import { laneNamed } from '../core/ledger/lane';
 import { needReason } from '../core/release/despite';
 import { withAnnouncing } from '../announcing/announce';
@@ -34,6 +35,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
     const { name } = environment;
     const reason = needReason(options.reason, `hod rollback ${name}`);
     const to = await readNamed(folder, { version: options.to, commit: options.commit }, '--to');
+    const lane = options.line === undefined ? undefined : readLane(options.line);
     const dryRun = options.dryRun === true;
     const about = { command: 'rollback', environment: name } as const;
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
@@ -44,7 +46,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
       const { plan, decisions } = await rollBack(
         {
           environment: name,
-          lane: options.line === undefined ? undefined : laneNamed(options.line),
+          lane,
           before,
           to,
           reason,
@@ -71,4 +73,17 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
       return { ...result, next: changed ? stepsAfterRollback(options.config) : [] };
     });
   });
+}
+
+/** Reads which line is meant. Throws `not-a-line` where none is named. */
+function readLane(line: string): string {
+  if (line.trim() === '') {
+    throw new HodError('not-a-line', {
+      what: 'no line is named',
+      object: `--line '${line}'`,
+      why: 'it names a line of versions, or a branch',
+      next: 'write --line 2.4, or leave --line out to roll the whole environment back',
+    });
+  }
+  return laneNamed(line);
 }

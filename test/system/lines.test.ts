@@ -85,6 +85,7 @@ test('the stories of a hotfix, and of a bad one, are played as the docs tell the
     withdrawn: [],
   });
   await world.fails('line-served', 'rollback', 'prod', '--line', '2.5', '--reason', 'it leaks');
+  await world.fails('not-a-line', 'rollback', 'prod', '--line', '', '--reason', 'it leaks');
   await world.fails('no-such-line', 'rollback', 'prod', '--line', '2.7', '--reason', 'it leaks');
   await world.fails('not-served-before', 'rollback', 'prod', '--line', '2.4', '--to', '2.4.2', '--reason', 'it leaks');
   await rollback('--line', '2.4', '--reason', 'it leaks');
@@ -172,6 +173,7 @@ test('a component goes with the next release, comes back by a rollback, and neve
   await product.build();
   const late = await world.publish('--branch', 'main');
   expect(late.components.map(({ way }) => way)).toEqual(['held', 'held', 'beside', 'held']);
+  expect(late.components[2]?.wayReason).toContain('tide-watch retired: dev serves a newer release without it');
   expect(await names('dev')).not.toContain('tide-watch');
 }, 60_000);
 

@@ -74,7 +74,11 @@ export function decideWay(
   const there = served ?? retired;
   const elsewhere = there === undefined ? shown : undefined;
   const order = there === undefined ? 'newer' : compareOrder(origin, there, ancestry);
-  const why = elsewhere ?? explainOrder(order, there, ancestry.gap);
+  const gone =
+    served === undefined && retired !== undefined
+      ? `${component} retired: ${environment} serves a newer release without it; `
+      : '';
+  const why = elsewhere ?? `${gone}${explainOrder(order, there, ancestry.gap)}`;
   if (elsewhere === undefined && comesAfter(order) && notFollowed === undefined) {
     return { component, way: 'takes-over', reason: why, lanes, serves: origin };
   }
