@@ -214,7 +214,14 @@ export class FileBlocks implements TarBlocks {
   ) {}
 
   async block(): Promise<Buffer | undefined> {
-    return this.at + blockSize > this.file.length ? undefined : this.take(blockSize);
+    if (this.at === this.file.length) {
+      return undefined;
+    }
+    // Within a header, or within what fills up the last block of a member: the same as where it is read as a stream.
+    if (this.at + blockSize > this.file.length) {
+      throw this.corrupt('it is cut off');
+    }
+    return this.take(blockSize);
   }
 
   async pass(size: number, told?: (piece: Uint8Array, at: number) => void): Promise<void> {

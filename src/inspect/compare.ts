@@ -6,7 +6,8 @@ import { readContent, runnableImages, type ContentNode } from '../core/oci/conte
 import type { Digest } from '../core/oci/digest';
 import { comparePaths, type PathDifference } from '../core/oci/inside';
 import { formatRepository, parseRepository } from '../core/oci/reference';
-import { servedIn } from '../core/ledger/environment';
+import { nameNow } from '../core/build/component';
+import { placeNow, servedIn } from '../core/ledger/environment';
 import { settleAll } from '../system/promises';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
@@ -20,6 +21,8 @@ import { readHashedTree } from './layers';
 /** A component on one side. */
 interface ComparedComponent {
   readonly component: string;
+  /** The name that it had then, where it has another now. */
+  readonly was: string | undefined;
   readonly reference: string;
   readonly digest: Digest;
   readonly version: string | undefined;
@@ -48,7 +51,7 @@ export type CommitDifference =
   { readonly added: readonly LoggedCommit[]; readonly left: readonly LoggedCommit[] } | { readonly gap: string };
 
 /** A component where it stands. */
-export type PlacedSide = Omit<ComparedComponent, 'component' | 'read'>;
+export type PlacedSide = Omit<ComparedComponent, 'component' | 'was' | 'read'>;
 
 /** How an image for one platform differs; `inside`: the paths, undefined where they were not asked for. */
 export type PlatformChange = ImageDifference['changed'][number] & { readonly inside: PathDifference | undefined };
@@ -56,6 +59,8 @@ export type PlatformChange = ImageDifference['changed'][number] & { readonly ins
 /** How a component, or all components of a release, differ. */
 export interface ComponentComparison {
   readonly component: string;
+  /** The name that it had in the first, where it has another in the second. */
+  readonly was: string | undefined;
   readonly state: 'same' | 'changed' | 'added' | 'removed';
   readonly from: PlacedSide | undefined;
   readonly to: PlacedSide | undefined;
@@ -115,28 +120,35 @@ async function readSide(text: string, config: Config | undefined, session: Sessi
         await refuseEmpty(config, ledger);
         return environment === undefined
           ? releaseSide(text, config, ledger, session)
-          : environmentSide(environment.name, ledger, session);
+          : environmentSide(environment.name, config, ledger, session);
       });
     }
   }
   const node = await locate(session, text);
   const [first] = await runnableImages(node);
   const { digest } = node.manifest;
-  const component = { component: '', reference: text, digest, version: first?.version, commit: first?.revision };
+  const component = {
+    component: '',
+    was: undefined,
+    reference: text,
+    digest,
+    version: first?.version,
+    commit: first?.revision,
+  };
   return { kind: 'image', components: [{ ...component, read: () => Promise.resolve(node) }] };
 }
 
-async function environmentSide(name: string, ledger: Ledger, session: Session): Promise<Side> {
+async function environmentSide(name: string, config: Config, ledger: Ledger, session: Session): Promise<Side> {
   const { facts } = await ledger.read([{ kind: 'environment', key: name }]);
-  return { kind: 'environment', components: servedIn(facts, name).map((served) => placedComponent(served, session)) };
+  return {
+    kind: 'environment',
+    components: servedIn(facts, name).map((served) => placedComponent(served, config, session)),
+  };
 }
 
-async function releaseSide(
-  text: string,
-  { folder, environments }: Config,
-  ledger: Ledger,
-  session: Session,
-): Promise<Side> {
+async function releaseSide(text: string, config: Config, ledger: Ledger, session: Session): Promise<Side> {
+  const { folder, environments } = config;
+  const [first] = environments;
   const release = await findRelease(text, folder, ledger);
   if (release === undefined) {
     throw new HodError('never-published', {
@@ -147,9 +159,14 @@ async function releaseSide(
     });
   }
   const { commit: of, version: as, components } = release;
+  const { facts } = await ledger.read([{ kind: 'environment', key: first.name }]);
+  const repositoryOf = placeNow(facts, first.name);
   return {
     kind: 'release',
-    components: components.map((placed) => placedComponent({ ...placed, commit: of, version: as }, session)),
+    components: components.map((placed) => {
+      const repository = repositoryOf(placed.component, placed.repository);
+      return placedComponent({ ...placed, repository, commit: of, version: as }, config, session);
+    }),
   };
 }
 
@@ -160,12 +177,15 @@ function placedComponent(
     version?: string | undefined;
     commit: string;
   },
+  { components }: Config,
   session: Session,
 ): ComparedComponent {
   const { component, repository, digest, version, commit } = placed;
   const client = session.client(parseRepository(repository));
+  const now = nameNow(components, component);
   return {
-    component,
+    component: now,
+    was: now === component ? undefined : component,
     reference: `${formatRepository(client.repository)}@${digest}`,
     digest,
     version,
@@ -219,7 +239,8 @@ function compareAll(from: Side, to: Side, inside: boolean): Promise<ComponentCom
         );
         const isSame = one?.digest === other?.digest;
         const state = one === undefined ? 'added' : other === undefined ? 'removed' : isSame ? 'same' : 'changed';
-        const about = { component, state, from: one, to: other } as const;
+        const was = one?.was === other?.was ? undefined : one?.was;
+        const about = { component, was, state, from: one, to: other } as const;
         if (one === undefined || other === undefined || isSame) {
           return { ...about, files: undefined, platforms: nothing };
         }

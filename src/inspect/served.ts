@@ -20,7 +20,7 @@ export async function servedAsAdmitted(
 ): Promise<readonly ServedComponent[]> {
   const { facts } = await ledger.read([{ kind: 'environment', key: environment.name }]);
   const served = servedIn(facts, environment.name).filter(({ component }) =>
-    components.some(({ name }) => name === component),
+    components.some(({ name, was }) => name === component || was.includes(component)),
   );
   await refuseUnadmitted(served, environment, ledger);
   return served;
@@ -43,11 +43,13 @@ async function refuseUnadmitted(
 /** Every repository of the product, whatever environment it is of, and what its references are to lead to. */
 export function targetsIn({ components, environments }: Config, served: readonly ServedComponent[]): Target[] {
   const targets = new Map<RepositoryName, Target>();
-  for (const { name: component } of components) {
-    const own = served.find((each) => each.component === component);
+  for (const { name: component, was } of components) {
+    // Under its former name where the environment does not have it under the new one yet.
+    const own = [component, ...was].flatMap((name) => served.find((each) => each.component === name) ?? [])[0];
     const serves = own && { repository: own.repository, digest: own.digest, name: nameOf(own) };
-    for (const each of environments) {
-      const repository = formatRepository(each.repositoryOf(component));
+    for (const repository of [component, ...was].flatMap((name) =>
+      environments.map((each) => formatRepository(each.repositoryOf(name))),
+    )) {
       targets.set(repository, { component, repository, serves });
     }
   }

@@ -104,7 +104,7 @@ async function promoteInto(
   const items = parts.flatMap((part) => part.items);
   const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);
   const releases = chosen.value.map(({ release }) => release);
-  const about = { product: config.product, releases, ...names, dryRun: context.dryRun, moved, staying };
+  const about = { config, releases, ...names, dryRun: context.dryRun, moved, staying };
   return toPromoteResult(about, delivered, ({ component }) => {
     const source = session.client(from.repositoryOf(component));
     return { repository: source.label, requests: source.requests };

@@ -85,7 +85,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       noteAdopted(head.seq === 0 ? delivered.items : [], config, session);
       const leftovers = dryRun ? [] : await removeProtection(items);
       const { name } = environment;
-      const result = toPublishResult({ product, environment: name, build, dryRun, moved }, delivered, leftovers);
+      const result = toPublishResult({ config, environment: name, build, dryRun, moved }, delivered, leftovers);
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };
     });
   });

@@ -1,4 +1,5 @@
 import { HodError } from '../core/errors';
+import { nameNow } from '../core/build/component';
 import { millisecondsOf } from '../core/amounts';
 import type { EventKind, TimelineFilter } from '../core/insight/timeline';
 import { timestampOf, type Timestamp } from '../core/time';
@@ -47,12 +48,18 @@ function readFilter(
   const now = Date.now();
   return {
     environment: environment === undefined ? undefined : environmentNamed(config, environment).name,
-    component: component === undefined ? undefined : chosenComponents(config, [component])[0]?.name,
+    component: component === undefined ? undefined : namesOf(component, config),
     kind,
     actor,
     since: since === undefined ? undefined : readTime(since, now),
     until: until === undefined ? undefined : readTime(until, now),
   };
+}
+
+/** Every name that a component has had, by any of them. */
+function namesOf(component: string, config: Config): string[] {
+  const [found] = chosenComponents(config, [nameNow(config.components, component)]);
+  return found === undefined ? [] : [found.name, ...found.was];
 }
 
 /** A time as people write it: how long ago, or a date and perhaps a time. Throws `not-a-time`. */

@@ -29,6 +29,8 @@ export const compareResultSchema = z.strictObject({
   components: z.array(
     z.strictObject({
       component: z.string(),
+      /** The name that it had in the first, where it has another in the second. */
+      was: z.string().nullable(),
       state: z.enum(['same', 'changed', 'added', 'removed']),
       from: placed.nullable(),
       to: placed.nullable(),
@@ -79,6 +81,7 @@ function toSide({ name, kind, version, commit: of }: ComparedSide): CompareResul
 
 function toComponent({
   component,
+  was,
   state,
   from,
   to,
@@ -87,6 +90,7 @@ function toComponent({
 }: ComponentComparison): CompareResult['components'][number] {
   return {
     component,
+    was: was ?? null,
     state,
     from: toPlaced(from),
     to: toPlaced(to),

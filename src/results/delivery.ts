@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { nameNow, type Component } from '../core/build/component';
 import { ways } from '../core/ledger/way';
 import { describePosition } from '../core/tags/ordering';
 import type { DeliveredItem } from '../delivery/delivery';
@@ -25,9 +26,27 @@ export type DeliveredResult = z.infer<z.ZodObject<typeof deliveredFields>>;
 /** The components that a release retires: the product has them no more, and the environment serves them no more; their tags stay. */
 export const retires = z.array(z.string());
 
-/** Names the components that retire with releases, each once. */
-export function retiringIn(verdicts: readonly { readonly retires: readonly string[] }[]): string[] {
-  return [...new Set(verdicts.flatMap((verdict) => verdict.retires))];
+/** A product, and its components by every name that they have had. */
+export interface NamedProduct {
+  readonly product: string;
+  readonly components: readonly Pick<Component, 'name' | 'was'>[];
+}
+
+/** Components that have another name from now on. */
+export const renames = z.array(z.strictObject({ component: z.string(), was: z.string() }));
+
+/** Names the components that retire with releases, each once, and apart from them those that have another name by now. */
+export function leavingIn(
+  verdicts: readonly { readonly retires: readonly string[] }[],
+  components: NamedProduct['components'],
+): { retires: string[]; renames: { component: string; was: string }[] } {
+  const all = [...new Set(verdicts.flatMap((verdict) => verdict.retires))].map((was) => {
+    return { component: nameNow(components, was), was };
+  });
+  return {
+    retires: all.filter(({ component, was }) => component === was).map(({ was }) => was),
+    renames: all.filter(({ component, was }) => component !== was),
+  };
 }
 
 /** Where an environment was moved, and what came along; null where it did not move. */

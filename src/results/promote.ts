@@ -10,7 +10,9 @@ import {
   movedResult,
   outcomeFields,
   retires,
-  retiringIn,
+  leavingIn,
+  type NamedProduct,
+  renames,
   toDeliveredResult,
   toMovedResult,
 } from './delivery';
@@ -35,6 +37,7 @@ export const promoteResultSchema = z.strictObject({
     }),
   ),
   retires,
+  renames,
   moved: movedResult,
 });
 export type PromoteResult = z.infer<typeof promoteResultSchema>;
@@ -42,7 +45,7 @@ export type PromoteResult = z.infer<typeof promoteResultSchema>;
 /** @param sourceOf Where a component was promoted from, and how many requests went there. */
 export function toPromoteResult(
   {
-    product,
+    config: { product, components },
     releases,
     from,
     to,
@@ -50,7 +53,7 @@ export function toPromoteResult(
     moved,
     staying,
   }: {
-    product: string;
+    config: NamedProduct;
     releases: readonly Release[];
     from: string;
     to: string;
@@ -85,7 +88,7 @@ export function toPromoteResult(
         transfer: { ...transfer, requests: transfer.requests + (repository === item.repository ? 0 : requests) },
       };
     }),
-    retires: retiringIn(verdicts),
+    ...leavingIn(verdicts, components),
     moved: toMovedResult(moved, { alone: staying }),
   };
 }

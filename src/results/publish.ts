@@ -10,7 +10,9 @@ import {
   movedResult,
   outcomeFields,
   retires,
-  retiringIn,
+  leavingIn,
+  type NamedProduct,
+  renames,
   toDeliveredResult,
   toMovedResult,
 } from './delivery';
@@ -26,6 +28,7 @@ export const publishResultSchema = z.strictObject({
   gates: z.array(gateResult),
   components: z.array(z.strictObject(deliveredFields)),
   retires,
+  renames,
   moved: movedResult,
   /** Tags that protected what was staged, and that the registry does not remove. */
   leftovers: z.array(z.string()),
@@ -34,12 +37,18 @@ export type PublishResult = z.infer<typeof publishResultSchema>;
 
 export function toPublishResult(
   {
-    product,
+    config: { product, components },
     environment,
     build,
     dryRun,
     moved,
-  }: { product: string; environment: string; build: Build; dryRun: boolean; moved: MovedEnvironment | undefined },
+  }: {
+    config: NamedProduct;
+    environment: string;
+    build: Build;
+    dryRun: boolean;
+    moved: MovedEnvironment | undefined;
+  },
   { verdicts, items }: Delivered<PublicationPlan>,
   leftovers: string[],
 ): Omit<PublishResult, 'next'> {
@@ -59,7 +68,7 @@ export function toPublishResult(
     dryRun,
     gates: verdict.gates.map(toGateResult),
     components: items.map(toDeliveredResult),
-    retires: retiringIn(verdicts),
+    ...leavingIn(verdicts, components),
     moved: toMovedResult(moved, { alone: false }),
     leftovers,
   };

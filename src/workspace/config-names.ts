@@ -41,6 +41,7 @@ export function checkNames(
     findings.push({ path: ['bundles', name], atKey: true, text: `an image is called ${name} too` });
   }
   const names = [...new Set([...Object.keys(raw.images), ...bundles])];
+  findings.push(...checkFormerNames(raw, names));
   for (const [name, environment] of Object.entries(raw.environments)) {
     const path = ['environments', name];
     const earlier = environmentNames.slice(0, environmentNames.indexOf(name));
@@ -56,6 +57,30 @@ export function checkNames(
   }
   findings.push(...checkOwnTags(raw, environmentNames, check));
   return uniqueFindings([...findings, ...checkSharedTags(raw)]);
+}
+
+/** Finds former names that a component has now, or that two say they had. */
+function checkFormerNames(raw: Pick<RawConfig, 'images' | 'bundles'>, names: readonly string[]): ConfigFinding[] {
+  const seen = new Set<string>();
+  const all = (
+    [
+      ['images', raw.images],
+      ['bundles', raw.bundles ?? {}],
+    ] as const
+  ).flatMap(([kind, components]) =>
+    Object.entries<{ was?: string | string[] | undefined }>(components).flatMap(([name, { was = [] }]) =>
+      [was].flat().map((former) => ({ path: [kind, name, 'was'], former })),
+    ),
+  );
+  return all.flatMap(({ path, former }) => {
+    const isTaken = seen.has(former);
+    seen.add(former);
+    return names.includes(former)
+      ? [{ path, text: `${former} is a component still; take it out, or name what this one was called before` }]
+      : isTaken
+        ? [{ path, text: `another component says that it was ${former} too` }]
+        : [];
+  });
 }
 
 /** Throws where several components would stand in one repository. */

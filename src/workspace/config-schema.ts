@@ -74,6 +74,9 @@ const tagRules = z
 /** Tags that a component has of its own, in some environments. */
 const ownTags = z.record(nameSchema, tagRules);
 
+/** Names that a component had before. */
+const formerNames = z.union([nameSchema, z.array(nameSchema).min(1)], 'must be a name or a list of names');
+
 /** An image in hod.yaml. */
 export const imageSchema = z.strictObject({
   from: paths,
@@ -81,6 +84,7 @@ export const imageSchema = z.strictObject({
   compress: z.enum(compressions, 'must be gzip or none').optional(),
   inputs: patterns.optional(),
   'publish-alone': z.boolean().optional(),
+  was: formerNames.optional(),
   tags: ownTags.optional(),
 });
 
@@ -89,6 +93,7 @@ export const bundleSchema = z.strictObject({
   files: z.string().min(1),
   inputs: patterns.optional(),
   'publish-alone': z.boolean().optional(),
+  was: formerNames.optional(),
   tags: ownTags.optional(),
 });
 

@@ -220,6 +220,7 @@ function componentsOf(raw: RawConfig, folder: string): (ImageConfiguration | Bun
       compression: image.compress ?? 'gzip',
       inputs: image.inputs,
       publishAlone: image['publish-alone'] === true,
+      was: [image.was ?? []].flat(),
     })),
     ...Object.entries(raw.bundles ?? {}).map(([name, bundle]): BundleConfig => ({
       kind: 'bundle',
@@ -227,6 +228,7 @@ function componentsOf(raw: RawConfig, folder: string): (ImageConfiguration | Bun
       files: resolve(folder, bundle.files),
       inputs: bundle.inputs,
       publishAlone: bundle['publish-alone'] === true,
+      was: [bundle.was ?? []].flat(),
     })),
   ];
 }

@@ -83,6 +83,7 @@ export const published = (count: number): PublishResult => ({
   versioning: { outcome: 'next', reason: 'the next minor version after 2.4.0, which the ledger knows' },
   gates: [],
   retires: ['winter-fares'],
+  renames: [],
   moved: null,
   leftovers: [],
   components: delivered(count, 'dev'),
@@ -92,6 +93,7 @@ export const published = (count: number): PublishResult => ({
 export const promoted = (count: number): PromoteResult => ({
   ...{ product, version: '2.5.0', commit: commit(7), from: 'uat', to: 'prod', dryRun: false },
   retires: [],
+  renames: [],
   moved: null,
   gates: [
     { gate: 'result smoke', outcome: 'met', detail: `passed in uat at ${at(7)}, says ci`, remedy: null, of: '2.5.0' },
@@ -283,6 +285,7 @@ export const compared = (count: number): CompareResult => ({
     return {
       ...{
         component,
+        was: null,
         state: same ? 'same' : 'changed',
         from: placed('prod', place),
         to: placed('uat', same ? place : place + 500),

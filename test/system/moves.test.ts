@@ -1,3 +1,5 @@
+import { readFile, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
 import { playLines, readPage, sectionOf, shellBlocks } from '../support/play-page';
 import { git } from '../support/git-remote';
 import { hodJson } from '../support/hod';
@@ -150,4 +152,41 @@ test('into a place that others use nothing moves, and what no repository has is 
   expect(later.moved).toMatchObject({ components: [], lost: [] });
   await rollback('prod');
   expect((await prove('prod')).environments[0]?.findings).toEqual([]);
+}, 60_000);
+
+test('a component gets another name: it is compared, told and pointed through both, and comes back by a rollback', async () => {
+  const { world } = sandbox;
+  await build('Show the spring sailings');
+  await world.publish('--version', '2.4.1');
+  await world.promote('uat');
+  await world.promote('prod');
+  const file = join(world.folder, 'uat.yaml');
+  await writeFile(file, `image: ${world.repository('uat', 'tide-watch')}:2.4.1\n`);
+  await world.configure('  tide-watch:\n', '  gauge-watch:\n');
+  const asked = await world.hod('config', 'check');
+  expect(asked.stdout + asked.stderr).toMatch(
+    /dev serves tide-watch, which hod\.yaml has no more.*gauge-watch.*`was: tide-watch`/s,
+  );
+  const point = (environment: string) => hodJson('point', ['point', environment, file], world.options);
+  await world.configure('  gauge-watch:\n', '  gauge-watch:\n    was: tide-watch\n');
+  expect((await world.hod('config', 'check')).stdout).not.toContain('was:');
+  // Until a release came under the new name, references lead to the old one.
+  await point('uat');
+  expect(await readFile(file, 'utf8')).toMatch(/skerry\/tide-watch.*@sha256/);
+  await build('Read the gauges');
+  const said = await playLines((await story('A component gets another name')).join(''), world);
+  expect(said).toMatch(/== publish[^]*renamed {2}tide-watch: dev serves it as gauge-watch from now on/);
+  expect(said).toMatch(/== compare[^]*gauge-watch {2}changed {2}renamed, was tide-watch/);
+  expect(said).toMatch(/== timeline[^]*2\.5\.0[^]*2\.4\.1/);
+  await point('uat');
+  expect(await readFile(file, 'utf8')).toMatch(/skerry\/gauge-watch.*@sha256/);
+  expect((await prove('uat')).environments[0]?.findings).toEqual([]);
+  await rollback('uat');
+  const { environments } = await world.status('uat');
+  expect(environments[0]?.components.map(({ component }) => component)).toContain('tide-watch');
+  await point('uat');
+  expect(await readFile(file, 'utf8')).toMatch(/skerry\/tide-watch.*@sha256/);
+  // Names that say two things.
+  await world.configure('was: tide-watch', 'was: timetable');
+  expect((await world.fails('config-invalid', 'config', 'check')).why).toContain('timetable is a component still');
 }, 60_000);

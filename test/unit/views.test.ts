@@ -32,6 +32,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
     gates: [],
     leftovers: [],
     retires: [],
+    renames: [],
     moved: null,
     components: outcomes.map((outcome, at) => ({
       component: `pier-${at + 1}`,

@@ -19,7 +19,7 @@ function checkCommand() {
     .action(async (options) => {
       const { checkConfig } = await import('../../operations/config-check');
       const { configView } = await import('../views/config');
-      await answer(options, () => checkConfig(options.config), configView);
+      await answer(options, (run) => checkConfig({ ...options, ...run }), configView);
     });
 }
 

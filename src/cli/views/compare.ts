@@ -64,14 +64,18 @@ function commitLines(commits: readonly Commit[], title: string, style: Style, ve
 }
 
 function componentBlock(
-  { component, state, from, to, files, platforms }: ComparedComponent,
+  { component, was, state, from, to, files, platforms }: ComparedComponent,
   style: Style,
   verbose: boolean,
 ): string {
   const mark =
     state === 'removed' ? style.bad('removed') : state === 'added' ? style.good('added') : style.notice('changed');
   return [
-    [...(component === '' ? [] : [style.strong(component)]), mark].join('  '),
+    [
+      ...(component === '' ? [] : [style.strong(component)]),
+      mark,
+      ...(was === null ? [] : [style.notice(`renamed, was ${was}`)]),
+    ].join('  '),
     ...(from === null ? [] : [style.faint(`  - ${shortReference(from)}`)]),
     ...(to === null ? [] : [style.faint(`  + ${shortReference(to)}`)]),
     ...(files === null ? [] : differingPaths(files, style, verbose).map((line) => `  ${line}`)),

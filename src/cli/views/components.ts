@@ -1,4 +1,4 @@
-import { repositoryPattern } from '../../core/tags/template';
+import { repositoryPattern } from '../../core/tags/repository-pattern';
 import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';

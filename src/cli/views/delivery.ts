@@ -17,7 +17,7 @@ import {
   onlyRestores,
   tagCounts,
 } from './components';
-import { repositoryPattern } from '../../core/tags/template';
+import { repositoryPattern } from '../../core/tags/repository-pattern';
 import { nextLines } from './next';
 import type { Style } from './style';
 import { totalLine } from './transfer';
@@ -41,7 +41,7 @@ export function publishView(result: PublishResult, screen: Screen): string {
     unmet.length === 0 ? [] : [gateLines(unmet, style).join('\n')],
     componentBlocks(result, screen),
     wayLines(components, result.environment, style),
-    retiringLines(result.retires, result.environment, style),
+    retiringLines(result, result.environment, style),
     movedLines(result.moved, result.environment, dryRun, style),
     referrerLines(components, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
@@ -75,7 +75,7 @@ export function promoteView(result: PromoteResult, screen: Screen): string {
     [title, ...gateLines(shown, style)],
     componentBlocks(result, screen),
     wayLines(components, result.to, style),
-    retiringLines(result.retires, result.to, style),
+    retiringLines(result, result.to, style),
     movedLines(result.moved, result.to, dryRun, style),
     referrerLines(components, dryRun, style),
     [`${tagCounts(components, style)}\n${totalLine(result, screen)}`],
@@ -154,11 +154,21 @@ function movedLines(moved: MovedResult, environment: string, dryRun: boolean, st
   ];
 }
 
-/** Which components the environment serves no more, because the product has them no more. */
-function retiringLines(retires: readonly string[], environment: string, style: Style): string[] {
-  return retires.map(
-    (component) => `${style.notice('retires')}  ${component}: ${environment} serves it no more; its tags stay`,
-  );
+/** Which components the environment serves no more, because the product has them no more, or has them under another name. */
+function retiringLines(
+  { retires, renames }: Pick<PublishResult, 'retires' | 'renames'>,
+  environment: string,
+  style: Style,
+): string[] {
+  return [
+    ...renames.map(
+      ({ component, was }) =>
+        `${style.notice('renamed')}  ${was}: ${environment} serves it as ${component} from now on; the tags of ${was} stay`,
+    ),
+    ...retires.map(
+      (component) => `${style.notice('retires')}  ${component}: ${environment} serves it no more; its tags stay`,
+    ),
+  ];
 }
 
 /** What to run now, where somebody may want to know. */

@@ -6,6 +6,13 @@ export interface Component {
   readonly name: string;
   /** Whether it may be published without the rest of the product. */
   readonly publishAlone: boolean;
+  /** The names that it had before, as hod.yaml says. */
+  readonly was: readonly string[];
+}
+
+/** Returns the name that a component has by now, of which something older says a name. */
+export function nameNow(components: readonly Pick<Component, 'name' | 'was'>[], name: string): string {
+  return components.find(({ was }) => was.includes(name))?.name ?? name;
 }
 
 /** What a component is made of. */

@@ -1,5 +1,5 @@
 import type { CommitId } from '../commit';
-import { repositoryPattern } from '../tags/template';
+import { repositoryPattern } from '../tags/repository-pattern';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
@@ -46,7 +46,8 @@ export interface TimelineEvent {
 /** Which events are meant; all where nothing is said. */
 export interface TimelineFilter {
   readonly environment?: string | undefined;
-  readonly component?: string | undefined;
+  /** A component, by each name that it has had. */
+  readonly component?: readonly string[] | undefined;
   readonly kind?: EventKind | undefined;
   readonly actor?: string | undefined;
   readonly commit?: CommitId | undefined;
@@ -190,7 +191,7 @@ export function isMeant(event: TimelineEvent, filter: TimelineFilter): boolean {
   const { environment, component, kind, actor, commit, since, until } = filter;
   return (
     (environment === undefined || event.environment === environment) &&
-    (component === undefined || event.components.includes(component)) &&
+    (component === undefined || event.components.some((name) => component.includes(name))) &&
     (kind === undefined || event.kind === kind) &&
     (actor === undefined || event.actor === actor) &&
     (commit === undefined || event.commit === commit) &&

@@ -83,14 +83,6 @@ export function placeholdersOf(template: Template): Placeholder[] {
   return template.parts.flatMap((part) => (typeof part === 'string' ? [] : [part.name]));
 }
 
-/** Returns a repository with `{image}` for the name of its component, as hod.yaml may have it. */
-export function repositoryPattern(repository: string, component: string): string {
-  return repository
-    .split('/')
-    .map((part, at) => (at > 0 && part === component ? '{image}' : part))
-    .join('/');
-}
-
 /** A text for a repository name: `{image}` and `{product}` only. */
 export function expandRepository(template: string, component: string, product: string): string {
   return template.replaceAll('{image}', component).replaceAll('{product}', product);

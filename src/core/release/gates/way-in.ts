@@ -1,7 +1,7 @@
 import { grouped } from '../../grouped';
 import type { RepositoryName } from '../../oci/reference';
 import { describePosition } from '../../tags/ordering';
-import { repositoryPattern } from '../../tags/template';
+import { repositoryPattern } from '../../tags/repository-pattern';
 import { cameInto, servedIn, stayIn } from '../../ledger/environment';
 import type { Despite } from '../despite';
 import type { Facts, Release, ServedComponent } from '../../ledger/facts';
