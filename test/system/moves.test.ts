@@ -123,7 +123,7 @@ test('an environment moves: what it serves and what rollbacks need come along, a
   await hodJson('ledger-verify', ['ledger', 'verify'], world.options);
 }, 60_000);
 
-test('into a place that others use nothing moves, and what no repository has is told', async () => {
+test('into a place that others use nothing moves; without --mend nothing is copied, and later it is', async () => {
   const { world } = sandbox;
   await build('Show the spring sailings');
   await world.publish('--version', '2.4.1');
@@ -150,6 +150,8 @@ test('into a place that others use nothing moves, and what no repository has is 
   await world.fails('content-gone', 'rollback', 'prod', '--reason', 'it is wrong');
   const later = await world.promote('prod', '--mend');
   expect(later.moved).toMatchObject({ components: [], lost: [] });
+  const old = await fetch(`http://127.0.0.1:${world.ports.uat}/v2/ours/timetable/manifests/2.4.1`, { method: 'HEAD' });
+  expect(old.status).toBe(200);
   await rollback('prod');
   expect((await prove('prod')).environments[0]?.findings).toEqual([]);
 }, 60_000);

@@ -36,7 +36,7 @@ export interface Move {
 /** Content that an environment has, and the releases that it is of. */
 export interface MovedContent extends ComponentDigest {
   readonly releases: readonly ReleaseId[];
-  /** It is served, or a moving tag leads to it; else a rollback may need it. */
+  /** The environment serves it, or has it as the newest of a line that it serves; else a rollback may need it, or another tag. */
   readonly isServed: boolean;
 }
 
@@ -117,8 +117,9 @@ export function planMove(move: Move, known: Knowledge): Decision<MovePlan> {
     ...kept.map((release) => factNeed('release', release)),
     ...lanes.map((lane) => factNeed('lane', laneKey(environment, lane))),
     ...here.flatMap(({ component, repository, tag }): Need[] => [
-      factNeed('tag', tagKey(repository, tag)),
-      factNeed('tag', tagKey(placeOf(component), tag)),
+      ...[repository, placeOf(component), ...(former.get(component) ?? [])].map((each) =>
+        factNeed('tag', tagKey(each, tag)),
+      ),
       { kind: 'served', repository: placeOf(component), tag },
     ]),
   ]);
@@ -172,7 +173,9 @@ function planKnown({ environment, placeOf }: Move, found: Found, known: Knowledg
   const { facts } = known;
   const { places, former, moving, lanes, kept, here } = found;
   const targets = here.flatMap((place): StandingTag[] => {
-    const fact = facts.get('tag', tagKey(place.repository, place.tag));
+    // What did not come along when it moved before is known where it was then.
+    const all = [place.repository, ...(former.get(place.component) ?? [])];
+    const [fact] = all.flatMap((repository) => facts.get('tag', tagKey(repository, place.tag)) ?? []);
     const target = targetOf(fact);
     return fact === undefined || target === undefined ? [] : [{ ...place, kind: fact.kind, target }];
   });
@@ -297,11 +300,22 @@ function contentOf(
   },
   facts: Facts,
 ): MovedContent[] {
+  const isServedLane = (lane: string): boolean => facts.get('environment', environment)?.lanes.includes(lane) === true;
+  const of =
+    (isServed: boolean) =>
+    ({ component, digest, release }: ComponentDigest & { readonly release: ReleaseId }) => ({
+      component,
+      digest,
+      release,
+      isServed,
+    });
   const served = [
-    ...servedIn(facts, environment),
-    ...lanes.flatMap((lane) => laneHeadsIn(facts, environment, lane)),
-    ...targets.filter(({ kind }) => kind === 'moving').map(({ component, target }) => ({ component, ...target })),
-  ].map(({ component, digest, release }) => ({ component, digest, release, isServed: true }));
+    ...servedIn(facts, environment).map(of(true)),
+    ...lanes.flatMap((lane) => laneHeadsIn(facts, environment, lane).map(of(isServedLane(lane)))),
+    ...targets
+      .filter(({ kind }) => kind === 'moving')
+      .map(({ component, target }) => of(false)({ component, ...target })),
+  ];
   const before = kept.flatMap((id) =>
     (facts.get('release', id)?.components ?? []).map(({ component, digest }) => {
       return { component, digest, release: id, isServed: false };
@@ -312,17 +326,21 @@ function contentOf(
     const key = `${component} ${digest}`;
     const known = all.get(key) ?? { component, digest, releases: [], isServed };
     if (moving.has(component)) {
-      all.set(key, { ...known, releases: [...new Set([...known.releases, release])] });
+      all.set(key, {
+        ...known,
+        isServed: known.isServed || isServed,
+        releases: [...new Set([...known.releases, release])],
+      });
     }
   }
   return [...all.values()];
 }
 
-/** The tags of a plan whose content is in the new place, or that are served whatever is there. */
+/** The tags of a plan whose content is in the new place, or is served whatever is there. */
 export function tagsAlong({ content, tags }: MovePlan, present: ReadonlySet<string>): MovedTag[] {
-  return tags.filter(({ component, kind, target: { digest } }) => {
+  return tags.filter(({ component, target: { digest } }) => {
     const of = content.find((each) => each.component === component && each.digest === digest);
-    return kind === 'moving' || of?.isServed === true || present.has(contentKey({ component, digest }));
+    return of?.isServed === true || present.has(contentKey({ component, digest }));
   });
 }
 
