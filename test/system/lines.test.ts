@@ -97,6 +97,14 @@ test('the stories of a hotfix, and of a bad one, are played as the docs tell the
   expect(await serves('prod')).toBe('2.5.0');
   // prod served 2.4.0 before 2.5.0, and does not go back to it.
   await world.fails('nothing-before', 'rollback', 'prod', '--reason', 'it leaks too');
+  // The rules that admitted it asked for evidence, which somebody takes back.
+  const failed = ['record', 'result', 'smoke', '--failed', '--in', 'uat', '--version', '2.5.0'];
+  await hodJson('record-result', failed, world.options);
+  const proved = await world.hod('prove', 'prod');
+  expect(proved).toMatchObject({
+    code: 4,
+    stdout: expect.stringMatching(/evidence-missing +2\.5\.0 in prod: it failed in uat/),
+  });
   await hodJson('ledger-verify', ['ledger', 'verify'], world.options);
 }, 60_000);
 
