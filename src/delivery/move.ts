@@ -58,7 +58,7 @@ export interface MovedEnvironment {
 
 /**
  * Moves an environment into other repositories: copies what it serves and what rollbacks may need, records where it is now, and
- * only then writes its tags there. Again is safe: what is there is not copied again.
+ * only then writes its tags there. A second run copies nothing that the first one copied.
  *
  * @throws `content-gone` before anything is recorded, where no repository has what is served.
  */

@@ -35,6 +35,7 @@ export interface RebuildOptions extends SessionOptions {
 export async function rebuildLedger(options: RebuildOptions): Promise<RebuildResult> {
   return withProduct(options, async (config, session) => {
     const dryRun = options.dryRun === true;
+    const serves = await readServes(options.serves ?? [], config);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
       const { head } = await ledger.read([]);
       if (head.seq > 0) {
@@ -71,7 +72,7 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
         orders: commitOrders(config.folder),
         actor: (await actorOf(options.actor, config, session)).name,
         now: timestampOf(new Date()),
-        serves: await readServes(options.serves ?? [], config),
+        serves,
       });
       refuseUnclear(rebuilt);
       if (!dryRun && (await ledger.append(rebuilt.entries, emptyHead)) === undefined) {

@@ -27,6 +27,9 @@ export async function moveIfElsewhere(
   { despite, mend }: MoveOptions,
   { session, context }: { readonly session: Session; readonly context: DeliveryContext },
 ): Promise<MovedEnvironment | undefined> {
+  if (!despite.newWayIn && mend !== true) {
+    return undefined;
+  }
   const { name } = environment;
   const { ledger, dryRun } = context;
   const clientOf = (repository: Repository) => session.client(repository);

@@ -19,7 +19,7 @@ import type { ComponentDigest, ReleaseId } from '../ledger/release';
 import type { TagKind } from '../tags/rules';
 import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from './knowledge';
 import { stepsFrom, takeOvers, type Steps } from './rollback-steps';
-import { uniqueTags } from './rollback-tags';
+import { tagsIn } from './rollback-tags';
 import { decideInstead } from './stand-in';
 
 /** So many releases that an environment served before come along with what it serves: a rollback may need them. */
@@ -108,11 +108,7 @@ export function planMove(move: Move, known: Knowledge): Decision<MovePlan> {
     ]),
   );
   const kept = keptReleases(last, read.value);
-  const here = uniqueTags(
-    steps
-      .flatMap(({ tags, fixed }) => [...tags, ...fixed])
-      .map(({ component, repository, tag }) => ({ component, repository, tag })),
-  ).filter(({ component }) => moving.has(component));
+  const here = tagsIn(read.value).filter(({ component }) => moving.has(component));
   const missing = known.missing([
     ...kept.map((release) => factNeed('release', release)),
     ...lanes.map((lane) => factNeed('lane', laneKey(environment, lane))),
@@ -262,11 +258,17 @@ interface FoundTag extends MovedTag {
   readonly there: Fact<'tag'> | undefined;
 }
 
-/** Whether something else stands in the new place under a tag: a digest that the environment never had there. */
+/**
+ * Whether something else stands in the new place under a tag: under a fixed tag that the ledger did not set there, anything but its
+ * digest; under a moving one, a digest that the environment never had.
+ */
 function isStrange({ served, target, kind, there }: FoundTag, found: Found): boolean {
-  const expected = [target.digest, ...(there === undefined || kind === 'fixed' ? [] : everUnder(there))];
-  const isOthers = kind === 'fixed' && there !== undefined && there.digest !== target.digest;
-  return isOthers || (served !== undefined && !expected.includes(served) && !isOwn(served, found));
+  if (kind === 'fixed') {
+    const stands = there?.digest ?? served;
+    return stands !== undefined && stands !== target.digest;
+  }
+  const expected = [target.digest, ...(there === undefined ? [] : everUnder(there))];
+  return served !== undefined && !expected.includes(served) && !isOwn(served, found);
 }
 
 function refusePlace(environment: string, strange: readonly FoundTag[]): Decision<never> {
@@ -323,7 +325,7 @@ function contentOf(
   );
   const all = new Map<string, MovedContent>();
   for (const { component, digest, release, isServed } of [...served, ...before]) {
-    const key = `${component} ${digest}`;
+    const key = contentKey({ component, digest });
     const known = all.get(key) ?? { component, digest, releases: [], isServed };
     if (moving.has(component)) {
       all.set(key, {

@@ -3,7 +3,7 @@ import type { RepositoryName } from '../oci/reference';
 import { laneHeadIn, servedIn } from '../ledger/environment';
 import { everUnder, tagKey, type TagPlace } from '../ledger/facts';
 import { factNeed, type Decision, type Knowledge, type Need } from './knowledge';
-import { uniqueTags } from './rollback-tags';
+import { tagsIn } from './rollback-tags';
 import { stepsFrom, type Steps } from './rollback-steps';
 import { decideInstead, type Instead } from './stand-in';
 import { driftReason, type TagDecision } from './tag-decisions';
@@ -37,11 +37,7 @@ export function watchTags(
     return steps;
   }
   const { facts } = known;
-  const places = uniqueTags(
-    [...steps.value.values()]
-      .flatMap(({ tags, fixed }) => [...tags, ...fixed])
-      .map(({ component, repository, tag }) => ({ component, repository, tag })),
-  ).filter(({ component, repository }) => placeOf(component) === repository);
+  const places = tagsIn(steps.value).filter(({ component, repository }) => placeOf(component) === repository);
   const standing = known.missing(
     places.flatMap(({ repository, tag }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
@@ -67,7 +63,7 @@ export function watchTags(
     : instead;
 }
 
-/** Everything that an environment has had of a component: a tag that is to go leads to none of it, whoever pointed it there. */
+/** Returns every digest of a component that an environment has had. A removed tag must not lead to any of them. */
 function everHad(component: string, steps: Steps): Digest[] {
   const all = [...steps.values()].flatMap(({ served, lanes, tags }) => [
     ...served.map((each) => ({ component: each.component, digests: [each.was?.digest] })),

@@ -30,6 +30,15 @@ export function uniqueTags(places: readonly TagPlace[]): TagPlace[] {
   return [...new Map(places.map((place) => [tagKey(place.repository, place.tag), place])).values()];
 }
 
+/** Every tag that these steps set, fixed ones too, each once. */
+export function tagsIn(steps: Steps): TagPlace[] {
+  return uniqueTags(
+    [...steps.values()]
+      .flatMap(({ tags, fixed }) => [...tags, ...fixed])
+      .map(({ component, repository, tag }) => ({ component, repository, tag })),
+  );
+}
+
 /** What a tag that is removed may not lead to, and what it leads to where the registry removes no tags. */
 export interface Removal {
   /** What the tag has led to and may not lead to any more: runs that were ended may have left any of it there. */
