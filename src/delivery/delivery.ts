@@ -6,7 +6,7 @@ import type { Carrying } from '../core/oci/referrers';
 import type { Action } from '../core/ledger/entries';
 import type { ComponentArrival, Origin } from '../core/release/component-arrival';
 import type { Judgement, Knowledge } from '../core/release/knowledge';
-import type { PlacedComponent } from '../core/ledger/release';
+import type { Included, PlacedComponent } from '../core/ledger/release';
 import type { TagDecision } from '../core/release/tag-decisions';
 import type { ArrivingComponent, Plan, Verdict } from '../core/release/verdict';
 import type { Ancestry } from '../core/tags/ordering';
@@ -25,6 +25,8 @@ export interface DeliveryItem {
   /** `os/arch[/variant]` of everything in it that runs. */
   readonly platforms: readonly string[];
   readonly target: RepositoryTarget;
+  /** Where it came from, of a component that another product builds. */
+  readonly included?: Included | undefined;
   /** Its referrers that are carried with it. */
   readonly referrers: readonly Referrer[];
 }
@@ -101,6 +103,7 @@ export function arriving({ component, node, target }: DeliveryItem): ArrivingCom
 }
 
 /** An item as it stands in its repository, for the ledger. */
-export function placed({ component, node, platforms, target }: DeliveryItem): PlacedComponent {
-  return { component, repository: target.label, ...describeManifest(node.manifest), platforms: [...platforms] };
+export function placed({ component, node, platforms, target, included }: DeliveryItem): PlacedComponent {
+  const descriptor = describeManifest(node.manifest);
+  return { component, repository: target.label, ...descriptor, platforms: [...platforms], included };
 }

@@ -1,10 +1,10 @@
 import { HodError } from '../core/errors';
 import type { ContentNode, ContentSource } from '../core/oci/content';
 import { readContent } from '../core/oci/content';
-import type { Digest } from '../core/oci/digest';
 import { describeManifest } from '../core/oci/manifest';
 import { isCarried, type Carrying } from '../core/oci/referrers';
-import { recordArtifact, recordOf, recordType } from '../core/ledger/release-record';
+import { recordArtifact, recordOf } from '../core/ledger/release-record';
+import { readRollbackRecord, rollbackType } from '../core/ledger/rollback-record';
 import {
   contentKey,
   movedAction,
@@ -21,7 +21,8 @@ import type { DeliveryContext } from './delivery';
 import { Judge, type Judged } from './judge';
 import type { Place } from './places';
 import { appendDeciding } from './record';
-import { carriedOf, findReferrers, type Referrer } from './referrers/find';
+import { readOwnRecords, recordReferrer } from './referrers/own-records';
+import { carriedOf, findReferrers } from './referrers/find';
 import {
   carryReferrers,
   listReferrers,
@@ -170,7 +171,7 @@ interface CopiedContent {
 async function copy(
   content: MovedContent,
   { former, releases }: MovePlan,
-  { product, places, carrying, sourcesOf }: Moving,
+  { product, environment, places, carrying, sourcesOf }: Moving,
   carrier: Carrier,
   { observer }: DeliveryContext,
 ): Promise<CopiedContent> {
@@ -193,13 +194,8 @@ async function copy(
       observer.note(text);
     },
   });
-  const artifacts = content.releases.flatMap((id) => {
-    const release = releases.get(id);
-    return release === undefined || carrying === 'none'
-      ? []
-      : [recordArtifact(recordOf(product, release), node.manifest)];
-  });
-  await settleAll(artifacts.map((artifact) => carrier.carry(artifact, target)));
+  const records = carrying === 'none' ? [] : await recordsOf(content, node, releases, { product, environment });
+  await settleAll(records.map((artifact) => carrier.carry(artifact, target)));
   return {
     content,
     outcome: wasThere ? 'present' : 'copied',
@@ -207,15 +203,41 @@ async function copy(
       content,
       node,
       target,
-      referrers: [...referrers.referrers, ...artifacts.map((artifact) => recordReferrer(digest, artifact))],
-      carried: [...referrers.carried, ...artifacts.map((artifact) => ({ subject: digest, node: artifact }))],
+      referrers: [...referrers.referrers, ...records.map((artifact) => recordReferrer(digest, artifact))],
+      carried: [...referrers.carried, ...records.map((artifact) => ({ subject: digest, node: artifact }))],
     },
   };
 }
 
-/** A release record as a referrer of what it is about. */
-function recordReferrer(subject: Digest, artifact: ContentNode): Referrer {
-  return { subject, digest: artifact.manifest.digest, type: recordType, read: () => Promise.resolve(artifact) };
+/** The records of the releases of content; what says that some of them were withdrawn comes along with what says that they were here. */
+async function recordsOf(
+  content: MovedContent,
+  node: ContentNode,
+  releases: MovePlan['releases'],
+  about: Pick<Moving, 'product' | 'environment'>,
+): Promise<ContentNode[]> {
+  const artifacts = content.releases.flatMap((id) => {
+    const release = releases.get(id);
+    return release === undefined ? [] : [recordArtifact(recordOf(about.product, release), node.manifest)];
+  });
+  return [...artifacts, ...(await rollbacksOn(node, about))];
+}
+
+/** The records of rollbacks of an environment that refer to a manifest where it is read. */
+async function rollbacksOn(
+  { manifest, source }: ContentNode,
+  { product, environment }: Pick<Moving, 'product' | 'environment'>,
+): Promise<ContentNode[]> {
+  const listed = (await source.referrersOf?.(manifest.digest)) ?? [];
+  const read = await readOwnRecords(
+    source,
+    listed.map(({ descriptor }) => descriptor),
+    rollbackType,
+  );
+  return read.flatMap(({ node, bytes }) => {
+    const record = readRollbackRecord(bytes);
+    return record?.product === product && record.environment === environment ? [node] : [];
+  });
 }
 
 /** Reads content from the first of some repositories that has it; undefined where none has, or says so. */

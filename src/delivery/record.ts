@@ -13,10 +13,11 @@ import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { referrersKey, type Facts, type Release } from '../core/ledger/facts';
 import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import { releaseOf } from '../core/ledger/entries/published';
-import { recordArtifact, recordOf, recordType, type ReleaseRecord } from '../core/ledger/release-record';
+import { recordArtifact, recordOf, type ReleaseRecord } from '../core/ledger/release-record';
 import { timestampOf, type Timestamp } from '../core/time';
 import { contended } from '../ledger/problems';
 import { unknownTo, type ItemReferrers, type CarriedReferrer } from './referrers/carry';
+import { recordReferrer } from './referrers/own-records';
 import { settleAll } from '../system/promises';
 import { placed, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
 import type { Judged } from './judge';
@@ -110,7 +111,7 @@ function recordingOf(item: DeliveryItem, about: ReleaseRecord, facts: Facts): Re
   return {
     item,
     target,
-    referrers: [{ subject, digest, type: recordType, read: () => Promise.resolve(artifact) }],
+    referrers: [recordReferrer(subject, artifact)],
     carried: [{ subject, node: artifact }],
     isNew: !known.some((each) => each.digest === digest),
   };

@@ -11,17 +11,20 @@ import { Judge } from './judge';
 import type { Place } from './places';
 import { contentGone, WriteWitness } from './write-rights';
 import { appendDeciding } from './record';
+import { recordLastRollback } from './rollback-record';
 import { completing, settle } from './settle';
 
 /**
  * Rolls an environment back, or one lane of it: decides what changes, checks that the content to be served again is
- * there, records the decision in the ledger, and only then moves the tags. A run that is killed leaves tags
- * unwritten; the next run writes them.
+ * there, records the decision in the ledger, and only then moves the tags, and lets registries tell of it. A run that is killed
+ * leaves tags unwritten; the next run writes them.
+ *
+ * `records`: whether registries keep records of releases and rollbacks.
  *
  * Throws `content-gone` before anything is changed, or a refusal.
  */
 export async function rollBack(
-  rollback: Omit<Rollback, 'places'>,
+  rollback: Omit<Rollback, 'places'> & { readonly records: boolean },
   items: readonly Place[],
   context: DeliveryContext & { readonly product: string },
 ): Promise<{ plan: RollbackPlan; decisions: readonly TagDecision[] }> {
@@ -54,6 +57,9 @@ export async function rollBack(
       mending: (_, write) => write(),
     }),
   );
+  if (rollback.records) {
+    await recordLastRollback(rollback.environment, items, context);
+  }
   return { plan, decisions };
 }
 

@@ -66,7 +66,8 @@ export function mountRight(target: RepositoryRights, source: RepositoryRights | 
   return source.read.allowed === 'yes' ? target.write : source.read;
 }
 
-async function checkRight(probe: () => Promise<void>): Promise<Right> {
+/** Tries something that changes nothing, and answers whether it is allowed. */
+export async function checkRight(probe: () => Promise<void>): Promise<Right> {
   try {
     await probe();
     return { allowed: 'yes' };

@@ -10,7 +10,7 @@ import { parseReference, parseRepository, type Reference } from '../core/oci/ref
 import type { CommitId } from '../core/commit';
 import type { Version } from '../core/tags/version';
 import type { Session } from '../session/session';
-import type { Config } from '../workspace/config';
+import { namesRegistry, type Config } from '../workspace/config';
 
 /** The images that an environment serves, and whether its registry could be asked about each. */
 interface AskedEnvironment {
@@ -91,9 +91,8 @@ async function askBase(name: string, built: string, config: Config, session: Ses
     return unknown(messageOf(error));
   }
   const { repository, tag } = base;
-  const named = config.registries.has(repository.registry) || isOwn(config, repository.registry);
   // An image must not send us to what only this machine, or this network, can reach.
-  if (!named && isNear(repository.registry)) {
+  if (isNear(repository.registry) && !namesRegistry(config, repository.registry)) {
     return unknown(
       `${repository.registry} is near this machine, and not named under \`registries:\` in hod.yaml; it was not asked`,
     );
@@ -119,8 +118,4 @@ async function askBase(name: string, built: string, config: Config, session: Ses
     }
     throw error;
   }
-}
-
-function isOwn({ environments, components }: Config, registry: string): boolean {
-  return environments.some((each) => components.some(({ name }) => each.repositoryOf(name).registry === registry));
 }

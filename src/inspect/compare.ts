@@ -8,6 +8,7 @@ import { comparePaths, type PathDifference } from '../core/oci/inside';
 import { formatRepository, parseRepository } from '../core/oci/reference';
 import { nameNow } from '../core/build/component';
 import { placeNow, servedIn } from '../core/ledger/environment';
+import type { Included } from '../core/ledger/release';
 import { settleAll } from '../system/promises';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
@@ -25,6 +26,7 @@ interface ComparedComponent {
   readonly was: string | undefined;
   readonly reference: string;
   readonly digest: Digest;
+  readonly included: Included | undefined;
   readonly version: string | undefined;
   readonly commit: string | undefined;
   readonly read: () => Promise<ContentNode>;
@@ -132,6 +134,7 @@ async function readSide(text: string, config: Config | undefined, session: Sessi
     was: undefined,
     reference: text,
     digest,
+    included: undefined,
     version: first?.version,
     commit: first?.revision,
   };
@@ -174,13 +177,14 @@ function placedComponent(
   placed: Parameters<typeof readContent>[1] & {
     component: string;
     repository: string;
+    included?: Included | undefined;
     version?: string | undefined;
     commit: string;
   },
   { components }: Config,
   session: Session,
 ): ComparedComponent {
-  const { component, repository, digest, version, commit } = placed;
+  const { component, repository, digest, included, version, commit } = placed;
   const client = session.client(parseRepository(repository));
   const now = nameNow(components, component);
   return {
@@ -188,6 +192,7 @@ function placedComponent(
     was: now === component ? undefined : component,
     reference: `${formatRepository(client.repository)}@${digest}`,
     digest,
+    included,
     version,
     commit,
     read: () => readContent(client, placed),

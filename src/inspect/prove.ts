@@ -70,7 +70,7 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
         next: '`hod ledger verify` says more; restore the ledger before going on',
       });
     }
-    return { served: each, release, environment: name, from: after };
+    return { served: each, release, environment: name, before: environment.before };
   });
   const proofs = await settleAll(components.map((each) => proveComponent(each, environment, context)));
   const [tags, tagsBefore, evidence] = await Promise.all([

@@ -3,7 +3,7 @@ import { servedIn } from '../core/ledger/environment';
 import type { ConfigCheckResult } from '../results/config';
 import { isOwnToJob, ledgerLabel, sharingAdvice, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { configName, type Config } from '../workspace/config';
+import { configName, type ComponentConfig, type Config } from '../workspace/config';
 
 /** Checks a configuration. Throws one `usage` error that names everything that is wrong in it. */
 export async function checkConfig({
@@ -12,13 +12,14 @@ export async function checkConfig({
 }: SessionOptions): Promise<ConfigCheckResult> {
   return withProduct({ config: path, ...options }, async (config, session) => {
     const { product, components, environments } = config;
-    const named = (kind: 'image' | 'bundle'): string[] =>
+    const named = (kind: ComponentConfig['kind']): string[] =>
       components.filter((each) => each.kind === kind).map(({ name }) => name);
     return {
       file: path,
       product,
       images: named('image'),
       bundles: named('bundle'),
+      includes: named('included'),
       environments: environments.map(({ name }) => name),
       warnings: [
         ...(isOwnToJob(config)

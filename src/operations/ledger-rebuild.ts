@@ -1,17 +1,15 @@
 import { HodError } from '../core/errors';
-import type { RepositoryName } from '../core/oci/reference';
 import { emptyHead } from '../core/ledger/entry';
 import { tagKey } from '../core/ledger/facts';
-import type { Tag } from '../core/oci/tag';
 import { dayOf, timestampOf } from '../core/time';
 import { commitOrders } from '../delivery/orders';
-import { rebuild, type Rebuilt } from '../rebuild/rebuild';
+import { rebuild, type Rebuilt, type Remains } from '../rebuild/rebuild';
 import { readNamed } from '../delivery/sources/choice';
 import type { NamedChoice } from '../core/release/promotion';
 import { settleAll } from '../system/promises';
 import { versionNamed } from '../core/tags/version';
 import { readFollowing } from '../delivery/sources/read-following';
-import { arrivalsIn, readRemains } from '../rebuild/remains';
+import { arrivalsIn, readRemains, rollbacksIn, type RepositoryRemains } from '../rebuild/remains';
 import { toRebuildResult, type RebuildResult } from '../results/rebuild';
 import { actorOf } from '../session/actor';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
@@ -53,17 +51,13 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
           next: 'import a copy of the ledger (`hod ledger import`), or publish once more: order is judged by what registries tell then',
         });
       }
-      const served = new Map(
-        found.flatMap(({ client, tags }) =>
-          tags.map(({ tag, digest }) => [tagKey(client.label, tag), digest] as const),
-        ),
-      );
       const rebuilt = await rebuild({
         product: config.product,
         environments: config.environments,
         releases,
         arrivals: arrivalsIn(config, found),
-        served: (repository: RepositoryName, tag: Tag) => served.get(tagKey(repository, tag)),
+        rollbacks: rollbacksIn(config, found),
+        served: tagsServed(found),
         following: ({ branch, commit, pullRequest = false }) => readFollowing(config, { branch, commit, pullRequest }),
         dayOf: async (commit) => {
           const git = await readGit(config.folder, commit);
@@ -81,6 +75,13 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
       return toRebuildResult({ product: config.product, ledger: ledgerLabel(config), dryRun }, rebuilt, found);
     });
   });
+}
+
+function tagsServed(found: readonly RepositoryRemains[]): Remains['served'] {
+  const served = new Map(
+    found.flatMap(({ client, tags }) => tags.map(({ tag, digest }) => [tagKey(client.label, tag), digest] as const)),
+  );
+  return (repository, tag) => served.get(tagKey(repository, tag));
 }
 
 /** Reads what somebody says that environments serve. Throws where an environment, or a release, is not named so. */

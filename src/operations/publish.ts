@@ -1,3 +1,4 @@
+import type { CommitId } from '../core/commit';
 import type { Actor } from '../core/ledger/entry';
 import type { BuildOptions } from '../core/build/build';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
@@ -10,7 +11,8 @@ import { deliver } from '../delivery/deliver';
 import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';
 import { buildOrders, commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
-import { gather } from '../delivery/sources/gather';
+import { gather, type GatherContext, type GatheredItem } from '../delivery/sources/gather';
+import { gatherIncluded, type InclusionContext } from '../delivery/sources/included';
 import { removeProtection } from '../delivery/sources/staging';
 import { readBuild } from '../delivery/sources/read-build';
 import { readFollowing } from '../delivery/sources/read-following';
@@ -19,7 +21,7 @@ import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { readCheckoutRules } from '../workspace/checkout-rules';
-import { chosenComponents, type Config } from '../workspace/config';
+import { chosenComponents, isBuilt, isIncluded, type ComponentConfig, type Config } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -64,7 +66,8 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         dryRun,
       };
       const moved = await moveIfElsewhere(config, environment, { ...options, despite }, { session, context });
-      const items = await gather(chosen, build.commit, { environment, session, ledger, wait: options.wait ?? 0 });
+      const sources = { config, environment, session, ledger, wait: options.wait ?? 0 };
+      const items = await gatherAll(chosen, build.commit, sources);
       const publication: Publication = {
         product,
         environment: environment.name,
@@ -89,6 +92,18 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };
     });
   });
+}
+
+async function gatherAll(
+  components: readonly ComponentConfig[],
+  commit: CommitId,
+  context: GatherContext & InclusionContext,
+): Promise<GatheredItem[]> {
+  const gathered = await Promise.all([
+    gather(components.filter(isBuilt), commit, context),
+    gatherIncluded(components.filter(isIncluded), commit, context),
+  ]);
+  return gathered.flat();
 }
 
 /** Tells that an empty ledger met tags in the registry. */

@@ -50,6 +50,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
           before,
           to,
           reason,
+          records: environment.carrying !== 'none',
         },
         items,
         {

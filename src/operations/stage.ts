@@ -15,7 +15,15 @@ import { stageOutputs, type OutputPlace, type StageContext, type StagedOutput } 
 import { toStageResult, type StageResult } from '../results/stage';
 import { actorOf } from '../session/actor';
 import { withProduct, type SessionOptions } from '../session/session';
-import { chosenComponents, outputPathsOf, requirementOf, type ComponentConfig } from '../workspace/config';
+import {
+  chosenComponents,
+  isBuilt,
+  isIncluded,
+  outputPathsOf,
+  requirementOf,
+  type BuiltConfig,
+  type Config,
+} from '../workspace/config';
 
 /** What `stage` is told. */
 export interface StageOptions extends SessionOptions, Pick<BuildOptions, 'commit'> {
@@ -42,7 +50,7 @@ export interface StageOptions extends SessionOptions, Pick<BuildOptions, 'commit
 export async function stage(options: StageOptions): Promise<StageResult> {
   return withProduct(options, async (config, session) => {
     const dryRun = options.dryRun === true;
-    const places = placesOf(chosenComponents(config, options.components ?? []), options.from);
+    const places = placesOf(stageable(config, options.components ?? []), options.from);
     const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
     const build = await readBuild(config, { commit: options.commit }, session.observer);
     refuseUnmet([cleanForStaging(build)]);
@@ -67,7 +75,7 @@ function stillMissing(
   facts: Facts,
   outputs: readonly StagedOutput[],
 ): StageResult['missing'] {
-  return config.components.flatMap((component) => {
+  return config.components.filter(isBuilt).flatMap((component) => {
     const { name } = component;
     const there = [
       ...(stagedIn(facts, build.commit, name)?.parts ?? []),
@@ -80,7 +88,22 @@ function stillMissing(
   });
 }
 
-function placesOf(components: readonly ComponentConfig[], from: string | undefined): OutputPlace[] {
+/** The components that are built here, and named. Throws `not-built-here` where one is named that is not. */
+function stageable(config: Config, names: readonly string[]): BuiltConfig[] {
+  const chosen = chosenComponents(config, names);
+  const included = names.length === 0 ? undefined : chosen.find(isIncluded);
+  if (included !== undefined) {
+    throw new HodError('not-built-here', {
+      what: 'an included component is not staged',
+      object: included.name,
+      why: 'another product builds it; `hod publish` reads it where `includes:` says',
+      next: 'leave it out',
+    });
+  }
+  return chosen.filter(isBuilt);
+}
+
+function placesOf(components: readonly BuiltConfig[], from: string | undefined): OutputPlace[] {
   const [only] = components;
   if (from === undefined) {
     return components.flatMap((component) => outputPathsOf(component).map((path) => ({ component, path })));

@@ -2,7 +2,7 @@ import { basename, relative, sep } from 'node:path';
 import { HodError } from '../core/errors';
 import { touchOf } from '../core/build/touched';
 import type { TouchedResult } from '../results/touched';
-import { configName, loadConfig, type ComponentConfig, type Config } from '../workspace/config';
+import { configName, isBuilt, loadConfig, type BuiltConfig, type Config } from '../workspace/config';
 import { changedFiles, readGit } from '../workspace/git';
 
 /** What `touched` is told. */
@@ -30,7 +30,7 @@ export async function touched({ config: file, since }: TouchedOptions): Promise<
     product: config.product,
     since,
     commit: git.commit.id,
-    components: config.components.map((component) => {
+    components: config.components.filter(isBuilt).map((component) => {
       const inputs = { own: inputsOf(component, config), shared: config.sharedInputs };
       const { files, ...touch } = touchOf(inputs, changed, basename(config.file));
       return { component: component.name, kind: component.kind, ...touch, files: [...files] };
@@ -39,7 +39,7 @@ export async function touched({ config: file, since }: TouchedOptions): Promise<
 }
 
 /** A bundle is made of its own files, whatever else hod.yaml names. */
-function inputsOf(component: ComponentConfig, { folder }: Config): readonly string[] | undefined {
+function inputsOf(component: BuiltConfig, { folder }: Config): readonly string[] | undefined {
   if (component.kind === 'image') {
     return component.inputs;
   }

@@ -26,6 +26,7 @@ import { decidePromotion, promotedAction, type NamedChoice, type Promotion } fro
 import { decidePublication, publishedAction, type Publication } from '../core/release/publication';
 import type { PlacedComponent, ReleaseId } from '../core/ledger/release';
 import type { ReleaseRecord } from '../core/ledger/release-record';
+import type { RollbackRecord } from '../core/ledger/rollback-record';
 import type { Verdict, Plan } from '../core/release/verdict';
 import { decideRollback } from '../core/release/rollback';
 import { rolledBackAction, type Rollback } from '../core/release/rollback-plan';
@@ -40,7 +41,8 @@ import { Judge } from '../delivery/judge';
 /** An environment whose ledger was lost. */
 export interface LostEnvironment {
   readonly name: string;
-  readonly after: string | undefined;
+  /** The environments that releases pass through before, the nearest first; none where builds are published. */
+  readonly before: readonly string[];
   readonly rulesOf: RulesOf;
 }
 
@@ -59,6 +61,8 @@ export interface Remains {
   readonly releases: ReadonlyMap<ReleaseId, ReleaseRecord>;
   /** By environment. */
   readonly arrivals: ReadonlyMap<string, readonly FoundArrival[]>;
+  /** The rollbacks of each environment that its registries tell of, in the order of their time. */
+  readonly rollbacks: ReadonlyMap<string, readonly RollbackRecord[]>;
   /** What each tag leads to now. */
   readonly served: (repository: RepositoryName, tag: Tag) => Digest | undefined;
   readonly following: (record: ReleaseRecord) => Promise<Following>;
@@ -95,19 +99,11 @@ export interface UnexplainedTags {
  * than that leads to, the rollback that it must have had.
  */
 export async function rebuild(remains: Remains): Promise<Rebuilt> {
-  const { environments, arrivals, releases } = remains;
-  const ledger = new RebuiltLedger(remains.product, remains.actor);
+  const { environments } = remains;
+  let ledger = new RebuiltLedger(remains.product, remains.actor);
   const unexplained: UnexplainedTags[] = [];
   for (const environment of environments) {
-    const found = [...(arrivals.get(environment.name) ?? [])].sort((a, b) => inTime(releases, a, b));
-    for (const arrival of found) {
-      const record = releases.get(arrival.release);
-      if (record !== undefined) {
-        await (environment.after === undefined
-          ? publishAgain(record, arrival, environment, ledger, remains)
-          : promoteAgain(arrival, environment, environment.after, ledger, remains));
-      }
-    }
+    ledger = await playEnvironment(environment, ledger, remains);
     const { name } = environment;
     const named = remains.serves.get(name);
     const tags =
@@ -125,6 +121,86 @@ export async function rebuild(remains: Remains): Promise<Rebuilt> {
     environments: environments.map(({ name }) => name),
     unexplained,
   };
+}
+
+/**
+ * Plays what came into an environment and the rollbacks that its registries tell of. Where tags lead elsewhere than that, and
+ * to where they are without the latest rollbacks, what those withdrew has come back since: tags tell more than records.
+ * Only the last few are doubted: anyone who can push can forge any number.
+ */
+async function playEnvironment(
+  environment: LostEnvironment,
+  before: RebuiltLedger,
+  remains: Remains,
+): Promise<RebuiltLedger> {
+  const rollbacks = remains.rollbacks.get(environment.name) ?? [];
+  const fewer = [0, 1, 2, 3].map((doubted) => rollbacks.length - doubted).filter((count) => count > 0);
+  let best: { ledger: RebuiltLedger; drift: number } | undefined;
+  for (const count of [...fewer, 0]) {
+    // When something came into the first environment is known, and when into others is not.
+    for (const order of environment.before.length === 0 ? (['late'] as const) : (['early', 'late'] as const)) {
+      const ledger = before.copy();
+      await playArrivals(environment, { rollbacks: rollbacks.slice(0, count), order }, ledger, remains);
+      const drift = driftIn(environment.name, ledger.facts, remains).length;
+      if (best === undefined || drift < best.drift) {
+        best = { ledger, drift };
+      }
+      if (drift === 0) {
+        return ledger;
+      }
+    }
+  }
+  return best?.ledger ?? before;
+}
+
+/**
+ * Plays what came into an environment, in the order of its publication, and rollbacks in between: as early as they can have been,
+ * with all that they withdrew there, or as late, before what was published after them.
+ */
+async function playArrivals(
+  environment: LostEnvironment,
+  { rollbacks, order }: { readonly rollbacks: readonly RollbackRecord[]; readonly order: 'early' | 'late' },
+  ledger: RebuiltLedger,
+  remains: Remains,
+): Promise<void> {
+  const { arrivals, releases } = remains;
+  const found = [...(arrivals.get(environment.name) ?? [])].sort((a, b) => inTime(releases, a, b));
+  /** The last arrival that a rollback comes after. */
+  const dueAfter = ({ at, withdrawn }: RollbackRecord): number =>
+    found.findLastIndex(({ release }) => {
+      const published = releases.get(release)?.published;
+      return order === 'late' ? published !== undefined && published <= at : withdrawn.includes(release);
+    });
+  const waiting = new Map(rollbacks.map((rollback) => [rollback, dueAfter(rollback)]));
+  for (const [at, arrival] of found.entries()) {
+    const record = releases.get(arrival.release);
+    if (record !== undefined) {
+      await (environment.before.length === 0
+        ? publishAgain(record, arrival, environment, ledger, remains)
+        : promoteAgain(arrival, environment, ledger, remains));
+    }
+    for (const [rollback, due] of [...waiting]) {
+      if (due <= at && (await rollBackTold(rollback, environment, ledger, remains))) {
+        waiting.delete(rollback);
+      }
+    }
+  }
+}
+
+/** Plays a rollback that a registry recorded. Returns whether the releases that were played so far allow it. */
+async function rollBackTold(
+  { lane, to: id, at }: RollbackRecord,
+  environment: LostEnvironment,
+  ledger: RebuiltLedger,
+  remains: Remains,
+): Promise<boolean> {
+  const to = id === undefined ? undefined : remains.releases.get(id);
+  const candidate = { lane, to: to === undefined ? undefined : named(to) };
+  const actions = await rollbackIn(candidate, environment, ledger, remains).catch(refusedOnly);
+  actions?.forEach((action) => {
+    ledger.add(action, at);
+  });
+  return actions !== undefined;
 }
 
 function inTime(releases: Remains['releases'], a: FoundArrival, b: FoundArrival): number {
@@ -171,10 +247,16 @@ class RebuiltLedger {
     );
   }
 
+  /** The same ledger, which goes its own way from here. */
+  copy(): RebuiltLedger {
+    const copy = new RebuiltLedger(this.product, this.actor);
+    this.ledger.sealed.forEach((sealed) => copy.ledger.add(sealed));
+    return copy;
+  }
+
   /** The same ledger with one entry more. */
   with(action: Action, then: Timestamp): RebuiltLedger {
-    const further = new RebuiltLedger(this.product, this.actor);
-    this.ledger.sealed.forEach((sealed) => further.ledger.add(sealed));
+    const further = this.copy();
     further.add(action, then);
     return further;
   }
@@ -240,8 +322,7 @@ async function publishAgain(
 
 async function promoteAgain(
   arrival: FoundArrival,
-  { name, rulesOf }: LostEnvironment,
-  from: string,
+  { name, before, rulesOf }: LostEnvironment,
   ledger: RebuiltLedger,
   { product, orders, now, dayOf }: Remains,
 ): Promise<void> {
@@ -249,6 +330,9 @@ async function promoteAgain(
   if (release === undefined) {
     return;
   }
+  const [nearest = name] = before;
+  // An environment between may be younger than the release, which did not pass through it then.
+  const from = before.find((each) => release.arrived.some(({ environment }) => environment === each)) ?? nearest;
   const components = arrivingOf(arrival).map((each) => {
     return { ...each, kind: 'image' as const, platforms: [], annotations: [], referrers: [] };
   });
@@ -329,13 +413,20 @@ function tellingTags(environment: string, facts: Facts): TagPlace[] {
     .filter(({ repository, tag }) => facts.get('tag', tagKey(repository, tag))?.kind === 'moving');
 }
 
-/** Whether tags tell that an environment serves what a ledger says: one of each component does, and none stands elsewhere. */
-function isTold(environment: string, facts: Facts, { served }: Remains): boolean {
+/**
+ * Whether tags tell that an environment serves what a ledger says: one of each component does, and none stands elsewhere. A
+ * component without moving tags, such as one that is included, comes and goes with the others.
+ */
+function isTold(environment: string, facts: Facts, { served, environments }: Remains): boolean {
   const telling = tellingTags(environment, facts).map((tag) => {
     const is = served(tag.repository, tag.tag);
     return { ...tag, is, isRight: is === facts.get('tag', tagKey(tag.repository, tag.tag))?.digest };
   });
-  return servedIn(facts, environment).every(({ component }) => {
+  const rules = environments.find(({ name }) => name === environment)?.rulesOf;
+  const isTelling = (component: string): boolean => rules?.(component).some(({ kind }) => kind === 'moving') ?? true;
+  const all = servedIn(facts, environment);
+  const some = all.filter(({ component }) => isTelling(component));
+  return (some.length === 0 ? all : some).every(({ component }) => {
     const own = telling.filter((each) => each.component === component);
     return own.some(({ isRight }) => isRight) && own.every(({ is, isRight }) => isRight || is === undefined);
   });
@@ -394,7 +485,7 @@ function arrivalsIn(environment: string, facts: Facts): (NonNullable<Step['of']>
   );
 }
 
-function named({ version, commit }: NonNullable<Step['of']>): Rollback['to'] {
+function named({ version, commit }: Pick<NonNullable<Step['of']>, 'version' | 'commit'>): Rollback['to'] {
   return version === undefined ? { commit } : { version };
 }
 
@@ -424,15 +515,16 @@ async function firstThat(
 /** What a rollback of an environment would say; nothing where it changes nothing. Throws where a rule refuses it. */
 async function rollbackIn(
   candidate: Candidate,
-  { name, after }: LostEnvironment,
+  { name, before }: LostEnvironment,
   ledger: RebuiltLedger,
-  { orders }: Remains,
+  { orders, arrivals }: Remains,
 ): Promise<Action[]> {
-  const places = new Map(servedIn(ledger.facts, name).map(({ component, repository }) => [component, repository]));
+  const had = (arrivals.get(name) ?? []).flatMap(({ components }) => components);
+  const places = new Map(had.map(({ component, repository }) => [component, repository]));
   const rollback = {
     ...candidate,
     environment: name,
-    before: after === undefined ? [] : [after],
+    before,
     reason: 'found so when the ledger was made again',
     places,
   };

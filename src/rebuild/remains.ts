@@ -1,14 +1,17 @@
-import { allBytes } from '../core/bytes';
 import { HodError } from '../core/errors';
 import { isProtectionTag } from '../core/build/component';
 import { Facts } from '../core/ledger/facts';
+import { isName } from '../core/names';
 import type { ReleaseId } from '../core/ledger/release';
 import { readRecord, recordType, type ReleaseRecord } from '../core/ledger/release-record';
-import { readContent, verified } from '../core/oci/content';
+import { readRollbackRecord, rollbackType, type RollbackRecord } from '../core/ledger/rollback-record';
+import { readContent } from '../core/oci/content';
+import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
-import { describeManifest, manifestSizeLimit } from '../core/oci/manifest';
+import { describeManifest } from '../core/oci/manifest';
 import { readDigestTag } from '../core/oci/referrers';
 import type { Tag } from '../core/oci/tag';
+import { readOwnRecords, recordReferrer } from '../delivery/referrers/own-records';
 import { unknownTo } from '../delivery/referrers/carry';
 import { findReferrers, type Referrer } from '../delivery/referrers/find';
 import type { FoundArrival } from './rebuild';
@@ -25,6 +28,8 @@ export interface RepositoryRemains {
   readonly tags: readonly { readonly tag: Tag; readonly digest: Digest }[];
   /** The releases whose record refers to a manifest here. */
   readonly records: readonly ReleaseRecord[];
+  /** The rollbacks of the environment whose record refers to a manifest here. */
+  readonly rollbacks: readonly RollbackRecord[];
   /** The referrers of the manifests that are tagged, release records among them. */
   readonly referrers: ReadonlyMap<Digest, readonly Referrer[]>;
   /** Tags that lead to something without a record. */
@@ -35,19 +40,36 @@ export interface RepositoryRemains {
   readonly staged: number;
 }
 
-/** Reads what every repository of a product says of its releases. */
-export function readRemains(config: Config, session: Session): Promise<RepositoryRemains[]> {
-  return settleAll(
-    config.environments.flatMap((environment) =>
-      config.components.map(({ name }) =>
-        readRepository(session.client(environment.repositoryOf(name)), {
-          environment: environment.name,
-          component: name,
-          product: config.product,
-        }),
+/** So many components are looked for that the product has no more: records may be forged. */
+const formerComponents = 100;
+
+/** What a repository lists as referring to a manifest. */
+interface ListedOn {
+  readonly digest: Digest;
+  readonly listed: readonly Descriptor[];
+}
+
+/** Reads what every repository of a product says of its releases; of components that it has no more, too. */
+export async function readRemains(config: Config, session: Session): Promise<RepositoryRemains[]> {
+  const read = (names: readonly string[]): Promise<RepositoryRemains[]> =>
+    settleAll(
+      config.environments.flatMap((environment) =>
+        names.map((component) =>
+          readRepository(session.client(environment.repositoryOf(component)), {
+            environment: environment.name,
+            component,
+            product: config.product,
+          }),
+        ),
       ),
-    ),
+    );
+  const current = config.components.map(({ name }) => name);
+  const found = await read(current);
+  const named = found.flatMap(({ records }) => records.flatMap((each) => each.components));
+  const former = new Set(
+    named.map(({ component }) => component).filter((name) => isName(name) && !current.includes(name)),
   );
+  return [...found, ...(await read([...former].slice(0, formerComponents)))];
 }
 
 async function readRepository(
@@ -68,9 +90,14 @@ async function readRepository(
   const damaged = new Map<Digest, string>();
   const readable = <T>(digest: Digest, read: () => Promise<readonly T[]>): Promise<readonly [Digest, readonly T[]]> =>
     readUnlessDamaged(digest, read, damaged);
-  const told = new Map(
-    await settleAll(digests.map((digest) => readable(digest, () => recordsOn(client, digest, { component, product })))),
+  const lists = (await settleAll(digests.map((digest) => readable(digest, () => client.referrers.list(digest))))).map(
+    ([digest, listed]): ListedOn => ({ digest, listed }),
   );
+  const about = { component, product };
+  const told = new Map(
+    await settleAll(lists.map((each) => readable(each.digest, () => recordsOn(client, each, about)))),
+  );
+  const rollbacks = await settleAll(lists.map((each) => readable(each.digest, () => rollbacksOn(client, each))));
   const known = digests.filter((digest) => (told.get(digest)?.length ?? 0) > 0);
   const referrers = await settleAll(known.map((digest) => readable(digest, () => everythingOn(client, digest))));
   return {
@@ -79,6 +106,9 @@ async function readRepository(
     client,
     tags,
     records: [...told.values()].flatMap((all) => all.map(({ record }) => record)),
+    rollbacks: rollbacks
+      .flatMap(([, all]) => all)
+      .filter((each) => each.product === product && each.environment === environment),
     referrers: new Map(
       referrers.map(([digest, all]) => [digest, [...all, ...(told.get(digest) ?? []).map(({ referrer }) => referrer)]]),
     ),
@@ -111,32 +141,23 @@ async function readUnlessDamaged<T>(
 /** The records of the product's releases that refer to a manifest; without those that are unreadable, or of another product. */
 async function recordsOn(
   client: RepositoryClient,
-  digest: Digest,
+  { digest, listed }: ListedOn,
   { component, product }: { component: string; product: string },
 ): Promise<{ record: ReleaseRecord; referrer: Referrer }[]> {
-  const listed = (await client.referrers.list(digest)).filter(({ artifactType }) => artifactType === recordType);
-  const read = await settleAll(
-    listed.map(async (descriptor) => {
-      const { manifest } = await readContent(client, descriptor);
-      const [blob] = manifest.kind === 'image' ? manifest.layers : [];
-      if (blob === undefined || blob.size > manifestSizeLimit) {
-        return [];
-      }
-      const bytes = await allBytes(verified(await client.openBlob(blob), blob, client.label));
-      const record = readRecord(bytes);
-      const isOurs =
-        record?.product === product &&
-        record.components.some((each) => each.component === component && each.digest === digest);
-      const referrer: Referrer = {
-        subject: digest,
-        digest: manifest.digest,
-        type: recordType,
-        read: () => readContent(client, describeManifest(manifest)),
-      };
-      return isOurs ? [{ record, referrer }] : [];
-    }),
-  );
-  return read.flat();
+  const read = await readOwnRecords(client, listed, recordType);
+  return read.flatMap(({ node, bytes }) => {
+    const record = readRecord(bytes);
+    const isOurs =
+      record?.product === product &&
+      record.components.some((each) => each.component === component && each.digest === digest);
+    return isOurs ? [{ record, referrer: recordReferrer(digest, node) }] : [];
+  });
+}
+
+/** The records of rollbacks that refer to a manifest. */
+async function rollbacksOn(client: RepositoryClient, { listed }: ListedOn): Promise<RollbackRecord[]> {
+  const read = await readOwnRecords(client, listed, rollbackType);
+  return read.flatMap(({ bytes }) => readRollbackRecord(bytes) ?? []);
 }
 
 async function everythingOn(client: RepositoryClient, digest: Digest): Promise<readonly Referrer[]> {
@@ -151,6 +172,20 @@ export function arrivalsIn({ environments }: Config, found: readonly RepositoryR
       const here = found.filter(({ environment }) => environment === name);
       const ids = new Set(here.flatMap(({ records }) => records.map(({ release }) => release)));
       return [name, [...ids].map((id) => arrivalOf(id, here))];
+    }),
+  );
+}
+
+/** Finds the rollbacks of each environment, in the order of their time. */
+export function rollbacksIn(
+  { environments }: { readonly environments: readonly { readonly name: string }[] },
+  found: readonly Pick<RepositoryRemains, 'environment' | 'rollbacks'>[],
+): Map<string, RollbackRecord[]> {
+  return new Map(
+    environments.map(({ name }) => {
+      const here = found.filter(({ environment }) => environment === name).flatMap(({ rollbacks }) => rollbacks);
+      const each = new Map(here.map((record) => [JSON.stringify(record), record]));
+      return [name, [...each.values()].sort((a, b) => (a.at < b.at ? -1 : 1))];
     }),
   );
 }

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { allErrorCodes } from '../core/errors';
+import type { InclusionRights } from '../inspect/inclusion-access';
 import { mountRight, type LedgerRights, type RepositoryRights, type Right } from '../inspect/access';
 
 const right = z.strictObject({
@@ -30,6 +31,8 @@ export const accessResultSchema = z.strictObject({
       ),
     }),
   ),
+  /** Whether the job may read where included components come from; `repository`: null where that is not known. */
+  included: z.array(z.strictObject({ component: z.string(), repository: z.string().nullable(), read: right })),
   /** What the job may do with the ledger. Whether it takes a certain reference, a git remote says only when one comes. */
   ledger: z.strictObject({ ledger: z.string(), read: right, append: right }),
   /** Rights that go further than is needed. */
@@ -49,6 +52,7 @@ export interface CheckedEnvironment {
 export function toAccessResult(
   product: string,
   checked: readonly CheckedEnvironment[],
+  inclusions: readonly InclusionRights[],
   { ledger, read, append }: LedgerRights,
 ): AccessResult {
   const environments = checked.map(({ environment, needs, repositories }) => {
@@ -71,7 +75,16 @@ export function toAccessResult(
     const [first, ...others] = needs === 'write' ? [] : repositories.filter(({ write }) => write.allowed === 'yes');
     return first === undefined ? [] : [warningOf(environment, first.repository, others.length)];
   });
-  return { product, environments, ledger: { ledger, read: toRight(read), append: toRight(append) }, warnings };
+  const included = inclusions.map(({ component, repository, read: reads }) => {
+    return { component, repository: repository ?? null, read: toRight(reads) };
+  });
+  return {
+    product,
+    environments,
+    included,
+    ledger: { ledger, read: toRight(read), append: toRight(append) },
+    warnings,
+  };
 }
 
 function toRight({ allowed, code, why, next }: Right): RightResult {
@@ -83,8 +96,13 @@ function warningOf(environment: string, repository: string, others: number): str
   return `this identity can write ${environment} (${repository}${more}), and does not need to`;
 }
 
+/** Whether hod.yaml names no content that could be included: nobody failed to answer. */
+function isUnnamed(code: RightResult['code']): boolean {
+  return code === 'included-missing' || code === 'included-elsewhere' || code === 'ledger-empty';
+}
+
 /** The exit code for what was found: 0 where everything that is needed is allowed. */
-export function accessExitCode({ environments, ledger }: AccessResult): number {
+export function accessExitCode({ environments, included, ledger }: AccessResult): number {
   // Every command reads it; who writes an environment adds to it.
   const adds = environments.some(({ needs }) => needs === 'write');
   const rights = [ledger.read, ...(adds ? [ledger.append] : [])].filter(({ allowed }) => allowed !== 'yes');
@@ -93,11 +111,11 @@ export function accessExitCode({ environments, ledger }: AccessResult): number {
       ? []
       : repositories.map((repository) => repository[needs]).filter(({ allowed }) => allowed !== 'yes'),
   );
-  missing.push(...rights);
+  missing.push(...rights, ...included.map(({ read }) => read).filter(({ allowed }) => allowed !== 'yes'));
   if (missing.some(({ allowed, code }) => allowed === 'no' && code !== 'no-repository')) {
     return 5;
   }
-  if (missing.some(({ allowed }) => allowed === 'unknown')) {
+  if (missing.some(({ allowed, code }) => allowed === 'unknown' && !isUnnamed(code))) {
     return 6;
   }
   return missing.length > 0 ? 4 : 0;

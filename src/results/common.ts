@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import type { Included } from '../core/ledger/release';
 import { gateOutcomes, type Gate } from '../core/release/gates/gate';
 import { tagOutcomes, type TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
@@ -50,6 +51,27 @@ export const contentFields = {
   platforms: z.array(z.string()),
 };
 export type ContentResult = z.infer<z.ZodObject<typeof contentFields>>;
+
+/** Where an included component came from: the repository that it was copied from, its tag there, and its release of its own product. */
+export const includedResult = z
+  .strictObject({
+    repository: z.string(),
+    tag: z.string().nullable(),
+    product: z.string().nullable(),
+    version: z.string().nullable(),
+    commit: z.string().nullable(),
+  })
+  .nullable();
+export type IncludedResult = z.infer<typeof includedResult>;
+
+/** The origin of a component; null of one that is built here. */
+export function toIncludedResult(included: Included | undefined): IncludedResult {
+  if (included === undefined) {
+    return null;
+  }
+  const { repository, tag = null, product = null, version = null, commit = null } = included;
+  return { repository, tag, product, version, commit };
+}
 
 /** A command to run now, and what it does. */
 export const nextStep = z.strictObject({ command: z.string(), does: z.string() });

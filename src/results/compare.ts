@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import type { ComparedSide, Comparison, ComponentComparison, PlacedSide, PlatformChange } from '../inspect/compare';
-import { digest } from './common';
+import { digest, includedResult, toIncludedResult } from './common';
 import { pathDifference, toPathDifference } from './inside';
 
 const side = z.strictObject({
@@ -16,6 +16,7 @@ const layer = z.strictObject({ digest, size: z.number().int() });
 const placed = z.strictObject({
   reference: z.string(),
   digest,
+  included: includedResult,
   version: z.string().nullable(),
   commit: z.string().nullable(),
 });
@@ -107,8 +108,14 @@ function toPlaced(side: PlacedSide | undefined): z.infer<typeof placed> | null {
   if (side === undefined) {
     return null;
   }
-  const { reference, digest: stands, version, commit: of } = side;
-  return { reference, digest: stands, version: version ?? null, commit: of ?? null };
+  const { reference, digest: stands, included, version, commit: of } = side;
+  return {
+    reference,
+    digest: stands,
+    included: toIncludedResult(included),
+    version: version ?? null,
+    commit: of ?? null,
+  };
 }
 
 function toPlatform(change: PlatformChange): CompareResult['components'][number]['platforms']['changed'][number] {

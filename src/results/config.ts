@@ -6,6 +6,8 @@ export const configCheckResultSchema = z.strictObject({
   product: z.string(),
   images: z.array(z.string()),
   bundles: z.array(z.string()),
+  /** Components of other products. */
+  includes: z.array(z.string()),
   environments: z.array(z.string()),
   /** What is allowed, and seldom meant. */
   warnings: z.array(z.string()),

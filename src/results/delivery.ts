@@ -4,11 +4,22 @@ import { ways } from '../core/ledger/way';
 import { describePosition } from '../core/tags/ordering';
 import type { DeliveredItem } from '../delivery/delivery';
 import type { MovedEnvironment } from '../delivery/move';
-import { contentFields, digest, nextStep, tagResult, toContentResult, toTagResult, transferResult } from './common';
+import {
+  contentFields,
+  digest,
+  includedResult,
+  nextStep,
+  tagResult,
+  toContentResult,
+  toIncludedResult,
+  toTagResult,
+  transferResult,
+} from './common';
 
 /** What became of one component that was published or promoted. */
 export const deliveredFields = {
   ...contentFields,
+  included: includedResult,
   /** How it came in: from now on the environment serves it, or not. */
   way: z.enum(ways),
   wayReason: z.string(),
@@ -93,6 +104,7 @@ export function toDeliveredResult(item: DeliveredItem): DeliveredResult {
   const { tags, omitted, transfer, arrival, referrers } = item;
   return {
     ...toContentResult(item),
+    included: toIncludedResult(item.included),
     way: arrival.way,
     wayReason: arrival.reason,
     serves: arrival.serves === undefined ? null : describePosition(arrival.serves),

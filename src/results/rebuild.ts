@@ -48,7 +48,7 @@ export function toRebuildResult(
       {
         what: 'withdrawals',
         detail:
-          'rollbacks that moved no tag, or after which something came: nothing keeps what was rolled back from coming back, and what came then may be taken for something that came beside',
+          'rollbacks that left no record (before Hod kept them, or with `referrers: { carry: none }`), unless tags show them; and when a release came back with --again',
       },
       ...lostIn(found),
       ...unexplained.map(({ environment, tags }) => ({

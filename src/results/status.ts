@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { driftStates } from '../core/insight/drift';
 import type { EnvironmentStatus, ProductStatus, ServedStatus } from '../inspect/status';
-import { digest, gateResult, toGateResult } from './common';
+import { digest, gateResult, includedResult, toGateResult, toIncludedResult } from './common';
 
 /** What waits to come into an environment: what the one before serves, and it does not. */
 const waitingResult = z.strictObject({
@@ -52,6 +52,7 @@ export const statusResultSchema = z.strictObject({
         z.strictObject({
           component: z.string(),
           repository: z.string(),
+          included: includedResult,
           ...servedFields,
           /** The newest of its lines of versions and followed branches to which a moving tag leads, beside that. */
           lines: z.array(z.strictObject({ line: z.string(), ...servedFields })),
@@ -99,11 +100,12 @@ function toEnvironment(status: EnvironmentStatus): StatusResult['environments'][
     silent: silent ?? null,
     waiting: waiting === undefined ? null : toWaiting(waiting),
     components: components.map((each) => {
-      const { component, repository } = each.served;
+      const { component, repository, included } = each.served;
       const own = lines.filter(({ served }) => served.component === component);
       return {
         component,
         repository,
+        included: toIncludedResult(included),
         ...toServed(each),
         lines: own.map(({ line, ...beside }) => ({ line, ...toServed(beside) })),
       };

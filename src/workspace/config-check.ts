@@ -9,6 +9,7 @@ import {
   configSchema,
   environmentSchema,
   imageSchema,
+  inclusionSchema,
   registrySchema,
   type RawConfig,
 } from './config-schema';
@@ -86,6 +87,7 @@ const looseConfig = z.object({
   product: z.string().refine(isName).catch('product'),
   images: looseRecord,
   bundles: looseRecord,
+  includes: looseRecord,
   environments: looseRecord,
   registries: looseRecord,
 });
@@ -102,6 +104,7 @@ function checkSoundParts(raw: unknown): ConfigFinding[] {
     product,
     images: soundParts(images, imageSchema, () => ({ from: 'unknown' })),
     bundles: soundParts(bundles, bundleSchema, () => ({ files: 'unknown' })),
+    includes: soundParts(named(loose.includes), inclusionSchema, () => ({})),
     environments: soundParts(environments, environmentSchema, (name) => ({
       // A repository that no other environment has: two unknown ones must not look equal.
       repository: `unknown-${name}.test/{image}`,

@@ -2,7 +2,7 @@ import { isThisMachine, whyExposed } from '../core/access/destinations';
 import { HodError } from '../core/errors';
 import { alsoSimilar } from '../core/nearest';
 import { parsePlatform } from '../core/oci/platform';
-import { isRegistry, parseRepository } from '../core/oci/reference';
+import { isRegistry, parseReference, parseRepository } from '../core/oci/reference';
 import {
   expandRepository,
   expandTag,
@@ -17,7 +17,7 @@ import type { RawConfig } from './config-schema';
 
 /** Finds what the schema cannot: dangling names, and errors in texts with a grammar of their own. */
 export function checkNames(
-  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>,
+  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'includes' | 'environments'>,
   environmentNames: readonly string[],
 ): ConfigFinding[] {
   const findings: ConfigFinding[] = [];
@@ -32,15 +32,20 @@ export function checkNames(
       findings.push({ path, text });
     }
   };
-  const images = Object.entries(raw.images);
-  for (const [name, image] of images) {
-    image.platforms?.forEach((platform, at) => check(['images', name, 'platforms', at], () => parsePlatform(platform)));
+  const { images, bundles = {}, includes = {} } = raw;
+  for (const [kind, components] of [
+    ['images', images],
+    ['includes', includes],
+  ] as const) {
+    for (const [name, { platforms }] of Object.entries<{ platforms?: string[] | undefined }>(components)) {
+      platforms?.forEach((platform, at) => check([kind, name, 'platforms', at], () => parsePlatform(platform)));
+    }
   }
-  const bundles = Object.keys(raw.bundles ?? {});
-  for (const name of bundles.filter((each) => Object.hasOwn(raw.images, each))) {
-    findings.push({ path: ['bundles', name], atKey: true, text: `an image is called ${name} too` });
+  for (const [name, { from }] of Object.entries(includes)) {
+    check(['includes', name, 'from'], () => checkIncludedReference(from));
   }
-  const names = [...new Set([...Object.keys(raw.images), ...bundles])];
+  findings.push(...checkOneName(raw));
+  const names = [...new Set([images, bundles, includes].flatMap(Object.keys))];
   findings.push(...checkFormerNames(raw, names));
   for (const [name, environment] of Object.entries(raw.environments)) {
     const path = ['environments', name];
@@ -59,13 +64,40 @@ export function checkNames(
   return uniqueFindings([...findings, ...checkSharedTags(raw)]);
 }
 
+/** Throws where an inclusion names no content: a repository alone. */
+function checkIncludedReference(text: string | undefined): void {
+  const reference = text === undefined ? undefined : parseReference(text);
+  if (reference !== undefined && reference.tag === undefined && reference.digest === undefined) {
+    throw new TemplateError(
+      'from',
+      `${text ?? ''} names a repository; which content is meant must be said: a tag, or a digest`,
+    );
+  }
+}
+
+/** Finds names that components of two kinds have. */
+function checkOneName({ images, bundles = {}, includes = {} }: Components): ConfigFinding[] {
+  const taken = (kind: 'bundles' | 'includes', names: object, others: object, text: string): ConfigFinding[] =>
+    Object.keys(names)
+      .filter((each) => Object.hasOwn(others, each))
+      .map((name) => ({ path: [kind, name], atKey: true, text: `${text} is called ${name} too` }));
+  return [
+    ...taken('bundles', bundles, images, 'an image'),
+    ...taken('includes', includes, images, 'an image'),
+    ...taken('includes', includes, bundles, 'a bundle'),
+  ];
+}
+
+type Components = Pick<RawConfig, 'images' | 'bundles' | 'includes'>;
+
 /** Finds former names that a component has now, or that two say they had. */
-function checkFormerNames(raw: Pick<RawConfig, 'images' | 'bundles'>, names: readonly string[]): ConfigFinding[] {
+function checkFormerNames(raw: Components, names: readonly string[]): ConfigFinding[] {
   const seen = new Set<string>();
   const all = (
     [
       ['images', raw.images],
       ['bundles', raw.bundles ?? {}],
+      ['includes', raw.includes ?? {}],
     ] as const
   ).flatMap(([kind, components]) =>
     Object.entries<{ was?: string | string[] | undefined }>(components).flatMap(([name, { was = [] }]) =>
@@ -143,7 +175,7 @@ function checkTags(path: Path, rules: TagRules, check: Check): void {
 
 /** Whether two builds have two tags by a rule, at least as a rule. */
 function tellsBuildsApart(template: Template): boolean {
-  const telling: readonly Placeholder[] = ['commit', 'version', 'patch', 'build', 'date'];
+  const telling: readonly Placeholder[] = ['commit', 'digest', 'version', 'patch', 'build', 'date'];
   return placeholdersOf(template).some((name) => telling.includes(name));
 }
 

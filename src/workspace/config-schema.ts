@@ -179,6 +179,25 @@ export const ledgerSchema = z.union(
   'must be { file: PATH }, { git: { remote: NAME } } or { postgres: { env: VARIABLE } }',
 );
 
+/** A component that another product builds: by its reference, or by what an environment of that product serves. */
+export const inclusionSchema = z
+  .strictObject({
+    from: z.string().min(1).optional(),
+    product: nameSchema.optional(),
+    ledger: ledgerSchema.optional(),
+    environment: nameSchema.optional(),
+    component: nameSchema.optional(),
+    platforms: z.array(z.string()).min(1).optional(),
+    was: formerNames.optional(),
+  })
+  .refine(
+    ({ from, product, ledger, environment, component }) =>
+      from === undefined
+        ? [product, ledger, environment].every((each) => each !== undefined)
+        : [product, ledger, environment, component].every((each) => each === undefined),
+    'must have from: REFERENCE alone, or product, ledger and environment of the product that builds it',
+  );
+
 /** Who is told of what happened. */
 export const receiverSchema = z.strictObject({
   url: z
@@ -196,6 +215,7 @@ export const configSchema = z.strictObject({
   product: nameSchema,
   images: z.record(nameSchema, imageSchema).refine(isFilled, 'there is none'),
   bundles: z.record(nameSchema, bundleSchema).optional(),
+  includes: z.record(nameSchema, inclusionSchema).optional(),
   'shared-inputs': patterns.optional(),
   /** Paths in images that `inside --check` lets pass. */
   'allowed-inside': patterns.optional(),
@@ -210,3 +230,5 @@ export const configSchema = z.strictObject({
 });
 /** A hod.yaml of the right form. */
 export type RawConfig = z.infer<typeof configSchema>;
+/** What hod.yaml says of an included component. */
+export type RawInclusion = z.infer<typeof inclusionSchema>;

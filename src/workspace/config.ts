@@ -3,9 +3,22 @@ import { parseDocument } from 'yaml';
 import { HodError } from '../core/errors';
 import type { Compression } from '../core/oci/compression';
 import { formatPlatform, parsePlatform, type Platform } from '../core/oci/platform';
-import { formatRepository, parseRepository, type Repository } from '../core/oci/reference';
+import {
+  formatRepository,
+  parseReference,
+  parseRepository,
+  type Reference,
+  type Repository,
+} from '../core/oci/reference';
 import type { Carrying } from '../core/oci/referrers';
-import { followedBy, followedByOwn, type Follows, type RulesOf, type TagRule } from '../core/tags/rules';
+import {
+  followedBy,
+  followedByOwn,
+  includedTagRule,
+  type Follows,
+  type RulesOf,
+  type TagRule,
+} from '../core/tags/rules';
 import { expandRepository, parseTemplate, type Template } from '../core/tags/template';
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/build/component';
@@ -20,6 +33,7 @@ import {
   ledgerSchema,
   type RawConfig,
   type RawEnvironment,
+  type RawInclusion,
   type RegistryConfig,
   type SecretPlace,
 } from './config-schema';
@@ -48,8 +62,28 @@ export interface BundleConfig extends CommonConfig {
   readonly files: string;
 }
 
+/** A component that another product builds and versions, and that is released with this one. */
+export interface IncludedConfig extends CommonConfig {
+  readonly kind: 'included';
+  /** The platforms that must be there; empty where hod.yaml does not say. */
+  readonly platforms: readonly Platform[];
+  readonly origin: InclusionOrigin;
+}
+
+/** What says which content of another product is meant: a reference, or what an environment of that product serves of a component. */
+export type InclusionOrigin =
+  | { readonly reference: Reference }
+  | {
+      readonly product: string;
+      readonly ledger: LedgerConfig;
+      readonly environment: string;
+      readonly component: string;
+    };
+
+/** A component that is built here. */
+export type BuiltConfig = ImageConfiguration | BundleConfig;
 /** A component of the product. */
-export type ComponentConfig = ImageConfiguration | BundleConfig;
+export type ComponentConfig = BuiltConfig | IncludedConfig;
 
 /**
  * Where the ledger is kept: a file, by its absolute path; a reference of a git remote, which is a name in
@@ -96,7 +130,7 @@ export interface Config {
   readonly file: string;
   /** The folder that holds it; everything in it is relative to this. */
   readonly folder: string;
-  /** As hod.yaml lists them: images, then bundles. */
+  /** As hod.yaml lists them: images, then bundles, then what is included. */
   readonly components: readonly ComponentConfig[];
   /** Patterns of files that all components are made of. */
   readonly sharedInputs: readonly string[];
@@ -193,7 +227,8 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       before: beforeOf(raw, name),
       follows,
       takes,
-      rulesOf: (component) => [...shared, ...(own.get(component) ?? [])],
+      rulesOf: (component) =>
+        Object.hasOwn(raw.includes ?? {}, component) ? [includedTagRule] : [...shared, ...(own.get(component) ?? [])],
       admissionRules: admissionRulesOf(gates),
       carrying: referrers?.carry ?? 'all',
       repositoryOf: (component) => parseRepository(expandRepository(repository, component, raw.product)),
@@ -210,7 +245,7 @@ function beforeOf({ environments }: RawConfig, name: string): string[] {
   return before;
 }
 
-function componentsOf(raw: RawConfig, folder: string): (ImageConfiguration | BundleConfig)[] {
+function componentsOf(raw: RawConfig, folder: string): ComponentConfig[] {
   return [
     ...Object.entries(raw.images).map(([name, image]): ImageConfiguration => ({
       kind: 'image',
@@ -230,7 +265,27 @@ function componentsOf(raw: RawConfig, folder: string): (ImageConfiguration | Bun
       publishAlone: bundle['publish-alone'] === true,
       was: [bundle.was ?? []].flat(),
     })),
+    ...Object.entries(raw.includes ?? {}).map(([name, inclusion]): IncludedConfig => ({
+      kind: 'included',
+      name,
+      origin: originOf(name, inclusion, folder),
+      platforms: (inclusion.platforms ?? []).map(parsePlatform),
+      inputs: undefined,
+      publishAlone: false,
+      was: [inclusion.was ?? []].flat(),
+    })),
   ];
+}
+
+function originOf(name: string, inclusion: RawInclusion, folder: string): InclusionOrigin {
+  const { from, product, ledger, environment, component = name } = inclusion;
+  if (from !== undefined) {
+    return { reference: parseReference(from) };
+  }
+  if (product === undefined || ledger === undefined || environment === undefined) {
+    throw new Error('the schema lets an inclusion pass that names nothing');
+  }
+  return { product, ledger: ledgerConfigOf(ledger, { product, folder }), environment, component };
 }
 
 /** Where a ledger is that stands there so in hod.yaml. */
@@ -306,15 +361,32 @@ export function chosenComponents(config: Config, names: readonly string[]): read
   return names.length === 0 ? config.components : [...new Set(names)].map((name) => componentNamed(config, name));
 }
 
+/** Whether hod.yaml names a registry: an environment has a repository there, or it stands under `registries:`. */
+export function namesRegistry({ environments, components, registries }: Config, registry: string): boolean {
+  return (
+    registries.has(registry) ||
+    environments.some((each) => components.some(({ name }) => each.repositoryOf(name).registry === registry))
+  );
+}
+
+/** Whether a component is built by another product. */
+export function isIncluded(component: ComponentConfig): component is IncludedConfig {
+  return component.kind === 'included';
+}
+
+/** Whether a component is built here. */
+export function isBuilt(component: ComponentConfig): component is BuiltConfig {
+  return !isIncluded(component);
+}
+
 /** What hod.yaml asks of a component. */
 export function requirementOf(component: ComponentConfig): Requirement {
-  return component.kind === 'bundle'
-    ? { platforms: [], outputs: 1 }
-    : { platforms: component.platforms.map(formatPlatform), outputs: component.outputs.length };
+  const outputs = component.kind === 'image' ? component.outputs.length : 1;
+  return { platforms: component.kind === 'bundle' ? [] : component.platforms.map(formatPlatform), outputs };
 }
 
 /** Where the build outputs of an image are, or the files of a bundle. */
-export function outputPathsOf(component: ComponentConfig): readonly string[] {
+export function outputPathsOf(component: BuiltConfig): readonly string[] {
   return component.kind === 'bundle' ? [component.files] : component.outputs;
 }
 

@@ -69,6 +69,16 @@ describe.each([
     expect(next.version).toBe('2.6.0');
     expect((await world.promote('uat')).components.map(({ way }) => way)).toEqual(Array(4).fill('takes-over'));
     expect((await world.hod('rollback', 'uat', '--reason', 'it leaks')).stdout).toContain('2.5.0');
+    // Nor is a rollback forgotten after which something newer came.
+    await world.product.change('timetable', 'Show the autumn sailings');
+    await world.product.build();
+    await world.publish('--next', 'minor');
+    await world.promote('uat');
+    const served27 = await served();
+    await lose();
+    await rebuild();
+    expect(await served()).toEqual(served27);
+    expect((await world.fails('withdrawn', 'promote', 'uat', '--version', '2.6.0')).object).toContain('2.6.0');
     const said = await world.hod('ledger', 'rebuild', '-c', join(world.product.folder, 'hod.yaml'));
     expect(said.stderr).toContain('this ledger is not made again');
   });

@@ -17,7 +17,7 @@ import type { Facts } from '../../src/core/ledger/facts';
 import { chooseCandidates, type ReleaseChoice } from '../../src/core/release/promotion';
 import type { VersionRequest } from '../../src/core/build/version-request';
 import type { BackTo } from '../../src/core/release/rollback-plan';
-import { followedBy, type TagRule } from '../../src/core/tags/rules';
+import { followedBy, includedTagRule, type RulesOf, type TagRule } from '../../src/core/tags/rules';
 import { parseTemplate } from '../../src/core/tags/template';
 import { isTag, type Tag } from '../../src/core/oci/tag';
 import type { Version } from '../../src/core/tags/version';
@@ -33,7 +33,9 @@ import type { Place } from '../../src/delivery/places';
 import { moveEnvironment } from '../../src/delivery/move';
 import { rollBack } from '../../src/delivery/rollback';
 import type { Remains } from '../../src/rebuild/rebuild';
+import { rollbacksIn } from '../../src/rebuild/remains';
 import { readRecord, recordType } from '../../src/core/ledger/release-record';
+import { isOwnRecord, readRollbackRecord, rollbackType } from '../../src/core/ledger/rollback-record';
 import { allBytes } from '../../src/core/bytes';
 import type { Ledger } from '../../src/ledger/ledger';
 import { MemoryLedger } from '../../src/ledger/memory';
@@ -78,6 +80,12 @@ export function tagRules(environment: string, fixed: readonly string[], moving: 
 export const followedBranches = ['main', 'support-*'] as const;
 /** Every environment takes releases of the branches that the first one follows. */
 export const taking: Taking = { branches: followedBranches, source: 'what dev follows', own: false, usual: false };
+
+/** A component of every world that another product builds: it has no version and no moving tag. */
+export const includedComponent = 'pay';
+
+/** Whether a tag of these worlds is a fixed one. */
+export const isFixed = (tag: string): boolean => /^c-|^included-|^\d+\.\d+\.\d+/.test(tag);
 
 export class Killed extends Error {}
 
@@ -170,7 +178,7 @@ export class DeliveryWorld {
       product,
       environment,
       from: null,
-      rulesOf: () => this.environment(environment).rules,
+      rulesOf: this.rulesIn(environment),
       following: { branches: followedBranches, usual: false, branch, pullRequest, containing: [] },
       build,
       components: items.map(arriving),
@@ -217,7 +225,6 @@ export class DeliveryWorld {
         return { release, items, components: entering, date: undefined };
       }),
     );
-    const { rules } = this.environment(to);
     // What a stranger's hod.yaml asks for is nothing.
     const admissionRules = stranger === undefined ? this.environment(to).admissionRules : noAdmissionRules;
     const promotion = {
@@ -225,7 +232,7 @@ export class DeliveryWorld {
       parts,
       from,
       environment: to,
-      rulesOf: () => rules,
+      rulesOf: this.rulesIn(to),
       taking,
       admissionRules,
       now: this.now(),
@@ -253,7 +260,7 @@ export class DeliveryWorld {
     const places = this.placesIn(environment, context);
     const names = Object.keys(this.environments);
     const before = names.slice(0, names.indexOf(environment)).reverse();
-    await rollBack({ environment, before, to, lane, reason }, places, context);
+    await rollBack({ environment, before, to, lane, reason, records: true }, places, context);
   }
 
   /** Puts tags right that stand elsewhere than the ledger says. */
@@ -374,8 +381,8 @@ export class DeliveryWorld {
       formatRepository(parseRepository(`${environment}.test/skerry/${component}`));
     return {
       product,
-      environments: Object.entries(this.environments).map(([name, { rules }], at, all) => {
-        return { name, after: all[at - 1]?.[0], rulesOf: () => rules };
+      environments: Object.keys(this.environments).map((name, at, all) => {
+        return { name, before: all.slice(0, at).reverse(), rulesOf: this.rulesIn(name) };
       }),
       releases: new Map(found.map(({ record }) => [record.release, record])),
       arrivals: new Map(
@@ -391,6 +398,18 @@ export class DeliveryWorld {
               referrers: [],
             })),
           ];
+        }),
+      ),
+      rollbacks: rollbacksIn(
+        { environments: Object.keys(this.environments).map((name) => ({ name })) },
+        [...this.registries].map(([key, { manifests, blobs }]) => {
+          const documents = [...manifests.values()].flatMap((manifest) =>
+            manifest.kind === 'image' && manifest.artifactType === rollbackType
+              ? (blobs.get(manifest.config.digest) ?? [])
+              : [],
+          );
+          const rollbacks = documents.flatMap((bytes) => readRollbackRecord(bytes) ?? []);
+          return { environment: key.split(' ')[0] ?? '', rollbacks };
         }),
       ),
       served: (repository, tag) => {
@@ -425,6 +444,11 @@ export class DeliveryWorld {
       throw new Error(`there is no environment ${name}`);
     }
     return found;
+  }
+
+  private rulesIn(environment: string): RulesOf {
+    const { rules } = this.environment(environment);
+    return (component) => (component === includedComponent ? [includedTagRule] : rules);
   }
 
   private now() {
@@ -513,7 +537,7 @@ export class DeliveryWorld {
       if (!isDigest(reference)) {
         // A fixed tag is never written with anything else.
         const first = fixed.get(reference) ?? manifest.digest;
-        ok(first === manifest.digest || !/^c-|^\d+\.\d+\.\d+/.test(reference));
+        ok(first === manifest.digest || !isFixed(reference));
         fixed.set(reference, first);
         tags.set(reference, manifest.digest);
       }
@@ -549,10 +573,7 @@ export class DeliveryWorld {
         // Content has to be sent, which takes its time: what was looked up before is looked up again.
         upload: async (blob, source) => {
           await write();
-          blobs.set(
-            blob.digest,
-            blob.mediaType === recordType ? await allBytes(await source.openBlob(blob)) : undefined,
-          );
+          blobs.set(blob.digest, isOwnRecord(blob.mediaType) ? await allBytes(await source.openBlob(blob)) : undefined);
         },
       },
       referrers: { referrersOf: () => Promise.resolve([]), listsByItself: () => Promise.resolve(true) },

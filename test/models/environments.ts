@@ -10,13 +10,26 @@ import { timestampOf } from '../../src/core/time';
 import { noAdmissionRules } from '../../src/core/ledger/rules';
 import { compareVersions, parseVersion, type Version } from '../../src/core/tags/version';
 import { inSpiteOfNothing } from '../../src/core/release/despite';
-import { commitId, DeliveryWorld, Killed, never, nodeOf, tagRules, taking, type Commit } from './delivery-world';
+import {
+  commitId,
+  DeliveryWorld,
+  includedComponent,
+  isFixed,
+  Killed,
+  never,
+  nodeOf,
+  tagRules,
+  taking,
+  type Commit,
+} from './delivery-world';
 import { modelOf, type Model } from './model';
 
-export const components = ['timetable', 'tide-watch'] as const;
-const environments = ['dev', 'uat', 'prod'] as const;
+const built = ['timetable', 'tide-watch'] as const;
+export const components = [...built, includedComponent] as const;
+/** From a moment on releases come into prod through staging. */
+const environments = ['dev', 'uat', 'staging', 'prod'] as const;
 type Environment = (typeof environments)[number];
-export const steps = { uat: ['dev', 'uat'], prod: ['uat', 'prod'] } as const;
+export const steps = { uat: ['dev', 'uat'], staging: ['uat', 'staging'], prod: ['uat', 'prod'] } as const;
 
 /** A release as the model knows it. */
 interface Release {
@@ -109,14 +122,14 @@ class EnvironmentModel {
         const there = this.tag(tag, component)?.version;
         return version !== undefined && (there === undefined || compareVersions(version, there) >= 0);
       };
-      const tags = [
-        ...(out ? [] : lanes.filter(newest)),
+      const moving = [
         ...(this.environment === 'dev' && !out && newest(branch) ? [commit.branch] : []),
-        ...(line !== undefined && this.environment !== 'uat'
+        ...(line !== undefined && ['dev', 'prod'].includes(this.environment)
           ? [line, 'latest'].filter((tag) => !out && follows && higher(tag))
           : []),
-        ...(this.environment === 'uat' && takes ? ['uat'] : []),
+        ...(['uat', 'staging'].includes(this.environment) && takes ? [this.environment] : []),
       ];
+      const tags = [...(out ? [] : lanes.filter(newest)), ...(component === includedComponent ? [] : moving)];
       return { step, entry, release, component, takes, tags, way, left: false, retires: false };
     });
     const gone = stays.some(({ takes }) => takes)
@@ -126,7 +139,10 @@ class EnvironmentModel {
         })
       : [];
     // A promotion may bring a component in beside that the release has no more: then it does not retire.
-    same([...retires], this.environment === 'dev' ? gone : gone.filter((component) => retires.includes(component)));
+    same(
+      [...retires].sort(),
+      gone.filter((component) => this.environment === 'dev' || retires.includes(component)).sort(),
+    );
     this.stays.push(...stays);
     this.stays.push(
       ...retires.map((component) => ({
@@ -265,6 +281,7 @@ class Replay {
   readonly models = {
     dev: new EnvironmentModel('dev'),
     uat: new EnvironmentModel('uat'),
+    staging: new EnvironmentModel('staging'),
     prod: new EnvironmentModel('prod'),
   };
   private readonly releases = new Map<string, Release>();
@@ -347,10 +364,10 @@ export function waitingIn(world: DeliveryWorld, [from, to]: readonly [Environmen
 }
 
 /** What everything is like: what the ledger says is served, and where every moving tag is in the registries. */
-function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
+function expectAsModelled(world: DeliveryWorld, replay: Replay, isInserted: boolean): void {
   replay.advance();
   const { models } = replay;
-  for (const passage of [steps.uat, steps.prod]) {
+  for (const passage of [steps.uat, stepInto('staging', isInserted), stepInto('prod', isInserted)]) {
     const expected = models[passage[1]].waiting(models[passage[0]]);
     const { releases } = waitingIn(world, passage);
     same([passage, new Set(releases.map(({ release }) => release))], [passage, expected]);
@@ -387,7 +404,7 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay): void {
       );
       const moving = [...world.tagsOf(environment, component)].filter(
         ([tag, target]) =>
-          !/^c-|^\d+\.\d+\.\d+/.test(tag) &&
+          !isFixed(tag) &&
           // A tag that is to go may stand where it could not be removed: at what was not withdrawn.
           (expected.some(([name]) => name === tag) || (!good.has(target) && !mayStay)),
       );
@@ -406,6 +423,7 @@ export const worldEnvironments = {
     admissionRules: open,
   },
   uat: { rules: tagRules('uat', ['c-{commit:12}', '{version}'], ['uat']), admissionRules: open },
+  staging: { rules: tagRules('staging', ['{version}', 'c-{commit:12}'], ['staging']), admissionRules: open },
   prod: {
     rules: tagRules('prod', ['c-{commit:12}', '{version}'], ['{major}.{minor}', 'latest']),
     admissionRules: { ...open, results: ['smoke'], signOffs: 1 },
@@ -413,10 +431,10 @@ export const worldEnvironments = {
 };
 
 /** A commit on one of four branches; some are releases, some change nothing in what is built. */
-const change = fc.record({
+export const change = fc.record({
   on: fc.constantFrom('main', 'main', 'main', 'work', 'support-1.1', 'theirs'),
   released: fc.boolean(),
-  touches: fc.subarray([...components]),
+  touches: fc.subarray([...built]),
   /** From here on its branch has no tide-watch, or has it again. */
   turns: fc.constantFrom(false, false, false, false, false, true),
 });
@@ -434,7 +452,7 @@ export function historyOf(changes: readonly Change[]): Commit[] {
   const tips = new Map<string, Commit>();
   const patches = new Map<string, number>();
   let minor = 0;
-  const first = { on: 'main', released: true, touches: [...components], turns: false };
+  const first = { on: 'main', released: true, touches: [...built], turns: false };
   for (const { on, released, touches, turns } of [first, ...changes]) {
     const parent = tips.get(on) ?? tips.get('main');
     const at = commits.length;
@@ -448,14 +466,18 @@ export function historyOf(changes: readonly Change[]): Commit[] {
     patches.set(line, released ? patch : patch - 1);
     const has = (component: string): boolean =>
       component === 'timetable' || parent === undefined || (parent.content[component] !== undefined) !== turns;
-    const content = Object.fromEntries(
-      components
+    const content: Record<string, string> = Object.fromEntries(
+      built
         .filter(has)
         .map((component) => [
           component,
           touches.includes(component) ? `${component} ${at}` : (parent?.content[component] ?? `${component} ${at}`),
         ]),
     );
+    // Another product builds it, and releases it less often.
+    if (at > 1) {
+      content[includedComponent] = `${includedComponent} ${Math.floor(at / 3)}`;
+    }
     const commit: Commit = {
       id,
       ancestors,
@@ -473,7 +495,7 @@ export function historyOf(changes: readonly Change[]): Commit[] {
 type Event =
   /** The next commit, or an earlier one, late or again. */
   | { kind: 'publish'; late: number | null; only: boolean }
-  | { kind: 'promote'; to: 'uat' | 'prod'; named: number | null }
+  | { kind: 'promote'; to: 'uat' | 'staging' | 'prod'; named: number | null }
   /** Of the whole environment, or of one lane. */
   | { kind: 'rollback'; environment: Environment; lane: (typeof lanes)[number] | null }
   | { kind: 'evidence' }
@@ -481,6 +503,8 @@ type Event =
   | { kind: 'tamper'; environment: Environment; component: string; tag: number; to: number | null }
   /** The environment moves to its other registry. */
   | { kind: 'move'; environment: Environment }
+  /** From now on releases come into prod through staging. */
+  | { kind: 'insert' }
   | Attack;
 
 /** What somebody tries who may write to dev's registry and to the ledger alone, with any hod.yaml. */
@@ -499,13 +523,15 @@ interface Attack {
   /** With --new-way-in. */
   accepts: boolean;
 }
+/** The environments that there are from the start. */
+const attacked = ['dev', 'uat', 'prod'] as const;
 const attack: fc.Arbitrary<Event> = fc.record({
   kind: fc.constant('attack' as const),
   does: fc.constantFrom('publish' as const, 'publish' as const, 'promote' as const, 'rollback' as const),
-  environment: fc.constantFrom(...environments, 'prod'),
-  at: fc.constantFrom(...environments),
-  from: fc.constantFrom(...environments),
-  fromAt: fc.constantFrom(...environments),
+  environment: fc.constantFrom(...attacked, 'prod'),
+  at: fc.constantFrom(...attacked),
+  from: fc.constantFrom(...attacked),
+  fromAt: fc.constantFrom(...attacked),
   bad: fc.nat(2),
   lane: fc.option(fc.constantFrom(...lanes), { freq: 2, nil: null }),
   accepts: fc.boolean(),
@@ -523,7 +549,7 @@ const event: fc.Arbitrary<Event> = fc.oneof(
     weight: 6,
     arbitrary: fc.record({
       kind: fc.constant('promote' as const),
-      to: fc.constantFrom('uat' as const, 'prod' as const),
+      to: fc.constantFrom('uat' as const, 'staging' as const, 'prod' as const),
       named: fc.oneof({ weight: 3, arbitrary: fc.constant(null) }, { weight: 1, arbitrary: fc.nat(11) }),
     }),
   },
@@ -548,14 +574,23 @@ const event: fc.Arbitrary<Event> = fc.oneof(
   },
 );
 
-/** The same, and environments that move. */
+/** The same, and environments that move and are added. */
 const eventOrMove: fc.Arbitrary<Event> = fc.oneof(
   { weight: 19, arbitrary: event },
   {
     weight: 1,
     arbitrary: fc.record({ kind: fc.constant('move' as const), environment: fc.constantFrom(...environments) }),
   },
+  { weight: 1, arbitrary: fc.record({ kind: fc.constant('insert' as const) }) },
 );
+
+/** The way of a release into an environment; into staging there is none before it is there. */
+function stepInto(to: 'uat' | 'staging' | 'prod', isInserted: boolean): readonly [Environment, Environment] {
+  if (isInserted && to === 'prod') {
+    return ['staging', 'prod'];
+  }
+  return steps[to === 'staging' && !isInserted ? 'uat' : to];
+}
 
 /** The commits that promotions brought into an environment since so many entries. */
 function broughtSince(world: DeliveryWorld, count: number, environment: string): CommitId[] {
@@ -579,6 +614,13 @@ async function play(
   const seen = { leftOver: false };
   let count = 0;
   let next = 0;
+  let isInserted = false;
+  /** Releases came into prod from uat: whoever brings one from staging says that it is meant. */
+  const despiteOf = (to: string) => ({
+    ...inSpiteOfNothing,
+    newWayIn: isInserted && to === 'prod',
+    ...(isInserted && to === 'prod' ? { reason: 'through staging' } : {}),
+  });
   /** Where environments move to in this batch. */
   let hosts = new Map<Environment, string>();
   const act = async (each: Event, at: number, reason: string, kill: number): Promise<void> => {
@@ -594,7 +636,8 @@ async function play(
       }
       case 'promote': {
         const commit = each.named === null ? undefined : commits[each.named % (at + 1)];
-        await world.promote(steps[each.to], commit && { commit: commit.id }, kill);
+        const [from, to] = stepInto(each.to, isInserted);
+        await world.promote([from, to], commit && { commit: commit.id }, kill, despiteOf(to));
         return;
       }
       case 'rollback':
@@ -609,26 +652,31 @@ async function play(
       case 'move':
         await world.move(each.environment, hosts.get(each.environment) ?? each.environment, kill);
         return;
+      case 'insert':
+        return;
       case 'attack':
         await attempt(world, each, commits, reason);
         return;
-      case 'evidence':
+      case 'evidence': {
+        const [from] = stepInto('prod', isInserted);
+        const choice = { servedBy: from, isFirst: false, checkout: undefined };
         await world.record(
           {
-            choice: { servedBy: 'uat', isFirst: false, checkout: undefined },
-            environment: 'uat',
+            choice,
+            environment: from,
             said: { kind: 'result', name: 'smoke', passed: true, link: undefined },
           },
           'ci',
         );
         await world.record(
           {
-            choice: { servedBy: 'uat', isFirst: false, checkout: undefined },
+            choice,
             environment: 'prod',
             said: { kind: 'signed-off' },
           },
           'ole',
         );
+      }
     }
   };
   const expectedRefusal = (error: unknown, each?: Event): boolean => {
@@ -684,8 +732,11 @@ async function play(
       }
       // What was named by where it is served may be something else by now. What was killed is finished under its name.
       if (each.kind === 'promote' && each.named === null) {
-        for (const commit of broughtSince(world, begun, each.to)) {
-          await world.promote(steps[each.to], { commit }).catch((error: unknown) => finish(name, error, each));
+        const [from, to] = stepInto(each.to, isInserted);
+        for (const commit of broughtSince(world, begun, to)) {
+          await world
+            .promote([from, to], { commit }, Infinity, despiteOf(to))
+            .catch((error: unknown) => finish(name, error, each));
         }
       }
     };
@@ -704,7 +755,9 @@ async function play(
         await scheduler.waitFor(world.restore(name).catch((error: unknown) => refusalOnly(error)));
       }
     }
-    expectAsModelled(world, replay);
+    // Runs keep the hod.yaml that they began with.
+    isInserted ||= batch.some(({ event: each }) => each.kind === 'insert');
+    expectAsModelled(world, replay, isInserted);
   }
 }
 

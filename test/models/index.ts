@@ -3,6 +3,7 @@ import { environmentsModel, strangersModel } from './environments';
 import type { Model } from './model';
 import { orderModel, versionsModel } from './order';
 import { rebuildModel } from './rebuild';
+import { twinsModel } from './twins';
 
 /** Every model. What waits for an environment is compared in the worlds of `environments`. */
 export const models: readonly (() => Model)[] = [
@@ -10,6 +11,7 @@ export const models: readonly (() => Model)[] = [
   versionsModel,
   environmentsModel,
   strangersModel,
+  twinsModel,
   rebuildModel,
   referrersModel,
 ];

@@ -1,4 +1,5 @@
 import fc from 'fast-check';
+import { HodError } from '../../src/core/errors';
 
 /** A model that random worlds are compared with. */
 export interface Model {
@@ -34,4 +35,20 @@ export function modelOf<T extends [unknown, ...unknown[]]>(
       }
     },
   };
+}
+
+/** Answers the code of what stopped some work, or that it is done. Throws what is not expected to stop it. */
+export async function outcome(
+  work: Promise<unknown>,
+  isExpected: (error: HodError) => boolean = () => true,
+): Promise<string> {
+  try {
+    await work;
+    return 'done';
+  } catch (error) {
+    if (error instanceof HodError && isExpected(error)) {
+      return error.code;
+    }
+    throw error;
+  }
 }

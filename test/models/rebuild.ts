@@ -1,14 +1,13 @@
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
-import { HodError } from '../../src/core/errors';
 import { noAdmissionRules } from '../../src/core/ledger/rules';
 import { servedIn } from '../../src/core/ledger/environment';
 import { withdrawalOf, withdrawnKey } from '../../src/core/ledger/facts';
-import { contentId } from '../../src/core/ledger/release';
+import { contentId, type ReleaseId } from '../../src/core/ledger/release';
 import { parseVersion } from '../../src/core/tags/version';
 import { rebuild } from '../../src/rebuild/rebuild';
 import { commitId, DeliveryWorld, tagRules, type Commit } from './delivery-world';
-import { modelOf, type Model } from './model';
+import { modelOf, outcome, type Model } from './model';
 
 const components = ['timetable', 'tide-watch'] as const;
 const names = ['dev', 'uat', 'prod'] as const;
@@ -77,27 +76,17 @@ const event = fc.oneof(
     }),
   },
   {
-    weight: 1,
+    weight: 3,
     arbitrary: fc.record({
       kind: fc.constant('rollback' as const),
-      of: fc.constantFrom(...names),
+      of: fc.constantFrom(...names, 'dev' as const),
       lane: fc.option(fc.constantFrom('line 1.1', 'line 1.2', 'branch support-1.1'), { freq: 2 }),
     }),
   },
 );
 
-/** What becomes of something: a refusal by its code, or nothing of note. */
-async function outcome(work: Promise<unknown>): Promise<string> {
-  try {
-    await work;
-    return 'done';
-  } catch (error) {
-    if (error instanceof HodError && error.fault === 'refused') {
-      return error.code;
-    }
-    throw error;
-  }
-}
+/** What becomes of something that rules may refuse. */
+const refusal = (work: Promise<unknown>): Promise<string> => outcome(work, ({ fault }) => fault === 'refused');
 
 /** What a world looks like from outside: every tag of every environment, and what each serves. */
 function looks(world: DeliveryWorld): object {
@@ -126,14 +115,20 @@ function hasKnownWay(world: DeliveryWorld, name: Name): boolean {
   return !back && order.every((at, which) => which === 0 || at > (order[which - 1] ?? 0));
 }
 
-/** Whether something came into an environment after it was taken back, or once more, or no tag tells of that: it cannot be made out, and is said. */
+/** The releases of a world. */
+function releasesOf(world: DeliveryWorld): ReleaseId[] {
+  const all = world.entries.flatMap(({ entry: { action } }) => (action.kind === 'published' ? [action.release] : []));
+  return [...new Set(all)];
+}
+
+/** Whether something came into an environment after it was taken back, or once more: when it came cannot be made out, and is said. */
 function isSaid(world: DeliveryWorld): boolean {
   const back = new Set<string>();
   const came = new Set<string>();
   return world.entries.some(({ entry: { action } }) => {
     if (action.kind === 'rolled-back') {
       back.add(action.environment);
-      return action.tags.length === 0;
+      return false;
     }
     if (action.kind !== 'published' && action.kind !== 'promoted') {
       return false;
@@ -147,12 +142,21 @@ function isSaid(world: DeliveryWorld): boolean {
 
 /** With a ledger that was lost and made again, what comes next is decided as it would have been. */
 export function rebuildModel(): Model {
-  const counts = { compared: 0, withBack: 0, withLine: 0, wayBack: 0, unexplained: 0, unknown: 0, worlds: 0 };
+  const counts = {
+    withdrawn: 0,
+    compared: 0,
+    withBack: 0,
+    withLine: 0,
+    wayBack: 0,
+    unexplained: 0,
+    unknown: 0,
+    worlds: 0,
+  };
   return modelOf(
     'rebuild',
     fc.asyncProperty(
       fc.array(change, { minLength: 10, maxLength: 10 }),
-      fc.array(event, { minLength: 4, maxLength: 18 }),
+      fc.array(event, { minLength: 6, maxLength: 18, size: 'max' }),
       fc.boolean(),
       async (changes, events, removesTags) => {
         const commits = historyOf(changes);
@@ -162,12 +166,12 @@ export function rebuildModel(): Model {
           if (each.kind === 'publish') {
             const commit = commits[Math.max(0, next - each.late)];
             next = each.late === 0 ? Math.min(next + 1, commits.length - 2) : next;
-            await outcome(commit === undefined ? Promise.resolve() : world.publish(commit));
+            await refusal(commit === undefined ? Promise.resolve() : world.publish(commit));
           } else if (each.kind === 'promote') {
             const commit = each.named === null ? undefined : commits[each.named % (next + 1)];
-            await outcome(world.promote([before[each.to], each.to], commit && { commit: commit.id }));
+            await refusal(world.promote([before[each.to], each.to], commit && { commit: commit.id }));
           } else {
-            await outcome(world.rollback(each.of, `reason ${count}`, each.lane === null ? {} : { lane: each.lane }));
+            await refusal(world.rollback(each.of, `reason ${count}`, each.lane === null ? {} : { lane: each.lane }));
           }
         }
         counts.worlds += 1;
@@ -180,9 +184,21 @@ export function rebuildModel(): Model {
         )
           ? 1
           : 0;
+        // What was withdrawn does not come back by a ledger that is made again.
+        for (const name of names.filter((each) => !said.has(each))) {
+          for (const id of releasesOf(world)) {
+            const content = contentId(world.facts.get('release', id)?.components ?? []);
+            const key = { kind: 'withdrawn', key: withdrawnKey(name, content) } as const;
+            const isWithdrawn = world.facts.has(key) && withdrawalOf(world.facts, name, content) !== undefined;
+            if (isWithdrawn) {
+              counts.withdrawn += 1;
+              ok(withdrawalOf(rebuilt.facts, name, content) !== undefined, `${name} ${id}`);
+            }
+          }
+        }
         const both = async (work: (fork: DeliveryWorld) => Promise<unknown>): Promise<void> => {
           const [old, made] = [world.fork(world.entries), world.fork(rebuilt.entries)];
-          const [one, other] = [await outcome(work(old)), await outcome(work(made))];
+          const [one, other] = [await refusal(work(old)), await refusal(work(made))];
           same({ outcome: other, ...looks(made) }, { outcome: one, ...looks(old) });
           counts.compared += 1;
         };
@@ -215,6 +231,7 @@ export function rebuildModel(): Model {
     ),
     () => {
       ok(counts.compared > 100);
+      ok(counts.withdrawn > 5);
       ok(counts.withBack > 0);
       ok(counts.withLine > 0);
       ok(counts.wayBack > 20);

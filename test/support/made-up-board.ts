@@ -150,6 +150,7 @@ function statusOf(
       {
         component,
         repository,
+        included: null,
         version,
         commit,
         digest: sha256(`${component} ${commit}`),

@@ -64,6 +64,7 @@ function delivered(count: number, environment: string): DeliveredResult[] {
     const outcome = held ? 'held' : place % 3 === 2 ? 'unchanged' : 'moved';
     return {
       ...content(component, environment, place + 1),
+      included: null,
       way: held ? 'held' : 'takes-over',
       wayReason: held ? '2.5.1 is there, which is newer' : 'it comes after 2.4.0',
       serves: held ? '2.5.1' : '2.5.0',
@@ -207,6 +208,7 @@ export function statusOf(count: number, silent = false): StatusResult {
         const state = quiet !== null ? 'unknown' : late ? 'drifted' : place === 2 && at2 === 1 ? 'unfinished' : 'none';
         return {
           ...{ component, repository: repository(environment, component), digest: digest(at2 + 1), by: 'una' },
+          included: null,
           version: late ? '2.4.0' : `2.${6 - place}.0`,
           commit: commit(late ? 4 : 6 - place),
           since: at(140 - place * 40),
@@ -277,6 +279,7 @@ export const compared = (count: number): CompareResult => ({
       ...{
         reference: `${repository(environment, component)}@${digest(of)}`,
         digest: digest(of),
+        included: null,
         version: '2.5.0',
         commit: commit(7),
       },
@@ -321,6 +324,7 @@ export const accessOf = (count: number): AccessResult => {
   } as const;
   return {
     product,
+    included: [],
     environments: ['dev', 'prod'].map((environment, place) => ({
       environment,
       needs: 'write',
@@ -501,6 +505,7 @@ export const assembled: AssembleResult = {
 
 export const checked: ConfigCheckResult = {
   ...{ file: 'hod.yaml', product, images: names(3), bundles: ['fare-tables'], environments: ['dev', 'uat', 'prod'] },
+  includes: [],
   warnings: ['the ledger is a file in the clone, which jobs of a CI do not share: docs/ledger.md, "Which ledger"'],
 };
 

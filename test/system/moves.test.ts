@@ -1,8 +1,10 @@
-import { readFile, writeFile } from 'node:fs/promises';
+import { cp, readFile, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
+import { SampleProduct } from '../../src/sandbox/sample/sample-product';
 import { playLines, readPage, sectionOf, shellBlocks } from '../support/play-page';
 import { git } from '../support/git-remote';
 import { hodJson } from '../support/hod';
+import { readRepository } from '../support/registry-reader';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
@@ -155,6 +157,101 @@ test('into a place that others use nothing moves; without --mend nothing is copi
   await rollback('prod');
   expect((await prove('prod')).environments[0]?.findings).toEqual([]);
 }, 60_000);
+
+test("another team's image is included: one digest, no version and no moving tag of this product, and it stays with its commit", async () => {
+  const { world } = sandbox;
+  const payments = join(world.folder, 'payments');
+  const theirs = { ...world.options, cwd: payments };
+  await cp(world.product.folder, payments, { recursive: true });
+  git(payments, ['update-index', '--skip-worktree', 'hod.yaml']);
+  const team = new SampleProduct(payments);
+  await writeFile(
+    join(payments, 'hod.yaml'),
+    `product: payments
+images: { pay: { from: out/tide-watch }, receipts: { from: out/boarding-gate.tar } }
+environments:
+  dev: { repository: '${world.host('dev')}/payments/{image}', tags: { fixed: ['{version}'], moving: [main] } }
+`,
+  );
+  const pay = async (version: string) => {
+    await team.change('tide-watch', `Take coins for ${version}`);
+    await team.build();
+    return (await hodJson('publish', ['publish', '--version', version], theirs)).components[0]?.digest ?? '';
+  };
+  await world.configure(
+    'environments:\n',
+    `includes:\n  pay: { product: payments, ledger: { file: ${payments}/.hod/ledger.db }, environment: dev }\nenvironments:\n`,
+  );
+  await build('Ship payments');
+  await world.fails('ledger-empty', 'publish', '--version', '2.4.1');
+  const first = await pay('1.4.2');
+  const said = await playLines((await story("Another team's image")).join(''), world);
+  expect(said).toMatch(/3 images.*1 bundle.* and 1 included component \(pay\)/);
+  expect(said).toMatch(/== publish[^]*pay .*linux\/amd64 linux\/arm64 {2}from payments 1\.4\.2/);
+  expect(said).toContain('includes pay of payments 1.4.2');
+  const tagsOf = async (name: 'dev' | 'uat') => (await readRepository(world.ports[name], 'skerry/pay')).tags;
+  const kept = `included-${first.slice(7, 31)}`;
+  expect(await tagsOf('uat')).toEqual({ [kept]: first });
+
+  // Theirs goes on. The commit that is released keeps its content; the next takes what they serve now.
+  const second = await pay('1.5.0');
+  expect(second).not.toBe(first);
+  const again = await world.publish();
+  expect(again.components.find(({ component }) => component === 'pay')).toMatchObject({
+    digest: first,
+    included: { version: '1.4.2' },
+  });
+  await build('Show the summer sailings');
+  await world.publish('--next', 'minor');
+  expect(await tagsOf('dev')).toEqual({ [kept]: first, [`included-${second.slice(7, 31)}`]: second });
+  expect((await world.hod('compare', 'uat', 'dev')).stdout).toMatch(
+    /pay {2}changed\n.*payments 1\.4\.2\n.*payments 1\.5\.0/,
+  );
+  await world.promote('uat');
+  expect((await prove('uat')).environments[0]?.findings).toEqual([]);
+  await rollback('uat');
+  const { environments } = await world.status('uat', '--check');
+  expect(environments[0]?.components.find(({ component }) => component === 'pay')).toMatchObject({
+    digest: first,
+    drift: { state: 'none' },
+  });
+
+  // A ledger that is lost is made again from what the registries tell.
+  await rm(join(world.product.folder, '.hod'), { recursive: true });
+  await hodJson('ledger-rebuild', ['ledger', 'rebuild'], world.options);
+  expect((await prove('uat')).environments[0]?.findings).toEqual([]);
+
+  // By reference; and what cannot be included.
+  const including = (from: RegExp | string, to: string) => world.configure(from, to);
+  await including(/ {2}pay: \{.*\}\n/, `  pay: { from: '${world.host('dev')}/payments/pay:1.4.2' }\n`);
+  await build('Take coins again');
+  const { components } = await world.publish('--next', 'minor');
+  expect(components.find(({ component }) => component === 'pay')).toMatchObject({
+    digest: first,
+    included: { tag: '1.4.2', product: null, version: null },
+  });
+  await world.fails('not-built-here', 'stage', 'pay');
+  await build('Take notes');
+  await including(/1\.4\.2' \}/, "1.4.2', platforms: [linux/s390x] }");
+  await world.fails('included-missing', 'publish');
+  await including(
+    / {2}pay: \{.*\}\n/,
+    `  pay: { product: payments, ledger: { file: ${payments}/.hod/ledger.db }, environment: prod }\n`,
+  );
+  expect((await world.fails('included-missing', 'publish')).why).toBe('prod of payments serves nothing');
+  const access = await world.hod('access', 'check', 'dev');
+  expect(access).toMatchObject({ code: 4, stdout: expect.stringMatching(/included +│ pay +│ included missing/) });
+  // Their ledger names a host that hod.yaml does not.
+  await world.configure(world.host('dev'), `elsewhere.localhost:${world.ports.dev}`, join(payments, 'hod.yaml'));
+  await team.change('tide-watch', 'Move');
+  await team.build();
+  await hodJson('publish', ['publish', '--version', '2.0.0', '--new-way-in', '--reason', 'it moves'], theirs);
+  await including('environment: prod', 'environment: dev');
+  const refused = await world.fails('included-elsewhere', 'publish');
+  expect(refused.next).toContain(`registries: { "elsewhere.localhost:${world.ports.dev}": {} }`);
+  await world.configure(/$/, `registries: { "elsewhere.localhost:${world.ports.dev}": {} }\n`);
+  await world.publish();
+}, 90_000);
 
 test('a component gets another name: it is compared, told and pointed through both, and comes back by a rollback', async () => {
   const { world } = sandbox;

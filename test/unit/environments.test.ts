@@ -2,6 +2,7 @@ import { servedIn } from '../../src/core/ledger/environment';
 import { parseVersion } from '../../src/core/tags/version';
 import { DeliveryWorld, commitId, type Commit } from '../models/delivery-world';
 import { environmentsModel, historyOf, components, steps, waitingIn, worldEnvironments } from '../models/environments';
+import { twinsModel } from '../models/twins';
 import { testModel } from '../support/models';
 
 testModel(environmentsModel, 40, [
@@ -22,6 +23,8 @@ testModel(environmentsModel, 40, [
   { seed: 874_213_765 },
   { seed: 1_079_813_835 },
 ]);
+
+testModel(twinsModel, 15);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {
   const changes = Array.from({ length: 30 }, () => ({

@@ -41,6 +41,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
       digest,
       mediaType: 'm',
       platforms: ['linux/amd64'],
+      included: null,
       way: 'takes-over',
       wayReason: 'it comes after 2.3.9',
       serves: '2.4.0',

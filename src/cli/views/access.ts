@@ -46,10 +46,14 @@ function rightRows(result: AccessResult, style: Style): Row[] {
       return [style.strong(environment), place, ...cells];
     });
   });
+  const included = result.included.map(({ component, repository, read }): Row => {
+    const none = style.faint('–');
+    return [style.strong('included'), repository ?? component, cell(read, true, style), none, none];
+  });
   const { ledger, read, append } = result.ledger;
   const adds = result.environments.some(({ needs }) => needs === 'write');
   const own = [cell(read, true, style), cell(append, adds, style)] as const;
-  return [...rows, [style.strong('ledger'), ledger, ...own, style.faint('–')]];
+  return [...rows, ...included, [style.strong('ledger'), ledger, ...own, style.faint('–')]];
 }
 
 /** A repository that is made by the first push cannot be read before. */
@@ -79,7 +83,11 @@ function findings(result: AccessResult, style: Style): string[] {
       return rights.map((right) => ({ place: repository, right }));
     }),
   );
-  const all = [...asked, { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads }];
+  const included = result.included.map(({ component, repository, read }) => ({
+    place: repository ?? component,
+    right: read,
+  }));
+  const all = [...asked, ...included, { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads }];
   const lacking = all.filter(({ right }) => right.allowed !== 'yes');
   return grouped(lacking, ({ right: { why, next } }) => [why, next]).map((group) => {
     const [{ right }] = group;

@@ -6,7 +6,7 @@ import type { CompareResult } from '../../results/compare';
 import type { PathDifferenceResult } from '../../results/inside';
 import type { Screen } from '../answer';
 import { cell } from './ci';
-import { componentsListed, nameList } from './components';
+import { componentsListed, nameList, originOf } from './components';
 import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';
 
@@ -92,8 +92,8 @@ function componentBlock(
 }
 
 /** A reference with its digest in short. */
-function shortReference({ reference, digest }: NonNullable<ComparedComponent['from']>): string {
-  return reference.replace(digest, shortDigest(digest));
+function shortReference({ reference, digest, included }: NonNullable<ComparedComponent['from']>): string {
+  return [reference.replace(digest, shortDigest(digest)), ...originOf(included)].join('  ');
 }
 
 /** What changed for a platform: the same of several is told once. */

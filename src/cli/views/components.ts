@@ -1,9 +1,10 @@
 import { repositoryPattern } from '../../core/tags/repository-pattern';
 import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
+import { shortCommit } from '../../core/commit';
 import { shortDigest } from '../../core/oci/digest';
 import { staysAsItIs } from '../../core/release/tag-decisions';
-import type { ContentResult, TagResult } from '../../results/common';
+import type { ContentResult, IncludedResult, TagResult } from '../../results/common';
 import type { DeliveredResult } from '../../results/delivery';
 import type { Screen } from '../answer';
 import { columns } from './format';
@@ -17,13 +18,16 @@ const namesListed = 6;
 export const componentsListed = 6;
 
 /** A line for each component, the rest counted, and where they are: what runs, and which content it is. */
-export function componentLines(components: readonly ContentResult[], style: Style): string[] {
+export function componentLines(
+  components: readonly (ContentResult & { included?: IncludedResult })[],
+  style: Style,
+): string[] {
   const rows = components
     .slice(0, componentsListed)
-    .map(({ component, kind, digest, platforms }) => [
+    .map(({ component, kind, digest, platforms, included }) => [
       component,
       shortDigest(digest),
-      kind === 'bundle' ? 'bundle of files' : platforms.join(' '),
+      [kind === 'bundle' ? 'bundle of files' : platforms.join(' '), ...originOf(included)].join('  '),
     ]);
   const rest = components.length - rows.length;
   const places = new Set(components.map((each) => placeOf(each, { several: components.length > 1 })));
@@ -36,6 +40,17 @@ export function componentLines(components: readonly ContentResult[], style: Styl
   ];
 }
 
+/** Names the origin of an included component: `from payments 1.4.2`, or the reference that hod.yaml names. */
+export function originOf(included: IncludedResult | undefined): string[] {
+  if (included === null || included === undefined) {
+    return [];
+  }
+  const { repository, tag, product, version, commit } = included;
+  const release = version ?? (commit === null ? '' : shortCommit(commit));
+  const reference = tag === null ? repository : `${repository}:${tag}`;
+  return [`from ${product === null ? reference : `${product} ${release}`}`];
+}
+
 /** The repository of a component; that of several with the place of their names. */
 export function placeOf(
   { repository, component }: Pick<ContentResult, 'repository' | 'component'>,
@@ -46,11 +61,11 @@ export function placeOf(
 
 /** What a component is, and how to pull it. */
 export function componentHead(
-  { component, kind, platforms, repository, digest }: ContentResult,
+  { component, kind, platforms, repository, digest, included }: ContentResult & { included?: IncludedResult },
   style: Style,
 ): string[] {
   const runs = kind === 'bundle' ? style.faint('bundle of files') : platforms.join('  ');
-  return [`${style.strong(component)}  ${runs}`, `  ${repository}@${digest}`];
+  return [[style.strong(component), runs, ...originOf(included)].join('  '), `  ${repository}@${digest}`];
 }
 
 /** A line for each tag: what became of it, and why. */

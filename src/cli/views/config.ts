@@ -6,10 +6,15 @@ import { columns } from './format';
 
 /** What `config check` answers to people. */
 export function configView(
-  { file, product, images, bundles, environments, warnings }: ConfigCheckResult,
+  { file, product, images, bundles, includes, environments, warnings }: ConfigCheckResult,
   { style }: Screen,
 ): string {
-  const all = [named(images, 'image'), ...(bundles.length === 0 ? [] : [named(bundles, 'bundle')])].join(' and ');
+  const parts = [
+    named(images, 'image'),
+    ...(bundles.length === 0 ? [] : [named(bundles, 'bundle')]),
+    ...(includes.length === 0 ? [] : [named(includes, 'included component')]),
+  ];
+  const all = [parts.slice(0, -1).join(', '), parts.at(-1)].filter((part) => part !== '').join(' and ');
   const way = environments.join(' → ');
   return [
     `${style.good('Valid:')} ${file} releases ${all} of ${style.strong(product)}, through ${way}.`,

@@ -38,13 +38,13 @@ export interface Proven {
   readonly served: ServedComponent;
   readonly release: Release;
   readonly environment: string;
-  /** The environment that it came from; undefined in the first. */
-  readonly from: string | undefined;
+  /** The environments that releases pass through before, the nearest first; none in the first. */
+  readonly before: readonly string[];
 }
 
 /** How to bring a release into its environment once more. */
-function again({ release, environment, from }: Proven): string {
-  return from === undefined
+function again({ release, environment, before }: Proven): string {
+  return before.length === 0
     ? `check out and build ${release.commit.slice(0, 12)}, then \`hod publish --mend\``
     : `\`hod promote ${environment}${releaseOption(release)} --mend\``;
 }
@@ -103,7 +103,7 @@ export function referrerFinding(
       ? `the record of ${describePosition(proven.release)} does not refer to ${shortDigest(subject)}`
       : `${type} does not refer to ${shortDigest(subject)} any more`,
     remedy:
-      isRecord || proven.from !== undefined
+      isRecord || proven.before.length > 0
         ? `bring it again: ${again(proven)}`
         : 'push the referrer again, or build and publish with it',
   };
@@ -127,15 +127,17 @@ export interface RulesProof {
  * today's rules would ask for beside that is a note.
  */
 export function proveByRules(proven: Proven, today: AdmissionRules, known: EvidenceKnown): RulesProof {
-  const { release, environment, served, from } = proven;
+  const { release, environment, served, before } = proven;
   const stay = stayIn(release, environment, served.component);
   const then = stay?.rules === undefined ? undefined : known.facts.get('rules', stay.rules);
   const gates = then && rulesOf(then, environment)?.gates;
-  const now = evidenceFindings(proven, from ?? null, today, known);
-  if (stay === undefined || gates === undefined) {
+  const now = evidenceFindings(proven, before[0] ?? null, today, known);
+  // The rules of then are not on record in a ledger that was made again; an environment between may be younger than the release.
+  const isOnTheWay = typeof stay?.from === 'string' && before.includes(stay.from);
+  if (stay === undefined || (gates === undefined && !isOnTheWay)) {
     return { findings: now, notes: [] };
   }
-  const findings = evidenceFindings(proven, stay.from, gates, known);
+  const findings = evidenceFindings(proven, stay.from, gates ?? today, known);
   const found = findings.map(({ finding, detail }) => `${finding} ${detail}`);
   return { findings, notes: now.filter(({ finding, detail }) => !found.includes(`${finding} ${detail}`)) };
 }

@@ -1,11 +1,11 @@
-import type { CommitId } from '../commit';
+import { shortCommit, type CommitId } from '../commit';
 import { repositoryPattern } from '../tags/repository-pattern';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import type { SealedEntry } from '../ledger/entry';
 import { laneName } from '../ledger/lane';
-import type { ReleaseId } from '../ledger/release';
+import type { PlacedComponent, ReleaseId } from '../ledger/release';
 
 /** The kinds of events; that receivers were told is none. */
 export const eventKinds = [
@@ -119,6 +119,14 @@ function tell(action: Action): Told | undefined {
   }
 }
 
+/** The release of another product that a component is of. */
+function includedIn({ component, included }: PlacedComponent): string[] {
+  const name = included?.version ?? (included?.commit && shortCommit(included.commit));
+  return included?.product === undefined || name === undefined
+    ? []
+    : [`includes ${component} of ${included.product} ${name}`];
+}
+
 function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>): Told {
   const {
     kind,
@@ -138,6 +146,7 @@ function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>
     ...(kind === 'published' && branch !== undefined ? [`on ${branch}`] : []),
     ...(action.kind === 'promoted' ? [`from ${action.from}`] : []),
     ...aside,
+    ...(kind === 'published' ? components.flatMap(includedIn) : []),
     ...retires.map((component) => `${component} retires`),
     ...despite.map(({ rule, reason }) => `despite ${rule}: ${reason}`),
   ];

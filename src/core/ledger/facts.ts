@@ -104,7 +104,8 @@ const factSchemas = {
   /**
    * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback, and
    * what was there before. `together`: it was one decision with the step before. `back`: a rollback, to the
-   * environment as it was after that step. `left`: a rollback of one lane, and the releases that were withdrawn from it.
+   * environment as it was after that step. `left`: a rollback of one lane, and the releases that were
+   * withdrawn from it. `withdrew`: the releases that a rollback withdrew.
    */
   step: changesSchema.extend({
     at: timestampSchema,
@@ -114,6 +115,7 @@ const factSchemas = {
     together: z.boolean(),
     back: z.number().int().optional(),
     left: leftBehindSchema.optional(),
+    withdrew: z.array(releaseIdSchema),
     reason: z.string().optional(),
   }),
   /** Key: {@link laneKey}. The newest of each component there. */

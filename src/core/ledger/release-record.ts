@@ -1,14 +1,13 @@
 import * as z from 'zod';
 import { commitSchema } from '../commit';
 import { parseJson } from '../json';
-import { onePiece } from '../bytes';
 import type { ContentNode } from '../oci/content';
-import { digestSchema, sha256 } from '../oci/digest';
-import { describeManifest, parseManifest, type Manifest } from '../oci/manifest';
-import { mediaTypes } from '../oci/media-types';
+import { digestSchema } from '../oci/digest';
+import type { Manifest } from '../oci/manifest';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
 import type { Release } from './facts';
+import { documentArtifact } from './record-artifact';
 import { releaseId, releaseIdSchema } from './release';
 
 /** The artifact type of a release record, and the media type of its document (docs/referrers.md). */
@@ -72,25 +71,12 @@ export function recordOf(
  * same release and manifest.
  */
 export function recordArtifact(record: ReleaseRecord, subject: Manifest): ContentNode {
-  const bytes = new TextEncoder().encode(JSON.stringify(record));
-  const blob = { mediaType: recordType, digest: sha256(bytes), size: bytes.length };
-  const document = {
-    schemaVersion: 2,
-    mediaType: mediaTypes.manifest,
-    artifactType: recordType,
-    config: blob,
-    // Registries expect a layer (OCI image specification, manifest.md, "layers"): the one blob is both.
-    layers: [blob],
-    subject: describeManifest(subject),
-  };
-  const label = `the record of ${record.product} ${record.version ?? record.commit}`;
-  const manifest = parseManifest(new TextEncoder().encode(JSON.stringify(document)), { label });
-  const source = {
-    label,
-    readManifest: () => Promise.resolve(manifest.bytes),
-    openBlob: (_: unknown, from = 0) => Promise.resolve(onePiece(bytes.subarray(from))),
-  };
-  return { manifest, source, children: [] };
+  return documentArtifact(
+    recordType,
+    record,
+    subject,
+    `the record of ${record.product} ${record.version ?? record.commit}`,
+  );
 }
 
 /**

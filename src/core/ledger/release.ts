@@ -41,6 +41,18 @@ export const originFields = {
   run: z.string().optional(),
 };
 
+/** Where an included component came from: the repository that it was copied from, and its release there or its tag. */
+const includedSchema = z.object({
+  repository: repositoryNameSchema,
+  /** The tag that hod.yaml named. */
+  tag: tagSchema.optional(),
+  /** The product whose ledger named it, and its release of that product. */
+  product: z.string().optional(),
+  version: versionSchema.optional(),
+  commit: commitSchema.optional(),
+});
+export type Included = z.infer<typeof includedSchema>;
+
 /** A component as it stands in the repository of an environment. */
 export const placedComponentSchema = z.object({
   component: z.string(),
@@ -51,6 +63,8 @@ export const placedComponentSchema = z.object({
   size: z.number().int(),
   /** `os/arch[/variant]` of everything that runs. */
   platforms: z.array(z.string()),
+  /** Where it came from, of a component that another product builds. */
+  included: includedSchema.optional(),
 });
 
 /** A tag that points to a digest from now on, by decision of an entry. */

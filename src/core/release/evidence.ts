@@ -135,7 +135,7 @@ function notOwn({ release }: ChosenRelease, by: string, facts: Facts): Gate {
         what: 'nobody signs off what they published',
         object: `${describePosition(release)}, by ${by}`,
         detail: `${by} published it, or the same content before`,
-        remedy: 'let somebody else sign it off',
+        remedy: 'let somebody else sign it off; a job that approves needs another identity than the job that publishes',
       }
     : { gate, outcome: 'met', detail: `published by ${publishers.join(', ')}` };
 }

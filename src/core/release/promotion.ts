@@ -1,7 +1,7 @@
 import type { CommitId } from '../commit';
 import type { Passage } from './gates/passage';
 import { HodError } from '../errors';
-import { wantedTags, type RulesOf } from '../tags/rules';
+import type { RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
@@ -19,6 +19,7 @@ import {
   arrivalOf,
   isKnown,
   judge,
+  tagsWanted,
   type ArrivingComponent,
   type Destination,
   type Plan,
@@ -210,7 +211,18 @@ export interface Promotion extends Omit<Destination, 'components'> {
 
 /** Decides about a promotion: how each component comes in, its tags, and its gates. */
 export function decidePromotion(promotion: Promotion, known: Knowledge): Judgement<readonly Verdict<Plan>[]> {
-  return together(promotion.parts.map((part) => decidePart(part, promotion, known)));
+  const judged = together(promotion.parts.map((part) => decidePart(part, promotion, known)));
+  return 'value' in judged ? { ...judged, value: retiringOnce(judged.value) } : judged;
+}
+
+/** Leaves a component to the first release that it retires with, where several come in together. */
+function retiringOnce(verdicts: readonly Verdict<Plan>[]): Verdict<Plan>[] {
+  const gone = new Set<string>();
+  return verdicts.map((verdict) => {
+    const retires = verdict.retires.filter((component) => !gone.has(component));
+    retires.forEach((component) => gone.add(component));
+    return { ...verdict, retires };
+  });
 }
 
 function decidePart(
@@ -272,7 +284,7 @@ function planOf(
     origin: { commit, version, branch },
     release: release.release,
     content,
-    tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
+    tags: tagsWanted(components, rulesOf, values),
     // What comes in with it does not retire.
     lists: [...listedIn(release), ...parts.flatMap((each) => each.components.map(({ component }) => component))],
   };

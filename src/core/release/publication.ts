@@ -1,4 +1,4 @@
-import { wantedTags, type RulesOf } from '../tags/rules';
+import type { RulesOf } from '../tags/rules';
 import type { Action } from '../ledger/entries';
 import type { Build } from '../build/build';
 import { branchesOf, whyNotFollowed, type Following } from '../build/following';
@@ -14,7 +14,7 @@ import {
   type ReleaseId,
   type ReleaseIdentity,
 } from '../ledger/release';
-import { arrivalOf, judge, orderFor, type Destination, type Plan, type Verdict } from './verdict';
+import { arrivalOf, judge, orderFor, tagsWanted, type Destination, type Plan, type Verdict } from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
 
 /** A build that is to become a release, in the first environment. */
@@ -65,7 +65,7 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     origin: { commit, version, branch },
     release,
     content,
-    tags: new Map(components.map(({ component }) => [component, wantedTags(rulesOf(component), values, component)])),
+    tags: tagsWanted(components, rulesOf, values),
     lists,
     branches: branchesOf(following),
     notFollowed: whyNotFollowed(following, { hasVersion: version !== undefined, environment }),

@@ -87,7 +87,8 @@ function strayTag(
   const { kind, digest } = target;
   if (target.gone === true) {
     const instead = insteadOf(place);
-    const never = [...everUnder(target), ...ever].filter((each) => each !== instead);
+    // It may stand where a rollback pointed it: each rollback sees to it that nothing withdrawn is there.
+    const never = [...everUnder(target), ...ever].filter((each) => each !== instead && each !== target.instead);
     return served !== undefined && never.includes(served)
       ? [{ ...place, kind, digest, outcome: 'removed', reason: 'it was rolled back', served, never, instead }]
       : [];

@@ -1,7 +1,7 @@
 import type { CommitId } from '../commit';
 import type { RepositoryName } from '../oci/reference';
 import { afterRewrite, type Ancestry } from '../tags/ordering';
-import type { WantedTags } from '../tags/rules';
+import { wantedTags, type BuildValues, type RulesOf, type WantedTags } from '../tags/rules';
 import type { Arrival } from '../ledger/entries/arrival';
 import { commitsToCompare, decideWay, type ComponentArrival, type Origin } from './component-arrival';
 import { retiredBy, retirementNeeds, retiringWith } from './retirement';
@@ -83,6 +83,20 @@ export interface Destination {
   readonly despite: Despite;
   /** The rules of the checkout; undefined where nobody knows them any more. */
   readonly checkout: CheckoutRules | undefined;
+}
+
+/** The tags that an environment asks for, of each component that comes in. */
+export function tagsWanted(
+  components: readonly ComponentDigest[],
+  rulesOf: RulesOf,
+  values: BuildValues,
+): Plan['tags'] {
+  return new Map(
+    components.map(({ component, digest }) => [
+      component,
+      wantedTags(rulesOf(component), { ...values, digest }, component),
+    ]),
+  );
 }
 
 /** What a rule of a plan is told. */

@@ -1,4 +1,4 @@
-import { expandTag, placeholdersOf, type Template, type TagValues } from './template';
+import { expandTag, parseTemplate, placeholdersOf, type Placeholder, type Template, type TagValues } from './template';
 import type { Tag } from '../oci/tag';
 
 /** Whether a tag is written once, or follows the newest. */
@@ -15,6 +15,9 @@ export type Follows = 'branch' | 'release' | 'environment';
 export type TagRule =
   | { readonly kind: 'fixed'; readonly template: Template }
   | { readonly kind: 'moving'; readonly template: Template; readonly follows: Follows };
+
+/** The one rule for a component that another product builds: a tag that names its content keeps that from being cleaned up. */
+export const includedTagRule: TagRule = { kind: 'fixed', template: parseTemplate('included-{digest:24}') };
 
 /** The tag rules of a component in an environment. */
 export type RulesOf = (component: string) => readonly TagRule[];
@@ -53,11 +56,18 @@ export interface BuildValues extends TagValues {
   dirty: boolean;
 }
 
+/** Whether a tag says nothing but which content it leads to: it is true wherever that came from. */
+function namesContentAlone(template: Template): boolean {
+  const own: readonly Placeholder[] = ['digest', 'image', 'product'];
+  const names = placeholdersOf(template);
+  return names.includes('digest') && names.every((name) => own.includes(name));
+}
+
 /** Fills the rules of an environment in for one component. */
 export function wantedTags(rules: readonly TagRule[], values: BuildValues, component: string): WantedTags {
   const result: WantedTags = { wanted: [], omitted: [] };
   for (const rule of rules) {
-    if (values.dirty && rule.kind === 'fixed') {
+    if (values.dirty && rule.kind === 'fixed' && !namesContentAlone(rule.template)) {
       result.omitted.push({ rule, missing: 'clean working copy' });
       continue;
     }

@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto';
 import type { CommitId } from '../commit';
+import type { Digest } from '../oci/digest';
 import { HodError } from '../errors';
 import { isTag, tagLengthLimit, type Tag } from '../oci/tag';
 import { versionNumbers, type Version } from './version';
@@ -9,6 +10,8 @@ export interface TagValues {
   product: string;
   /** Full commit id, lower-case hexadecimal. */
   commit?: CommitId | undefined;
+  /** Of the component. */
+  digest?: Digest | undefined;
   version?: Version | undefined;
   branch?: string | undefined;
   /** The number that the CI gave to this build. */
@@ -22,6 +25,7 @@ const valueOf = {
   image: (_, component) => component,
   product: ({ product }) => product,
   commit: ({ commit }) => commit,
+  digest: ({ digest }) => digest?.slice(digest.indexOf(':') + 1),
   version: ({ version }) => version?.replace('+', '_'),
   major: ({ version }) => version && versionNumbers(version).major,
   minor: ({ version }) => version && versionNumbers(version).minor,
@@ -34,6 +38,9 @@ const valueOf = {
 /** A name that may stand between braces. */
 export type Placeholder = keyof typeof valueOf;
 const isPlaceholder = (name: string): name is Placeholder => Object.hasOwn(valueOf, name);
+
+/** Those of which a beginning tells enough. */
+const cut: readonly Placeholder[] = ['commit', 'digest'];
 
 interface PlaceholderPart {
   readonly name: Placeholder;
@@ -72,8 +79,8 @@ function parsePlaceholder(text: string): PlaceholderPart {
   if (length === undefined) {
     return { name };
   }
-  if (name !== 'commit' || !/^\d{1,2}$/.test(length) || Number(length) < 7 || Number(length) > 64) {
-    throw new TemplateError(name, `${text}: only commit takes a length, from 7 to 64, as in {commit:12}`);
+  if (!cut.includes(name) || !/^\d{1,2}$/.test(length) || Number(length) < 7 || Number(length) > 64) {
+    throw new TemplateError(name, `${text}: only commit and digest take a length, from 7 to 64, as in {commit:12}`);
   }
   return { name, length: Number(length) };
 }

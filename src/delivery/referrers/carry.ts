@@ -1,4 +1,4 @@
-import { recordType } from '../../core/ledger/release-record';
+import { isOwnRecord } from '../../core/ledger/rollback-record';
 import { HodError } from '../../core/errors';
 import type { ContentNode } from '../../core/oci/content';
 import type { Digest } from '../../core/oci/digest';
@@ -90,7 +90,7 @@ async function carryReferrer(referrer: Referrer, target: RepositoryTarget, carri
   const { subject, tag } = referrer;
   const node = await readUnlessGone(referrer);
   // What a list calls it may not be what it is: each release has a record of its own.
-  const isRecord = node !== undefined && typeOf(node.manifest) === recordType;
+  const isRecord = node !== undefined && isOwnRecord(typeOf(node.manifest));
   if (node === undefined || isRecord || (tag === undefined && node.manifest.subject?.digest !== subject)) {
     return { outcome: 'gone' };
   }

@@ -11,7 +11,7 @@ import type { Descriptor } from '../../core/oci/descriptor';
 import type { Digest } from '../../core/oci/digest';
 import { manifestKind } from '../../core/oci/media-types';
 import { isCarried, typeOf, type Carrying } from '../../core/oci/referrers';
-import { recordType } from '../../core/ledger/release-record';
+import { isOwnRecord } from '../../core/ledger/rollback-record';
 import type { Tag } from '../../core/oci/tag';
 
 /** A manifest that refers to another, where it is read: a signature, a bill of materials, a test report. */
@@ -29,8 +29,8 @@ export interface Referrer {
 const most = 10_000;
 
 /**
- * Finds the referrers of a component, of the manifests in it, and of its referrers. Release records are left out: each release
- * has its own.
+ * Finds the referrers of a component, of the manifests in it, and of its referrers. Records of Hod are left out: each release
+ * and each environment has its own.
  *
  * @param matters Which types: of others there may be any number.
  * @throws `too-many-manifests`
@@ -130,7 +130,7 @@ async function referrersOf({ digest: subject, source }: Place, matters: (type: s
   const listed = (await source.referrersOf?.(subject)) ?? [];
   const others = listed.filter(
     ({ descriptor: { artifactType } }) =>
-      artifactType !== recordType && (artifactType === undefined || matters(artifactType)),
+      !isOwnRecord(artifactType) && (artifactType === undefined || matters(artifactType)),
   );
   if (others.length > most) {
     throw tooMany(`${source.label}@${subject}`);

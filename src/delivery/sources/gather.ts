@@ -14,7 +14,7 @@ import { refuseUnmet } from '../../core/release/refusal';
 import type { Ledger } from '../../ledger/ledger';
 import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
-import { outputPathsOf, requirementOf, type ComponentConfig, type EnvironmentConfig } from '../../workspace/config';
+import { outputPathsOf, requirementOf, type BuiltConfig, type EnvironmentConfig } from '../../workspace/config';
 import { carriedWith } from '../referrers/find';
 import type { DeliveryItem } from '../delivery';
 import { OutputReader, outputFrom, type Output } from './outputs';
@@ -46,7 +46,7 @@ const lookEvery = 500;
  * Throws `missing` where something is not there in the end, `refused` where its build failed.
  */
 export async function gather(
-  components: readonly ComponentConfig[],
+  components: readonly BuiltConfig[],
   commit: CommitId,
   context: GatherContext,
 ): Promise<GatheredItem[]> {
@@ -82,7 +82,7 @@ export async function gather(
 
 /** What there is of a component. */
 interface Findings {
-  component: ComponentConfig;
+  component: BuiltConfig;
   outputs: Output[];
   /** What was staged for platforms that no build output here is for. */
   parts: StagedPart[];
@@ -93,7 +93,7 @@ interface Findings {
 }
 
 async function find(
-  component: ComponentConfig,
+  component: BuiltConfig,
   staged: StagedComponent | undefined,
   reader: OutputReader,
   patient: boolean,

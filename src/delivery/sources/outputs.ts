@@ -9,7 +9,7 @@ import { formatPlatform } from '../../core/oci/platform';
 import { refuseUnsound } from '../../core/oci/sound-index';
 import type { Claim } from '../../core/release/gates/build';
 import { isHere, readOutputAt } from '../../session/locate';
-import type { ComponentConfig } from '../../workspace/config';
+import type { BuiltConfig } from '../../workspace/config';
 
 /** A build output, read: the content of an image, for some platforms or all; or that of a bundle. */
 export interface Output {
@@ -31,11 +31,7 @@ export class OutputReader {
    * A build output as it is now; undefined where it is not there. `patient`: also where it cannot be
    * read yet, as somebody may be writing it.
    */
-  async read(
-    component: ComponentConfig,
-    location: string,
-    { patient }: { patient: boolean },
-  ): Promise<Output | undefined> {
+  async read(component: BuiltConfig, location: string, { patient }: { patient: boolean }): Promise<Output | undefined> {
     const { path } = parseOutputLocation(location);
     // The files of a bundle may be anywhere below: it is read once.
     const mark = component.kind === 'bundle' && isHere(location) ? 'read' : markOf(path);
@@ -75,7 +71,7 @@ export function markOf(path: string): string | undefined {
 
 /** Reads a build output of an image, or the files of a bundle. */
 export async function readOutput(
-  component: ComponentConfig,
+  component: BuiltConfig,
   location: string,
   note: (text: string) => void,
 ): Promise<Output> {

@@ -18,7 +18,7 @@ export async function readReleased(
 ) {
   const git = await readGit(config.folder, release.commit);
   const items = await Promise.all(
-    components.map(async ({ component, platforms, ...placed }) => {
+    components.map(async ({ component, platforms, included, ...placed }) => {
       const source = session.client(from.repositoryOf(component));
       const target = session.client(to.repositoryOf(component));
       const node = await readContent(source, placed);
@@ -28,7 +28,7 @@ export async function readReleased(
         isCarried(type, to.carrying) || to.admissionRules.referrers.includes(type);
       const all = isAsked ? await findReferrers(node, matters) : [];
       const referrers = source === target ? [] : carriedOf(node, all, to.carrying);
-      const item: DeliveryItem = { component, node, platforms, target, referrers };
+      const item: DeliveryItem = { component, node, platforms, target, included, referrers };
       return { item, referrers: referrerTypes(node, all) };
     }),
   );

@@ -13,7 +13,7 @@ import type { PlacedComponent } from '../../core/ledger/release';
 import type { Ledger } from '../../ledger/ledger';
 import type { RepositoryClient } from '../../registry/repository';
 import type { Session } from '../../session/session';
-import type { ComponentConfig, Config } from '../../workspace/config';
+import type { BuiltConfig, Config } from '../../workspace/config';
 import {
   referrerFacts,
   carryReferrers,
@@ -32,7 +32,7 @@ import { readOutput } from './outputs';
 
 /** Where a build output of a component is. */
 export interface OutputPlace {
-  readonly component: ComponentConfig;
+  readonly component: BuiltConfig;
   /** `path` or `path#entry`; for a bundle the path of its files. */
   readonly path: string;
 }

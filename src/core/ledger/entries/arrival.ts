@@ -117,6 +117,7 @@ export function foldArrival(
     of: { release: action.release, commit: action.commit, version: action.version },
     fixed: newFixedTags(action, before),
     together: action.together === true,
+    withdrew: [],
   });
   foldReleases(action, circumstances, known, before, after);
   foldRules(action, before, after);

@@ -61,6 +61,7 @@ export const rolledBack = defineAction<RolledBack, typeof schema>('rolled-back',
       fixed: [],
       at,
       ...(left === undefined ? { back } : { left }),
+      withdrew: withdrawn.map(({ release }) => release),
       reason,
       together: false,
     });

@@ -96,7 +96,7 @@ function signedOff(count: number, candidate: Candidate, evidence: Fact<'evidence
     code: 'sign-off-missing',
     what: 'a sign-off is missing',
     detail: `${others.length} of ${count} signed off${others.length === 0 ? '' : `: ${others.join(', ')}`}${own}`,
-    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${releaseOption(release)}\``,
+    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${releaseOption(release)}\`; not ${publishers.join(', ')}, who published it`,
   });
 }
 

@@ -1,0 +1,4 @@
+import { sandboxWorld } from '../support/world';
+import { yearSuite } from '../support/year';
+
+yearSuite('registries that remove tags', sandboxWorld);
