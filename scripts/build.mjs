@@ -33,20 +33,42 @@ function commit() {
   }
 }
 
+/** Parts of packages that Hod does not use and that cost each start: a file of ours is taken in the place of each. */
+const replaced = {
+  name: 'replaced',
+  setup({ onResolve }) {
+    const replace = (filter, importer, file) =>
+      onResolve({ filter }, ({ importer: from }) =>
+        importer.test(from) ? { path: `${root}scripts/${file}` } : undefined,
+      );
+    // Hod reads the clone itself, in fewer runs of git, and needs no package to run programs with.
+    replace(/\/lib\/git\.js$/, /\/env-ci\//, 'parts/env-ci-git.mjs');
+    // Hod speaks HTTP/1.1 alone.
+    replace(/^\.\/client-h2\.js$/, /\/undici\//, 'parts/undici-http2.cjs');
+    // A report of the whole process, and a shell, to find which C library there is: twice.
+    replace(/^(@neon-rs\/load|detect-libc)$/, /\/libsql\//, 'parts/libsql-binding.cjs');
+  },
+};
+
 const { outputFiles, metafile } = await build({
   ...common,
   entryPoints: ['src/cli/main.ts'],
   outfile: 'dist/program.js',
   write: false,
-  // The first ships a binary beside its code; the second is one that pg does without.
-  external: ['libsql', 'pg-native'],
+  // One that pg does without.
+  external: ['pg-native'],
   alias: {
     '@commander-js/extra-typings': 'commander',
-    undici: './scripts/undici.cjs',
+    undici: './scripts/parts/undici.cjs',
     // Its other form asks where it lies, which a bundle does not know.
     tinyglobby: './node_modules/tinyglobby/dist/index.cjs',
   },
-  define: { HOD_VERSION: JSON.stringify(`${version}${commit()}`) },
+  plugins: [replaced],
+  define: {
+    HOD_VERSION: JSON.stringify(`${version}${commit()}`),
+    // The package asks our part for its binary then, and does not look for it beside itself.
+    'process.env.LIBSQL_JS_DEV': '"yes"',
+  },
   // What `start` calls. All of it is one function, so that nothing of it is global.
   banner: { js: '(function(require,module,__filename,__dirname){' },
   footer: { js: '})' },

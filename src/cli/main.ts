@@ -1,3 +1,4 @@
+import './jitless';
 import { CommanderError } from '@commander-js/extra-typings';
 import { HodError } from '../core/errors';
 import { buildProgram } from './program';

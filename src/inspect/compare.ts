@@ -16,7 +16,7 @@ import { isHere, locate } from '../session/locate';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import type { Config } from '../workspace/config';
-import { commitsBetween, readGit, type LoggedCommit } from '../workspace/git';
+import { commitNamed, commitsBetween, type LoggedCommit } from '../workspace/git';
 import { readHashedTree } from './layers';
 
 /** A component on one side. */
@@ -216,7 +216,7 @@ async function commitsOf(
     return { gap: 'one of them is of several commits, or does not say which' };
   }
   const folder = config?.folder ?? process.cwd();
-  const [one, other] = await Promise.all([readGit(folder, from), readGit(folder, to)]);
+  const [one, other] = await Promise.all([commitNamed(folder, from), commitNamed(folder, to)]);
   if ('gap' in one) {
     return one;
   }
@@ -224,8 +224,8 @@ async function commitsOf(
     return other;
   }
   const [added, left] = await Promise.all([
-    commitsBetween(folder, one.commit.id, other.commit.id),
-    commitsBetween(folder, other.commit.id, one.commit.id),
+    commitsBetween(folder, one.id, other.id),
+    commitsBetween(folder, other.id, one.id),
   ]);
   return 'gap' in added ? added : 'gap' in left ? left : { added: added.commits, left: left.commits };
 }

@@ -15,7 +15,7 @@ import { actorOf } from '../session/actor';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import { environmentNamed, type Config } from '../workspace/config';
-import { readGit } from '../workspace/git';
+import { commitTimes } from '../workspace/git';
 
 /** What `ledger rebuild` is told. */
 export interface RebuildOptions extends SessionOptions {
@@ -60,8 +60,8 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
         served: tagsServed(found),
         following: ({ branch, commit, pullRequest = false }) => readFollowing(config, { branch, commit, pullRequest }),
         dayOf: async (commit) => {
-          const git = await readGit(config.folder, commit);
-          return 'commit' in git && git.commit.time !== undefined ? dayOf(git.commit.time) : undefined;
+          const time = (await commitTimes(config.folder, [commit])).get(commit);
+          return time === undefined ? undefined : dayOf(time);
         },
         orders: commitOrders(config.folder),
         actor: (await actorOf(options.actor, config, session)).name,

@@ -16,7 +16,8 @@ import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { readCheckoutRules } from '../workspace/checkout-rules';
+import { checkoutRules } from '../workspace/checkout-rules';
+import { checkedOut } from '../workspace/git';
 import { chosenComponents, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
@@ -99,7 +100,7 @@ async function promoteInto(
     now: timestampOf(new Date()),
     strictOrder: options.strictOrder === true,
     despite,
-    checkout: await readCheckoutRules(config),
+    checkout: checkoutRules(config, await checkedOut(config.folder)),
   };
   const items = parts.flatMap((part) => part.items);
   const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);

@@ -20,7 +20,7 @@ import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { readCheckoutRules } from '../workspace/checkout-rules';
+import { checkoutRules } from '../workspace/checkout-rules';
 import { chosenComponents, isBuilt, isIncluded, type ComponentConfig, type Config } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
@@ -50,7 +50,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const dryRun = options.dryRun === true;
     const despite = despiteOf(options);
     const chosen = chosenComponents(config, options.components ?? []);
-    const build = await readBuild(config, options, session.observer);
+    const { build, head: checkedOut } = await readBuild(config, options, session.observer);
     const following = await readFollowing(config, build);
     refuseUnmet([publishedAlone(product, chosen, components), ...gatesOfBuild(build, following, environment.name)]);
     noteUnshared(config, session);
@@ -80,7 +80,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         claims: items.flatMap(({ claims }) => claims),
         strictOrder: options.strictOrder === true,
         despite,
-        checkout: await readCheckoutRules(config),
+        checkout: await checkoutRules(config, checkedOut),
       };
       const orders = buildOrders(config, build.commit, items);
       const delivery = publicationDelivery(publication, items, mannerOf(environment, options));

@@ -52,7 +52,7 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     const dryRun = options.dryRun === true;
     const places = placesOf(stageable(config, options.components ?? []), options.from);
     const platform = options.platform === undefined ? undefined : formatPlatform(parsePlatform(options.platform));
-    const build = await readBuild(config, { commit: options.commit }, session.observer);
+    const { build } = await readBuild(config, { commit: options.commit }, session.observer);
     refuseUnmet([cleanForStaging(build)]);
     const actorNow = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { actor: actorNow, dryRun }, async (ledger) => {

@@ -3,7 +3,7 @@ import { HodError } from '../core/errors';
 import { touchOf } from '../core/build/touched';
 import type { TouchedResult } from '../results/touched';
 import { configName, isBuilt, loadConfig, type BuiltConfig, type Config } from '../workspace/config';
-import { changedFiles, readGit } from '../workspace/git';
+import { changedFiles, commitNamed } from '../workspace/git';
 
 /** What `touched` is told. */
 export interface TouchedOptions {
@@ -15,21 +15,21 @@ export interface TouchedOptions {
 /** Which components have inputs that changed between a commit and what is checked out. */
 export async function touched({ config: file, since }: TouchedOptions): Promise<TouchedResult> {
   const config = await loadConfig(file ?? configName);
-  const [git, changed] = [await readGit(config.folder), await changedFiles(config.folder, since)];
-  if ('gap' in git || changed === undefined) {
-    const reading = await readGit(config.folder, since);
+  const [head, changed] = await Promise.all([commitNamed(config.folder, 'HEAD'), changedFiles(config.folder, since)]);
+  if ('gap' in head || changed === undefined) {
+    const reading = await commitNamed(config.folder, since);
     throw new HodError('changes-unknown', {
       what: 'it is not known what changed',
       object: since,
       why:
-        'gap' in git ? git.gap : 'gap' in reading ? reading.gap : 'it has no common history with what is checked out',
+        'gap' in head ? head.gap : 'gap' in reading ? reading.gap : 'it has no common history with what is checked out',
       next: 'give git here the history that it lacks, or build everything',
     });
   }
   return {
     product: config.product,
     since,
-    commit: git.commit.id,
+    commit: head.id,
     components: config.components.filter(isBuilt).map((component) => {
       const inputs = { own: inputsOf(component, config), shared: config.sharedInputs };
       const { files, ...touch } = touchOf(inputs, changed, basename(config.file));

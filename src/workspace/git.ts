@@ -23,34 +23,76 @@ export interface GitCommit {
   shallow: boolean;
 }
 
-/** What git says about a commit, or why it says nothing. */
-export type GitReading = { commit: GitCommit } | { gap: string };
+/** What git says about a commit, or why it says nothing; and which commit is checked out, where git can tell. */
+export type GitReading = ({ readonly commit: GitCommit } | { readonly gap: string }) & {
+  readonly head: CommitId | undefined;
+};
 
-/** Reads about a commit, or about HEAD. */
+/** Reads about a commit, or about HEAD. Four runs of git, all at once: each asks for what no other tells. */
 export async function readGit(folder: string, commit = 'HEAD'): Promise<GitReading> {
-  const id = textOf(await git(folder, 'rev-parse', '--verify', '--quiet', '--end-of-options', `${commit}^{commit}`));
-  if (!isCommitId(id)) {
-    return { gap: await gapIn(folder, commit) };
-  }
-  const [head, branch, tags, time, changes, shallow] = await Promise.all([
-    git(folder, 'rev-parse', '--verify', '--quiet', 'HEAD'),
-    git(folder, 'symbolic-ref', '--quiet', '--short', 'HEAD'),
-    git(folder, 'for-each-ref', '--format=%(refname:strip=2)', `--points-at=${id}`, 'refs/tags'),
-    git(folder, 'rev-list', '--no-walk', '--format=%x00%ct', id),
-    git(folder, 'status', '--porcelain=v1', '--untracked-files=no'),
-    isShallow(folder),
+  const object = `${commit}^{commit}`;
+  const [asked, checkout, tags, time] = await Promise.all([
+    git(folder, 'rev-parse', '--is-shallow-repository', '--end-of-options', object),
+    readCheckout(folder),
+    git(folder, 'for-each-ref', '--format=%(refname:strip=2)', `--points-at=${object}`, 'refs/tags'),
+    git(folder, 'rev-list', '--no-walk', '--format=%x00%ct', '--end-of-options', object, '--'),
   ]);
-  const isHead = textOf(head) === id;
+  const answers = linesOf(asked);
+  const id = answers.at(-1) ?? '';
+  const { head } = checkout;
+  if (!isCommitId(id)) {
+    return { gap: await gapIn(folder, commit), head };
+  }
+  const isHead = head === id;
   return {
     commit: {
       id,
-      branch: (isHead && textOf(branch)) || undefined,
+      branch: isHead ? checkout.branch : undefined,
       tags: linesOf(tags),
       time: timeOf(formattedLines(time)[0]?.[1]),
-      dirty: isHead && textOf(changes) !== '',
-      shallow,
+      dirty: isHead && checkout.dirty,
+      shallow: answers[0] === 'true',
     },
+    head,
   };
+}
+
+/** What is checked out, and whether files that git tracks were changed since. */
+interface Checkout {
+  readonly head: CommitId | undefined;
+  readonly branch: string | undefined;
+  readonly dirty: boolean;
+}
+
+/** Reads what is checked out: the header lines of `git status --porcelain=v2 --branch`, and whether more follow. */
+async function readCheckout(folder: string): Promise<Checkout> {
+  const status = await git(folder, 'status', '--porcelain=v2', '--branch', '--untracked-files=no');
+  if (status.exitCode !== 0) {
+    // A bare repository has a HEAD, and no files that could have been changed.
+    const [head, branch] = await Promise.all([
+      checkedOut(folder),
+      git(folder, 'symbolic-ref', '--quiet', '--short', 'HEAD'),
+    ]);
+    return { head, branch: textOf(branch) || undefined, dirty: false };
+  }
+  const lines = linesOf(status);
+  const header = (name: string): string | undefined =>
+    lines.find((line) => line.startsWith(`# branch.${name} `))?.slice(`# branch.${name} `.length);
+  const [id = '', branch] = [header('oid'), header('head')];
+  return {
+    head: isCommitId(id) ? id : undefined,
+    branch: branch === '(detached)' ? undefined : branch,
+    dirty: lines.some((line) => !line.startsWith('# ')),
+  };
+}
+
+/** Reads the id of the commit that a name stands for, or why git does not know one. */
+export async function commitNamed(
+  folder: string,
+  name: string,
+): Promise<{ readonly id: CommitId } | { readonly gap: string }> {
+  const id = textOf(await git(folder, 'rev-parse', '--verify', '--quiet', '--end-of-options', `${name}^{commit}`));
+  return isCommitId(id) ? { id } : { gap: await gapIn(folder, name) };
 }
 
 /** Returns the commit that is checked out; undefined where none is, or git cannot tell. */

@@ -60,5 +60,15 @@ function besideIn(environment: string, facts: Facts): ServedLine[] {
 
 function byLine(a: string, b: string): number {
   const [one, other] = [a, b].map(isBranchLane);
-  return one === other ? b.localeCompare(a, 'en', { numeric: true }) : one === true ? 1 : -1;
+  if (one !== other) {
+    return one === true ? 1 : -1;
+  }
+  const [ours = 0, theirs = 0] = [a, b].map((lane) => (one === true ? 0 : lineNumber(laneName(lane))));
+  return theirs - ours || (a < b ? 1 : -1);
+}
+
+/** A number for a line such as `2.3`, higher for the later of two. */
+function lineNumber(line: string): number {
+  const [major = 0, minor = 0] = line.split('.').map(Number);
+  return major * 1e6 + minor;
 }

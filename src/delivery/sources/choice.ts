@@ -5,7 +5,7 @@ import type { NamedChoice, ReleaseChoice } from '../../core/release/promotion';
 import type { Release } from '../../core/ledger/facts';
 import { parseVersion, versionNamed } from '../../core/tags/version';
 import type { Ledger } from '../../ledger/ledger';
-import { readGit } from '../../workspace/git';
+import { checkedOut, commitNamed } from '../../workspace/git';
 
 /** A release, by its version or its commit. */
 export interface NamedRelease {
@@ -70,9 +70,9 @@ export async function readEvidenceChoice(
 
 /** The commit that is checked out, by git or else by the CI; undefined where neither knows one. */
 async function readCheckout(folder: string): Promise<CommitId | undefined> {
-  const git = await readGit(folder);
-  if ('commit' in git) {
-    return git.commit.id;
+  const head = await checkedOut(folder);
+  if (head !== undefined) {
+    return head;
   }
   const { readCi } = await import('../../workspace/ci');
   const commit = readCi(folder)?.commit;
@@ -81,10 +81,10 @@ async function readCheckout(folder: string): Promise<CommitId | undefined> {
 
 /** The commit that a name stands for in git here. Throws `not-a-commit`. */
 async function readCommit(folder: string, commit: string): Promise<CommitId> {
-  const git = await readGit(folder, commit);
-  const id = 'commit' in git ? git.commit.id : commit;
+  const found = await commitNamed(folder, commit);
+  const id = 'id' in found ? found.id : commit;
   if (!isCommitId(id)) {
-    throw notACommit(commit, 'gap' in git ? git.gap : undefined);
+    throw notACommit(commit, 'gap' in found ? found.gap : undefined);
   }
   return id;
 }
@@ -96,8 +96,8 @@ export async function findRelease(
   ledger: Pick<Ledger, 'read'>,
 ): Promise<Release | undefined> {
   const version = versionNamed(text);
-  const git = version === undefined ? await readGit(folder, text) : undefined;
-  const commit = git !== undefined && 'commit' in git ? git.commit.id : isCommitId(text) ? text : undefined;
+  const named = version === undefined ? await commitNamed(folder, text) : undefined;
+  const commit = named !== undefined && 'id' in named ? named.id : isCommitId(text) ? text : undefined;
   const { facts } = await ledger.read([
     ...(version === undefined ? [] : [{ kind: 'version', key: version } as const]),
     ...(commit === undefined ? [] : [{ kind: 'commit', key: commit } as const]),

@@ -11,12 +11,12 @@ async function isOnBranch(folder: string, commit: CommitId, ci: CiFacts | undefi
   return asks && (await branchesWith(folder, commit)).includes(ci.branch);
 }
 
-/** What a build is, from the options, the working copy of a product, and the CI; told to the observer. */
+/** What a build is, from the options, the working copy of a product, and the CI; told to the observer. And which commit is checked out. */
 export async function readBuild(
   { folder, versionTags }: Pick<Config, 'folder' | 'versionTags'>,
   options: BuildOptions,
   observer: Pick<Observer, 'build'>,
-): Promise<Build> {
+): Promise<{ readonly build: Build; readonly head: CommitId | undefined }> {
   const { readCi } = await import('../../workspace/ci');
   const ci = readCi(folder);
   const git = await readGit(folder, options.commit);
@@ -27,5 +27,5 @@ export async function readBuild(
     git: 'commit' in git ? { ...git, onBranchOfCi: await isOnBranch(folder, git.commit.id, ci) } : git,
   });
   observer.build(details);
-  return build;
+  return { build, head: git.head };
 }

@@ -3,20 +3,35 @@ import { kindOf } from '../../core/oci/bundle';
 import { annotationNames, readContent } from '../../core/oci/content';
 import { isCarried } from '../../core/oci/referrers';
 import type { ChosenRelease } from '../../core/release/promotion';
+import { placeholdersOf } from '../../core/tags/template';
 import { dayOf } from '../../core/time';
 import type { Session } from '../../session/session';
 import type { Config, EnvironmentConfig } from '../../workspace/config';
-import { readGit } from '../../workspace/git';
+import { commitTimes } from '../../workspace/git';
 import { referrerTypes, findReferrers, carriedOf } from '../referrers/find';
 import { arriving, type DeliveryItem } from '../delivery';
 
+/** The day of a commit, where a tag of the environment is made of it; undefined also where git does not know the commit. */
+async function dayForTags(
+  { release, components }: ChosenRelease,
+  { rulesOf }: EnvironmentConfig,
+  { folder }: Config,
+): Promise<string | undefined> {
+  const rules = components.flatMap(({ component }) => rulesOf(component));
+  if (!rules.some(({ template }) => placeholdersOf(template).includes('date'))) {
+    return undefined;
+  }
+  const time = (await commitTimes(folder, [release.commit])).get(release.commit);
+  return time === undefined ? undefined : dayOf(time);
+}
+
 /** Reads the content of a release from the environment that it comes from, and finds the repositories that it goes to. */
 export async function readReleased(
-  { release, components }: ChosenRelease,
+  chosen: ChosenRelease,
   { from, to }: Passage<EnvironmentConfig>,
   { session, config }: { readonly session: Session; readonly config: Config },
 ) {
-  const git = await readGit(config.folder, release.commit);
+  const { release, components } = chosen;
   const items = await Promise.all(
     components.map(async ({ component, platforms, included, ...placed }) => {
       const source = session.client(from.repositoryOf(component));
@@ -34,7 +49,7 @@ export async function readReleased(
   );
   return {
     release,
-    date: 'commit' in git && git.commit.time !== undefined ? dayOf(git.commit.time) : undefined,
+    date: await dayForTags(chosen, to, config),
     items: items.map(({ item }) => item),
     components: items.map(({ item, referrers }) => ({
       ...arriving(item),
