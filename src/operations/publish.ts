@@ -13,7 +13,7 @@ import { buildOrders, commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
 import { gather, type GatherContext, type GatheredItem } from '../delivery/sources/gather';
 import { gatherIncluded, type InclusionContext } from '../delivery/sources/included';
-import { removeProtection } from '../delivery/sources/staging';
+import { endProtection } from '../delivery/protection';
 import { readBuild } from '../delivery/sources/read-build';
 import { readFollowing } from '../delivery/sources/read-following';
 import { toPublishResult, type PublishResult } from '../results/publish';
@@ -80,13 +80,13 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         claims: items.flatMap(({ claims }) => claims),
         strictOrder: options.strictOrder === true,
         despite,
-        checkout: await checkoutRules(config, checkedOut),
+        checkout: checkoutRules(config, checkedOut),
       };
       const orders = buildOrders(config, build.commit, items);
       const delivery = publicationDelivery(publication, items, mannerOf(environment, options));
       const delivered = await deliver(delivery, { ...context, orders });
       noteAdopted(head.seq === 0 ? delivered.items : [], config, session);
-      const leftovers = dryRun ? [] : await removeProtection(items);
+      const leftovers = dryRun ? [] : await endProtection(items, ledger);
       const { name } = environment;
       const result = toPublishResult({ config, environment: name, build, dryRun, moved }, delivered, leftovers);
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };

@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import { isProtectionTag } from '../core/build/component';
+import { isProtectionTag } from '../core/build/protection';
 import { Facts } from '../core/ledger/facts';
 import { isName } from '../core/names';
 import type { ReleaseId } from '../core/ledger/release';

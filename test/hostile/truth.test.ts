@@ -183,7 +183,8 @@ const writing: HostileCase[] = [
     },
     run: ['publish'],
     exit: 0,
-    tagged: everyTag,
+    // From now on one tag protects all parts that are staged there.
+    tagged: [...everyTag, `${published}:hod-staged`],
     after: ({ network }) => expect(network.arrived.some(({ method }) => method === 'DELETE')).toBe(true),
   },
   {

@@ -5,6 +5,7 @@ import { createServer } from 'node:http';
 import { connect, type AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { z } from 'zod';
 import { startIdentityProvider, subjectOf } from '../../src/sandbox/identity/identity-provider';
 import { startTokenService } from '../../src/sandbox/identity/token-service';
 import { certificateBody, makeAuthority, makeCertificate } from '../support/certificates';
@@ -14,6 +15,7 @@ import { startRealRegistry, type RealRegistryOptions } from '../support/real-reg
 import { livesTheWholeDay } from '../support/whole-day';
 import { environments, components, World } from '../support/world';
 
+const membersSchema = z.object({ manifests: z.array(z.object({ digest: z.string() })) });
 const login = { username: 'una', password: 'gulls-and-terns' };
 const closing: (() => Promise<unknown>)[] = [];
 let folder: string;
@@ -47,7 +49,7 @@ test('the whole day against real registry servers', async () => {
   await livesTheWholeDay(await startWorld());
 });
 
-test('staged in parts and sealed; what the server does not remove is told', async () => {
+test('staged in parts and sealed; the tags that the server does not remove are told once, and no more come', async () => {
   const world = await startWorld();
   await world.configure('moving: ["{branch}"]', 'moving: ["{branch}", latest]');
   const staged = await hodJson('stage', ['stage', 'timetable', '--from', 'out/timetable-arm64.tar'], world.options);
@@ -59,6 +61,27 @@ test('staged in parts and sealed; what the server does not remove is told', asyn
   const protection = `hod-staged-${staged.components[0]?.digest.slice(7, 31) ?? ''}`;
   expect(tags[protection]).toBe(staged.components[0]?.digest);
   expect(published.leftovers).toEqual([`${world.repository('dev', 'timetable')}:${protection}`]);
+
+  // From now on one tag protects all that is staged, also by jobs that stage at the same time, until it is published.
+  await world.product.change('timetable', 'Show the autumn sailings');
+  await world.product.build();
+  const protectedParts = async (): Promise<string[]> => {
+    const served = (await world.served('dev'))['timetable'];
+    const index: unknown = JSON.parse(served?.manifests[served.tags['hod-staged'] ?? ''] ?? '{}');
+    return membersSchema.parse(index).manifests.map(({ digest }) => digest);
+  };
+  const stage = async (part: string) =>
+    hodJson('stage', ['stage', 'timetable', '--from', `out/timetable-${part}`], world.options);
+  const parts = await Promise.all(['arm64.tar', 'amd64'].map(stage));
+  expect((await protectedParts()).sort()).toEqual(
+    parts.flatMap(({ components }) => components.map(({ digest }) => digest)).sort(),
+  );
+  expect((await world.publish()).leftovers).toEqual([]);
+  expect(await protectedParts()).toEqual([]);
+  const protecting = Object.keys((await world.served('dev'))['timetable']?.tags ?? {}).filter((tag) =>
+    /^hod-staged/.test(tag),
+  );
+  expect(protecting.sort()).toEqual(['hod-staged', protection]);
 
   // Without the ledger, the order is known from the annotations and tags that a real server keeps.
   await rm(join(world.product.folder, '.hod'), { recursive: true });

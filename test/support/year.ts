@@ -24,7 +24,7 @@ export function yearSuite(kind: string, start: () => Promise<Pick<SandboxWorld, 
     } finally {
       await close();
     }
-  }, 420_000);
+  }, 900_000);
 }
 
 /**

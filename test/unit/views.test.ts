@@ -69,7 +69,7 @@ test('a protection tag that stays is told once, and never as something that may 
   const view = (outcome: Outcome) =>
     publishView({ ...published([outcome]), leftovers: ['dev.test/skerry/pier-1:hod-staged-1'] }, look(false));
   expect(view('created')).toMatch(
-    /before you remove\none, see that the registry does not remove what it points to[^]*hod-staged-1/,
+    /one tag,\nhod-staged, protects all[^]*Before you remove one of these tags, check[^]*hod-staged-1/,
   );
   expect(view('unchanged')).not.toContain('hod-staged-1');
 });

@@ -250,8 +250,9 @@ function leftoverLines(leftovers: readonly string[], style: Style): string[] {
     ? []
     : [
         style.faint(
-          `The registry removes no tags for us, so these, which protected what was staged, stay. They do no harm; before you remove\n` +
-            `one, see that the registry does not remove what it points to with it:${text}`,
+          `The registry removes no tags for us. These tags, which protected staged parts, stay; they do no harm. From now on, one tag,\n` +
+            `hod-staged, protects all staged parts of a repository. Before you remove one of these tags, check that the registry does\n` +
+            `not remove the manifest with the tag:${text}`,
         ),
       ];
 }

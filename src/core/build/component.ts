@@ -1,6 +1,3 @@
-import type { Digest } from '../oci/digest';
-import { isTag, type Tag } from '../oci/tag';
-
 /** A component of a product, as far as rules ask about it. */
 export interface Component {
   readonly name: string;
@@ -36,20 +33,4 @@ export function missingOf(
     return [];
   }
   return [outputs === 1 ? 'its build output' : `${outputs - present.length} of its ${outputs} build outputs`];
-}
-
-const protection = 'hod-staged-';
-
-/** Whether a tag protects a staged part. */
-export function isProtectionTag(tag: string): boolean {
-  return tag.startsWith(protection);
-}
-
-/** The tag that keeps a staged part from being collected as garbage until it is published. */
-export function protectionTag(digest: Digest): Tag {
-  const tag = `${protection}${digest.slice(digest.indexOf(':') + 1).slice(0, 24)}`;
-  if (!isTag(tag)) {
-    throw new Error(`${tag} is not a tag`);
-  }
-  return tag;
 }

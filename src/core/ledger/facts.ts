@@ -84,6 +84,13 @@ const stagedComponentSchema = z.object({
   failed: z.object({ reason: z.string(), at: timestampSchema, by: z.string() }).optional(),
 });
 
+/** A part that is staged in a repository, and the build that it is of. */
+const stagedInSchema = placedComponentSchema
+  .pick({ component: true, digest: true, mediaType: true, size: true })
+  .extend({ commit: commitSchema });
+/** So many parts are protected in a repository: builds that nobody publishes are forgotten, the oldest first. */
+export const stagedInLimit = 100;
+
 const factSchemas = {
   /**
    * Key: an environment. What it serves, component by component, and how often that or a tag of it has changed; `from`: the
@@ -192,6 +199,8 @@ const factSchemas = {
   line: z.object({ version: versionSchema, commit: commitSchema, content: contentIdSchema }),
   /** Key: a full commit id. What was staged of it, component by component. */
   staged: z.array(stagedComponentSchema),
+  /** Key: `registry/name`. What is staged in the repository and was not published yet: the latest {@link stagedInLimit}, the latest last. */
+  'staged-in': z.array(stagedInSchema),
   /** Key: {@link referrersKey}. The referrers of a manifest: they name it as their subject, or stand under a tag for it. */
   referrers: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
   /**
@@ -229,6 +238,7 @@ export type TagPlace = z.infer<typeof tagPlaceSchema>;
 export type Changes = z.infer<typeof changesSchema>;
 export type ServedComponent = z.infer<typeof servedComponentSchema>;
 export type StagedComponent = z.infer<typeof stagedComponentSchema>;
+export type StagedIn = z.infer<typeof stagedInSchema>;
 export type StagedPart = StagedComponent['parts'][number];
 export type Release = Fact<'release'>;
 export type Step = Fact<'step'>;
@@ -282,6 +292,7 @@ export class Facts {
     commit: new Map(),
     line: new Map(),
     staged: new Map(),
+    'staged-in': new Map(),
     referrers: new Map(),
     announced: new Map(),
     state: new Map(),

@@ -1,11 +1,11 @@
 import type { Actor } from '../../core/ledger/entry';
-import { shortDigest, type Digest } from '../../core/oci/digest';
+import { shortDigest } from '../../core/oci/digest';
 import { kindOf } from '../../core/oci/bundle';
 import type { Action } from '../../core/ledger/entries';
 import { replaces, stagedIn } from '../../core/ledger/entries/staged';
 import type { Build } from '../../core/build/build';
-import { protectionTag } from '../../core/build/component';
-import { tagKey, type Facts, type StagedComponent } from '../../core/ledger/facts';
+import { protectionTag } from '../../core/build/protection';
+import { type Facts, type StagedComponent } from '../../core/ledger/facts';
 import { namedPlatform, rightBuild } from '../../core/release/gates/build';
 import { stagedOnce } from '../../core/release/gates/staging';
 import { refuseUnmet } from '../../core/release/refusal';
@@ -27,6 +27,7 @@ import { addTransfer, Carrier, type Transfer } from '../carry';
 import { settleAll } from '../../system/promises';
 import { placed, type DeliveryItem } from '../delivery';
 import { appendDeciding } from '../record';
+import { isSharedProtection, protectTogether } from '../protection';
 import { removeQuietly } from '../settle';
 import { readOutput } from './outputs';
 
@@ -90,9 +91,12 @@ export async function stageOutputs(places: readonly OutputPlace[], context: Stag
       carried.map(({ along }) => along),
       ledger,
     );
+    const together = carried.filter(({ isShared }) => isShared).map(({ item }) => item.target);
+    await settleAll([...new Set(together)].map((target) => protectTogether(target, ledger)));
   }
   if (!dryRun && context.replace) {
-    await settleAll(carried.map(({ item }) => unprotectReplaced(item, stagedIn(facts, build.commit, item.component))));
+    const alone = carried.filter(({ isShared }) => !isShared);
+    await settleAll(alone.map(({ item }) => unprotectReplaced(item, stagedIn(facts, build.commit, item.component))));
   }
   return carried.map(({ item, transfer }, at) => ({
     ...placed(item),
@@ -118,7 +122,7 @@ async function carryOutput(
   carrier: Carrier,
   facts: Facts,
   { session, config, build, platform, replace, dryRun }: StageContext,
-): Promise<{ item: CarriedItem; along: CarriedReferrers; transfer: Transfer }> {
+): Promise<{ item: CarriedItem; along: CarriedReferrers; transfer: Transfer; isShared: boolean }> {
   const [environment] = config.environments;
   const { node, platforms, claims } = await readOutput(component, path, (text) => {
     session.observer.note(text);
@@ -139,12 +143,13 @@ async function carryOutput(
     note: (text) => session.observer.note(text),
   });
   const transfer = addTransfer(await carrier.carry(node, target), along.transfer);
+  const isShared = !dryRun && (await isSharedProtection(target));
   const tag = protectionTag(node.manifest.digest);
-  if (!dryRun && (await target.manifests.resolve(tag)) === undefined) {
+  if (!dryRun && !isShared && (await target.manifests.resolve(tag)) === undefined) {
     await carrier.mending(node, target, () => target.manifests.tag(tag, node.manifest), transfer);
   }
   const item = { component: component.name, node, platforms, target, referrers: along.referrers };
-  return { item, along, transfer };
+  return { item, along, transfer, isShared };
 }
 
 /** Whether the ledger knows something as staged, of a build that has not failed since. */
@@ -185,17 +190,4 @@ export async function appendStaging(
 /** What was staged, as people who wait read it. */
 export function describeStaged({ component, platforms, digest }: StagedOutput): string {
   return `staged ${[component, ...platforms].join(' ')} ${shortDigest(digest)}`;
-}
-
-/** Removes the tags that protected what was staged. Answers those that the registry does not remove. */
-export async function removeProtection(
-  items: readonly { readonly target: RepositoryClient; readonly staged: readonly { readonly digest: Digest }[] }[],
-): Promise<string[]> {
-  const removed = items.flatMap(({ target, staged }) =>
-    staged.map(async ({ digest }) => {
-      const tag = protectionTag(digest);
-      return (await removeQuietly(target, tag)) ? [] : [tagKey(target.label, tag)];
-    }),
-  );
-  return (await Promise.all(removed)).flat();
 }

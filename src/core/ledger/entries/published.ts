@@ -3,6 +3,7 @@ import { compareVersions, isPrerelease, versionLinesOf, type Version } from '../
 import { noEvidence, type Fact, type Facts, type Release } from '../facts';
 import { contentId, type ContentId } from '../release';
 import { defineAction, type Circumstances } from './action';
+import { factsOfStagedIn, foldUnstaged } from './staged';
 import { arrivalFields, arrivedContent, factsOfArrival, foldArrival } from './arrival';
 
 const schema = z.object({
@@ -18,7 +19,11 @@ type Published = z.infer<typeof schema>;
 /** A build became a release, in the first environment. */
 export const published = defineAction<Published, typeof schema>('published', {
   schema,
-  reads: (action) => [...factsOfArrival(action), { kind: 'evidence', key: arrivedContent(action) }],
+  reads: (action) => [
+    ...factsOfArrival(action),
+    ...factsOfStagedIn(action.components),
+    { kind: 'evidence', key: arrivedContent(action) },
+  ],
   fold(action, circumstances, before, after) {
     const { release, commit, version, components } = action;
     const known = before.get('release', release);
@@ -26,6 +31,7 @@ export const published = defineAction<Published, typeof schema>('published', {
     const branches = [...new Set([...(known?.branches ?? []), ...own.branches])];
     foldArrival(action, circumstances, { ...(known ?? own), branches }, { before, after });
     foldPublisher(arrivedContent(action), circumstances, before, after);
+    foldUnstaged(action, before, after);
     if (known !== undefined) {
       return;
     }
