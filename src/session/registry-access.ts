@@ -5,6 +5,7 @@ import { HodError, messageOf } from '../core/errors';
 import type { Memory } from '../core/memory';
 import { asOneLine } from '../core/text';
 import type { RegistryAccess } from '../registry/connection';
+import { speaksTls } from '../http/speaks-tls';
 import type { TlsOptions } from '../http/wire';
 import type { CredentialOrigin, CredentialSource } from '../registry/login/credential';
 import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-identity';
@@ -37,7 +38,7 @@ export async function accessTo(
   const context: SecretContext = { folder: config?.folder ?? process.cwd(), secrets };
   const line = configured?.['create-repository'];
   return {
-    tls: await tlsOf(configured, registry, context.folder),
+    tls: (await tlsOf(configured, registry, context.folder)) ?? (await tlsFound(registry, observer)),
     credentials: credentialsOf(configured?.credentials, registry, context, accepted),
     tokenService: {
       configured: configured?.['token-service'],
@@ -92,6 +93,17 @@ async function tlsOf(
         ? undefined
         : { certificate: await read(certificate), key: await read(key) },
   };
+}
+
+/** Asks a registry on this machine which protocol it speaks, where hod.yaml does not say; undefined for plain HTTP. */
+async function tlsFound(registry: string, observer: Pick<Observer, 'note'>): Promise<TlsOptions | undefined> {
+  if (!isThisMachine(registry) || !(await speaksTls(registry))) {
+    return undefined;
+  }
+  observer.note(
+    `${registry} speaks TLS: Hod uses HTTPS (\`tls: {}\` under its name in \`registries:\` says so, and nobody asks)`,
+  );
+  return { authorities: [] };
 }
 
 /** Where the credential of a registry comes from. Nothing is read before the registry asks for it. */

@@ -168,6 +168,10 @@ test('over TLS with an authority of its own, and client certificates', async () 
   const file = (name: string) => join(folder, name);
   const tls = { certificate: file('server.pem'), key: file('server.key'), clientcas: [file('ca.pem')] };
   const world = await startWorld({ tls });
+  // Nothing says that they speak TLS: each is asked, once.
+  const asked = await world.hod('publish');
+  expect(asked.stderr).toContain(`${world.host('dev')} speaks TLS: Hod uses HTTPS`);
+  expect(asked.code).toBe(6);
   await describeRegistries(world, 'tls: {}');
   const untrusted = await world.fails('tls-untrusted', 'publish');
   expect(untrusted.next).toContain('tls: { ca: FILE }');
