@@ -50,6 +50,7 @@ const replaced = {
   },
 };
 
+const HOD_VERSION = JSON.stringify(`${version}${commit()}`);
 const { outputFiles, metafile } = await build({
   ...common,
   entryPoints: ['src/cli/main.ts'],
@@ -60,12 +61,13 @@ const { outputFiles, metafile } = await build({
   alias: {
     '@commander-js/extra-typings': 'commander',
     undici: './scripts/parts/undici.cjs',
+    zod: './scripts/parts/zod.mjs',
     // Its other form asks where it lies, which a bundle does not know.
     tinyglobby: './node_modules/tinyglobby/dist/index.cjs',
   },
   plugins: [replaced],
   define: {
-    HOD_VERSION: JSON.stringify(`${version}${commit()}`),
+    HOD_VERSION,
     // The package asks our part for its binary then, and does not look for it beside itself.
     'process.env.LIBSQL_JS_DEV': '"yes"',
   },
@@ -87,7 +89,7 @@ await build({
   ...common,
   entryPoints: ['src/cli/start.ts'],
   outfile: 'dist/hod.js',
-  define: { HOD_PROGRAM: JSON.stringify(name) },
+  define: { HOD_PROGRAM: JSON.stringify(name), HOD_VERSION },
   banner: { js: '#!/usr/bin/env node' },
 });
 const thread = await build({

@@ -1,4 +1,3 @@
-import './jitless';
 import { CommanderError } from '@commander-js/extra-typings';
 import { HodError } from '../core/errors';
 import { buildProgram } from './program';

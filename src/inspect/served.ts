@@ -2,11 +2,22 @@ import { shortCommit } from '../core/commit';
 import type { Target } from '../core/deployment/parts';
 import { servedIn } from '../core/ledger/environment';
 import type { FactKey, ServedComponent } from '../core/ledger/facts';
+import { isName } from '../core/names';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { wasAdmitted } from '../core/release/gates/way-in';
 import { refuseUnmet } from '../core/release/refusal';
 import type { Ledger } from '../ledger/ledger';
 import { wayInto, type Config, type EnvironmentConfig } from '../workspace/config';
+
+/** What an environment serves, and served. */
+export interface Served {
+  /** Of the components of hod.yaml. */
+  readonly served: readonly ServedComponent[];
+  /** The components that it serves and that hod.yaml does not have. */
+  readonly former: readonly string[];
+  /** The components that it served once, and serves no more. */
+  readonly once: readonly string[];
+}
 
 /**
  * Reads what an environment serves of the components of hod.yaml.
@@ -17,13 +28,15 @@ export async function servedAsAdmitted(
   { components }: Config,
   environment: EnvironmentConfig,
   ledger: Ledger,
-): Promise<readonly ServedComponent[]> {
+): Promise<Served> {
   const { facts } = await ledger.read([{ kind: 'environment', key: environment.name }]);
-  const served = servedIn(facts, environment.name).filter(({ component }) =>
-    components.some(({ name, was }) => name === component || was.includes(component)),
-  );
+  const all = servedIn(facts, environment.name);
+  const isNamed = ({ component }: ServedComponent): boolean =>
+    components.some(({ name, was }) => name === component || was.includes(component));
+  const served = all.filter(isNamed);
   await refuseUnadmitted(served, environment, ledger);
-  return served;
+  const former = all.filter((each) => !isNamed(each)).map(({ component }) => component);
+  return { served, former, once: facts.get('environment', environment.name)?.once ?? [] };
 }
 
 async function refuseUnadmitted(
@@ -47,13 +60,34 @@ export function targetsIn({ components, environments }: Config, served: readonly
     // Under its former name where the environment does not have it under the new one yet.
     const own = [component, ...was].flatMap((name) => served.find((each) => each.component === name) ?? [])[0];
     const serves = own && { repository: own.repository, digest: own.digest, name: nameOf(own) };
-    for (const repository of [component, ...was].flatMap((name) =>
-      environments.map((each) => formatRepository(each.repositoryOf(name))),
-    )) {
+    for (const repository of repositoriesOf([component, ...was], environments)) {
       targets.set(repository, { component, repository, serves });
     }
   }
   return [...targets.values()];
+}
+
+/** The repositories of the components that an environment served once or still serves, and that hod.yaml has no more. */
+export function retiredTargetsIn(
+  { components, environments }: Config,
+  environment: string,
+  { former, once }: Pick<Served, 'former' | 'once'>,
+): Target[] {
+  const why = (component: string): string =>
+    former.includes(component)
+      ? `hod.yaml has no ${component} any more; ${environment} still serves it`
+      : `${component} retired: ${environment} no longer serves it`;
+  return [...new Set([...former, ...once])]
+    .filter((name) => isName(name) && !components.some((each) => each.name === name || each.was.includes(name)))
+    .flatMap((component) =>
+      repositoriesOf([component], environments).map((repository) => {
+        return { component, repository, serves: undefined, retired: why(component) };
+      }),
+    );
+}
+
+function repositoriesOf(names: readonly string[], environments: Config['environments']): RepositoryName[] {
+  return names.flatMap((name) => environments.map((each) => formatRepository(each.repositoryOf(name))));
 }
 
 /** What people call it: the tag of its version, where it has one. */

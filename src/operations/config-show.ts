@@ -1,8 +1,8 @@
-import { formatRepository } from '../core/oci/reference';
+import { formatReference, formatRepository } from '../core/oci/reference';
 import { describeWindow } from '../core/release/gates/freeze-window';
 import type { ConfigShowResult } from '../results/config';
 import { ledgerLabel } from '../session/open-ledger';
-import { configName, loadConfig, type Config, type EnvironmentConfig } from '../workspace/config';
+import { configName, isIncluded, loadConfig, type Config, type EnvironmentConfig } from '../workspace/config';
 import { usualBranches } from '../workspace/git';
 
 /** What a configuration means, with everything that it leaves to Hod. Throws as {@link loadConfig} does. */
@@ -13,6 +13,17 @@ export async function showConfig(path: string = configName): Promise<ConfigShowR
     file: path,
     product: config.product,
     ledger: ledgerLabel(config),
+    includes: config.components.filter(isIncluded).map(({ name, origin }) => {
+      if ('reference' in origin) {
+        return { component: name, reference: formatReference(origin.reference), served: null };
+      }
+      const { product, environment, component } = origin;
+      return {
+        component: name,
+        reference: null,
+        served: { product, environment, component, ledger: ledgerLabel(origin) },
+      };
+    }),
     announce: config.receivers.map(({ name, url, kinds }) => ({ receiver: name, url: url.href, kinds: [...kinds] })),
     environments: config.environments.map((environment) => describe(environment, config, usual)),
   };

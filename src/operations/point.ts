@@ -1,7 +1,7 @@
 import { pointSafely } from '../core/deployment/point-safely';
 import type { Pointed } from '../core/deployment/pointing';
 import { HodError } from '../core/errors';
-import { servedAsAdmitted, targetsIn } from '../inspect/served';
+import { retiredTargetsIn, servedAsAdmitted, targetsIn } from '../inspect/served';
 import { toPointResult, type PointResult } from '../results/point';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
@@ -25,11 +25,17 @@ export interface PointOptions extends SessionOptions {
 export async function pointFiles({ files, check, ...options }: PointOptions): Promise<PointResult> {
   return withProduct(options, async (config, session) => {
     const environment = environmentNamed(config, options.environment);
-    const served = await withLedger(config, session, 'read', async (ledger) => {
+    const all = await withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
       return servedAsAdmitted(config, environment, ledger);
     });
-    const targets = targetsIn(config, served);
+    const own = targetsIn(config, all.served);
+    const retired = retiredTargetsIn(config, environment.name, all);
+    // Where components share a repository, its references are those of the ones that are left.
+    const targets = [
+      ...own,
+      ...retired.filter((each) => own.every(({ repository }) => repository !== each.repository)),
+    ];
     const pointed = await Promise.all(
       [...new Set(files)].map(async (path) => {
         const file = await readDeploymentFile(path);
@@ -49,7 +55,9 @@ function refuseNothing(
   { name }: EnvironmentConfig,
   check: boolean,
 ): void {
-  const found = pointed.some(({ changes, left: own, right }) => changes.length + own.length + right > 0);
+  const found = pointed.some(
+    ({ changes, left: own, right, retired }) => changes.length + own.length + right + retired.length > 0,
+  );
   const withPath = (of: 'left' | 'unclear') =>
     pointed.flatMap(({ path, ...each }) => each[of].map((own) => ({ ...own, path })));
   // What was not understood is told beside what was; by itself there is nothing to point.

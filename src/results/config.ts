@@ -18,6 +18,16 @@ export const configShowResultSchema = z.strictObject({
   file: z.string(),
   product: z.string(),
   ledger: z.string(),
+  /** The components that other products build: the reference that names each, or where that product serves it, as which component. */
+  includes: z.array(
+    z.strictObject({
+      component: z.string(),
+      reference: z.string().nullable(),
+      served: z
+        .strictObject({ product: z.string(), environment: z.string(), component: z.string(), ledger: z.string() })
+        .nullable(),
+    }),
+  ),
   /** Who is told of what happens. */
   announce: z.array(z.strictObject({ receiver: z.string(), url: z.string(), kinds: z.array(z.string()) })),
   environments: z.array(

@@ -36,6 +36,8 @@ export const pointResultSchema = z.strictObject({
       ),
       /** What cannot be pointed, and why. */
       left: z.array(unpointed),
+      /** References to components that retired in the environment: they stay as they are. */
+      retired: z.array(unpointed),
       /** What looks like an image of the product, and was not understood: it is neither pointed nor checked. */
       unclear: z.array(unpointed),
     }),
@@ -50,7 +52,7 @@ export function toPointResult(
 ): PointResult {
   return {
     ...about,
-    files: files.map(({ path, file, text, changes, left, right, unclear, others }) => {
+    files: files.map(({ path, file, text, changes, left, right, retired, unclear, others }) => {
       const [before, after] = [file.text, text].map((each) => each.split(/\r?\n/));
       return {
         file: path,
@@ -64,6 +66,7 @@ export function toPointResult(
           after: lines.map((line) => after?.[line - 1] ?? '').join('\n'),
         })),
         left: [...left],
+        retired: [...retired],
         unclear: [...unclear],
       };
     }),

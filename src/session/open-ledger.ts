@@ -12,7 +12,7 @@ import { makeStateFolder } from '../workspace/state-folder';
 import type { Session } from './session';
 
 /** How people name a ledger. */
-export function ledgerLabel({ ledger }: Config): string {
+export function ledgerLabel({ ledger }: Pick<Config, 'ledger'>): string {
   if ('git' in ledger) {
     return `${ledger.git.ref} in ${ledger.git.remote.replace(/\/\/[^/]*@/, '//')}`;
   }

@@ -372,6 +372,12 @@ export const pointed: PointResult = {
   files: [
     {
       ...{ file: 'deploy/timetable.yaml', written: false, right: 3, left: [], unclear: [], others: 1 },
+      retired: [
+        {
+          ...{ component: 'tide-watch', line: 30, object: `${repository('prod', 'tide-watch')}:2.4` },
+          why: 'tide-watch retired: prod no longer serves it',
+        },
+      ],
       changes: [
         {
           ...{ component: 'timetable', line: 12, reason: 'stale', from: digest(4), to: digest(7) },
@@ -511,6 +517,13 @@ export const checked: ConfigCheckResult = {
 
 export const configured = (count: number): ConfigShowResult => ({
   ...{ file: 'hod.yaml', product, ledger: 'refs/hod/skerry-line in origin' },
+  includes: [
+    { component: 'map', reference: 'registry.test/charts/map:1.2', served: null },
+    {
+      ...{ component: 'pay', reference: null },
+      served: { product: 'payments', environment: 'prod', component: 'till', ledger: 'refs/hod/payments in payments' },
+    },
+  ],
   announce: [{ receiver: 'board', url: 'https://board.skerry.test/events', kinds: ['promoted', 'rolled-back'] }],
   environments: ['dev', 'prod'].map((environment, place) => ({
     ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },

@@ -175,6 +175,20 @@ test('a component goes with the next release, comes back by a rollback, and neve
   expect((await world.hod('prove', 'uat')).stdout).not.toContain('tide-watch');
   expect((await world.hod('status', '--check')).code).toBe(0);
 
+  // References to it are named, in deployment files of where it retired and of where it is still served, and fail nothing.
+  for (const [environment, why] of [
+    ['uat', 'tide-watch retired: uat no longer serves it'],
+    ['prod', 'hod.yaml has no tide-watch any more; prod still serves it'],
+  ] as const) {
+    const file = join(world.folder, `${environment}.yaml`);
+    const image = `${world.repository(environment, 'tide-watch')}:2.4`;
+    await writeFile(file, `image: ${image}\n`);
+    const pointed = await hodJson('point', ['point', environment, file, '--check'], world.options);
+    expect(pointed.files).toMatchObject([
+      { retired: [{ line: 1, object: image, why }], others: 0, changes: [], left: [] },
+    ]);
+  }
+
   // An older build that comes late does not bring it back.
   git(product.folder, ['checkout', '-q', 'late']);
   await writeFile(join(product.folder, 'hod.yaml'), before);

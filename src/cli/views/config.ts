@@ -28,7 +28,7 @@ function named(names: readonly string[], noun: string): string {
 
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
-  const { file, product, ledger, environments, announce } = result;
+  const { file, product, ledger, includes, environments, announce } = result;
   const parts = environments.map(({ environment, after, follows, takes, gates, components, referrers }) => {
     const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
     const entry = [
@@ -57,5 +57,12 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
   const told = announce.map(
     ({ receiver, url, kinds }) => `${style.strong(receiver)}  is told at ${url}: ${kinds.join(', ')}`,
   );
-  return [`${style.strong(product)}  ${file}, ledger ${ledger}`, ...parts, ...told].join('\n\n');
+  const included = includes.map(({ component, reference, served }) => {
+    const from =
+      served === null
+        ? reference
+        : `what ${served.environment} of ${served.product} serves${served.component === component ? '' : ` of ${served.component}`}, ledger ${served.ledger}`;
+    return `${style.strong(component)}  is included: ${from ?? ''}`;
+  });
+  return [`${style.strong(product)}  ${file}, ledger ${ledger}`, ...parts, ...included, ...told].join('\n\n');
 }

@@ -7,6 +7,7 @@ export function pointView({ product, environment, check, files }: PointResult, {
   const changed = files.filter(({ changes }) => changes.length > 0);
   const left = files.flatMap(({ file, left: own }) => own.map((each) => ({ file, ...each })));
   const unclear = files.flatMap(({ file, unclear: own }) => own.map((each) => ({ file, ...each })));
+  const retired = files.flatMap(({ file, retired: own }) => own.map((each) => ({ file, ...each })));
   const others = files.reduce((sum, file) => sum + file.others, 0);
   const count = changed.reduce((sum, { changes }) => sum + changes.length, 0);
   const right = files.reduce((sum, file) => sum + file.right, 0);
@@ -33,11 +34,10 @@ export function pointView({ product, environment, check, files }: PointResult, {
     );
   const hint = check && count > 0 ? [style.faint(`\`hod point ${environment} FILE…\` writes this.`)] : [];
   const told = [
-    ...left.map((each) => ['cannot be pointed', each] as const),
-    ...unclear.map((each) => ['not understood', each] as const),
-  ].map(
-    ([what, { file, line, object, why }]) => `${style.bad(what)}  ${file}:${line} ${object}\n  ${style.faint(why)}`,
-  );
+    ...left.map((each) => [style.bad('cannot be pointed'), each] as const),
+    ...unclear.map((each) => [style.bad('not understood'), each] as const),
+    ...retired.map((each) => [style.notice('retired'), each] as const),
+  ].map(([what, { file, line, object, why }]) => `${what}  ${file}:${line} ${object}\n  ${style.faint(why)}`);
   const aside = others === 0 ? [] : [style.faint(`${formatCount(others, 'image')} of others left alone`)];
   return [title, ...blocks, ...told, ...aside, ...hint].join('\n\n');
 }

@@ -8,6 +8,8 @@ export interface Target {
   readonly repository: RepositoryName;
   /** Where the environment that is meant has it, and what it serves of it; undefined where it serves nothing of it. */
   readonly serves: { readonly repository: RepositoryName; readonly digest: Digest; readonly name: string } | undefined;
+  /** Why references to it stay as they are: the product has no such component any more. */
+  readonly retired?: string | undefined;
 }
 
 /** A range of a text. */

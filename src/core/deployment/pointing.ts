@@ -13,6 +13,8 @@ export interface Pointed {
   readonly right: number;
   /** What looks like an image of the product, and was not understood: it is neither pointed nor checked. */
   readonly unclear: readonly Unpointed[];
+  /** References to components that the environment served once, and that the product has no more. */
+  readonly retired: readonly Unpointed[];
   /** Images that are none of the product's. */
   readonly others: number;
   /** Where the text is another, in the text as it was. */
@@ -30,11 +32,48 @@ const digestHere = /^@((?:sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})(?![a-f0-9]))
  * Points every reference to a repository of the product at the digest that is served, and leaves every other character as it
  * is. A reference that leads there already is not touched at all.
  */
-export function point(
+export function point(text: string, spots: SpotsOf, all: readonly Target[]): Pointed {
+  const pointed = pointAt(
+    text,
+    spots,
+    all.filter(({ retired: why }) => why === undefined),
+  );
+  const retired = retiredIn(
+    text,
+    spots,
+    all.filter(({ retired: why }) => why !== undefined),
+  );
+  return { ...pointed, retired, others: spots.spots.filter((spot) => isOther(text, spot, pathsOf(all))).length };
+}
+
+/** Where references may stand in a text, and what keeps some from being pointed. */
+interface SpotsOf {
+  readonly spots: readonly Spot[];
+  readonly obstacles: readonly Obstacle[];
+}
+
+/** Every reference to a component that retired, whatever it is written in. */
+function retiredIn(text: string, { spots }: SpotsOf, targets: readonly Target[]): Unpointed[] {
+  if (targets.length === 0) {
+    return [];
+  }
+  const lineAt = lineFinder(text);
+  const found = spots.flatMap((spot) => {
+    const apart = splitReference(text, spot, targets);
+    return apart === undefined ? referencesIn(text, spot, targets) : [apart];
+  });
+  return uniqueLeft(
+    found.map(({ target: { component, retired: why = '' }, start, end }) => {
+      return { component, line: lineAt(start), object: text.slice(start, end), why };
+    }),
+  );
+}
+
+function pointAt(
   text: string,
-  { spots, obstacles }: { readonly spots: readonly Spot[]; readonly obstacles: readonly Obstacle[] },
+  { spots, obstacles }: SpotsOf,
   targets: readonly Target[],
-): Pointed {
+): Omit<Pointed, 'retired' | 'others'> {
   const lineAt = lineFinder(text);
   const paths = pathsOf(targets);
   const edits: Edit[] = [];
@@ -70,8 +109,7 @@ export function point(
     });
   }
   left.push(...obstacles.flatMap((obstacle) => unpointedIn(obstacle, targets, lineAt)));
-  const others = spots.filter((spot) => isOther(text, spot, paths)).length;
-  return { text: edited(text, edits), changes, left: uniqueLeft(left), right, unclear, others, edits };
+  return { text: edited(text, edits), changes, left: uniqueLeft(left), right, unclear, edits };
 }
 
 function linesOf(edits: readonly Edit[], lineAt: (at: number) => number): [number, ...number[]] {
