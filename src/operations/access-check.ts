@@ -1,8 +1,8 @@
 import { checkLedger, checkRepository } from '../inspect/access';
-import { checkInclusion } from '../inspect/inclusion-access';
+import { checkSources } from '../inspect/source-access';
 import { toAccessResult, type AccessResult } from '../results/access';
 import { withProduct, type SessionOptions } from '../session/session';
-import { environmentNamed, isIncluded, type EnvironmentConfig } from '../workspace/config';
+import { environmentNamed, type EnvironmentConfig } from '../workspace/config';
 
 /** What `access check` is told. */
 export interface CheckAccessOptions extends SessionOptions {
@@ -22,8 +22,7 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
     const isRead = ({ name }: EnvironmentConfig): boolean =>
       config.environments.some((each) => each.after === name && isWritten(each));
     const checkingLedger = checkLedger(config, session);
-    const included = isWritten(config.environments[0]) ? config.components.filter(isIncluded) : [];
-    const checkingIncluded = Promise.all(included.map((each) => checkInclusion(each, { config, session })));
+    const checkingSources = isWritten(config.environments[0]) ? checkSources({ config, session }) : [];
     const checked = await Promise.all(
       config.environments.map(async (environment) => ({
         environment,
@@ -33,6 +32,6 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
         ),
       })),
     );
-    return toAccessResult(config.product, checked, await checkingIncluded, await checkingLedger);
+    return toAccessResult(config.product, checked, await checkingSources, await checkingLedger);
   });
 }

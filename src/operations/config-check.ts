@@ -19,6 +19,7 @@ export async function checkConfig({
       product,
       images: named('image'),
       bundles: named('bundle'),
+      pushed: pushedIn(components),
       includes: named('included'),
       environments: environments.map(({ name }) => name),
       warnings: [
@@ -31,6 +32,17 @@ export async function checkConfig({
       ],
     };
   });
+}
+
+/** Every build output that is read in a registry. */
+function pushedIn(components: readonly ComponentConfig[]): ConfigCheckResult['pushed'] {
+  return components.flatMap((component) =>
+    component.kind !== 'image'
+      ? []
+      : component.outputs.flatMap((place) =>
+          place.kind === 'reference' ? [{ component: component.name, reference: place.text }] : [],
+        ),
+  );
 }
 
 /** Asks where a component went and another came: that may be one that was renamed. Nothing where the ledger cannot be read. */

@@ -1,6 +1,5 @@
-import type { CommitId } from '../core/commit';
 import type { Actor } from '../core/ledger/entry';
-import type { BuildOptions } from '../core/build/build';
+import type { Build, BuildOptions } from '../core/build/build';
 import { despiteOf, type DespiteOptions } from '../core/release/despite';
 import { gatesOfBuild } from '../core/release/gates/build';
 import { publishedAlone } from '../core/release/gates/publication';
@@ -13,6 +12,8 @@ import { buildOrders, commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
 import { gather, type GatherContext, type GatheredItem } from '../delivery/sources/gather';
 import { gatherIncluded, type InclusionContext } from '../delivery/sources/included';
+import { placeValues } from '../core/build/output-place';
+import { withOutputs } from '../delivery/sources/chosen-outputs';
 import { endProtection } from '../delivery/protection';
 import { readBuild } from '../delivery/sources/read-build';
 import { readFollowing } from '../delivery/sources/read-following';
@@ -29,6 +30,8 @@ import { stepsAfterDelivery } from './next-steps';
 export interface PublishOptions extends SessionOptions, BuildOptions, DespiteOptions {
   /** The components to publish; all where none is named. */
   components?: readonly string[] | undefined;
+  /** Build outputs of images, `IMAGE=PLACE`, instead of those that hod.yaml names. */
+  from?: readonly string[] | undefined;
   /** How long to wait for what other jobs are still to stage, in milliseconds. */
   wait?: number | undefined;
   actor?: string | undefined;
@@ -49,7 +52,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const [environment] = config.environments;
     const dryRun = options.dryRun === true;
     const despite = despiteOf(options);
-    const chosen = chosenComponents(config, options.components ?? []);
+    const chosen = withOutputs(chosenComponents(config, options.components ?? []), options.from ?? []);
     const { build, head: checkedOut } = await readBuild(config, options, session.observer);
     const following = await readFollowing(config, build);
     refuseUnmet([publishedAlone(product, chosen, components), ...gatesOfBuild(build, following, environment.name)]);
@@ -67,7 +70,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       };
       const moved = await moveIfElsewhere(config, environment, { ...options, despite }, { session, context });
       const sources = { config, environment, session, ledger, wait: options.wait ?? 0 };
-      const items = await gatherAll(chosen, build.commit, sources);
+      const items = await gatherAll(chosen, build, sources);
       const publication: Publication = {
         product,
         environment: environment.name,
@@ -96,12 +99,13 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
 
 async function gatherAll(
   components: readonly ComponentConfig[],
-  commit: CommitId,
-  context: GatherContext & InclusionContext,
+  build: Build,
+  context: Omit<GatherContext, 'values'> & InclusionContext,
 ): Promise<GatheredItem[]> {
+  const values = placeValues(context.config.product, build);
   const gathered = await Promise.all([
-    gather(components.filter(isBuilt), commit, context),
-    gatherIncluded(components.filter(isIncluded), commit, context),
+    gather(components.filter(isBuilt), build.commit, { ...context, values }),
+    gatherIncluded(components.filter(isIncluded), build.commit, context),
   ]);
   return gathered.flat();
 }

@@ -2,24 +2,27 @@ import type { Actor } from '../core/ledger/entry';
 import { HodError } from '../core/errors';
 import { formatPlatform, parsePlatform } from '../core/oci/platform';
 import type { BuildOptions } from '../core/build/build';
+import { placeText, placeValues, referenceAt } from '../core/build/output-place';
+import type { TagValues } from '../core/tags/template';
 import { stagedIn } from '../core/ledger/entries/staged';
 import { missingOf } from '../core/build/component';
 import type { Facts } from '../core/ledger/facts';
 import { cleanForStaging } from '../core/release/gates/build';
 import { refuseUnmet } from '../core/release/refusal';
 import { withAnnouncing } from '../announcing/announce';
+import { chosenPlace } from '../delivery/sources/chosen-outputs';
 import { follow } from '../delivery/sources/follow';
 import { isHere } from '../session/locate';
 import { readBuild } from '../delivery/sources/read-build';
-import { stageOutputs, type OutputPlace, type StageContext, type StagedOutput } from '../delivery/sources/staging';
+import { stageOutputs, type PlacedOutput, type StageContext, type StagedOutput } from '../delivery/sources/staging';
 import { toStageResult, type StageResult } from '../results/stage';
 import { actorOf } from '../session/actor';
-import { withProduct, type SessionOptions } from '../session/session';
+import { withProduct, type Session, type SessionOptions } from '../session/session';
 import {
   chosenComponents,
   isBuilt,
   isIncluded,
-  outputPathsOf,
+  outputsOf,
   requirementOf,
   type BuiltConfig,
   type Config,
@@ -59,9 +62,11 @@ export async function stage(options: StageOptions): Promise<StageResult> {
       const actor = await actorNow();
       const replace = options.replace === true;
       const context: StageContext = { config, session, ledger, build, actor, platform, replace, dryRun };
+      const values = placeValues(config.product, build);
+      const isThere = (output: PlacedOutput): Promise<boolean> => isPresent(output, session, values);
       const outputs =
         options.follow === undefined
-          ? await stageOutputs(present(places, options), context)
+          ? await stageOutputs(await present(places, options, isThere), context)
           : await follow(options.follow, places, options.wait, context);
       const { facts } = await ledger.read([{ kind: 'staged', key: build.commit }]);
       return toStageResult(context, outputs, stillMissing(context, facts, outputs));
@@ -103,10 +108,10 @@ function stageable(config: Config, names: readonly string[]): BuiltConfig[] {
   return chosen.filter(isBuilt);
 }
 
-function placesOf(components: readonly BuiltConfig[], from: string | undefined): OutputPlace[] {
+function placesOf(components: readonly BuiltConfig[], from: string | undefined): PlacedOutput[] {
   const [only] = components;
   if (from === undefined) {
-    return components.flatMap((component) => outputPathsOf(component).map((path) => ({ component, path })));
+    return components.flatMap((component) => outputsOf(component).map((place) => ({ component, place })));
   }
   if (only === undefined || components.length > 1 || only.kind === 'bundle') {
     throw new HodError('options-conflict', {
@@ -116,19 +121,34 @@ function placesOf(components: readonly BuiltConfig[], from: string | undefined):
       next: 'name the component: `hod stage COMPONENT --from PATH`',
     });
   }
-  return [{ component: only, path: from }];
+  return [{ component: only, place: chosenPlace(from) }];
 }
 
-/** Those build outputs that are here; each job stages what it built. Throws `missing` where there is none. */
-function present(places: readonly OutputPlace[], { from }: StageOptions): OutputPlace[] {
-  const here = from === undefined ? places.filter(({ path }) => isHere(path)) : [...places];
-  if (here.length === 0) {
+/** Those build outputs that are there; each job stages what it built. Throws `missing` where there is none. */
+async function present(
+  outputs: readonly PlacedOutput[],
+  { from }: StageOptions,
+  isThere: (output: PlacedOutput) => Promise<boolean>,
+): Promise<PlacedOutput[]> {
+  const found = from === undefined ? await Promise.all(outputs.map(isThere)) : [];
+  const there = outputs.filter((_, at) => found[at] !== false);
+  if (there.length === 0) {
     throw new HodError('nothing-to-stage', {
       what: 'there is nothing to stage',
-      object: places.map(({ component, path }) => `${component.name}: ${path}`),
-      why: 'none of these build outputs is here',
-      next: 'build first, or name where the output is: `hod stage COMPONENT --from PATH`',
+      object: outputs.map(({ component, place }) => `${component.name}: ${placeText(place)}`),
+      why: 'none of these build outputs is there',
+      next: 'build first, or name where the output is: `hod stage COMPONENT --from PLACE`',
     });
   }
-  return here;
+  return there;
+}
+
+/** Whether a build output is on this machine, or in its registry. */
+async function isPresent({ component, place }: PlacedOutput, session: Session, values: TagValues): Promise<boolean> {
+  if (place.kind === 'path') {
+    return isHere(place.path);
+  }
+  const { repository, digest, tag } = referenceAt(place, values, component.name);
+  const target = digest ?? tag;
+  return target !== undefined && (await session.client(repository).manifests.resolve(target)) !== undefined;
 }

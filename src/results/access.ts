@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { allErrorCodes } from '../core/errors';
-import type { InclusionRights } from '../inspect/inclusion-access';
+import { sourceKinds } from '../core/build/output-place';
+import type { SourceRights } from '../inspect/source-access';
 import { mountRight, type LedgerRights, type RepositoryRights, type Right } from '../inspect/access';
 
 const right = z.strictObject({
@@ -31,8 +32,18 @@ export const accessResultSchema = z.strictObject({
       ),
     }),
   ),
-  /** Whether the job may read where included components come from; `repository`: null where that is not known. */
-  included: z.array(z.strictObject({ component: z.string(), repository: z.string().nullable(), read: right })),
+  /**
+   * Whether the job may read where content comes from: included components, and build outputs that builders push. `repository`: null
+   * where that is not known.
+   */
+  sources: z.array(
+    z.strictObject({
+      kind: z.enum(sourceKinds),
+      component: z.string(),
+      repository: z.string().nullable(),
+      read: right,
+    }),
+  ),
   /** What the job may do with the ledger. Whether it takes a certain reference, a git remote says only when one comes. */
   ledger: z.strictObject({ ledger: z.string(), read: right, append: right }),
   /** Rights that go further than is needed. */
@@ -52,7 +63,7 @@ export interface CheckedEnvironment {
 export function toAccessResult(
   product: string,
   checked: readonly CheckedEnvironment[],
-  inclusions: readonly InclusionRights[],
+  sources: readonly SourceRights[],
   { ledger, read, append }: LedgerRights,
 ): AccessResult {
   const environments = checked.map(({ environment, needs, repositories }) => {
@@ -75,13 +86,13 @@ export function toAccessResult(
     const [first, ...others] = needs === 'write' ? [] : repositories.filter(({ write }) => write.allowed === 'yes');
     return first === undefined ? [] : [warningOf(environment, first.repository, others.length)];
   });
-  const included = inclusions.map(({ component, repository, read: reads }) => {
-    return { component, repository: repository ?? null, read: toRight(reads) };
+  const rows = sources.map(({ kind, component, repository, read: reads }) => {
+    return { kind, component, repository: repository ?? null, read: toRight(reads) };
   });
   return {
     product,
     environments,
-    included,
+    sources: rows,
     ledger: { ledger, read: toRight(read), append: toRight(append) },
     warnings,
   };
@@ -101,8 +112,13 @@ function isUnnamed(code: RightResult['code']): boolean {
   return code === 'included-missing' || code === 'included-elsewhere' || code === 'ledger-empty';
 }
 
+/** Whether content cannot be read. The repository that a builder pushes to may come with its first push. */
+export function isLacking({ kind, read }: AccessResult['sources'][number]): boolean {
+  return read.allowed !== 'yes' && !(kind === 'built' && read.code === 'no-repository');
+}
+
 /** The exit code for what was found: 0 where everything that is needed is allowed. */
-export function accessExitCode({ environments, included, ledger }: AccessResult): number {
+export function accessExitCode({ environments, sources, ledger }: AccessResult): number {
   // Every command reads it; who writes an environment adds to it.
   const adds = environments.some(({ needs }) => needs === 'write');
   const rights = [ledger.read, ...(adds ? [ledger.append] : [])].filter(({ allowed }) => allowed !== 'yes');
@@ -111,7 +127,7 @@ export function accessExitCode({ environments, included, ledger }: AccessResult)
       ? []
       : repositories.map((repository) => repository[needs]).filter(({ allowed }) => allowed !== 'yes'),
   );
-  missing.push(...rights, ...included.map(({ read }) => read).filter(({ allowed }) => allowed !== 'yes'));
+  missing.push(...rights, ...sources.filter(isLacking).map(({ read }) => read));
   if (missing.some(({ allowed, code }) => allowed === 'no' && code !== 'no-repository')) {
     return 5;
   }

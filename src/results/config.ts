@@ -6,6 +6,8 @@ export const configCheckResultSchema = z.strictObject({
   product: z.string(),
   images: z.array(z.string()),
   bundles: z.array(z.string()),
+  /** Images whose build outputs builders push to a registry, and where. */
+  pushed: z.array(z.strictObject({ component: z.string(), reference: z.string() })),
   /** Components of other products. */
   includes: z.array(z.string()),
   environments: z.array(z.string()),

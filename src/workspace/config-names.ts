@@ -1,5 +1,6 @@
 import { isThisMachine, whyExposed } from '../core/access/destinations';
 import { HodError } from '../core/errors';
+import { parseOutputPlace } from '../core/build/output-place';
 import { alsoSimilar } from '../core/nearest';
 import { parsePlatform } from '../core/oci/platform';
 import { isRegistry, parseReference, parseRepository } from '../core/oci/reference';
@@ -41,6 +42,7 @@ export function checkNames(
       platforms?.forEach((platform, at) => check([kind, name, 'platforms', at], () => parsePlatform(platform)));
     }
   }
+  checkOutputPlaces(raw, check);
   for (const [name, { from }] of Object.entries(includes)) {
     check(['includes', name, 'from'], () => checkIncludedReference(from));
   }
@@ -62,6 +64,24 @@ export function checkNames(
   }
   findings.push(...checkOwnTags(raw, environmentNames, check));
   return uniqueFindings([...findings, ...checkSharedTags(raw)]);
+}
+
+/** Checks the references of build outputs that are in a registry. */
+function checkOutputPlaces({ images, product }: Pick<RawConfig, 'images' | 'product'>, check: Check): void {
+  for (const [name, { from }] of Object.entries(images)) {
+    [from].flat().forEach((text, at) => {
+      const path = typeof from === 'string' ? ['images', name, 'from'] : ['images', name, 'from', at];
+      check(path, () => checkOutputPlace(text, name, product));
+    });
+  }
+}
+
+/** Throws where a build output is in a registry, and its reference cannot be read. */
+function checkOutputPlace(text: string, component: string, product: string): void {
+  const place = parseOutputPlace(text, () => false);
+  if (place.kind === 'reference') {
+    parseRepository(expandRepository(place.repository, component, product));
+  }
 }
 
 /** Throws where an inclusion names no content: a repository alone. */

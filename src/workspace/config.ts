@@ -1,3 +1,4 @@
+import { existsSync } from 'node:fs';
 import { dirname, join, resolve } from 'node:path';
 import { parseDocument } from 'yaml';
 import { HodError } from '../core/errors';
@@ -22,6 +23,7 @@ import {
 import { expandRepository, parseTemplate, type Template } from '../core/tags/template';
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/build/component';
+import { parseOutputPlace, type OutputPlace } from '../core/build/output-place';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
 import type { AdmissionRules } from '../core/ledger/rules';
 import type { Passage } from '../core/release/gates/passage';
@@ -48,8 +50,8 @@ interface CommonConfig extends Component {
 /** An image of the product. */
 export interface ImageConfiguration extends CommonConfig {
   readonly kind: 'image';
-  /** Paths of build outputs, each with an entry where one is named (`out/all.tar#name`); absolute. */
-  readonly outputs: readonly string[];
+  /** Where its build outputs are; paths are absolute. */
+  readonly outputs: readonly OutputPlace[];
   /** The platforms that must be there; empty where hod.yaml does not say. */
   readonly platforms: readonly Platform[];
   readonly compression: Compression;
@@ -250,7 +252,7 @@ function componentsOf(raw: RawConfig, folder: string): ComponentConfig[] {
     ...Object.entries(raw.images).map(([name, image]): ImageConfiguration => ({
       kind: 'image',
       name,
-      outputs: [image.from].flat().map((path) => resolve(folder, path)),
+      outputs: [image.from].flat().map((text) => outputPlaceOf(text, folder)),
       platforms: (image.platforms ?? []).map(parsePlatform),
       compression: image.compress ?? 'gzip',
       inputs: image.inputs,
@@ -275,6 +277,12 @@ function componentsOf(raw: RawConfig, folder: string): ComponentConfig[] {
       was: [inclusion.was ?? []].flat(),
     })),
   ];
+}
+
+/** Where a build output is that is named so in hod.yaml. */
+function outputPlaceOf(text: string, folder: string): OutputPlace {
+  const place = parseOutputPlace(text, (path) => existsSync(resolve(folder, path)));
+  return place.kind === 'path' ? { ...place, path: resolve(folder, place.path) } : place;
 }
 
 function originOf(name: string, inclusion: RawInclusion, folder: string): InclusionOrigin {
@@ -386,8 +394,8 @@ export function requirementOf(component: ComponentConfig): Requirement {
 }
 
 /** Where the build outputs of an image are, or the files of a bundle. */
-export function outputPathsOf(component: BuiltConfig): readonly string[] {
-  return component.kind === 'bundle' ? [component.files] : component.outputs;
+export function outputsOf(component: BuiltConfig): readonly OutputPlace[] {
+  return component.kind === 'bundle' ? [{ kind: 'path', path: component.files }] : component.outputs;
 }
 
 /** An environment by its name. Throws a `usage` error, with similar names, where there is none. */

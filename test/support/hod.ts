@@ -56,6 +56,11 @@ export async function hod(args: readonly string[], options: HodOptions): Promise
   return { code: typeof code === 'number' ? code : null, stdout, stderr };
 }
 
+/** What was said but for the progress of a run that takes long, as it may where the machine is busy. */
+export function withoutProgress(stderr: string): string {
+  return stderr.replace(/^\d+ requests? answered, the last by .*\n/gm, '');
+}
+
 type Schemas = typeof resultSchemas;
 
 /** Runs a command with `--json`, expects exit 0, and answers its document, checked against its schema. */

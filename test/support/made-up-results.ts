@@ -324,7 +324,7 @@ export const accessOf = (count: number): AccessResult => {
   } as const;
   return {
     product,
-    included: [],
+    sources: [],
     environments: ['dev', 'prod'].map((environment, place) => ({
       environment,
       needs: 'write',
@@ -512,6 +512,7 @@ export const assembled: AssembleResult = {
 export const checked: ConfigCheckResult = {
   ...{ file: 'hod.yaml', product, images: names(3), bundles: ['fare-tables'], environments: ['dev', 'uat', 'prod'] },
   includes: [],
+  pushed: [{ component: 'pier-1', reference: 'build.registry.test/skerry/pier-1:c-{commit:12}' }],
   warnings: ['the ledger is a file in the clone, which jobs of a CI do not share: docs/ledger.md, "Which ledger"'],
 };
 

@@ -1,3 +1,5 @@
+import { parseOutputPlace } from '../../src/core/build/output-place';
+import { TemplateError } from '../../src/core/tags/template';
 import fc from 'fast-check';
 import { mkdtemp, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
@@ -112,4 +114,34 @@ test('threads hash what is hashed here, however it comes in pieces', async () =>
     { numRuns: 30 },
   );
   await threads.close();
+});
+
+test('a build output is a reference where it begins with a registry and ends with a tag or a digest, and no file has that name', () => {
+  const kindOf = (text: string, files: readonly string[] = []): string => {
+    const place = parseOutputPlace(text, (path) => files.includes(path));
+    return place.kind === 'path'
+      ? `path ${place.path}`
+      : `${place.repository} ${place.tag?.text ?? place.digest ?? ''}`;
+  };
+  const digest = `sha256:${'0'.repeat(64)}`;
+  for (const [text, expected, files] of [
+    ['out/timetable', 'path out/timetable'],
+    ['out/all.tar#skerry/timetable:2.4', 'path out/all.tar#skerry/timetable:2.4'],
+    ['out.d/timetable', 'path out.d/timetable'],
+    ['./b.test/timetable:1', 'path ./b.test/timetable:1'],
+    ['../b.test/timetable:1', 'path ../b.test/timetable:1'],
+    ['/b.test/timetable:1', 'path /b.test/timetable:1'],
+    ['b.test/timetable:1', 'b.test/timetable 1'],
+    ['b.test/timetable:1', 'path b.test/timetable:1', ['b.test/timetable:1']],
+    ['registry:b.test/timetable:1', 'b.test/timetable 1', ['b.test/timetable:1']],
+    ['b.test:5000/skerry/{image}:c-{commit:12}', 'b.test:5000/skerry/{image} c-{commit:12}'],
+    ['localhost/timetable:1', 'localhost/timetable 1'],
+    [`b.test/timetable@${digest}`, `b.test/timetable ${digest}`],
+  ] as const) {
+    expect([text, kindOf(text, files)]).toEqual([text, expected]);
+  }
+  for (const wrong of ['registry:b.test/timetable', 'registry:b.test:5000/timetable', 'b.test/timetable:{revision}']) {
+    expect(() => kindOf(wrong)).toThrow(TemplateError);
+  }
+  expect(() => kindOf('b.test/timetable@sha256:12')).toThrow();
 });

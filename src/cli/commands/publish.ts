@@ -30,6 +30,10 @@ export function publishCommand() {
     ['hod publish --next minor', 'take the next version from the ledger'],
     ['hod publish --next patch --line 2.3', 'the same on a maintenance branch, for 2.3.x'],
     ['hod publish --only timetable --next patch', 'one component, where hod.yaml says `publish-alone: true`'],
+    [
+      'hod publish --from timetable=build.registry.test/skerry/timetable:c-1f2e3d4c5b6a',
+      'an image that its builder pushed: the same digest',
+    ],
     ['hod publish --wait 10m --strict-order', 'wait for what other jobs stage; refuse to come late'],
     ['hod publish --summary "$SUMMARY" --outputs "$OUTPUTS"', 'tell the CI what was done'],
     ['hod publish --after-rewrite --reason "rebased"', 'the branch was rewritten: go on with this build'],
@@ -51,6 +55,10 @@ export function publishCommand() {
     .option('--branch <name>', 'name the branch that was built (default: what the CI says, or is checked out)')
     .option('--build <number>', 'name the number of the build (default: what the CI says)')
     .option('--run-url <url>', 'say where the run can be looked at (default: what the CI says)')
+    .option(
+      '--from <image=place...>',
+      'take build outputs of an image from this path, or registry/name:tag (default: as in hod.yaml)',
+    )
     .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
     .addOption(strictOrderOption())
     .option('--mend', 'look at everything that is there already, and send what the registry lost')

@@ -20,12 +20,19 @@ export function stageCommand() {
       'hod stage timetable --from out/timetable-arm64.tar --platform linux/arm64',
       'one image, built here for one platform',
     ],
+    [
+      'hod stage timetable --from build.registry.test/skerry/timetable:c-1f2e3d4c5b6a',
+      'one image that its builder pushed',
+    ],
     ['hod stage --follow out', 'each output as soon as the build has written it, until the build has ended'],
   ])
     .argument('[component...]', 'the components to stage (default: all)')
     .addOption(onlyOption('stage'))
     .addOption(configOption())
-    .option('--from <path>', 'take this build output of the one image that is named (default: as in hod.yaml)')
+    .option(
+      '--from <place>',
+      'take this build output of the one image that is named: a path, or registry/name:tag (default: as in hod.yaml)',
+    )
     .option('--platform <platform>', 'refuse a build output for any other platform')
     .option('--replace', 'put build outputs in the place of others that were staged for the same platforms')
     .option(

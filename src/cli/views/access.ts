@@ -1,6 +1,6 @@
 import { grouped } from '../../core/grouped';
 import stringWidth from 'string-width';
-import type { AccessResult, RightResult, StoredLoginsResult } from '../../results/access';
+import { isLacking, type AccessResult, type RightResult, type StoredLoginsResult } from '../../results/access';
 import type { Screen } from '../answer';
 import { columns, table } from './format';
 import { componentsListed, nameList, placeOf } from './components';
@@ -46,14 +46,15 @@ function rightRows(result: AccessResult, style: Style): Row[] {
       return [style.strong(environment), place, ...cells];
     });
   });
-  const included = result.included.map(({ component, repository, read }): Row => {
+  const sources = result.sources.map(({ kind, component, repository, read }): Row => {
     const none = style.faint('–');
-    return [style.strong('included'), repository ?? component, cell(read, true, style), none, none];
+    const place = style.strong(kind === 'built' ? 'builder' : 'included');
+    return [place, repository ?? component, cell(read, true, style), none, none];
   });
   const { ledger, read, append } = result.ledger;
   const adds = result.environments.some(({ needs }) => needs === 'write');
   const own = [cell(read, true, style), cell(append, adds, style)] as const;
-  return [...rows, ...included, [style.strong('ledger'), ledger, ...own, style.faint('–')]];
+  return [...rows, ...sources, [style.strong('ledger'), ledger, ...own, style.faint('–')]];
 }
 
 /** A repository that is made by the first push cannot be read before. */
@@ -83,11 +84,11 @@ function findings(result: AccessResult, style: Style): string[] {
       return rights.map((right) => ({ place: repository, right }));
     }),
   );
-  const included = result.included.map(({ component, repository, read }) => ({
+  const sources = result.sources.filter(isLacking).map(({ component, repository, read }) => ({
     place: repository ?? component,
     right: read,
   }));
-  const all = [...asked, ...included, { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads }];
+  const all = [...asked, ...sources, { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads }];
   const lacking = all.filter(({ right }) => right.allowed !== 'yes');
   return grouped(lacking, ({ right: { why, next } }) => [why, next]).map((group) => {
     const [{ right }] = group;

@@ -6,7 +6,7 @@ import { columns } from './format';
 
 /** What `config check` answers to people. */
 export function configView(
-  { file, product, images, bundles, includes, environments, warnings }: ConfigCheckResult,
+  { file, product, images, bundles, includes, pushed, environments, warnings }: ConfigCheckResult,
   { style }: Screen,
 ): string {
   const parts = [
@@ -18,6 +18,7 @@ export function configView(
   const way = environments.join(' → ');
   return [
     `${style.good('Valid:')} ${file} releases ${all} of ${style.strong(product)}, through ${way}.`,
+    ...pushed.map(({ component, reference }) => `${component} is read in a registry: ${reference}`),
     ...warnings.map((warning) => `${style.notice('Look at this:')} ${warning}`),
   ].join('\n');
 }

@@ -1,5 +1,6 @@
 import { join, relative, resolve } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
+import type { PathPlace } from '../../core/build/output-place';
 import { HodError } from '../../core/errors';
 import { parseOutputLocation } from '../../archive/output-images';
 import { readSmallFile } from '../../system/plain-files';
@@ -8,7 +9,7 @@ import {
   appendStaging,
   describeStaged,
   stageOutputs,
-  type OutputPlace,
+  type PlacedOutput,
   type StageContext,
   type StagedOutput,
 } from './staging';
@@ -27,7 +28,7 @@ const usualWait = 60 * 60 * 1000;
  */
 export async function follow(
   folder: string,
-  all: readonly OutputPlace[],
+  all: readonly PlacedOutput[],
   wait: number | undefined,
   context: StageContext,
 ): Promise<StagedOutput[]> {
@@ -60,20 +61,25 @@ export async function follow(
   }
 }
 
+/** A build output that a build is to write here. */
+interface FollowedOutput extends PlacedOutput {
+  readonly place: PathPlace;
+}
+
 /** The outputs of a build that is followed. */
 class FollowedOutputs {
-  private readonly staged = new Map<OutputPlace, { signature: string; results: StagedOutput[] }>();
-  private readonly seen = new Map<OutputPlace, string>();
+  private readonly staged = new Map<FollowedOutput, { signature: string; results: StagedOutput[] }>();
+  private readonly seen = new Map<FollowedOutput, string>();
 
   constructor(
-    private readonly outputs: readonly OutputPlace[],
+    private readonly outputs: readonly FollowedOutput[],
     private readonly context: StageContext,
   ) {}
 
   /** Stages what stands as it did when it was last looked at; after the build has ended, everything. */
   async stageNew({ last }: { readonly last: boolean }): Promise<void> {
     for (const output of this.outputs) {
-      const signature = markOf(parseOutputLocation(output.path).path);
+      const signature = markOf(parseOutputLocation(output.place.path).path);
       const steady = signature !== undefined && (last || signature === this.seen.get(output));
       this.seen.set(output, signature ?? '');
       if (!steady || this.staged.get(output)?.signature === signature) {
@@ -115,10 +121,13 @@ class FollowedOutputs {
   }
 }
 
-function outputsIn(folder: string, all: readonly OutputPlace[]): OutputPlace[] {
-  const inside = all.filter(({ path }) => {
-    const way = relative(resolve(folder), resolve(parseOutputLocation(path).path));
-    return way !== '' && !way.startsWith('..');
+function outputsIn(folder: string, all: readonly PlacedOutput[]): FollowedOutput[] {
+  const inside = all.flatMap(({ component, place }) => {
+    if (place.kind !== 'path') {
+      return [];
+    }
+    const way = relative(resolve(folder), resolve(parseOutputLocation(place.path).path));
+    return way !== '' && !way.startsWith('..') ? [{ component, place }] : [];
   });
   if (inside.length === 0) {
     throw new HodError('nothing-to-follow', {
@@ -131,11 +140,11 @@ function outputsIn(folder: string, all: readonly OutputPlace[]): OutputPlace[] {
   return inside;
 }
 
-function refuseAbsent(absent: readonly OutputPlace[]): void {
+function refuseAbsent(absent: readonly FollowedOutput[]): void {
   if (absent.length > 0) {
     throw new HodError('build-incomplete', {
       what: 'the build succeeded without all of its outputs',
-      object: absent.map(({ component, path }) => `${component.name}: ${path}`),
+      object: absent.map(({ component, place }) => `${component.name}: ${place.path}`),
       why: 'they are not there',
       next: 'let the build write them, or correct `from:` in hod.yaml; nothing was tagged',
     });

@@ -7,17 +7,19 @@ import { readContent, runnableImages, type ContentNode } from '../../core/oci/co
 import { companionsOf } from '../../core/oci/members';
 import { stagedIn } from '../../core/ledger/entries/staged';
 import { missingOf } from '../../core/build/component';
+import { referenceAt, type OutputPlace } from '../../core/build/output-place';
+import { formatReference } from '../../core/oci/reference';
+import type { TagValues } from '../../core/tags/template';
 import type { StagedComponent, StagedPart } from '../../core/ledger/facts';
 import type { Claim } from '../../core/release/gates/build';
 import { builtWell } from '../../core/release/gates/publication';
 import { refuseUnmet } from '../../core/release/refusal';
 import type { Ledger } from '../../ledger/ledger';
 import type { RepositoryClient } from '../../registry/repository';
-import type { Session } from '../../session/session';
-import { outputPathsOf, requirementOf, type BuiltConfig, type EnvironmentConfig } from '../../workspace/config';
+import { outputsOf, requirementOf, type BuiltConfig, type EnvironmentConfig } from '../../workspace/config';
 import { carriedWith } from '../referrers/find';
 import type { DeliveryItem } from '../delivery';
-import { OutputReader, outputFrom, type Output } from './outputs';
+import { OutputReader, outputFrom, type Output, type OutputContext } from './outputs';
 
 /** A component whose whole content is here, or in the registry: ready to be delivered. */
 export interface GatheredItem extends DeliveryItem {
@@ -28,9 +30,8 @@ export interface GatheredItem extends DeliveryItem {
 }
 
 /** Where the components of a product are looked for. */
-export interface GatherContext {
+export interface GatherContext extends OutputContext {
   readonly environment: EnvironmentConfig;
-  readonly session: Session;
   readonly ledger: Ledger;
   /** How long to wait for what is missing, in milliseconds. */
   readonly wait: number;
@@ -52,9 +53,7 @@ export async function gather(
 ): Promise<GatheredItem[]> {
   const { ledger, session, wait } = context;
   const deadline = performance.now() + wait;
-  const outputs = new OutputReader((text) => {
-    session.observer.note(text);
-  });
+  const outputs = new OutputReader(context);
   let said = '';
   for (;;) {
     const { facts } = await ledger.read([{ kind: 'staged', key: commit }]);
@@ -88,7 +87,7 @@ interface Findings {
   parts: StagedPart[];
   staged: StagedComponent | undefined;
   missing: string[];
-  /** The first build output that is not here. */
+  /** Which build output is absent, in words: the first. */
   absentOutput: string | undefined;
 }
 
@@ -98,8 +97,8 @@ async function find(
   reader: OutputReader,
   patient: boolean,
 ): Promise<Findings> {
-  const paths = outputPathsOf(component);
-  const found = await Promise.all(paths.map((path) => reader.read(component, path, { patient })));
+  const places = outputsOf(component);
+  const found = await Promise.all(places.map((place) => reader.read(component, place, { patient })));
   const outputs = found.filter((each) => each !== undefined);
   const requirement = requirementOf(component);
   const complete = missingOf(requirement, outputs).length === 0;
@@ -112,8 +111,16 @@ async function find(
     parts,
     staged,
     missing: missingOf(requirement, [...outputs, ...parts]),
-    absentOutput: paths.find((_, at) => found[at] === undefined),
+    absentOutput: places
+      .filter((_, at) => found[at] === undefined)
+      .map((place) => absence(place, component, reader.values))[0],
   };
+}
+
+function absence(place: OutputPlace, { name }: BuiltConfig, values: TagValues): string {
+  return place.kind === 'path'
+    ? `${place.path} is not here`
+    : `its registry does not have ${formatReference(referenceAt(place, values, name))}`;
 }
 
 function failuresIn(findings: readonly Findings[]): { component: string; failure: string }[] {
@@ -157,7 +164,7 @@ function missingError(incomplete: readonly Findings[], commit: CommitId, waited:
   const reasons = incomplete.map(({ component, outputs, parts, absentOutput }) => {
     const there = [...outputs, ...parts].flatMap(({ platforms }) => platforms);
     const holds = there.length === 0 ? [] : [`there is ${there.join(', ')}`];
-    const away = absentOutput === undefined ? [] : [`${absentOutput} is not here`];
+    const away = absentOutput === undefined ? [] : [absentOutput];
     const staged = `nothing else is staged of ${shortCommit(commit)}`;
     return `${component.name}: ${[...holds, ...away, staged].join('; ')}`;
   });

@@ -2,13 +2,17 @@ import { statSync } from 'node:fs';
 import { join } from 'node:path';
 import { parseOutputLocation } from '../../archive/output-images';
 import { readBundle } from '../../archive/bundle';
+import { placeText, referenceAt, type OutputPlace } from '../../core/build/output-place';
 import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
 import { runnableImages, type ContentNode } from '../../core/oci/content';
 import { formatPlatform } from '../../core/oci/platform';
+import { formatReference } from '../../core/oci/reference';
 import { refuseUnsound } from '../../core/oci/sound-index';
+import type { TagValues } from '../../core/tags/template';
 import type { Claim } from '../../core/release/gates/build';
-import { isHere, readOutputAt } from '../../session/locate';
+import { isHere, readOutputAt, readReference } from '../../session/locate';
+import type { Session } from '../../session/session';
 import type { BuiltConfig } from '../../workspace/config';
 
 /** A build output, read: the content of an image, for some platforms or all; or that of a bundle. */
@@ -20,36 +24,59 @@ export interface Output {
   readonly claims: readonly Claim[];
 }
 
+/** What reading build outputs works with. */
+export interface OutputContext {
+  readonly session: Session;
+  /** What stands for the placeholders in references. */
+  readonly values: TagValues;
+}
+
 /** Reads build outputs again and again, and each only where it has changed. */
 export class OutputReader {
   private readonly known = new Map<string, { mark: string; output: Output }>();
 
-  /** @param note Told what takes a while. */
-  constructor(private readonly note: (text: string) => void) {}
+  constructor(private readonly context: OutputContext) {}
+
+  /** What stands for the placeholders in references. */
+  get values(): TagValues {
+    return this.context.values;
+  }
 
   /**
    * A build output as it is now; undefined where it is not there. `patient`: also where it cannot be
-   * read yet, as somebody may be writing it.
+   * read yet, as somebody may be writing it. What a tag leads to counts from the first time that it is there.
    */
-  async read(component: BuiltConfig, location: string, { patient }: { patient: boolean }): Promise<Output | undefined> {
-    const { path } = parseOutputLocation(location);
-    // The files of a bundle may be anywhere below: it is read once.
-    const mark = component.kind === 'bundle' && isHere(location) ? 'read' : markOf(path);
-    const known = this.known.get(location);
+  async read(
+    component: BuiltConfig,
+    place: OutputPlace,
+    { patient }: { patient: boolean },
+  ): Promise<Output | undefined> {
+    const key = `${component.name} ${placeText(place)}`;
+    const mark = markOfPlace(component, place);
+    const known = this.known.get(key);
     if (mark === undefined || (known !== undefined && known.mark === mark)) {
       return mark === undefined ? undefined : known?.output;
     }
     try {
-      const output = await readOutput(component, location, this.note);
-      this.known.set(location, { mark, output });
+      const output = await readOutput(component, place, this.context);
+      this.known.set(key, { mark, output });
       return output;
     } catch (error) {
-      if (patient && error instanceof HodError && ['corrupt', 'missing'].includes(error.fault)) {
+      const isAbsent = error instanceof HodError && error.code === 'image-missing' && place.kind === 'reference';
+      if (isAbsent || (patient && error instanceof HodError && ['corrupt', 'missing'].includes(error.fault))) {
         return undefined;
       }
       throw error;
     }
   }
+}
+
+/** What changes where a build output is written; undefined where it is not here. */
+function markOfPlace(component: BuiltConfig, place: OutputPlace): string | undefined {
+  // The files of a bundle may be anywhere below, and a registry is asked: each is read once.
+  return place.kind === 'reference' || (component.kind === 'bundle' && isHere(place.path))
+    ? 'read'
+    : markOf(parseOutputLocation(place.path).path);
 }
 
 /** The files that builders write last into a folder. */
@@ -70,16 +97,22 @@ export function markOf(path: string): string | undefined {
 }
 
 /** Reads a build output of an image, or the files of a bundle. */
-export async function readOutput(
-  component: BuiltConfig,
-  location: string,
-  note: (text: string) => void,
-): Promise<Output> {
+export async function readOutput(component: BuiltConfig, place: OutputPlace, context: OutputContext): Promise<Output> {
+  const { session, values } = context;
+  const note = (text: string): void => session.observer.note(text);
   if (component.kind === 'bundle') {
     return { node: await readBundle(component.name, component.files), platforms: [], claims: [] };
   }
-  const { compression } = component;
-  return outputFrom(component.name, await readOutputAt(location, { note, compression }));
+  if (place.kind === 'path') {
+    const { compression } = component;
+    return outputFrom(component.name, await readOutputAt(place.path, { note, compression }));
+  }
+  const reference = referenceAt(place, values, component.name);
+  const output = await outputFrom(component.name, await readReference(session, reference));
+  if (output.claims.every(({ revision }) => revision === undefined)) {
+    note(`${formatReference(reference)} does not say which commit ${component.name} was built from`);
+  }
+  return output;
 }
 
 /** What content is, as far as publishing asks. Throws where an index in it would give a node the wrong image. */

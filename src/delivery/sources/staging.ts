@@ -4,6 +4,7 @@ import { kindOf } from '../../core/oci/bundle';
 import type { Action } from '../../core/ledger/entries';
 import { replaces, stagedIn } from '../../core/ledger/entries/staged';
 import type { Build } from '../../core/build/build';
+import { placeText, placeValues, type OutputPlace } from '../../core/build/output-place';
 import { protectionTag } from '../../core/build/protection';
 import { type Facts, type StagedComponent } from '../../core/ledger/facts';
 import { namedPlatform, rightBuild } from '../../core/release/gates/build';
@@ -31,11 +32,11 @@ import { isSharedProtection, protectTogether } from '../protection';
 import { removeQuietly } from '../settle';
 import { readOutput } from './outputs';
 
-/** Where a build output of a component is. */
-export interface OutputPlace {
+/** A build output of a component, and where it is. */
+export interface PlacedOutput {
   readonly component: BuiltConfig;
-  /** `path` or `path#entry`; for a bundle the path of its files. */
-  readonly path: string;
+  /** For a bundle the path of its files. */
+  readonly place: OutputPlace;
 }
 
 /** Whether something was staged now, or before. */
@@ -66,7 +67,7 @@ export interface StageContext {
 }
 
 /** Stages build outputs together: all of them, or none is told to the ledger. */
-export async function stageOutputs(places: readonly OutputPlace[], context: StageContext): Promise<StagedOutput[]> {
+export async function stageOutputs(places: readonly PlacedOutput[], context: StageContext): Promise<StagedOutput[]> {
   const { session, config, build, ledger, dryRun } = context;
   const [environment] = config.environments;
   const carrier = new Carrier({ dryRun }, session.observer.transfer);
@@ -118,18 +119,17 @@ async function unprotectReplaced(
 }
 
 async function carryOutput(
-  { component, path }: OutputPlace,
+  { component, place }: PlacedOutput,
   carrier: Carrier,
   facts: Facts,
   { session, config, build, platform, replace, dryRun }: StageContext,
 ): Promise<{ item: CarriedItem; along: CarriedReferrers; transfer: Transfer; isShared: boolean }> {
   const [environment] = config.environments;
-  const { node, platforms, claims } = await readOutput(component, path, (text) => {
-    session.observer.note(text);
-  });
+  const values = placeValues(config.product, build);
+  const { node, platforms, claims } = await readOutput(component, place, { session, values });
   refuseUnmet([
     rightBuild(claims, build.commit, undefined),
-    namedPlatform(`${component.name}: ${path}`, platforms, platform),
+    namedPlatform(`${component.name}: ${placeText(place)}`, platforms, platform),
     stagedOnce(
       { component: component.name, digest: node.manifest.digest, platforms: [...platforms] },
       stagedIn(facts, build.commit, component.name),

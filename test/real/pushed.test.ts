@@ -1,0 +1,4 @@
+import { pushedSuite } from '../support/pushed-suite';
+import { realWorld } from '../support/real-world';
+
+pushedSuite('real servers', realWorld);

@@ -1,0 +1,132 @@
+import { join } from 'node:path';
+import { execFileSync } from 'node:child_process';
+import { mkdir, rm } from 'node:fs/promises';
+import { pushLayout } from './builder';
+import { hodJson } from './hod';
+import { OtherClient } from './other-client';
+import type { SandboxWorld, World } from './world';
+
+/** Releases of images that builders pushed, at registries of a kind. */
+export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld, 'world' | 'close'>>): void {
+  describe(`builders push, at ${kind}`, () => {
+    let world: World;
+    let close: () => Promise<void>;
+    let commit: string;
+    beforeEach(async () => {
+      ({ world, close } = await start());
+      commit = world.product.head().slice(0, 12);
+    });
+    afterEach(() => close());
+
+    const out = (name: string): string => join(world.product.folder, 'out', name);
+    const from = (component: string, text: string): Promise<void> =>
+      world.configure(new RegExp(`( {2}${component}:\n(?: {4}(?!from).*\n)*? {4}from: ).*`), (line) =>
+        line.replace(/(from: ).*$/, `$1${text}`),
+      );
+    const served = async (environment: 'dev' | 'uat' | 'prod', component: string) =>
+      (await world.served(environment))[component] ?? { tags: {}, manifests: {}, blobs: [] };
+
+    test('from another registry: the digest that the builder printed is published, promoted, proved and rolled back to', async () => {
+      const place = `${world.host('uat')}/build/tide-watch`;
+      const pushed = await pushLayout(world.readPorts.uat, 'build/tide-watch', out('tide-watch'), `c-${commit}`);
+      const builder = new OtherClient(world.readPorts.uat, 'build/tide-watch');
+      const report = await builder.attach(await builder.subject(pushed), 'application/vnd.skerry.report', 'all well');
+      await rm(out('tide-watch'), { recursive: true });
+      await from('tide-watch', `"${place.replace('tide-watch', '{image}')}:c-{commit:12}"`);
+      expect((await world.hod('config', 'check')).stdout).toContain(
+        `tide-watch is read in a registry: ${world.host('uat')}/build/{image}:c-{commit:12}`,
+      );
+      const access = await hodJson('access-check', ['access', 'check', 'dev'], world.options);
+      expect(access.sources).toMatchObject([{ kind: 'built', repository: place, read: { allowed: 'yes' } }]);
+
+      const dry = await world.publish('--dry-run');
+      expect(dry.components.find(({ component }) => component === 'tide-watch')?.digest).toBe(pushed);
+      const published = await world.publish();
+      const own = published.components.find(({ component }) => component === 'tide-watch');
+      expect(own).toMatchObject({ digest: pushed, platforms: ['linux/amd64', 'linux/arm64'] });
+      await world.promote('uat');
+      await world.promote('prod');
+      for (const environment of ['dev', 'uat', 'prod'] as const) {
+        expect((await served(environment, 'tide-watch')).tags['2.4.0']).toBe(pushed);
+        const listed = await new OtherClient(world.readPorts[environment], 'skerry/tide-watch').referrers(pushed);
+        expect(listed.map(({ digest }) => digest)).toContain(report.digest);
+      }
+      expect((await world.publish()).components.map(({ transfer }) => transfer.bytesSent)).toEqual([0, 0, 0, 0]);
+
+      // The next build; then back to what the builder pushed first, which is not built again.
+      commit = (await world.product.change('tide-watch', 'Read the gauge at Gull Rock')).slice(0, 12);
+      await world.product.build();
+      await pushLayout(world.readPorts.uat, 'build/tide-watch', out('tide-watch'), `c-${commit}`);
+      await rm(out('tide-watch'), { recursive: true });
+      await world.publish('--version', '2.5.0');
+      await world.promote('uat');
+      expect((await served('uat', 'tide-watch')).tags['uat']).not.toBe(pushed);
+      await hodJson('rollback', ['rollback', 'uat', '--reason', 'turnstiles stay shut'], world.options);
+      expect((await served('uat', 'tide-watch')).tags['uat']).toBe(pushed);
+      expect((await world.hod('prove', 'dev', 'uat', 'prod')).code).toBe(0);
+    });
+
+    test('into the repository of dev itself: nothing but tags is written, and the tag of the builder stays', async () => {
+      const pushed = await pushLayout(world.readPorts.dev, 'skerry/tide-watch', out('tide-watch'), 'built');
+      const before = await served('dev', 'tide-watch');
+      const place = `${world.repository('dev', 'tide-watch')}:built`;
+      await rm(out('tide-watch'), { recursive: true });
+      const published = await world.publish('--from', `tide-watch=${place}`);
+      const own = published.components.find(({ component }) => component === 'tide-watch');
+      expect(own).toMatchObject({ digest: pushed, transfer: { bytesSent: 0, blobsSent: 0, blobsMounted: 0 } });
+      const after = await served('dev', 'tide-watch');
+      expect(after.tags).toMatchObject({ built: pushed, '2.4.0': pushed, main: pushed });
+      expect(after.blobs).toEqual(expect.arrayContaining(before.blobs));
+    });
+
+    test('each platform by a builder of its own: one index, of staged references or of a list', async () => {
+      const parts: string[] = [];
+      await mkdir(out('timetable-arm64'));
+      execFileSync('tar', ['-xf', out('timetable-arm64.tar'), '-C', out('timetable-arm64')]);
+      for (const part of ['amd64', 'arm64']) {
+        parts.push(await pushLayout(world.readPorts.uat, 'build/timetable', out(`timetable-${part}`), part));
+      }
+      const place = (part: string): string => `${world.host('uat')}/build/timetable:${part}`;
+      for (const [at, part] of ['amd64', 'arm64'].entries()) {
+        const staged = await hodJson(
+          'stage',
+          ['stage', 'timetable', '--from', place(part), '--platform', `linux/${part}`],
+          world.options,
+        );
+        expect(staged.components).toMatchObject([{ digest: parts[at], platforms: [`linux/${part}`] }]);
+      }
+      await rm(out('timetable-amd64'), { recursive: true });
+      await rm(out('timetable-arm64.tar'));
+      const [first] = (await world.publish()).components;
+      const index: unknown = JSON.parse((await served('dev', 'timetable')).manifests[first?.digest ?? ''] ?? '{}');
+      expect(index).toMatchObject({ manifests: parts.map((digest) => ({ digest })) });
+
+      await from('timetable', `["registry:${place('amd64')}", "${place('arm64')}"]`);
+      expect((await world.publish()).components[0]).toMatchObject({ digest: first?.digest });
+    });
+
+    test('what is not there, of another commit, or unclear is refused, and nothing is tagged', async () => {
+      const place = `${world.host('uat')}/build/tide-watch`;
+      await rm(out('tide-watch'), { recursive: true });
+      await from('tide-watch', `${place}:c-{commit:12}`);
+      const missing = await world.fails('output-missing', 'publish');
+      expect(missing.why).toContain(`its registry does not have ${place}:c-${commit}`);
+      await world.product.build();
+      await pushLayout(world.readPorts.uat, 'build/tide-watch', out('tide-watch'), 'latest');
+      await world.product.change('tide-watch', 'Read the gauge at Gull Rock');
+      await from('tide-watch', `${place}:latest`);
+      expect((await world.fails('other-build', 'publish')).object).toContain('commit');
+      await from('tide-watch', `${place}:{build}`);
+      expect((await world.fails('output-missing', 'publish')).why).toBe('nothing is known for {build}');
+      expect((await world.fails('options-conflict', 'publish', '--from', `gate=${place}:latest`)).why).toContain(
+        'gate',
+      );
+      expect((await world.fails('not-a-reference', 'stage', 'tide-watch', '--from', `registry:${place}`)).why).toMatch(
+        /:tag/,
+      );
+      await from('tide-watch', `"registry:${place}"`);
+      expect((await world.hod('config', 'check')).stderr).toContain('names a repository');
+      expect((await served('dev', 'tide-watch')).tags).toEqual({});
+    });
+  });
+}
