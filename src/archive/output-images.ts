@@ -9,6 +9,9 @@ export interface OutputLocation {
   name?: string | undefined;
 }
 
+/** The path that stands for standard input. */
+export const standardInput = '-';
+
 /** Reads `path` or `path#name`. */
 export function parseOutputLocation(text: string): OutputLocation {
   const mark = text.lastIndexOf('#');

@@ -4,6 +4,7 @@ import { beginningOf } from './beginnings';
 import { holds } from './document';
 import {
   chooseOutputImage,
+  standardInput,
   unrecognised,
   type OutputImage,
   type OpenedOutput,
@@ -11,13 +12,13 @@ import {
 } from './output-images';
 import { fileAt, fileBytes, type OutputFiles, type PlainFile } from './files';
 import { folderFiles } from './folder';
-import { gunzipped } from './gunzip';
 import { layoutImages } from './layout';
 import { olderImages } from './older-archive';
 import type { Packing } from './packing';
 import { tarFiles } from './tar';
 import { beginsTar } from './tar-header';
 import { keepTemporarily } from './temporary';
+import { unpacked } from './unpack';
 
 /** Opens a build output at a place. Throws as {@link outputEntries}, and `missing` where it has no such image. */
 export async function openOutput(location: OutputLocation, packing: Packing): Promise<OpenedOutput> {
@@ -26,7 +27,7 @@ export async function openOutput(location: OutputLocation, packing: Packing): Pr
 
 /**
  * The images of a build output: an image layout, or an image archive of the older kind; a folder, a .tar, or one that is
- * compressed with gzip. What it is, its content says, not its name. Where it is both, the layout counts.
+ * compressed with gzip or zstd; from standard input too. What it is, its content says, not its name. Where it is both, the layout counts.
  *
  * Throws `missing` where there is none, `corrupt` where it cannot be trusted.
  */
@@ -42,6 +43,9 @@ export async function outputImages(path: string, packing: Packing): Promise<Outp
 }
 
 async function openFiles(path: string): Promise<OutputFiles> {
+  if (path === standardInput) {
+    return openArchive(await (keptInput ??= keepInput()));
+  }
   const found = await stat(path).catch((error: unknown) => {
     throw new HodError(
       'output-missing',
@@ -63,28 +67,49 @@ async function openFiles(path: string): Promise<OutputFiles> {
 async function openArchive(file: PlainFile): Promise<OutputFiles> {
   const block = await firstBlock(file);
   const beginning = beginningOf(block);
-  if (beginning?.kind === 'gzip') {
-    const unpacked = await keepTemporarily(file.label, notEndless(gunzipped(fileBytes(file), file.label), file));
-    return openTar(unpacked, await firstBlock(unpacked), 'it is compressed with gzip, and what it holds is no .tar');
+  if (beginning?.kind === 'gzip' || beginning?.kind === 'zstd') {
+    const kept = await keepTemporarily(file.label, unpackedWithin(fileBytes(file), file.label));
+    return openTar(kept, await firstBlock(kept), `${beginning.says}, and what it holds is no .tar`);
   }
   return openTar(file, block, `it is no .tar: ${beginning?.says ?? describe(block)}`);
+}
+
+/** What is read from standard input, once: several images may be in it. */
+let keptInput: Promise<PlainFile> | undefined;
+
+/** Keeps an archive from standard input, unpacked: its index may come last, and content is read more than once. */
+function keepInput(): Promise<PlainFile> {
+  const label = 'standard input';
+  if (process.stdin.isTTY) {
+    throw new HodError('output-missing', {
+      what: 'there is no build output on standard input',
+      object: label,
+      why: 'it is a terminal',
+      next: 'pipe an archive into the command: `BUILDER | hod … --from -`',
+    });
+  }
+  return keepTemporarily(label, unpackedWithin(process.stdin, label));
 }
 
 /** An archive that unpacks to more than this, and to more than so many times what it is, is there to fill a disk. */
 const [unpackedLimit, unpackedTimes] = [8 * 1024 ** 3, 200];
 
-/** Passes on what was unpacked. Throws `corrupt` where it is out of all proportion. */
-async function* notEndless(bytes: AsyncIterable<Uint8Array>, file: PlainFile): AsyncGenerator<Uint8Array> {
-  const open = await file.open();
-  await open.close();
-  let size = 0;
-  for await (const piece of bytes) {
+/** Unpacks what is compressed, as it comes. Throws `corrupt` where that is out of all proportion. */
+async function* unpackedWithin(packed: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
+  let [read, size] = [0, 0];
+  const counted = async function* (): AsyncGenerator<Uint8Array> {
+    for await (const piece of packed) {
+      read += piece.length;
+      yield piece;
+    }
+  };
+  for await (const piece of unpacked(counted(), label)) {
     size += piece.length;
-    if (size > Math.max(unpackedLimit, unpackedTimes * open.length)) {
+    if (size > Math.max(unpackedLimit, unpackedTimes * read)) {
       throw new HodError('archive-corrupt', {
         what: 'this archive unpacks to more than any image',
-        object: file.label,
-        why: `it has ${open.length} bytes, and unpacks to more than ${size}`,
+        object: label,
+        why: `${read} bytes of it unpack to more than ${size}`,
         next: 'unpack it yourself where that is meant, and name the .tar',
       });
     }

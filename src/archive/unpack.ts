@@ -3,15 +3,22 @@ import { beginningOf } from './beginnings';
 import { gunzipped, unpacking } from './gunzip';
 import { unzstd } from './zstd';
 
-/** A layer as a .tar, whether it is plain or compressed with gzip or zstd: its first bytes say which. Throws `corrupt`. */
+/** More bytes than any kind needs to be told by. */
+const longestBeginning = 16;
+
+/** A layer or an archive as a .tar, whether it is plain or compressed with gzip or zstd: its first bytes say which. Throws `corrupt`. */
 export async function* unpacked(packed: AsyncIterable<Uint8Array>, label: string): AsyncGenerator<Uint8Array> {
   const pieces = packed[Symbol.asyncIterator]();
-  const first = await pieces.next();
-  if (first.done === true) {
-    return;
+  // A pipe may come byte by byte.
+  let first: Uint8Array = new Uint8Array();
+  for (let next = await pieces.next(); next.done !== true; next = await pieces.next()) {
+    first = first.length === 0 ? next.value : Buffer.concat([first, next.value]);
+    if (first.length >= longestBeginning) {
+      break;
+    }
   }
-  const all = joined(first.value, pieces);
-  const beginning = beginningOf(Buffer.from(first.value.subarray(0, 16)));
+  const all = joined(first, pieces);
+  const beginning = beginningOf(Buffer.from(first.subarray(0, longestBeginning)));
   switch (beginning?.kind) {
     case 'gzip':
       yield* gunzipped(all, label);
@@ -21,10 +28,10 @@ export async function* unpacked(packed: AsyncIterable<Uint8Array>, label: string
       return;
     case 'other':
       throw new HodError('archive-corrupt', {
-        what: 'a layer cannot be read',
+        what: 'this compression is not understood',
         object: label,
-        why: `${beginning.says}; layers are plain, or compressed with gzip or zstd`,
-        next: 'build the image again',
+        why: `${beginning.says}; Hod reads gzip, zstd, and what is not compressed`,
+        next: 'build the image again, with one of these',
       });
     default:
       yield* all;

@@ -3,7 +3,7 @@ import { HodError } from '../core/errors';
 import { readContent, readContentBelow, type ContentNode } from '../core/oci/content';
 import { formatReference, parseReference, type Reference } from '../core/oci/reference';
 import type { Compression } from '../core/oci/compression';
-import { parseOutputLocation } from '../archive/output-images';
+import { parseOutputLocation, standardInput } from '../archive/output-images';
 import { nearestName } from '../core/nearest';
 import { asOneLine } from '../core/text';
 import type { Session } from './session';
@@ -21,8 +21,23 @@ export async function readOutputAt(
   return readContent(source, root);
 }
 
-/** Reads the manifest that a reference names, and those below it. Throws `missing` where there is none. */
+/** Reads the manifest that a reference names, and those below it. Throws `image-missing` where there is none. */
 export async function readReference(session: Session, reference: Reference): Promise<ContentNode> {
+  const found = await findReference(session, reference);
+  if (found === undefined) {
+    const { label, tags } = session.client(reference.repository);
+    throw new HodError('image-missing', {
+      what: 'there is no such image',
+      object: formatReference(reference),
+      why: `${label} has no ${reference.digest ?? reference.tag ?? ''}`,
+      next: await adviceFor(reference, tags.list()),
+    });
+  }
+  return found;
+}
+
+/** Reads the manifest that a reference names, and those below it; undefined where there is none. Throws `not-a-reference`. */
+export async function findReference(session: Session, reference: Reference): Promise<ContentNode | undefined> {
   const client = session.client(reference.repository);
   const target = reference.digest ?? reference.tag;
   if (target === undefined) {
@@ -34,15 +49,7 @@ export async function readReference(session: Session, reference: Reference): Pro
     });
   }
   const manifest = await client.manifests.get(target);
-  if (manifest === undefined) {
-    throw new HodError('image-missing', {
-      what: 'there is no such image',
-      object: formatReference(reference),
-      why: `${client.label} has no ${target}`,
-      next: await adviceFor(reference, client.tags.list()),
-    });
-  }
-  return readContentBelow(client, manifest);
+  return manifest && readContentBelow(client, manifest);
 }
 
 async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promise<string> {
@@ -59,9 +66,10 @@ async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promi
     : `similar: ${nearest}`;
 }
 
-/** Whether a text names something on this machine: `path` or `path#entry`. */
+/** Whether a text names something on this machine: `path` or `path#entry`; `-` is standard input. */
 export function isHere(text: string): boolean {
-  return existsSync(parseOutputLocation(text).path);
+  const { path } = parseOutputLocation(text);
+  return path === standardInput || existsSync(path);
 }
 
 /** Reads what a person named: the build output at a path, where there is one, else a reference. */

@@ -60,7 +60,10 @@ export type SecretPlace = z.infer<typeof place>;
 /** How hod.yaml says that a registry is reached. Secrets are named, never written there. */
 export type RegistryConfig = z.infer<typeof registrySchema>;
 
-const paths = z.union([z.string().min(1), z.array(z.string().min(1)).min(1)], 'must be a path or a list of paths');
+const paths = z.union(
+  [z.string().min(1), z.array(z.string().min(1)).min(1)],
+  'must be a path, a reference, or a list of them',
+);
 
 const isFilled = (record: object): boolean => Object.keys(record).length > 0;
 

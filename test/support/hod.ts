@@ -20,7 +20,7 @@ export interface HodOptions {
   cwd: string;
   env?: Record<string, string>;
   /** Given on standard input. */
-  input?: string;
+  input?: string | Buffer;
   /** Told of the process as soon as it runs. */
   started?: (child: ChildProcess) => void;
   /** Run it through this command, such as `unshare`. */

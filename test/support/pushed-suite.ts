@@ -1,6 +1,6 @@
 import { join } from 'node:path';
 import { execFileSync } from 'node:child_process';
-import { mkdir, rm } from 'node:fs/promises';
+import { mkdir, readFile, rm } from 'node:fs/promises';
 import { pushLayout } from './builder';
 import { hodJson } from './hod';
 import { OtherClient } from './other-client';
@@ -103,6 +103,19 @@ export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld
 
       await from('timetable', `["registry:${place('amd64')}", "${place('arm64')}"]`);
       expect((await world.publish()).components[0]).toMatchObject({ digest: first?.digest });
+
+      // From a pipe too: the same archive, the same digest.
+      const next = await world.product.change('timetable', 'Show the winter sailings');
+      await world.product.build();
+      const piped = await hodJson('stage', ['stage', 'timetable', '--from', '-'], {
+        ...world.options,
+        input: await readFile(out('timetable-arm64.tar')),
+      });
+      const filed = await hodJson('stage', ['stage', 'timetable', '--from', out('timetable-arm64.tar')], world.options);
+      expect(filed).toMatchObject({
+        commit: next,
+        components: [{ digest: piped.components[0]?.digest, outcome: 'unchanged' }],
+      });
     });
 
     test('what is not there, of another commit, or unclear is refused, and nothing is tagged', async () => {

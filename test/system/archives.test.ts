@@ -1,10 +1,11 @@
+import { execFileSync } from 'node:child_process';
 import { mkdir, mkdtemp, readdir, readFile, rm, truncate, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import type { ErrorCode } from '../../src/core/errors';
-import { layerOf, pack, writeOlderArchive } from '../support/archives';
-import { hod, hodFails, type HodOptions } from '../support/hod';
+import { layerOf, pack, writeOlderArchive, writePlainLayout } from '../support/archives';
+import { hod, hodFails, hodJson, type HodOptions } from '../support/hod';
 
 let folder: string;
 beforeEach(async () => (folder = await mkdtemp(join(tmpdir(), 'hod-archives-'))));
@@ -125,4 +126,52 @@ test('a layer that was compressed is known the next time', async () => {
   expect(first.stderr).toBe('compressing layer in image\n');
   expect({ ...second, stderr: first.stderr }).toEqual(first);
   expect(second.stderr).toBe('');
+});
+
+/** Zstandard (RFC 8878) that compresses nothing: one segment of raw blocks. */
+function rawZstd(bytes: Buffer): Buffer {
+  const size = Buffer.alloc(4);
+  size.writeUInt32LE(bytes.length);
+  const parts: Buffer[] = [Buffer.from('28b52ffda0', 'hex'), size];
+  for (let at = 0; at < bytes.length || at === 0; at += 100_000) {
+    const block = bytes.subarray(at, at + 100_000);
+    const header = Buffer.alloc(4);
+    header.writeUInt32LE((block.length << 3) | (at + block.length >= bytes.length ? 1 : 0));
+    parts.push(header.subarray(0, 3), block);
+  }
+  return Buffer.concat(parts);
+}
+
+test('an archive from a pipe has the digests of the same archive as a file: both kinds, compressed or not, its index first or last', async () => {
+  const config = { architecture: 'amd64', os: 'linux' };
+  const image = { config, layers: [await layerOf('app', 'a timetable'), await layerOf('fares', 'x'.repeat(300_000))] };
+  await mkdir(join(folder, 'temporary'));
+  const packings: Record<string, (bytes: Buffer) => Buffer> = {
+    plain: (bytes: Buffer) => bytes,
+    gzip: gzipSync,
+    zstd: rawZstd,
+  };
+  for (const kind of ['layout', 'older'] as const) {
+    await mkdir(inside(), { recursive: true });
+    await (kind === 'layout' ? writePlainLayout(inside(), image) : writeOlderArchive(inside(), [image]));
+    const about = kind === 'layout' ? ['index.json', 'oci-layout'] : ['manifest.json'];
+    const content = (await readdir(inside())).filter((name) => !about.includes(name));
+    const digests = new Set<string>();
+    for (const names of [
+      [...about, ...content],
+      [...content, ...about],
+    ]) {
+      const tar = Buffer.from(execFileSync('tar', ['-cf', '-', '-C', inside(), ...names], { maxBuffer: 1e8 }));
+      await writeFile(join(folder, 'all.tar'), tar);
+      digests.add((await hodJson('show', ['show', 'all.tar'], options())).digest);
+      for (const pack of Object.values(packings)) {
+        const piped = await hodJson('show', ['show', '-'], { ...options(), input: pack(tar) });
+        digests.add(piped.digest);
+      }
+    }
+    expect([kind, digests.size]).toEqual([kind, 1]);
+    await rm(inside(), { recursive: true });
+  }
+  expect(await readdir(join(folder, 'temporary'))).toEqual([]);
+  expect((await hodFails('output-unrecognised', ['show', '-'], options())).why).toContain('it is empty');
 });

@@ -14,7 +14,7 @@ export function insideCommand() {
     ['hod inside out/timetable.tar --check', 'a gate: exit 3 where a key, a login or a set-uid file is shipped'],
     ['hod inside registry.test/skerry/timetable:2.3.0 registry.test/skerry/timetable:2.4.0', 'what differs'],
   ])
-    .argument('<ref>', 'a reference, or the path of a build output')
+    .argument('<ref>', 'a reference, the path of a build output, or - for standard input')
     .argument('[other]', 'another one: what was added, removed and changed from the first to it')
     .option('--platform <platform>', 'look into the image for this platform, where there are several')
     .option('--find <pattern>', 'only paths that match, such as *.pem or etc/**')

@@ -57,7 +57,7 @@ export function publishCommand() {
     .option('--run-url <url>', 'say where the run can be looked at (default: what the CI says)')
     .option(
       '--from <image=place...>',
-      'take build outputs of an image from this path, or registry/name:tag (default: as in hod.yaml)',
+      'take build outputs of an image from a path, registry/name:tag, or - for standard input (default: as in hod.yaml)',
     )
     .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
     .addOption(strictOrderOption())

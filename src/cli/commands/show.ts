@@ -9,7 +9,7 @@ export function showCommand() {
     ['hod show registry.test/skerry/timetable:2.4.0 --platform linux/arm64', 'how it runs, and how it was made'],
     ['hod show registry.test/skerry/timetable:2.4.0 --deep', 'read every byte: is it what it says?'],
   ])
-    .argument('<ref>', 'a reference, or the path of a build output')
+    .argument('<ref>', 'a reference, the path of a build output, or - for standard input')
     .option('--platform <platform>', 'show the image for this platform in full')
     .option('--deep', 'read every layer, and check it against the config of its image')
     .addOption(configOption())

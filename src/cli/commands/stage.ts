@@ -31,7 +31,7 @@ export function stageCommand() {
     .addOption(configOption())
     .option(
       '--from <place>',
-      'take this build output of the one image that is named: a path, or registry/name:tag (default: as in hod.yaml)',
+      'take this build output of the one image that is named: a path, registry/name:tag, or - for standard input (default: as in hod.yaml)',
     )
     .option('--platform <platform>', 'refuse a build output for any other platform')
     .option('--replace', 'put build outputs in the place of others that were staged for the same platforms')

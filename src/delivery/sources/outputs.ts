@@ -1,17 +1,17 @@
 import { statSync } from 'node:fs';
 import { join } from 'node:path';
-import { parseOutputLocation } from '../../archive/output-images';
+import { parseOutputLocation, standardInput } from '../../archive/output-images';
 import { readBundle } from '../../archive/bundle';
-import { placeText, referenceAt, type OutputPlace } from '../../core/build/output-place';
+import { placeText, referenceAt, type OutputPlace, type PathPlace } from '../../core/build/output-place';
 import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
 import { runnableImages, type ContentNode } from '../../core/oci/content';
 import { formatPlatform } from '../../core/oci/platform';
-import { formatReference } from '../../core/oci/reference';
+import { formatReference, type Reference } from '../../core/oci/reference';
 import { refuseUnsound } from '../../core/oci/sound-index';
 import type { TagValues } from '../../core/tags/template';
 import type { Claim } from '../../core/release/gates/build';
-import { isHere, readOutputAt, readReference } from '../../session/locate';
+import { findReference, isHere, readOutputAt, readReference } from '../../session/locate';
 import type { Session } from '../../session/session';
 import type { BuiltConfig } from '../../workspace/config';
 
@@ -58,12 +58,13 @@ export class OutputReader {
       return mark === undefined ? undefined : known?.output;
     }
     try {
-      const output = await readOutput(component, place, this.context);
-      this.known.set(key, { mark, output });
+      const output = await findOutput(component, place, this.context);
+      if (output !== undefined) {
+        this.known.set(key, { mark, output });
+      }
       return output;
     } catch (error) {
-      const isAbsent = error instanceof HodError && error.code === 'image-missing' && place.kind === 'reference';
-      if (isAbsent || (patient && error instanceof HodError && ['corrupt', 'missing'].includes(error.fault))) {
+      if (patient && error instanceof HodError && ['corrupt', 'missing'].includes(error.fault)) {
         return undefined;
       }
       throw error;
@@ -71,12 +72,18 @@ export class OutputReader {
   }
 }
 
+/** Of what is read once, the first time that it is there. */
+const readOnce = 'read';
+
 /** What changes where a build output is written; undefined where it is not here. */
 function markOfPlace(component: BuiltConfig, place: OutputPlace): string | undefined {
-  // The files of a bundle may be anywhere below, and a registry is asked: each is read once.
-  return place.kind === 'reference' || (component.kind === 'bundle' && isHere(place.path))
-    ? 'read'
-    : markOf(parseOutputLocation(place.path).path);
+  if (place.kind === 'reference') {
+    return readOnce;
+  }
+  const { path } = parseOutputLocation(place.path);
+  // The files of a bundle may be anywhere below.
+  const isOnce = path === standardInput || (component.kind === 'bundle' && isHere(place.path));
+  return isOnce ? readOnce : markOf(path);
 }
 
 /** The files that builders write last into a folder. */
@@ -96,21 +103,46 @@ export function markOf(path: string): string | undefined {
   );
 }
 
-/** Reads a build output of an image, or the files of a bundle. */
+/** Reads a build output of an image, or the files of a bundle. Throws `image-missing` where its registry does not have it. */
 export async function readOutput(component: BuiltConfig, place: OutputPlace, context: OutputContext): Promise<Output> {
-  const { session, values } = context;
-  const note = (text: string): void => session.observer.note(text);
+  if (place.kind === 'path') {
+    return readHere(component, place, context);
+  }
+  const reference = referenceAt(place, context.values, component.name);
+  return pushedOutput(component.name, reference, await readReference(context.session, reference), context);
+}
+
+/** The same; undefined where its registry does not have it. */
+async function findOutput(
+  component: BuiltConfig,
+  place: OutputPlace,
+  context: OutputContext,
+): Promise<Output | undefined> {
+  if (place.kind === 'path') {
+    return readHere(component, place, context);
+  }
+  const reference = referenceAt(place, context.values, component.name);
+  const node = await findReference(context.session, reference);
+  return node && pushedOutput(component.name, reference, node, context);
+}
+
+async function readHere(component: BuiltConfig, { path }: PathPlace, { session }: OutputContext): Promise<Output> {
   if (component.kind === 'bundle') {
     return { node: await readBundle(component.name, component.files), platforms: [], claims: [] };
   }
-  if (place.kind === 'path') {
-    const { compression } = component;
-    return outputFrom(component.name, await readOutputAt(place.path, { note, compression }));
-  }
-  const reference = referenceAt(place, values, component.name);
-  const output = await outputFrom(component.name, await readReference(session, reference));
+  const note = (text: string): void => session.observer.note(text);
+  return outputFrom(component.name, await readOutputAt(path, { note, compression: component.compression }));
+}
+
+async function pushedOutput(
+  component: string,
+  reference: Reference,
+  node: ContentNode,
+  { session }: OutputContext,
+): Promise<Output> {
+  const output = await outputFrom(component, node);
   if (output.claims.every(({ revision }) => revision === undefined)) {
-    note(`${formatReference(reference)} does not say which commit ${component.name} was built from`);
+    session.observer.note(`${formatReference(reference)} does not say which commit ${component} was built from`);
   }
   return output;
 }
