@@ -2,10 +2,10 @@ import { HodError } from '../core/errors';
 import { protectionIndex, protectionTag, sharedProtectionTag } from '../core/build/protection';
 import { tagKey, type StagedIn } from '../core/ledger/facts';
 import type { Digest } from '../core/oci/digest';
-import type { Tag } from '../core/oci/tag';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryClient } from '../registry/repository';
 import { settleAll } from '../system/promises';
+import { removeTag } from './settle';
 
 /** Whether one tag protects all that is staged in a repository: a publication made it there when the registry removed no tag. */
 export async function isSharedProtection({ manifests }: Pick<RepositoryClient, 'manifests'>): Promise<boolean> {
@@ -60,22 +60,11 @@ export async function endProtection(
       const tags = [...new Set(staged.map(({ digest }) => protectionTag(digest)))];
       const outcomes = await settleAll(tags.map((tag) => removeTag(target, tag)));
       const stays = tags.filter((_, at) => outcomes[at] !== 'removed').map((tag) => tagKey(target.label, tag));
+      // A registry that only failed may remove the next tag.
       return outcomes.includes('refused') ? shareQuietly(target, stays, ledger) : stays;
     }),
   );
   return kept.flat();
-}
-
-/** A registry that fails may remove the next tag: it is not one that removes none. */
-async function removeTag({ tags }: RepositoryClient, tag: Tag): Promise<'removed' | 'refused' | 'failed'> {
-  try {
-    return (await tags.remove(tag)) ? 'removed' : 'refused';
-  } catch (error) {
-    if (error instanceof HodError) {
-      return 'failed';
-    }
-    throw error;
-  }
 }
 
 /** Protects together from now on. What was published is published: a failure here is none of the publication. */

@@ -95,7 +95,7 @@ class ServedTags<I extends SettlingItem> {
           .map(async ({ decision, digest }) => {
             if (digest !== undefined) {
               this.serving.set(keyOf(decision), await writeTag(this.items, decision, digest, this.context));
-            } else if (await removeTag(this.items, decision)) {
+            } else if ((await removeTag(itemOf(this.items, decision).target, decision.tag)) === 'removed') {
               this.serving.set(keyOf(decision), undefined);
             } else {
               this.kept.add(keyOf(decision));
@@ -244,19 +244,19 @@ function notRemoved(tags: readonly string[]): HodError {
   });
 }
 
-/** Removes a tag of an item. Answers false where the registry does not. */
-async function removeTag(items: readonly SettlingItem[], decision: TagDecision): Promise<boolean> {
-  return removeQuietly(itemOf(items, decision).target, decision.tag);
-}
+/** What became of a tag that was to be removed; `refused`: the registry removes none, or not for us. */
+type Removal = 'removed' | 'refused' | 'failed';
 
-/** Removes a tag. Answers false where the registry does not: what was to be done is done, and a tag that is left over is no failure. */
-export async function removeQuietly({ tags }: Pick<SettlingItem['target'], 'tags'>, tag: Tag): Promise<boolean> {
-  return tags.remove(tag).catch((error: unknown) => {
+/** Removes a tag. What was to be done is done: a tag that is left over is no failure. */
+export async function removeTag({ tags }: Pick<SettlingItem['target'], 'tags'>, tag: Tag): Promise<Removal> {
+  try {
+    return (await tags.remove(tag)) ? 'removed' : 'refused';
+  } catch (error) {
     if (error instanceof HodError) {
-      return false;
+      return 'failed';
     }
     throw error;
-  });
+  }
 }
 
 function itemOf<I extends SettlingItem>(items: readonly I[], { component, tag }: TagDecision): I {

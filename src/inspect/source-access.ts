@@ -3,7 +3,7 @@ import { parseRepository, type RepositoryName } from '../core/oci/reference';
 import { expandRepository } from '../core/tags/template';
 import { findOrigin } from '../delivery/sources/included';
 import type { Session } from '../session/session';
-import { isIncluded, type Config, type IncludedConfig } from '../workspace/config';
+import { isIncluded, pushedOutputs, type Config, type IncludedConfig } from '../workspace/config';
 import { checkRight, type Right } from './access';
 
 /** Whether content may be read where it comes from; `repository`: undefined where that is not known. */
@@ -22,13 +22,7 @@ interface SourceContext {
 /** Checks whether content can be read where it comes from: of included components, and of builders that push. */
 export function checkSources(context: SourceContext): Promise<SourceRights[]> {
   const { components } = context.config;
-  const built = components.flatMap((component) =>
-    component.kind !== 'image'
-      ? []
-      : component.outputs.flatMap((place) =>
-          place.kind === 'reference' ? [checkBuildOutput(component.name, place, context)] : [],
-        ),
-  );
+  const built = pushedOutputs(components).map(({ component, place }) => checkBuildOutput(component, place, context));
   return Promise.all([...components.filter(isIncluded).map((each) => checkInclusion(each, context)), ...built]);
 }
 

@@ -1,9 +1,10 @@
+import { placeText } from '../core/build/output-place';
 import { HodError } from '../core/errors';
 import { servedIn } from '../core/ledger/environment';
 import type { ConfigCheckResult } from '../results/config';
 import { isOwnToJob, ledgerLabel, sharingAdvice, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { configName, type ComponentConfig, type Config } from '../workspace/config';
+import { configName, pushedOutputs, type ComponentConfig, type Config } from '../workspace/config';
 
 /** Checks a configuration. Throws one `usage` error that names everything that is wrong in it. */
 export async function checkConfig({
@@ -19,7 +20,7 @@ export async function checkConfig({
       product,
       images: named('image'),
       bundles: named('bundle'),
-      pushed: pushedIn(components),
+      pushed: pushedOutputs(components).map(({ component, place }) => ({ component, reference: placeText(place) })),
       includes: named('included'),
       environments: environments.map(({ name }) => name),
       warnings: [
@@ -32,17 +33,6 @@ export async function checkConfig({
       ],
     };
   });
-}
-
-/** Every build output that is read in a registry. */
-function pushedIn(components: readonly ComponentConfig[]): ConfigCheckResult['pushed'] {
-  return components.flatMap((component) =>
-    component.kind !== 'image'
-      ? []
-      : component.outputs.flatMap((place) =>
-          place.kind === 'reference' ? [{ component: component.name, reference: place.text }] : [],
-        ),
-  );
 }
 
 /** Asks where a component went and another came: that may be one that was renamed. Nothing where the ledger cannot be read. */

@@ -23,7 +23,7 @@ import {
 import { expandRepository, parseTemplate, type Template } from '../core/tags/template';
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/build/component';
-import { parseOutputPlace, type OutputPlace } from '../core/build/output-place';
+import { parseOutputPlace, type OutputPlace, type ReferencePlace } from '../core/build/output-place';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
 import type { AdmissionRules } from '../core/ledger/rules';
 import type { Passage } from '../core/release/gates/passage';
@@ -396,6 +396,19 @@ export function requirementOf(component: ComponentConfig): Requirement {
 /** Where the build outputs of an image are, or the files of a bundle. */
 export function outputsOf(component: BuiltConfig): readonly OutputPlace[] {
   return component.kind === 'bundle' ? [{ kind: 'path', path: component.files }] : component.outputs;
+}
+
+/** Every build output that a builder pushes to a registry, and the image that it is of. */
+export function pushedOutputs(
+  components: readonly ComponentConfig[],
+): { readonly component: string; readonly place: ReferencePlace }[] {
+  return components
+    .filter(isBuilt)
+    .flatMap((component) =>
+      outputsOf(component).flatMap((place) =>
+        place.kind === 'reference' ? [{ component: component.name, place }] : [],
+      ),
+    );
 }
 
 /** An environment by its name. Throws a `usage` error, with similar names, where there is none. */

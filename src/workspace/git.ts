@@ -66,7 +66,7 @@ interface Checkout {
 
 /** Reads what is checked out: the header lines of `git status --porcelain=v2 --branch`, and whether more follow. */
 async function readCheckout(folder: string): Promise<Checkout> {
-  const status = await git(folder, 'status', '--porcelain=v2', '--branch', '--untracked-files=no');
+  const status = await git(folder, 'status', '--porcelain=v2', '--branch', '--no-ahead-behind', '--untracked-files=no');
   if (status.exitCode !== 0) {
     // A bare repository has a HEAD, and no files that could have been changed.
     const [head, branch] = await Promise.all([

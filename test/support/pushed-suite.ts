@@ -66,7 +66,7 @@ export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld
       expect((await world.hod('prove', 'dev', 'uat', 'prod')).code).toBe(0);
     });
 
-    test('into the repository of dev itself: nothing but tags is written, and the tag of the builder stays', async () => {
+    test('into the repository of dev itself: nothing but tags is written, and the tag of the builder stays; beside it: mounted', async () => {
       const pushed = await pushLayout(world.readPorts.dev, 'skerry/tide-watch', out('tide-watch'), 'built');
       const before = await served('dev', 'tide-watch');
       const place = `${world.repository('dev', 'tide-watch')}:built`;
@@ -77,6 +77,15 @@ export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld
       const after = await served('dev', 'tide-watch');
       expect(after.tags).toMatchObject({ built: pushed, '2.4.0': pushed, main: pushed });
       expect(after.blobs).toEqual(expect.arrayContaining(before.blobs));
+
+      // Beside it in the same registry: mounted, and nothing sent.
+      await world.product.change('tide-watch', 'Read the gauge at Gull Rock');
+      await world.product.build();
+      const beside = await pushLayout(world.readPorts.dev, 'build/tide-watch', out('tide-watch'), 'built');
+      const next = await world.publish('--from', `tide-watch=${world.host('dev')}/build/tide-watch:built`);
+      const mounted = next.components.find(({ component }) => component === 'tide-watch');
+      expect(mounted).toMatchObject({ digest: beside, transfer: { bytesSent: 0, blobsSent: 0 } });
+      expect(mounted?.transfer.blobsMounted).toBeGreaterThan(0);
     });
 
     test('each platform by a builder of its own: one index, of staged references or of a list', async () => {

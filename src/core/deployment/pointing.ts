@@ -32,60 +32,24 @@ const digestHere = /^@((?:sha256:[a-f0-9]{64}|sha512:[a-f0-9]{128})(?![a-f0-9]))
  * Points every reference to a repository of the product at the digest that is served, and leaves every other character as it
  * is. A reference that leads there already is not touched at all.
  */
-export function point(text: string, spots: SpotsOf, all: readonly Target[]): Pointed {
-  const pointed = pointAt(
-    text,
-    spots,
-    all.filter(({ retired: why }) => why === undefined),
-  );
-  const retired = retiredIn(
-    text,
-    spots,
-    all.filter(({ retired: why }) => why !== undefined),
-  );
-  return { ...pointed, retired, others: spots.spots.filter((spot) => isOther(text, spot, pathsOf(all))).length };
-}
-
-/** Where references may stand in a text, and what keeps some from being pointed. */
-interface SpotsOf {
-  readonly spots: readonly Spot[];
-  readonly obstacles: readonly Obstacle[];
-}
-
-/** Every reference to a component that retired, whatever it is written in. */
-function retiredIn(text: string, { spots }: SpotsOf, targets: readonly Target[]): Unpointed[] {
-  if (targets.length === 0) {
-    return [];
-  }
-  const lineAt = lineFinder(text);
-  const found = spots.flatMap((spot) => {
-    const apart = splitReference(text, spot, targets);
-    return apart === undefined ? referencesIn(text, spot, targets) : [apart];
-  });
-  return uniqueLeft(
-    found.map(({ target: { component, retired: why = '' }, start, end }) => {
-      return { component, line: lineAt(start), object: text.slice(start, end), why };
-    }),
-  );
-}
-
-function pointAt(
+export function point(
   text: string,
-  { spots, obstacles }: SpotsOf,
+  { spots, obstacles }: { readonly spots: readonly Spot[]; readonly obstacles: readonly Obstacle[] },
   targets: readonly Target[],
-): Omit<Pointed, 'retired' | 'others'> {
+): Pointed {
   const lineAt = lineFinder(text);
-  const paths = pathsOf(targets);
+  const current = targets.filter(({ retired: why }) => why === undefined);
+  const [paths, allPaths] = [pathsOf(current), pathsOf(targets)];
   const edits: Edit[] = [];
   const changes: Change[] = [];
-  const left: Unpointed[] = [];
   const unclear: Unpointed[] = [];
+  const told: Record<'left' | 'retired', Unpointed[]> = { left: [], retired: [] };
   let right = 0;
   for (const spot of spots) {
     const apart = splitReference(text, spot, targets);
     const found = apart === undefined ? referencesIn(text, spot, targets) : [apart];
     unclear.push(
-      ...unclearIn(text, spot, found, { paths, targets }).map(({ start, ...each }) => ({
+      ...unclearIn(text, spot, found, { paths, targets: current }).map(({ start, ...each }) => ({
         ...each,
         line: lineAt(start),
       })),
@@ -94,8 +58,9 @@ function pointAt(
       const outcome = pointOne(text, spot, each, at === found.length - 1 && each.end === spot.end);
       if (outcome.kind === 'right') {
         right += 1;
-      } else if (outcome.kind === 'left') {
-        left.push({ ...outcome, component: each.target.component, line: lineAt(each.start) });
+      } else if (outcome.kind !== 'changed') {
+        const { kind, object, why } = outcome;
+        told[kind].push({ component: each.target.component, line: lineAt(each.start), object, why });
       } else {
         edits.push(...outcome.edits);
         changes.push({
@@ -108,8 +73,13 @@ function pointAt(
       }
     });
   }
-  left.push(...obstacles.flatMap((obstacle) => unpointedIn(obstacle, targets, lineAt)));
-  return { text: edited(text, edits), changes, left: uniqueLeft(left), right, unclear, edits };
+  told.left.push(...obstacles.flatMap((obstacle) => unpointedIn(obstacle, current, lineAt)));
+  return {
+    ...{ text: edited(text, edits), changes, edits, right, unclear },
+    others: spots.filter((spot) => isOther(text, spot, allPaths)).length,
+    left: uniqueLeft(told.left),
+    retired: uniqueLeft(told.retired),
+  };
 }
 
 function linesOf(edits: readonly Edit[], lineAt: (at: number) => number): [number, ...number[]] {
@@ -163,7 +133,7 @@ export function referencesIn(text: string, { start, end }: Range, targets: reado
 
 type Outcome =
   | { readonly kind: 'right' }
-  | { readonly kind: 'left'; readonly object: string; readonly why: string }
+  | { readonly kind: 'left' | 'retired'; readonly object: string; readonly why: string }
   | { readonly kind: 'changed'; readonly edits: readonly Edit[]; readonly from: string; readonly to: string };
 
 /** @param endsSpot Nothing follows the reference in its spot: a comment may. */
@@ -171,6 +141,9 @@ function pointOne(text: string, spot: Spot, found: Found, endsSpot: boolean): Ou
   const { target, tag, digest, start, end } = found;
   const from = text.slice(start, end);
   const { serves } = target;
+  if (target.retired !== undefined) {
+    return { kind: 'retired', object: from, why: target.retired };
+  }
   if (serves === undefined) {
     return { kind: 'left', object: from, why: `it serves nothing of ${target.component}` };
   }

@@ -29,7 +29,7 @@ import { settleAll } from '../../system/promises';
 import { placed, type DeliveryItem } from '../delivery';
 import { appendDeciding } from '../record';
 import { isSharedProtection, protectTogether } from '../protection';
-import { removeQuietly } from '../settle';
+import { removeTag } from '../settle';
 import { readOutput } from './outputs';
 
 /** A build output of a component, and where it is. */
@@ -115,7 +115,7 @@ async function unprotectReplaced(
   const replaced = (staged?.parts ?? []).filter(
     (part) => part.digest !== node.manifest.digest && replaces({ platforms: [...platforms] }, part),
   );
-  await settleAll(replaced.map(({ digest }) => removeQuietly(target, protectionTag(digest))));
+  await settleAll(replaced.map(({ digest }) => removeTag(target, protectionTag(digest))));
 }
 
 async function carryOutput(
