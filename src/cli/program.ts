@@ -1,5 +1,6 @@
 import { Command } from '@commander-js/extra-typings';
 import { accessCommand } from './commands/access';
+import { adoptCommand } from './commands/adopt';
 import { announceCommand } from './commands/announce';
 import { assembleCommand } from './commands/assemble';
 import { boardCommand } from './commands/board';
@@ -48,6 +49,7 @@ export function buildProgram(version: string): Command {
     touchedCommand(),
     stageCommand(),
     publishCommand(),
+    adoptCommand(),
     assembleCommand(),
     recordCommand(),
     promoteCommand(),

@@ -19,8 +19,10 @@ export interface Findings {
   readonly branch: string;
   /** The git remote that all jobs share; undefined where there is none, or no CI to share it. */
   readonly remote: string | undefined;
-  /** The registry, with a path where it has one; undefined for the stand-in on this machine. */
+  /** The place of repositories, as {@link repositoryIn} takes it; undefined for the stand-in on this machine. */
   readonly registry: string | undefined;
+  /** The environments whose repositories have tags already. */
+  readonly tagged: readonly string[];
   /** What git has of it: a commit to publish, none yet, or it is no clone. */
   readonly git: 'commit' | 'empty' | 'none';
 }
@@ -44,7 +46,18 @@ export interface FirstConfig {
 
 /** Where `hod sandbox` listens. */
 const sandboxRegistry = 'sandbox.localhost:5510';
-const environments = ['dev', 'uat', 'prod'] as const;
+export const firstEnvironments = ['dev', 'uat', 'prod'] as const;
+
+/**
+ * Names the repository of an environment, with `{image}` in it.
+ *
+ * @param place A registry, with a path where it has one; `{environment}` and `{image}` may stand in it, and follow it where they do not.
+ */
+export function repositoryIn(place: string, environment: string): string {
+  const whole = place.includes('{environment}') || place.includes('{image}') ? place : `${place}/{environment}`;
+  const named = whole.includes('{image}') ? whole : `${whole}/{image}`;
+  return named.replaceAll('{environment}', environment);
+}
 
 /** Composes the first hod.yaml of a product. It passes `hod config check` whatever was found. */
 export function firstConfig(findings: Findings, fileName: string): FirstConfig {
@@ -54,7 +67,7 @@ export function firstConfig(findings: Findings, fileName: string): FirstConfig {
   return {
     product,
     images: found,
-    environments,
+    environments: firstEnvironments,
     text: textOf(product, images, found.length > 0, findings),
     next: nextOf(findings, fileName),
   };
@@ -93,7 +106,7 @@ function textOf(
   { registry, branch, remote }: Findings,
 ): string {
   const place = registry ?? `${sandboxRegistry}/${product}`;
-  const repository = (environment: string) => scalar(`${place}/${environment}/{image}`);
+  const repository = (environment: string) => scalar(repositoryIn(place, environment));
   return `# How Hod releases ${product}: hod config check reads this, docs/configuration.md has every key.
 product: ${scalar(product)}
 
@@ -153,7 +166,7 @@ function scalar(text: string): string {
   return isPlain && !text.includes(': ') ? text : JSON.stringify(text);
 }
 
-function nextOf({ registry, git }: Findings, fileName: string): FirstConfig['next'] {
+function nextOf({ registry, git, tagged }: Findings, fileName: string): FirstConfig['next'] {
   const commit = `git add ${fileName} && git commit --message "Describe the releases"`;
   const option = fileName === 'hod.yaml' ? '' : ` --config ${fileName}`;
   return [
@@ -163,7 +176,15 @@ function nextOf({ registry, git }: Findings, fileName: string): FirstConfig['nex
     registry === undefined
       ? { command: 'hod sandbox &', does: 'a registry on this machine, to try it with' }
       : { command: `hod access check${option}`, does: 'what this user may do there' },
+    ...(tagged.length > 0
+      ? [
+          {
+            command: `hod adopt ${tagged.join(' ')} --dry-run${option}`,
+            does: `which releases ${tagged.length === 1 ? 'its tags lead' : 'their tags lead'} to; without --dry-run, record them`,
+          },
+        ]
+      : []),
     { command: `hod publish${option}`, does: 'into dev' },
-    { command: `hod promote uat${option}`, does: 'the same digests into uat' },
+    ...(tagged.length > 0 ? [] : [{ command: `hod promote uat${option}`, does: 'the same digests into uat' }]),
   ];
 }

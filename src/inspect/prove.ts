@@ -10,6 +10,7 @@ import {
   proveByRules,
   tagFinding,
   type Finding,
+  type Note,
   type Proven,
   type RulesProof,
 } from '../core/insight/proof';
@@ -47,8 +48,7 @@ export interface Proof {
   /** `bytes`: those that were read of blobs. */
   readonly looked: Readonly<Record<'manifests' | 'blobs' | 'bytes' | 'tags' | 'referrers', number>>;
   readonly findings: readonly Finding[];
-  /** What today's rules would ask for beside the rules that were in force when a release came. */
-  readonly notes: readonly Finding[];
+  readonly notes: readonly Note[];
 }
 
 /** Proves that an environment serves what was published and tested, on its lines too; otherwise returns findings. */
@@ -120,10 +120,20 @@ async function lookForEvidence(
     const evidence = facts.get('evidence', contentId(each.release.components));
     return proveByRules(each, admissionRules, { facts, evidence, now });
   });
-  const once = (findings: readonly Finding[]): Finding[] => [
-    ...new Map(findings.map((each) => [`${each.component} ${each.object} ${each.detail}`, each])).values(),
-  ];
-  return { findings: once(all.flatMap((each) => each.findings)), notes: once(all.flatMap(({ notes }) => notes)) };
+  return {
+    findings: once(
+      all.flatMap((each) => each.findings),
+      ({ component, object, detail }) => [component, object, detail],
+    ),
+    notes: once(
+      all.flatMap((each) => each.notes),
+      ({ object, detail }) => [object, detail],
+    ),
+  };
+}
+
+function once<T>(all: readonly T[], partsOf: (one: T) => readonly string[]): T[] {
+  return [...new Map(all.map((each) => [partsOf(each).join(' '), each])).values()];
 }
 
 interface ComponentProof {
@@ -208,13 +218,15 @@ async function proveTagsBefore(
 /** Checks that the referrers that the ledger knows of a component are there, and whole; its release record among them. */
 async function proveReferrers(
   proven: Proven,
-  { carrying }: EnvironmentConfig,
+  { carrying, name: environmentName }: EnvironmentConfig,
   { client, content, context }: { client: RepositoryClient; content: CheckedContent; context: ProofContext },
 ): Promise<{ count: number; findings: Finding[]; lost: CheckedContent['lost'] }> {
   const { label } = client;
   const root = content.manifests.find(({ digest }) => digest === proven.served.digest);
+  // What was served before the ledger began came without a record.
+  const isAdopted = stayIn(proven.release, environmentName, proven.served.component)?.adopted === true;
   const record =
-    root === undefined || carrying === 'none'
+    root === undefined || carrying === 'none' || isAdopted
       ? undefined
       : recordArtifact(recordOf(context.config.product, proven.release), root).manifest.digest;
   const subjects = content.manifests.map(({ digest }) => digest);

@@ -1,8 +1,9 @@
+import { existsSync } from 'node:fs';
 import { mkdir } from 'node:fs/promises';
 import { basename, dirname, relative, resolve } from 'node:path';
 import { outputImages } from '../archive/output';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
-import { firstConfig, type FoundImage } from '../core/first-config';
+import { firstConfig, firstEnvironments, repositoryIn, type FoundImage } from '../core/first-config';
 import { platformsOf, readContent } from '../core/oci/content';
 import { parseRepository } from '../core/oci/reference';
 import type { InitResult } from '../results/init';
@@ -17,7 +18,7 @@ import { hasCiFiles, likelyOutputs } from '../workspace/surroundings';
 export interface InitOptions {
   /** The file to write. */
   config?: string | undefined;
-  /** The registry that releases go to, with a path where it has one. */
+  /** The registry that releases go to, with a path where it has one; `{environment}` and `{image}` may stand in it. */
   registry?: string | undefined;
   dryRun?: true | undefined;
 }
@@ -30,22 +31,23 @@ export async function init(options: InitOptions): Promise<InitResult> {
   const registry = options.registry?.replace(/\/+$/, '');
   if (registry !== undefined) {
     // Throws where it is no place for a repository.
-    parseRepository(`${registry}/dev/image`);
+    parseRepository(repositoryIn(registry, 'dev').replaceAll('{image}', 'image'));
   }
   const [clone, images] = await Promise.all([readClone(folder), findImages(folder)]);
   const ciFound = hasCiFiles(folder);
   const shared = ciFound || isCiAtWork() ? clone.remote : undefined;
-  const { text, ...made } = firstConfig(
-    {
-      name: repositoryName(clone.remote?.url) ?? basename(folder),
-      images,
-      branch: clone.branch,
-      remote: shared?.name,
-      registry,
-      git: clone.state,
-    },
-    relative(process.cwd(), file),
-  );
+  const findings = {
+    name: repositoryName(clone.remote?.url) ?? basename(folder),
+    images,
+    branch: clone.branch,
+    remote: shared?.name,
+    registry,
+    git: clone.state,
+  };
+  const fileName = relative(process.cwd(), file);
+  const names = firstConfig({ ...findings, tagged: [] }, fileName).images.map(({ name }) => name);
+  const tagged = registry === undefined || existsSync(file) ? [] : await environmentsWithTags(registry, names);
+  const { text, ...made } = firstConfig({ ...findings, tagged }, fileName);
   if (!dryRun) {
     await writeNew(file, text);
   }
@@ -61,6 +63,39 @@ export async function init(options: InitOptions): Promise<InitResult> {
     lines: text.trimEnd().split('\n'),
     dryRun,
   };
+}
+
+/** The environments whose repositories have tags already. A registry that does not answer soon has none. */
+async function environmentsWithTags(place: string, images: readonly string[]): Promise<string[]> {
+  const { withoutProduct } = await import('../session/session');
+  const { brief } = await import('../inspect/status');
+  return withoutProduct({ patience: brief }, async (session) => {
+    const found = await Promise.all(
+      firstEnvironments.map(async (environment) => {
+        const repositories = images.map((image) => repositoryIn(place, environment).replaceAll('{image}', image));
+        const tagged = await Promise.all(
+          repositories.map((repository) => hasTags(session.client(parseRepository(repository)))),
+        );
+        return tagged.includes(true) ? [environment] : [];
+      }),
+    );
+    return found.flat();
+  });
+}
+
+/** Whether a repository has a tag, as far as this user may know. */
+async function hasTags({ tags }: { tags: { list(): AsyncIterable<string> } }): Promise<boolean> {
+  try {
+    for await (const _ of tags.list()) {
+      return true;
+    }
+    return false;
+  } catch (error) {
+    if (error instanceof HodError) {
+      return false;
+    }
+    throw error;
+  }
 }
 
 /** The last part of the path of a remote. Nothing else of its address, which may hold a login. */

@@ -39,6 +39,26 @@ export function stepsAfterDelivery(
   ];
 }
 
+/** What people do after environments were adopted. */
+export function stepsAfterAdoption(
+  { environments: all }: Config,
+  named: string | undefined,
+  adopted: readonly { readonly name: string }[],
+): NextStep[] {
+  const following = all.find(
+    ({ name, after }) => adopted.some((each) => each.name === after) && !adopted.some((each) => each.name === name),
+  );
+  return [
+    { command: withConfig('hod status', named), does: 'shows what every environment serves' },
+    following === undefined
+      ? { command: withConfig('hod publish', named), does: 'publishes the next build, in the order of what is there' }
+      : {
+          command: withConfig(`hod adopt ${following.name}`, named),
+          does: `records what ${following.name} serves, too`,
+        },
+  ];
+}
+
 /** What people do after an environment was rolled back. */
 export function stepsAfterRollback(named: string | undefined): NextStep[] {
   return [

@@ -4,6 +4,7 @@ import {
   hasDrifted,
   linesBeside,
   releaseName,
+  servedAge,
   statusRows,
   waitingReleases,
   type ServedResult,
@@ -43,7 +44,7 @@ export function statusTable({ environments }: BoardData, now: Date): HTMLElement
               element(
                 'span',
                 { class: 'faint' },
-                `${cell.commit.slice(0, 12)}, ${formatAge(cell.since, now)}, ${cell.by}`,
+                `${cell.commit.slice(0, 12)}, ${servedAge(cell, now)}, ${cell.by}`,
               ),
               ...(cell.lines.length === 0 ? [] : [element('br', {}), element('span', {}, `also ${linesBeside(cell)}`)]),
             ),

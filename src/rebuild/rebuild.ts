@@ -7,7 +7,7 @@ import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import type { Build } from '../core/build/build';
 import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
-import { entryAfter, timeAfter, type SealedEntry } from '../core/ledger/entry';
+import type { SealedEntry } from '../core/ledger/entry';
 import {
   everUnder,
   listedIn,
@@ -34,9 +34,9 @@ import type { RulesOf } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
 import { describePosition } from '../core/tags/ordering';
 import type { Timestamp } from '../core/time';
-import { MemoryLedger } from '../ledger/memory';
 import type { Orders } from '../delivery/delivery';
-import { Judge } from '../delivery/judge';
+import { adoptAgain } from './adopt-again';
+import { RebuiltLedger } from './rebuilt-ledger';
 
 /** An environment whose ledger was lost. */
 export interface LostEnvironment {
@@ -177,7 +177,7 @@ async function playArrivals(
     if (record !== undefined) {
       await (environment.before.length === 0
         ? publishAgain(record, arrival, environment, ledger, remains)
-        : promoteAgain(arrival, environment, ledger, remains));
+        : promoteAgain(record, arrival, environment, ledger, remains));
     }
     for (const [rollback, due] of [...waiting]) {
       if (due <= at && (await rollBackTold(rollback, environment, ledger, remains))) {
@@ -206,64 +206,6 @@ async function rollBackTold(
 function inTime(releases: Remains['releases'], a: FoundArrival, b: FoundArrival): number {
   const [one, other] = [a, b].map(({ release }) => releases.get(release)?.published ?? '');
   return (one ?? '') < (other ?? '') ? -1 : 1;
-}
-
-/** The ledger that is made again, whose registries serve what it says. */
-class RebuiltLedger {
-  readonly ledger = new MemoryLedger();
-
-  constructor(
-    private readonly product: string,
-    private readonly actor: string,
-  ) {}
-
-  get facts(): Facts {
-    return this.ledger.facts;
-  }
-
-  add(action: Action, then: Timestamp): void {
-    const at = timeAfter(this.facts, then);
-    this.ledger.add(entryAfter(this.ledger.head, { product: this.product, at, actor: this.actor, action }));
-  }
-
-  /** Decides as if the registries served what this ledger says. */
-  judge(places: readonly RepositoryName[], orders: Orders): Judge {
-    const unasked = (): Promise<never> => Promise.reject(new Error('nothing is read while a ledger is made again'));
-    return new Judge(
-      { ledger: this.ledger, orders },
-      [...new Set(places)].map((label) => ({
-        target: {
-          label,
-          readManifest: unasked,
-          openBlob: unasked,
-          manifests: {
-            get: unasked,
-            resolve: async (tag) => this.facts.get('tag', `${label}:${tag}`)?.digest,
-          },
-          blobs: { has: unasked },
-          tags: { list: () => noTags() },
-        },
-      })),
-    );
-  }
-
-  /** The same ledger, which goes its own way from here. */
-  copy(): RebuiltLedger {
-    const copy = new RebuiltLedger(this.product, this.actor);
-    this.ledger.sealed.forEach((sealed) => copy.ledger.add(sealed));
-    return copy;
-  }
-
-  /** The same ledger with one entry more. */
-  with(action: Action, then: Timestamp): RebuiltLedger {
-    const further = this.copy();
-    further.add(action, then);
-    return further;
-  }
-}
-
-async function* noTags(): AsyncGenerator<Tag> {
-  yield* await Promise.resolve([]);
 }
 
 function arrivingOf({ components }: FoundArrival) {
@@ -321,6 +263,7 @@ async function publishAgain(
 }
 
 async function promoteAgain(
+  record: ReleaseRecord,
   arrival: FoundArrival,
   { name, before, rulesOf }: LostEnvironment,
   ledger: RebuiltLedger,
@@ -328,6 +271,7 @@ async function promoteAgain(
 ): Promise<void> {
   const release: Release | undefined = ledger.facts.get('release', arrival.release);
   if (release === undefined) {
+    await adoptAgain(record, arrival, { name, before, rulesOf }, { ledger, product, orders });
     return;
   }
   const [nearest = name] = before;

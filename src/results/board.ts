@@ -28,7 +28,9 @@ const boardFields = {
       /** When the commit was made; null where git does not know it. */
       committed: z.string().nullable(),
       /** How it came into environments for the first time. */
-      arrivals: z.array(z.strictObject({ environment: z.string(), at: z.string(), way: z.enum(ways) })),
+      arrivals: z.array(
+        z.strictObject({ environment: z.string(), at: z.string(), way: z.enum(ways), adopted: z.boolean() }),
+      ),
       withdrawn: z.array(z.strictObject({ environment: z.string(), at: z.string(), reason: z.string() })),
     }),
   ),

@@ -1,4 +1,5 @@
 import { accessResultSchema, storedLoginsResultSchema } from './access';
+import { adoptResultSchema } from './adopt';
 import { announceResultSchema } from './announce';
 import { assembleResultSchema } from './assemble';
 import { boardResultSchema } from './board';
@@ -35,6 +36,7 @@ export const resultSchemas = {
   touched: touchedResultSchema,
   stage: stageResultSchema,
   publish: publishResultSchema,
+  adopt: adoptResultSchema,
   assemble: assembleResultSchema,
   promote: promoteResultSchema,
   rollback: rollbackResultSchema,

@@ -1,9 +1,16 @@
 import * as z from 'zod';
-import { findingKinds } from '../core/insight/proof';
+import { findingKinds, noteKinds } from '../core/insight/proof';
 import type { Proof } from '../inspect/prove';
 import { digest } from './common';
 
-const provedFields = { component: z.string(), digest, version: z.string().nullable(), commit: z.string() };
+const provedFields = {
+  component: z.string(),
+  digest,
+  version: z.string().nullable(),
+  commit: z.string(),
+  /** The environment served it before the ledger began. */
+  adopted: z.boolean(),
+};
 
 export const proveResultSchema = z.strictObject({
   product: z.string(),
@@ -34,8 +41,11 @@ export const proveResultSchema = z.strictObject({
           remedy: z.string(),
         }),
       ),
-      /** What today's rules ask for, and those in force when a release came did not: told, and no finding. */
-      notes: z.array(z.strictObject({ object: z.string(), detail: z.string() })),
+      /**
+       * What is told, and is no finding. `required-today`: today's rules ask for it, and those in force when the release came did
+       * not. `adopted`: the environment served it before the ledger began, and this cannot be proved.
+       */
+      notes: z.array(z.strictObject({ note: z.enum(noteKinds), object: z.string(), detail: z.string() })),
     }),
   ),
 });
@@ -57,11 +67,11 @@ export function toProveResult(product: string, proofs: readonly Proof[], { deep 
       lines: lines.map(({ line, head }) => ({ line, ...toProved(head) })),
       looked: { ...looked },
       findings: findings.filter(isNew),
-      notes: notes.map(({ object, detail }) => ({ object, detail })),
+      notes: notes.map((each) => ({ ...each })),
     })),
   };
 }
 
-function toProved({ component, digest: served, version, commit }: Proof['components'][number]) {
-  return { component, digest: served, version: version ?? null, commit };
+function toProved({ component, digest: served, version, commit, adopted }: Proof['components'][number]) {
+  return { component, digest: served, version: version ?? null, commit, adopted: adopted === true };
 }

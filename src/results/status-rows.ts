@@ -1,4 +1,4 @@
-import { formatCount } from '../core/amounts';
+import { formatAge, formatCount } from '../core/amounts';
 import { grouped } from '../core/grouped';
 import type { StatusResult } from './status';
 
@@ -16,6 +16,12 @@ export interface StatusRow {
 /** A release as people name it: its version, or the beginning of its commit. */
 export function releaseName({ version, commit }: Pick<ServedResult, 'version' | 'commit'>): string {
   return version ?? commit.slice(0, 12);
+}
+
+/** How long ago a release came; of one that was there before the ledger began, how long ago that was recorded. */
+export function servedAge({ since, adopted }: Pick<ServedResult, 'since' | 'adopted'>, now: Date): string {
+  const age = formatAge(since, now);
+  return adopted ? `adopted ${age}` : age;
 }
 
 /** Whether a registry certainly serves something else than the ledger says. */

@@ -26,6 +26,8 @@ const servedFields = {
   commit: z.string(),
   digest,
   since: z.string(),
+  /** It was served before the ledger began, and `since` is when that was recorded. */
+  adopted: z.boolean(),
   by: z.string(),
   drift: z.strictObject({ state: z.enum(driftStates), detail: z.string() }),
 };
@@ -114,8 +116,9 @@ function toEnvironment(status: EnvironmentStatus): StatusResult['environments'][
 }
 
 function toServed({ served, drift: { state, detail } }: ServedStatus) {
-  const { version, commit, digest: now, since, by } = served;
-  return { version: version ?? null, commit, digest: now, since, by, drift: { state, detail } };
+  const { version, commit, digest: now, since, by, adopted } = served;
+  const release = { version: version ?? null, commit };
+  return { ...release, digest: now, since, adopted: adopted === true, by, drift: { state, detail } };
 }
 
 function toWaiting({ of, commits }: NonNullable<EnvironmentStatus['waiting']>): z.infer<typeof waitingResult> {

@@ -184,12 +184,48 @@ export async function tagsUpTo(folder: string, commit: CommitId): Promise<string
 /** The branches that contain a commit, here and at remotes, without the names of the remotes; none where git cannot tell. */
 export async function branchesWith(folder: string, commit: CommitId): Promise<string[]> {
   const format = '--format=%(refname)';
-  const found = linesOf(
-    await git(folder, 'for-each-ref', format, `--contains=${commit}`, 'refs/heads', 'refs/remotes'),
-  );
-  return [...new Set(found.map((name) => name.replace(/^refs\/(heads|remotes\/[^/]+)\//, '')))].filter(
-    (name) => name !== 'HEAD',
-  );
+  return branchNames(await git(folder, 'for-each-ref', format, `--contains=${commit}`, 'refs/heads', 'refs/remotes'));
+}
+
+/** The names of branches, here and at remotes, that git printed in full; without the names of the remotes. */
+function branchNames(run: ProgramRun): string[] {
+  const names = linesOf(run).map((name) => name.replace(/^refs\/(heads|remotes\/[^/]+)\//, ''));
+  return [...new Set(names)].filter((name) => name !== 'HEAD');
+}
+
+/** What a clone has of the history of its product. */
+export interface History {
+  /** Every commit is here: git is there, and the clone is not shallow. */
+  readonly isWhole: boolean;
+  /** Of all branches and tags, the newest first: at most {@link mostRemembered}. */
+  readonly commits: readonly CommitId[];
+  /** The tags, and the commits that they lead to. */
+  readonly tags: readonly { readonly name: string; readonly commit: CommitId }[];
+  /** Here and at remotes, without the names of the remotes. */
+  readonly branches: readonly string[];
+}
+
+/** So many commits are remembered. */
+const mostRemembered = 5_000;
+
+/** Reads what a clone has of the history of its product; nothing where git cannot tell. */
+export async function readHistory(folder: string): Promise<History> {
+  const [shallow, commits, tags, branches] = await Promise.all([
+    git(folder, 'rev-parse', '--is-shallow-repository'),
+    git(folder, 'rev-list', '--all', `--max-count=${mostRemembered}`),
+    git(folder, 'for-each-ref', '--format=%(refname:strip=2)%00%(objectname)%00%(*objectname)', 'refs/tags'),
+    git(folder, 'for-each-ref', '--format=%(refname)', 'refs/heads', 'refs/remotes'),
+  ]);
+  return {
+    isWhole: textOf(shallow) === 'false',
+    commits: linesOf(commits).filter(isCommitId),
+    tags: linesOf(tags).flatMap((line) => {
+      const [name = '', id = '', peeled = ''] = line.split('\0');
+      const commit = peeled === '' ? id : peeled;
+      return isCommitId(commit) ? [{ name, commit }] : [];
+    }),
+    branches: branchNames(branches),
+  };
 }
 
 /** The branch that the remote of a clone calls its default; the usual names where that is not known. */

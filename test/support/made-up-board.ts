@@ -155,6 +155,7 @@ function statusOf(
         commit,
         digest: sha256(`${component} ${commit}`),
         since,
+        adopted: false,
         by: 'una',
         drift,
         lines: [],

@@ -1,3 +1,4 @@
+import type { AdoptResult } from '../../src/results/adopt';
 import type { AnnounceResult } from '../../src/results/announce';
 import type { AssembleResult } from '../../src/results/assemble';
 import type { ConfigCheckResult, ConfigShowResult } from '../../src/results/config';
@@ -160,7 +161,15 @@ export const rolledBack = (count: number): RollbackResult => ({
 
 function linePlaced(version: string, number: number) {
   return {
-    ...{ line: version.slice(0, 3), version, commit: commit(number), digest: digest(number), since: at(60), by: 'una' },
+    ...{
+      line: version.slice(0, 3),
+      version,
+      commit: commit(number),
+      digest: digest(number),
+      since: at(60),
+      adopted: false,
+      by: 'una',
+    },
     drift:
       number === 31
         ? { state: 'drifted' as const, detail: '2.2 points to sha256:000000000000, not to sha256:001f001f001f' }
@@ -212,6 +221,7 @@ export function statusOf(count: number, silent = false): StatusResult {
           version: late ? '2.4.0' : `2.${6 - place}.0`,
           commit: commit(late ? 4 : 6 - place),
           since: at(140 - place * 40),
+          adopted: place === 2 && at2 > 0,
           // The newest of three older lines is there too; its tag was moved by hand.
           lines: place < 2 ? [] : ['2.3.2', '2.2.9', '2.1.4'].map((version, line) => linePlaced(version, 30 + line)),
           drift: {
@@ -338,6 +348,44 @@ export const accessOf = (count: number): AccessResult => {
   };
 };
 
+export const adopted = (count: number): AdoptResult => ({
+  ...{ product, dryRun: false, requests: 26 * count },
+  environments: (['uat', 'prod'] as const).map((environment, place) => ({
+    environment,
+    components: names(count).flatMap((component, at2) =>
+      [0, 1].slice(0, place + 1).map((older) => ({
+        ...{ component, repository: repository(environment, component), digest: digest(10 * older + at2) },
+        ...{ mediaType: 'application/vnd.oci.image.index.v1+json', platforms: ['linux/amd64', 'linux/arm64'] },
+        ...{ version: older === 0 ? '2.5.0' : '2.4.1', commit: commit(older === 0 ? 5 : 4) },
+        told: { version: 'tag' as const, commit: at2 === 0 ? ('git tag' as const) : ('label' as const) },
+        way: older === 0 ? ('takes-over' as const) : ('beside' as const),
+        lines: [older === 0 ? '2.5' : '2.4'],
+        tags: [
+          { tag: older === 0 ? '2.5.0' : '2.4.1', kind: 'fixed' as const },
+          { tag: place === 0 ? 'uat' : older === 0 ? 'latest' : '2.4', kind: 'moving' as const },
+        ],
+        known: false,
+        claimed: place === 1 && at2 === 1 && older === 0 ? commit(3) : null,
+      })),
+    ),
+    absent: place === 0 ? [] : [{ component: 'fare-tables', why: `${repository('prod', 'fare-tables')} has no tags` }],
+  })),
+  left: [
+    { repository: repository('prod', 'timetable'), tag: '2.1', why: 'nothing tells the commit of what it leads to' },
+  ],
+  contradictions: [
+    {
+      component: 'timetable',
+      version: '2.5.0',
+      places: (['uat', 'prod'] as const).map((environment, at2) => ({
+        repository: repository(environment, 'timetable'),
+        digest: digest(at2),
+      })),
+    },
+  ],
+  next: [{ command: 'hod status', does: 'shows what every environment serves' }],
+});
+
 export const proved = (count: number): ProveResult => ({
   ...{ product, deep: true },
   environments: [
@@ -348,8 +396,18 @@ export const proved = (count: number): ProveResult => ({
         digest: digest(place + 1),
         version: '2.5.0',
         commit: commit(7),
+        adopted: false,
       })),
-      lines: [{ line: '2.3', component: 'timetable', digest: digest(30), version: '2.3.2', commit: commit(30) }],
+      lines: [
+        {
+          line: '2.3',
+          component: 'timetable',
+          digest: digest(30),
+          version: '2.3.2',
+          commit: commit(30),
+          adopted: true,
+        },
+      ],
       looked: { manifests: 3 * count, blobs: 9 * count, bytes: 48_200_000 * count, tags: 2 * count, referrers: count },
       notes: [],
       findings: [

@@ -5,6 +5,7 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { packLayout, writeSampleLayout } from '../../src/sandbox/sample/sample-image';
+import { pushLayout } from '../support/builder';
 import { layerOf, pack, writeOlderArchive } from '../support/archives';
 import { hod, hodFails, hodJson, program } from '../support/hod';
 import { readRepository } from '../support/registry-reader';
@@ -147,6 +148,23 @@ test.each(['9 lives', 'true', '---', 'Übersee', 'a: b', "it's #1"])(
     await hodJson('config-check', ['config', 'check'], { ...options(), cwd });
   },
 );
+
+test('repositories that have tags already are noticed, wherever the environment stands in their names', async () => {
+  const registry = await startSandboxRegistry({ port: 0 });
+  try {
+    git('init', '--quiet', '--initial-branch', 'main');
+    await sample('timetable', 'linux/amd64', 'linux/arm64');
+    for (const environment of ['dev', 'prod']) {
+      await pushLayout(registry.port, `${environment}/skerry/timetable`, inside('out', 'timetable'), 'latest');
+    }
+    const place = `sandbox.localhost:${registry.port}/{environment}/skerry`;
+    const made = await hodJson('init', ['init', '--registry', place], options());
+    expect(made.next.map(({ command }) => command)).toContain('hod adopt dev prod --dry-run');
+    expect(made.lines).toContain(`    repository: "sandbox.localhost:${registry.port}/uat/skerry/{image}"`);
+  } finally {
+    await registry.close();
+  }
+});
 
 test('a place that is no registry, or that cannot be written', async () => {
   expect((await hodFails('not-a-repository', ['init', '--registry', 'http://registry.test'], options())).why).toContain(

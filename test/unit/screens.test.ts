@@ -7,6 +7,7 @@ import { boardView } from '../../src/cli/views/board';
 import { compareView } from '../../src/cli/views/compare';
 import { configShowView, configView } from '../../src/cli/views/config';
 import { promoteView, publishView } from '../../src/cli/views/delivery';
+import { adoptView } from '../../src/cli/views/adopt';
 import { initView } from '../../src/cli/views/init';
 import { insideView } from '../../src/cli/views/inside';
 import { exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
@@ -34,6 +35,7 @@ const views: Record<string, Draw> = {
   status: (count, look) => statusView(resultSchemas.status.parse(made.statusOf(count)), look, made.now),
   'status, one environment down': (count, look) =>
     statusView(resultSchemas.status.parse(made.statusOf(count, true)), look, made.now),
+  adopt: (count, look) => adoptView(resultSchemas.adopt.parse(made.adopted(count)), look),
   stage: (count, look) => stageView(resultSchemas.stage.parse(made.staged(count)), look),
   publish: (count, look) => publishView(resultSchemas.publish.parse(made.published(count)), look),
   promote: (count, look) => promoteView(resultSchemas.promote.parse(made.promoted(count)), look),

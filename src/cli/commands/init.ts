@@ -5,12 +5,13 @@ import { command, dryRunOption } from '../options';
 export function initCommand() {
   return command('init', 'write a hod.yaml for what is here, and say what comes next', [
     ['hod init --registry registry.test/skerry', 'releases go to this registry'],
+    ["hod init --registry 'registry.test/{environment}/skerry/{image}'", 'the repositories that are there already'],
     ['hod init --dry-run', 'print it, and write nothing'],
   ])
     .option('-c, --config <file>', 'write this file (default: hod.yaml in this folder)')
     .option(
       '--registry <place>',
-      'the registry that releases go to, with a path where it has one (default: that of `hod sandbox`, on this machine)',
+      'the registry that releases go to, with a path where it has one; {environment} and {image} may stand in it (default: that of `hod sandbox`, on this machine)',
     )
     .addOption(dryRunOption())
     .action(async (options) => {

@@ -40,7 +40,7 @@ function proofBlock(
   ].join(', ');
   const title =
     findings.length === 0
-      ? `${style.good('Proved:')} ${name} serves what was published and tested`
+      ? `${style.good('Proved:')} ${name} serves what was ${components.some(({ adopted }) => adopted) ? 'adopted' : 'published and tested'}`
       : `${style.bad('Not proved:')} ${name}: ${formatCount(findings.length, 'finding')}`;
   return [
     title,
@@ -49,7 +49,9 @@ function proofBlock(
       `  ${style.bad(finding)}  ${component === '' ? '' : `${component}  `}${shorten(object)}: ${shorten(detail)}`,
       `      ${remedy}`,
     ]),
-    ...notes.map(({ object, detail }) => style.faint(`  by the rules of today, ${object}: ${detail}`)),
+    ...notes.map(({ note, object, detail }) =>
+      style.faint(`  ${note === 'adopted' ? '' : "today's rules also require: "}${object}: ${detail}`),
+    ),
     ...(verbose ? components.map(({ component, digest }) => style.faint(`  ${component} ${shortDigest(digest)}`)) : []),
     `${style.strong('Looked at:')} ${counts}`,
   ].join('\n');

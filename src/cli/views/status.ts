@@ -7,6 +7,7 @@ import {
   releaseKey,
   releaseName,
   linesBeside,
+  servedAge,
   statusRows,
   waitingReleases,
   type ServedResult,
@@ -27,7 +28,7 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
     const { place, entries } = result.ledger;
     const names = result.environments.map(({ environment }) => environment);
     return entries === 0
-      ? `This ledger is empty: ${place}\nNothing was recorded of ${style.strong(result.product)} here; whatever its registries serve was recorded elsewhere.`
+      ? `This ledger is empty: ${place}\nNothing was recorded of ${style.strong(result.product)} here. Another ledger may know what its registries serve; releases from before Hod: \`hod adopt ${names.join(' ')}\`.`
       : `Nothing is served of ${style.strong(result.product)} yet: ${names.join(', ')} are empty.`;
   }
   const across = acrossTable(result, rows, style, now);
@@ -60,11 +61,11 @@ function acrossTable(
       if (cell === undefined) {
         return style.faint('–');
       }
-      const { version, commit, since } = cell;
+      const { version, commit } = cell;
       const mark = markOf(cell, environments[at], style);
       const detail = version === null ? '' : `${shortCommit(commit)}  `;
       const beside = cell.lines.length === 0 ? '' : `\n${style.faint(`also ${linesBeside(cell)}`)}`;
-      return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${formatAge(since, now)}`)}${beside}`;
+      return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${servedAge(cell, now)}`)}${beside}`;
     }),
   ]);
   return table([head, ...body]);
@@ -93,12 +94,12 @@ function environmentBlocks(
     const lines = groups.map((group) => {
       const [{ cell }] = group;
       const components = group.flatMap((each) => each.components);
-      const { version, commit, since } = cell;
+      const { version, commit } = cell;
       const label = components.length <= 2 ? components.join(', ') : formatCount(components.length, 'component');
       return [
         [version ?? shortCommit(commit), ...(cell.lines.length === 0 ? [] : [linesBeside(cell)])].join(' · '),
         version === null ? '' : shortCommit(commit),
-        formatAge(since, now),
+        servedAge(cell, now),
         `${label}${markOf(cell, environment, style)}`,
       ];
     });

@@ -10,6 +10,8 @@ export interface ReleaseArrival {
   readonly environment: string;
   readonly at: Timestamp;
   readonly way: Way;
+  /** It was there before the ledger began: when it came is not known. */
+  readonly adopted: boolean;
 }
 
 /** A release, and what became of it. */
@@ -41,7 +43,8 @@ export class ReleaseHistory {
         this.staged.set(action.commit, this.staged.get(action.commit) ?? at);
         break;
       case 'published':
-      case 'promoted': {
+      case 'promoted':
+      case 'adopted': {
         const { release, version, commit, branch, components, environment, together } = action;
         const life = this.releases.get(release) ?? {
           ...{
@@ -56,16 +59,17 @@ export class ReleaseHistory {
           },
         };
         this.releases.set(release, life);
-        if (together !== true) {
+        const adopted = action.kind === 'adopted';
+        if (together !== true && !adopted) {
           this.deliveries.push({ environment, at });
         }
         const ways = action.arrivals.map(({ way }) => way);
         const way = (['takes-over', 'beside'] as const).find((each) => ways.includes(each)) ?? 'held';
         const earlier = life.arrivals.findIndex((each) => each.environment === environment);
         if (earlier === -1) {
-          life.arrivals.push({ environment, at, way });
+          life.arrivals.push({ environment, at, way, adopted });
         } else if (life.arrivals[earlier]?.way === 'held') {
-          life.arrivals[earlier] = { environment, at, way };
+          life.arrivals[earlier] = { environment, at, way, adopted };
         }
         break;
       }
@@ -119,7 +123,7 @@ export function figuresOf(
   const all = [...releases.values()];
   const [first] = environments;
   const arrivedIn = ({ arrivals }: ReleaseLife, environment: string | undefined) =>
-    arrivals.find((each) => each.environment === environment && each.way !== 'held');
+    arrivals.find((each) => each.environment === environment && each.way !== 'held' && !each.adopted);
   return {
     environments: environments.map((environment) => {
       const here = all.flatMap((life) => {

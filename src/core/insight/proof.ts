@@ -119,7 +119,17 @@ interface EvidenceKnown {
 /** What rules say of a release: what they find missing, and what today's rules alone would. */
 export interface RulesProof {
   readonly findings: readonly Finding[];
-  readonly notes: readonly Finding[];
+  readonly notes: readonly Note[];
+}
+
+/** `required-today`: today's rules ask for it, and those in force when the release came did not. `adopted`: what cannot be proved. */
+export const noteKinds = ['required-today', 'adopted'] as const;
+
+/** Something that is told of a proof, and is no finding. */
+export interface Note {
+  readonly note: (typeof noteKinds)[number];
+  readonly object: string;
+  readonly detail: string;
 }
 
 /**
@@ -129,6 +139,9 @@ export interface RulesProof {
 export function proveByRules(proven: Proven, today: AdmissionRules, known: EvidenceKnown): RulesProof {
   const { release, environment, served, before } = proven;
   const stay = stayIn(release, environment, served.component);
+  if (stay?.adopted === true) {
+    return { findings: [], notes: [adoptedNote(proven, stay.since)] };
+  }
   const then = stay?.rules === undefined ? undefined : known.facts.get('rules', stay.rules);
   const gates = then && rulesOf(then, environment)?.gates;
   const now = evidenceFindings(proven, before[0] ?? null, today, known);
@@ -139,7 +152,17 @@ export function proveByRules(proven: Proven, today: AdmissionRules, known: Evide
   }
   const findings = evidenceFindings(proven, stay.from, gates ?? today, known);
   const found = findings.map(({ finding, detail }) => `${finding} ${detail}`);
-  return { findings, notes: now.filter(({ finding, detail }) => !found.includes(`${finding} ${detail}`)) };
+  const notes = now.filter(({ finding, detail }) => !found.includes(`${finding} ${detail}`));
+  return { findings, notes: notes.map(({ object, detail }) => ({ note: 'required-today', object, detail })) };
+}
+
+/** Says what cannot be proved of a release that was served before the ledger began. */
+function adoptedNote({ release, environment }: Proven, since: Timestamp): Note {
+  return {
+    note: 'adopted',
+    object: `${describePosition(release)} in ${environment}`,
+    detail: `adopted at ${since}: content and tags are as they were then; who built it and what was tested before is not on record`,
+  };
 }
 
 function evidenceFindings(

@@ -12,6 +12,7 @@ export const eventKinds = [
   'staged',
   'published',
   'promoted',
+  'adopted',
   'rolled-back',
   'restored',
   'moved',
@@ -87,6 +88,7 @@ function tell(action: Action): Told | undefined {
     }
     case 'published':
     case 'promoted':
+    case 'adopted':
       return tellArrival(action);
     case 'rolled-back':
       return tellRollback(action);
@@ -127,7 +129,7 @@ function includedIn({ component, included }: PlacedComponent): string[] {
     : [`includes ${component} of ${included.product} ${name}`];
 }
 
-function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>): Told {
+function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' | 'adopted' }>): Told {
   const {
     kind,
     environment,
@@ -145,6 +147,7 @@ function tellArrival(action: Extract<Action, { kind: 'published' | 'promoted' }>
   const detail = [
     ...(kind === 'published' && branch !== undefined ? [`on ${branch}`] : []),
     ...(action.kind === 'promoted' ? [`from ${action.from}`] : []),
+    ...(action.kind === 'adopted' && action.reason !== '' ? [action.reason] : []),
     ...aside,
     ...(kind === 'published' ? components.flatMap(includedIn) : []),
     ...retires.map((component) => `${component} retires`),

@@ -1,11 +1,19 @@
 import type { CommitId } from '../commit';
 import { describePosition } from '../tags/ordering';
-import type { Version } from '../tags/version';
+import { compareVersions, type Version } from '../tags/version';
 import type { Timestamp } from '../time';
-import { cameInto, laneFacts, laneHeadsIn, servedIn, wasLeft } from '../ledger/environment';
+import { cameInto, laneFacts, laneHeadsIn, servedIn, stayIn, wasLeft } from '../ledger/environment';
 import { laneName } from '../ledger/lane';
 import type { AdmissionRules } from '../ledger/rules';
-import { laneKey, stepKey, withdrawalOf, withdrawnKey, type Facts, type ServedComponent } from '../ledger/facts';
+import {
+  laneKey,
+  stepKey,
+  withdrawalOf,
+  withdrawnKey,
+  type Facts,
+  type Release,
+  type ServedComponent,
+} from '../ledger/facts';
 import { evidenceGates } from '../release/gates/admission';
 import { unmetAmong, type UnmetGate } from '../release/gates/gate';
 import type { Passage } from '../release/gates/passage';
@@ -140,7 +148,7 @@ function follow(
       return unknown;
     }
     const release = known.facts.get('release', at.release);
-    if (release !== undefined && cameInto(release, to, at.component)) {
+    if (release !== undefined && cameInto(release, to, at.component) && !isBehind(release, at.component, to, known)) {
       break;
     }
     if (release === undefined || !wasLeft(release, from, at.component)) {
@@ -148,6 +156,13 @@ function follow(
     }
   }
   return { kind: 'decided', value: { releases, more: false } };
+}
+
+/** Whether an environment has a release beside, and serves an older version: somebody moved its tags back before it was adopted. */
+function isBehind({ version, arrived }: Release, component: string, to: string, { facts }: Knowledge): boolean {
+  const stay = stayIn({ arrived }, to, component);
+  const there = servedIn(facts, to).find((each) => each.component === component)?.version;
+  return stay?.way === 'beside' && version !== undefined && there !== undefined && compareVersions(version, there) > 0;
 }
 
 /** Steps are asked for in windows that begin at fixed numbers, so that one question answers many. */

@@ -3,7 +3,15 @@ import type { SealedEntry } from './entry';
 import type { PlacedComponent } from './release';
 
 /** What may be announced. */
-export const announcedKinds = ['published', 'promoted', 'rolled-back', 'restored', 'moved', 'refused'] as const;
+export const announcedKinds = [
+  'published',
+  'promoted',
+  'adopted',
+  'rolled-back',
+  'restored',
+  'moved',
+  'refused',
+] as const;
 export type AnnouncedKind = (typeof announcedKinds)[number];
 
 /** An event (CloudEvents 1.0, "Context Attributes"), as the structured mode of its JSON format writes it. */
@@ -47,12 +55,14 @@ type EventData = { readonly environment: string } & Readonly<Record<string, unkn
 function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
   switch (action.kind) {
     case 'published':
-    case 'promoted': {
+    case 'promoted':
+    case 'adopted': {
       const { environment, version, commit, branch, build, run, components, arrivals, retires = [] } = action;
       const ways = new Map(arrivals.map(({ component, way }) => [component, way]));
       return {
         environment,
         ...(action.kind === 'promoted' ? { from: action.from } : {}),
+        ...(action.kind === 'adopted' ? { reason: action.reason } : {}),
         ...{ version, commit, branch, build, run },
         components: components.map((each) => ({ ...placeOf(each), way: ways.get(each.component) })),
         ...(retires.length === 0 ? {} : { retires }),

@@ -29,6 +29,8 @@ const servedComponentSchema = placedComponentSchema.extend({
   by: z.string(),
   /** The tags that were pointed to it then. */
   tags: z.array(tagSchema),
+  /** The environment served it before its ledger began. */
+  adopted: z.literal(true).optional(),
 });
 
 /** The newest of a component on a line of versions or on a branch, in an environment; `since`: it is the newest since then. */
@@ -97,7 +99,8 @@ const factSchemas = {
    * environment that its releases come from, null where builds are published into it; `lanes`: the lines of versions and the
    * followed branches whose newest had a moving tag there; `gone`: the tags that were removed by rollbacks, and that no release has
    * taken since; `once`: the components that it served once, and serves no more; `places`: the components that moved to another
-   * repository. Steps name the repositories of their time; tags and what is served, those of now.
+   * repository. Steps name the repositories of their time; tags and what is served, those of now. `adopting`: nothing came in so far
+   * but what was adopted.
    */
   environment: z.object({
     steps: z.number().int(),
@@ -107,6 +110,7 @@ const factSchemas = {
     gone: z.array(tagPlaceSchema),
     once: z.array(z.string()),
     places: z.array(movedPlaceSchema).optional(),
+    adopting: z.literal(true).optional(),
   }),
   /**
    * Key: {@link stepKey}. What changed in an environment when a release came, or at a rollback, and
@@ -156,7 +160,7 @@ const factSchemas = {
     /**
      * How its components came into which environments; `from`: the environment that they came from, null where they were published
      * there; `rules`: the digest of the rules that admitted them; `until`: something else took over from it then; `left`: its line
-     * was rolled back from it then.
+     * was rolled back from it then; `adopted`: it was there before the ledger began, and `since` is when that was recorded.
      */
     arrived: z.array(
       z.object({
@@ -168,6 +172,7 @@ const factSchemas = {
         until: timestampSchema.optional(),
         left: timestampSchema.optional(),
         rules: digestSchema.optional(),
+        adopted: z.literal(true).optional(),
       }),
     ),
   }),
@@ -418,9 +423,13 @@ export function everUnder({ digest, earlier = [] }: Fact<'tag'>): Digest[] {
 /** What is known of content about which nothing was found out. */
 export const noEvidence: Fact<'evidence'> = { results: [], signOffs: [], publishers: [] };
 
-/** Everybody who published what a release holds, under whatever version. */
-export function publishersOf({ by }: Pick<Release, 'by'>, evidence: Fact<'evidence'> | undefined): string[] {
-  return [...new Set([...(evidence?.publishers ?? []), by])];
+/** Everybody who published what a release holds, under whatever version; who published one that was adopted is not known. */
+export function publishersOf(
+  { by, arrived }: Pick<Release, 'by' | 'arrived'>,
+  evidence: Fact<'evidence'> | undefined,
+): string[] {
+  const isAdopted = arrived.some(({ adopted }) => adopted === true);
+  return [...new Set([...(evidence?.publishers ?? []), ...(isAdopted ? [] : [by])])];
 }
 
 /** Where a tag stands by the ledger; undefined where it stands nowhere, any more or yet. */

@@ -183,9 +183,11 @@ function chooseServed(
         what: 'nothing is served there',
         object: purpose,
         detail: `${servedBy} serves nothing yet`,
-        remedy: isFirst
-          ? `run \`hod publish\` on a branch that ${servedBy} follows first`
-          : `run \`hod promote ${servedBy}\` first`,
+        remedy: `${
+          isFirst
+            ? `run \`hod publish\` on a branch that ${servedBy} follows first`
+            : `run \`hod promote ${servedBy}\` first`
+        }; where ${servedBy} has releases from before this ledger, \`hod adopt ${servedBy}\` records what it serves`,
       });
 }
 

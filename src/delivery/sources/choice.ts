@@ -37,9 +37,9 @@ export async function readNamed(
     return { version: parseVersion(version) };
   }
   if (commit === true) {
-    return { commit: (await readCheckout(folder)) ?? (await readCommit(folder, 'HEAD')) };
+    return { commit: (await readCheckout(folder)) ?? (await commitGiven(folder, 'HEAD')) };
   }
-  return commit === undefined ? undefined : { commit: await readCommit(folder, commit) };
+  return commit === undefined ? undefined : { commit: await commitGiven(folder, commit) };
 }
 
 /** Reads which releases are meant: one that is named, else what an environment serves. Throws as {@link readNamed}. */
@@ -80,7 +80,7 @@ async function readCheckout(folder: string): Promise<CommitId | undefined> {
 }
 
 /** The commit that a name stands for in git here. Throws `not-a-commit`. */
-async function readCommit(folder: string, commit: string): Promise<CommitId> {
+export async function commitGiven(folder: string, commit: string): Promise<CommitId> {
   const found = await commitNamed(folder, commit);
   const id = 'id' in found ? found.id : commit;
   if (!isCommitId(id)) {

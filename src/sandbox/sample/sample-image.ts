@@ -22,7 +22,7 @@ export interface SampleImage {
   platform: string;
   layers: readonly LayerFiles[];
   /** The commit that it says it was built from. */
-  revision: string;
+  revision?: string | undefined;
 }
 
 // Everything that a build writes bears this time, so that the same files give the same digests.

@@ -69,8 +69,11 @@ export const arrivalFields = {
 /** A release that comes into an environment. */
 export type Arrival = z.infer<z.ZodObject<typeof arrivalFields>>;
 
-/** An arrival, and the environment that it came from; none where it was published. */
-type ArrivalFrom = Arrival & { readonly from?: string };
+/**
+ * An arrival, and the environment that releases come from; none where builds are published. `adopted`: the release was there
+ * before the ledger began.
+ */
+type ArrivalFrom = Arrival & { readonly from?: string | null; readonly adopted?: true };
 
 /** The name of all that the release of an arrival holds. */
 export function arrivedContent({ content, components }: Arrival): ContentId {
@@ -182,7 +185,7 @@ function foldServed(
 function arrivedComponent(
   placed: PlacedComponent,
   there: readonly ServedComponent[],
-  { environment, version, commit, release, tags }: Arrival,
+  { environment, version, commit, release, tags, adopted }: ArrivalFrom,
   { at, actor, before }: Circumstances & { readonly before: Facts },
 ): ServedComponent {
   const own = tags.filter(({ component }) => component === placed.component).map(({ tag }) => tag);
@@ -191,10 +194,10 @@ function arrivedComponent(
       component === placed.component && digest === placed.digest && repository === placed.repository,
   );
   const step = nextStepNumber(environment, before);
-  return { ...placed, version, commit, release, since: same?.since ?? at, step, by: actor, tags: own };
+  return { ...placed, version, commit, release, since: same?.since ?? at, step, by: actor, tags: own, adopted };
 }
 
-function foldLanes(action: Arrival, circumstances: Circumstances, { before, after }: FactChange): Changes['lanes'] {
+function foldLanes(action: ArrivalFrom, circumstances: Circumstances, { before, after }: FactChange): Changes['lanes'] {
   const { environment, components, arrivals } = action;
   const lanes = [...new Set(arrivals.flatMap((each) => each.lanes))];
   return lanes.flatMap((lane) => {
@@ -218,13 +221,13 @@ function foldReleases(
   before: Facts,
   after: Facts,
 ): void {
-  const { release, environment, arrivals, from = null, rules, retires = [], replaces = [] } = arrival;
+  const { release, environment, arrivals, from = null, rules, retires = [], replaces = [], adopted } = arrival;
   const takes = arrivals.filter(({ way }) => way === 'takes-over').map(({ component }) => component);
   const leaving = [...takes, ...retires];
   if (known !== undefined) {
     const stays = arrivals.reduce(
       (all, { component, way }) =>
-        withStay(all, { environment, component, way, from, since: at, rules: rules?.digest }),
+        withStay(all, { environment, component, way, from, since: at, rules: rules?.digest, adopted }),
       [...known.arrived],
     );
     after.set('release', release, { ...known, arrived: stays });

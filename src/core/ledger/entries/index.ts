@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { Facts, stateKey, type FactKey } from '../facts';
 import type { Circumstances } from './action';
+import { adopted } from './adopted';
 import { announced } from './announced';
 import { laterReferrers } from './later-referrers';
 import { failed } from './failed';
@@ -18,6 +19,7 @@ import { staged } from './staged';
 const kinds = [
   published,
   promoted,
+  adopted,
   rolledBack,
   restored,
   moved,

@@ -25,25 +25,32 @@ export const published = defineAction<Published, typeof schema>('published', {
     { kind: 'evidence', key: arrivedContent(action) },
   ],
   fold(action, circumstances, before, after) {
-    const { release, commit, version, components } = action;
-    const known = before.get('release', release);
+    const known = before.get('release', action.release);
     const own = releaseOf(action, circumstances);
     const branches = [...new Set([...(known?.branches ?? []), ...own.branches])];
     foldArrival(action, circumstances, { ...(known ?? own), branches }, { before, after });
     foldPublisher(arrivedContent(action), circumstances, before, after);
     foldUnstaged(action, before, after);
-    if (known !== undefined) {
-      return;
-    }
-    const content = contentId(components);
-    if (version !== undefined || before.get('commit', commit)?.version === undefined) {
-      after.set('commit', commit, { release, version, content });
-    }
-    if (version !== undefined) {
-      foldVersion({ version, release, commit, content }, before, after);
+    if (known === undefined) {
+      foldNames(action, contentId(action.components), before, after);
     }
   },
 });
+
+/** A new release is found by its commit and its version from now on. */
+export function foldNames(
+  { release, commit, version }: Pick<Published, 'release' | 'commit' | 'version'>,
+  content: ContentId,
+  before: Facts,
+  after: Facts,
+): void {
+  if (version !== undefined || before.get('commit', commit)?.version === undefined) {
+    after.set('commit', commit, { release, version, content });
+  }
+  if (version !== undefined) {
+    foldVersion({ version, release, commit, content }, before, after);
+  }
+}
 
 /** Who published some content does not sign it off, also where somebody else publishes it later. */
 function foldPublisher(content: ContentId, { actor }: Circumstances, before: Facts, after: Facts): void {
@@ -56,7 +63,7 @@ function foldPublisher(content: ContentId, { actor }: Circumstances, before: Fac
 
 /** A release as it is before it came anywhere. */
 export function releaseOf(
-  { release, commit, version, branch, branches, build, run, components, lists }: Published,
+  { release, commit, version, branch, branches, build, run, components, lists }: Omit<Published, 'kind'>,
   { at, actor }: Pick<Circumstances, 'at' | 'actor'>,
 ): Release {
   const own = branches ?? (branch === undefined ? [] : [branch]);

@@ -170,8 +170,8 @@ function foldReleases(
         (stay) => stay.environment !== environment || !again.includes(stay.component),
       );
       const stays = again.map((component) => {
-        const { from = null, rules } = stayIn(known, environment, component) ?? {};
-        return { environment, component, way: 'takes-over' as const, from, since: at, rules };
+        const { from = null, rules, adopted } = stayIn(known, environment, component) ?? {};
+        return { environment, component, way: 'takes-over' as const, from, since: at, rules, adopted };
       });
       after.set('release', id, { ...known, arrived: [...others, ...stays] });
     }

@@ -70,7 +70,7 @@ function resultPassed(name: string, candidate: Candidate, evidence: Fact<'eviden
   }
   const detail =
     found === undefined
-      ? `no result of ${name} in ${from} is recorded for it`
+      ? `no result of ${name} in ${from} is recorded for it${adoptedIn(candidate)}`
       : `it failed in ${from} at ${found.at}, says ${found.by}`;
   return unmet(gate, candidate, {
     code: 'result-missing',
@@ -78,6 +78,12 @@ function resultPassed(name: string, candidate: Candidate, evidence: Fact<'eviden
     detail,
     remedy: `run ${name} in ${from}, then \`hod record result ${name} --passed --in ${from}${releaseOption(candidate.release)}\``,
   });
+}
+
+/** Says why an environment knows nothing of a release that it served before the ledger began. */
+function adoptedIn({ release, from }: Candidate): string {
+  const isAdopted = release.arrived.some(({ environment, adopted }) => environment === from && adopted === true);
+  return isAdopted ? '; it was adopted, and what was tested before is not in the ledger' : '';
 }
 
 /** Different people, none of whom published it, under whatever version. */
@@ -96,7 +102,7 @@ function signedOff(count: number, candidate: Candidate, evidence: Fact<'evidence
     code: 'sign-off-missing',
     what: 'a sign-off is missing',
     detail: `${others.length} of ${count} signed off${others.length === 0 ? '' : `: ${others.join(', ')}`}${own}`,
-    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${releaseOption(release)}\`; not ${publishers.join(', ')}, who published it`,
+    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${releaseOption(release)}\`${publishers.length === 0 ? '' : `; not ${publishers.join(', ')}, who published it`}`,
   });
 }
 

@@ -68,6 +68,9 @@ function cameDetail(stays: readonly ComponentStay[], from: string): string {
   if (first === undefined) {
     return `it was in ${from}`;
   }
+  if (first.adopted === true) {
+    return `adopted: ${from} served it before the ledger began, and nothing is known of how it came there`;
+  }
   if (first.way !== 'takes-over') {
     return `in ${from} beside what that serves, since ${first.since}`;
   }

@@ -30,6 +30,9 @@ export function isTaken(release: Release, { branches, source, own, usual }: Taki
   if (usual && (release.version !== undefined || release.arrived.some(({ way }) => way === 'takes-over'))) {
     return { gate, outcome: 'met', detail: 'its branch was followed when it was published' };
   }
+  if (release.arrived.some(({ adopted }) => adopted === true)) {
+    return { gate, outcome: 'met', detail: 'it was served before the ledger began (adopted)' };
+  }
   const built = branch === undefined ? 'the branch of this one is not known' : `this one was built from ${branch}`;
   return {
     gate,

@@ -114,6 +114,7 @@ export function wasAdmitted({ component, repository }: ServedComponent, release:
   const stay = stayIn(release, environment, component);
   const passed =
     from === null ||
+    stay?.adopted === true ||
     cameInto(release, from, component) ||
     (typeof stay?.from === 'string' && before.includes(stay.from) && cameInto(release, stay.from, component));
   return passed

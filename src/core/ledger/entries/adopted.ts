@@ -1,0 +1,40 @@
+import * as z from 'zod';
+import { contentId, placedComponentSchema } from '../release';
+import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
+import { defineAction } from './action';
+import { foldNames, releaseOf } from './published';
+
+const schema = z.object({
+  kind: z.literal('adopted'),
+  ...arrivalFields,
+  /** The environment that releases come from; null where builds are published. */
+  from: z.string().nullable(),
+  reason: z.string(),
+  /** Everything that the release holds, where the environment has only some of it. */
+  holds: z.array(placedComponentSchema).optional(),
+  /** The followed branches that contain its commit. */
+  branches: z.array(z.string()),
+  /** Every component that the product had then, where these are only some of them. */
+  lists: z.array(z.string()).optional(),
+});
+type Adopted = z.infer<typeof schema>;
+
+/** An environment served a release before the ledger began, or had it as the newest of a line of versions or a branch. */
+export const adopted = defineAction<Adopted, typeof schema>('adopted', {
+  schema,
+  reads: factsOfArrival,
+  fold(action, circumstances, before, after) {
+    const { release, environment, holds, components } = action;
+    const known = before.get('release', release);
+    const own = known ?? releaseOf({ ...action, components: holds ?? components }, circumstances);
+    foldArrival({ ...action, adopted: true }, circumstances, own, { before, after });
+    const now = after.get('environment', environment);
+    const earlier = before.get('environment', environment);
+    if (now !== undefined && (earlier === undefined || earlier.adopting === true)) {
+      after.set('environment', environment, { ...now, adopting: true });
+    }
+    if (known === undefined) {
+      foldNames(action, contentId(own.components), before, after);
+    }
+  },
+});

@@ -1,0 +1,346 @@
+import { isFollowed } from '../../core/build/following';
+import { isCommitId, shortCommit, type CommitId } from '../../core/commit';
+import { HodError } from '../../core/errors';
+import { commitsOfVersions, type FoundContent, type FoundEnvironment, type LeftTag } from '../../core/release/adoption';
+import type { SetTag } from '../../core/ledger/release';
+import type { Tag } from '../../core/oci/tag';
+import { wantedTags, type Follows, type TagRule } from '../../core/tags/rules';
+import { expandTag, placeholdersOf } from '../../core/tags/template';
+import { compareVersions, versionNamed, type Version } from '../../core/tags/version';
+import { versionOfTag } from '../../core/tags/version-tags';
+import { settleAll } from '../../system/promises';
+import { branchesWith, commitTimes } from '../../workspace/git';
+import { followedBranches, mayBeOurs, type AdoptionScope, type ShownContent } from './find';
+
+/** What somebody says that what is served is of. */
+export interface GivenOrigin {
+  readonly version: Version | undefined;
+  readonly commit: CommitId | undefined;
+}
+
+/** Who told the commit or the version of something. */
+export const originTellers = ['command line', 'tag', 'label', 'git tag', 'another environment', 'its version'] as const;
+type OriginTeller = (typeof originTellers)[number];
+
+/** What something is of, and who told so. */
+interface Origin {
+  readonly version?: { readonly value: Version; readonly by: OriginTeller } | undefined;
+  readonly commit?: { readonly value: CommitId; readonly by: OriginTeller } | undefined;
+}
+
+/** What is recorded of something, and who told what it is of. */
+export interface IdentifiedContent extends FoundContent {
+  readonly told: { readonly version: OriginTeller | undefined; readonly commit: OriginTeller };
+  /** The commit that it names itself, where its release is of another one. */
+  readonly claimed: CommitId | undefined;
+}
+
+/** Environments with all that is known of what they serve. */
+export interface Identified {
+  readonly environments: readonly FoundEnvironment<IdentifiedContent>[];
+  readonly left: readonly LeftTag[];
+}
+
+/** So many tags of a repository are asked what they lead to, to find the one of some content. */
+const mostAsked = 60;
+
+/**
+ * Finds out which commit and version everything is of: by tags, by its annotations and labels, and by git.
+ *
+ * @throws {@link HodError} `origin-unknown` where nobody tells the commit of what is served; `fixed-tag-taken` where the version
+ * that was given is another content.
+ */
+export async function identify(
+  shown: readonly ShownContent[],
+  given: GivenOrigin,
+  scope: AdoptionScope,
+): Promise<Identified> {
+  const git = await readGitOrigins(shown, scope);
+  const alone = await settleAll(shown.map((each) => originOf(each, git, scope)));
+  const shared = sharedOrigins(shown, alone);
+  const claims = shared.map(({ version, commit }) => ({ version: version?.value, commit: commit?.value }));
+  const commits = commitsOfVersions(claims, git.tagged);
+  const origins = shown.map((each, at) => withGiven(each, settled(shared[at] ?? {}, commits, git), given, git));
+  refuseUnknown(shown, origins);
+  const identified = shown.map((each, at) => ({ shown: each, origin: origins[at] ?? {}, alone: alone[at] ?? {} }));
+  const branchesOf = await readBranches(origins, scope);
+  const contents = await settleAll(
+    identified.map(async ({ shown: each, origin, alone: { commit: claim } }) => {
+      const content = await identifiedContent(each, origin, branchesOf, scope);
+      const claimed = claim?.value === content?.commit ? undefined : claim?.value;
+      return { environment: each.environment, content: content && { ...content, claimed } };
+    }),
+  );
+  const why = 'nothing tells the commit of what it leads to';
+  return {
+    left: identified
+      .filter(({ origin }) => origin.commit === undefined)
+      .flatMap(({ shown: { showing, placed } }) =>
+        showing.map(({ tag }) => ({ repository: placed.repository, tag, why })),
+      ),
+    environments: scope.environments.map((environment) => ({
+      environment: environment.name,
+      from: environment.after ?? null,
+      contents: contents.flatMap((each) => (each.environment === environment ? (each.content ?? []) : [])),
+    })),
+  };
+}
+
+/** Finds the followed branches that contain each commit. */
+async function readBranches(
+  origins: readonly Origin[],
+  scope: AdoptionScope,
+): Promise<(commit: CommitId) => readonly string[]> {
+  const followed = await followedBranches(scope);
+  const commits = new Set(origins.flatMap(({ commit }) => commit?.value ?? []));
+  const found = new Map(
+    await settleAll(
+      [...commits].map(async (commit): Promise<[CommitId, string[]]> => {
+        const branches = await branchesWith(scope.config.folder, commit);
+        return [commit, branches.filter((branch) => isFollowed(branch, followed))];
+      }),
+    ),
+  );
+  return (commit) => found.get(commit) ?? [];
+}
+
+/** What is to be recorded of some content; undefined where its commit is not known. */
+async function identifiedContent(
+  shown: ShownContent,
+  { version, commit }: Origin,
+  branchesOf: (commit: CommitId) => readonly string[],
+  scope: AdoptionScope,
+): Promise<Omit<IdentifiedContent, 'claimed'> | undefined> {
+  if (commit === undefined) {
+    return undefined;
+  }
+  const { placed, isServed, showing } = shown;
+  const tagged = await tagsOf(shown, { commit: commit.value, version: version?.value }, scope);
+  return {
+    ...{ placed, commit: commit.value, version: version?.value, isServed },
+    branch: showing.find(({ branch }) => branch !== undefined)?.branch,
+    branches: branchesOf(commit.value),
+    tags: tagged.map(({ set }) => set),
+    follows: tagged.flatMap(({ follows }) => follows ?? []),
+    told: { version: version?.by, commit: commit.by },
+  };
+}
+
+/** What git tells of commits and versions. */
+interface GitOrigins {
+  /** Versions that git tags name, and their commits. */
+  readonly tagged: ReadonlyMap<Version, CommitId>;
+  readonly versionAt: ReadonlyMap<CommitId, Version>;
+  /** The commits among those that contents name that git has here. */
+  readonly known: ReadonlySet<CommitId>;
+}
+
+async function readGitOrigins(
+  shown: readonly ShownContent[],
+  { config: { folder, versionTags }, history }: AdoptionScope,
+): Promise<GitOrigins> {
+  const versions = history.tags.flatMap(({ name, commit }) => {
+    const version = versionOfTag(versionTags, name);
+    return version === undefined ? [] : [{ version, commit }];
+  });
+  versions.sort((a, b) => compareVersions(a.version, b.version));
+  const named = shown.flatMap(({ claims: { revisions } }) => revisions.filter(isCommitId));
+  const times = named.length === 0 ? new Map<CommitId, unknown>() : await commitTimes(folder, [...new Set(named)]);
+  return {
+    tagged: new Map(versions.map(({ version, commit }) => [version, commit])),
+    versionAt: new Map(versions.map(({ version, commit }) => [commit, version])),
+    known: new Set(times.keys()),
+  };
+}
+
+/** Finds out what something is of by its own tags, by what it says, and by git tags. */
+async function originOf(shown: ShownContent, git: GitOrigins, scope: AdoptionScope): Promise<Origin> {
+  const [revision = '', ...others] = shown.claims.revisions;
+  const labelled =
+    others.length === 0 && isCommitId(revision) && mayBeOurs(revision, git.known, scope.history) ? revision : undefined;
+  const tagged = labelled === undefined ? await commitTagged(shown, scope) : undefined;
+  const commit: Origin['commit'] =
+    labelled !== undefined
+      ? { value: labelled, by: 'label' }
+      : tagged !== undefined
+        ? { value: tagged, by: 'tag' }
+        : undefined;
+  const version = await versionTagged(shown);
+  if (version !== undefined) {
+    return { version: { value: version, by: 'tag' }, commit };
+  }
+  const ofGit = commit === undefined ? undefined : git.versionAt.get(commit.value);
+  if (ofGit !== undefined && isUncontradicted(ofGit, commit?.value, shown, git)) {
+    return { version: { value: ofGit, by: 'git tag' }, commit };
+  }
+  const said = versionNamed(shown.claims.version ?? '');
+  return said !== undefined && isUncontradicted(said, commit?.value, shown, git)
+    ? { version: { value: said, by: 'label' }, commit }
+    : { commit };
+}
+
+/** A version that is said counts where no tag of the repository, and no git tag, gives it to something else. */
+function isUncontradicted(
+  version: Version,
+  commit: CommitId | undefined,
+  { repository }: ShownContent,
+  { tagged }: GitOrigins,
+): boolean {
+  // A tag of this version would have been found to lead here.
+  return !repository.versions.has(version) && [undefined, commit].includes(tagged.get(version));
+}
+
+/** The highest version whose tag leads to some content; the one that it names itself is asked first. */
+async function versionTagged({ repository, placed, claims }: ShownContent): Promise<Version | undefined> {
+  const said = versionNamed(claims.version ?? '');
+  const all = [...repository.versions.keys()].sort((a, b) => compareVersions(b, a));
+  const order = said !== undefined && repository.versions.has(said) ? [said, ...all] : all;
+  for (const version of order.slice(0, mostAsked)) {
+    const tag = repository.versions.get(version);
+    if (tag !== undefined && (await repository.resolve(tag)) === placed.digest) {
+      return version;
+    }
+  }
+  return undefined;
+}
+
+/** The commit whose tag leads to some content: those of the latest commits are asked. */
+async function commitTagged(
+  { environment, repository, placed }: ShownContent,
+  { config: { product }, history }: AdoptionScope,
+): Promise<CommitId | undefined> {
+  const { component, digest } = placed;
+  const rules = environment
+    .rulesOf(component)
+    .filter(({ kind, template }) => kind === 'fixed' && placeholdersOf(template).join() === 'commit');
+  let asked = 0;
+  for (const commit of rules.length === 0 ? [] : history.commits) {
+    for (const { template } of rules) {
+      const expansion = expandTag(template, { product, commit }, component);
+      if ('tag' in expansion && repository.tags.has(expansion.tag)) {
+        asked += 1;
+        if ((await repository.resolve(expansion.tag)) === digest) {
+          return commit;
+        }
+      }
+    }
+    if (asked >= mostAsked) {
+      return undefined;
+    }
+  }
+  return undefined;
+}
+
+/** What one environment knows of a digest, others do too. */
+function sharedOrigins(shown: readonly ShownContent[], origins: readonly Origin[]): Origin[] {
+  const keyOf = ({ placed: { component, digest } }: ShownContent): string => `${component} ${digest}`;
+  const by = 'another environment';
+  return shown.map((each, at) => {
+    const same = origins.filter((_, other) => {
+      const that = shown[other];
+      return that !== undefined && keyOf(that) === keyOf(each);
+    });
+    const version = same.find((origin) => origin.version !== undefined)?.version;
+    const commit = same.find((origin) => origin.commit !== undefined)?.commit;
+    const own = origins[at] ?? {};
+    return {
+      version: own.version ?? (version && { value: version.value, by }),
+      commit: own.commit ?? (commit && { value: commit.value, by }),
+    };
+  });
+}
+
+/** All components of a version are of one commit. */
+function settled({ version, commit }: Origin, commits: ReadonlyMap<Version, CommitId>, { tagged }: GitOrigins): Origin {
+  const value = version === undefined ? undefined : commits.get(version.value);
+  if (version === undefined || value === undefined || value === commit?.value) {
+    return { version, commit };
+  }
+  return { version, commit: { value, by: tagged.has(version.value) ? 'git tag' : 'its version' } };
+}
+
+/** What is given goes before what anything says; it is about what is served. */
+function withGiven(
+  { isServed }: ShownContent,
+  origin: Origin,
+  { version, commit }: GivenOrigin,
+  { tagged }: GitOrigins,
+): Origin {
+  if (!isServed || (version === undefined && commit === undefined)) {
+    return origin;
+  }
+  const by = 'command line';
+  const ofVersion = version === undefined ? undefined : tagged.get(version);
+  return {
+    version: version === undefined ? origin.version : { value: version, by },
+    commit:
+      commit !== undefined
+        ? { value: commit, by }
+        : ofVersion === undefined
+          ? origin.commit
+          : { value: ofVersion, by: 'git tag' },
+  };
+}
+
+function refuseUnknown(shown: readonly ShownContent[], origins: readonly Origin[]): void {
+  const unknown = shown.filter(({ isServed }, at) => isServed && origins[at]?.commit === undefined);
+  const [first] = unknown;
+  if (first === undefined) {
+    return;
+  }
+  const component = first.placed.component;
+  throw new HodError('origin-unknown', {
+    what: 'nothing tells the commit of what is served',
+    object: unknown.map(({ placed, environment, showing }) => {
+      return `${placed.component} in ${environment.name} (${placed.repository}:${showing[0]?.tag ?? ''})`;
+    }),
+    why: [...new Set(unknown.map(({ claims: { revisions } }) => whyUnknown(revisions)))],
+    next: `name its commit: \`hod adopt ${first.environment.name} --only ${component} --commit COMMIT\`, with --version VERSION where it has one`,
+  });
+}
+
+function whyUnknown([revision, ...others]: readonly string[]): string {
+  if (others.length > 0) {
+    return `its images name different commits: ${[revision ?? '', ...others].map(shortCommit).join(', ')}`;
+  }
+  if (revision === undefined) {
+    return 'it has no label or annotation with its commit, no commit tag, and no version that a git tag names';
+  }
+  return isCommitId(revision)
+    ? `its label names the commit ${shortCommit(revision)}, which git does not have here: it may be that of its base image`
+    : `its label names ${JSON.stringify(revision.slice(0, 60))}, which is no full commit id`;
+}
+
+/** The tags of an environment's rules that lead to some content. */
+async function tagsOf(
+  { environment, repository, placed, showing, isServed }: ShownContent,
+  { commit, version }: { readonly commit: CommitId; readonly version: Version | undefined },
+  { config: { product }, version: given }: AdoptionScope,
+): Promise<{ set: SetTag; follows: Follows | undefined }[]> {
+  const { component, digest } = placed;
+  const branches = showing.map(({ branch }) => branch).filter((branch) => branch !== undefined);
+  const values = { product, commit, version, digest, dirty: false };
+  const rules = environment.rulesOf(component);
+  const all = [undefined, ...branches].flatMap((branch) => wantedTags(rules, { ...values, branch }, component).wanted);
+  const wanted = [...new Map(all.map((each): [Tag, TagRule] => [each.tag, each.rule]))];
+  const found = await settleAll(
+    wanted
+      .filter(([tag]) => repository.tags.has(tag))
+      .map(async ([tag, rule]) => ({ tag, rule, leads: await repository.resolve(tag) })),
+  );
+  const taken = found.find(({ rule, leads }) => rule.kind === 'fixed' && leads !== digest);
+  if (isServed && given !== undefined && taken?.leads !== undefined) {
+    throw new HodError('fixed-tag-taken', {
+      what: `${environment.name} does not serve ${given}`,
+      object: `${placed.repository}:${taken.tag}`,
+      why: `the tag leads to ${taken.leads}, and ${showing[0]?.tag ?? ''} to ${digest}`,
+      next: `leave --version out, or name the version that ${showing[0]?.tag ?? ''} leads to`,
+    });
+  }
+  return found
+    .filter(({ leads }) => leads === digest)
+    .map(({ tag, rule }) => ({
+      set: { component, repository: placed.repository, tag, kind: rule.kind, digest },
+      follows: rule.kind === 'moving' ? rule.follows : undefined,
+    }));
+}

@@ -1,0 +1,50 @@
+import { listedIn } from '../core/ledger/facts';
+import type { ReleaseRecord } from '../core/ledger/release-record';
+import { decideAdoption, type Adoption, type FoundContent } from '../core/release/adoption';
+import { wantedTags } from '../core/tags/rules';
+import type { Orders } from '../delivery/delivery';
+import type { FoundArrival, LostEnvironment } from './rebuild';
+import type { RebuiltLedger } from './rebuilt-ledger';
+
+/**
+ * Plays the adoption of a release whose record an environment has, and that none before it ever had: it was there before the ledger
+ * that was lost. Does nothing where something was promoted there since.
+ */
+export async function adoptAgain(
+  record: ReleaseRecord,
+  { components }: FoundArrival,
+  { name, before, rulesOf }: LostEnvironment,
+  { ledger, product, orders }: { ledger: RebuiltLedger; product: string; orders: Orders },
+): Promise<void> {
+  const { commit, version, branch } = record;
+  const contents = components.map((placed): FoundContent => {
+    const { component, repository, digest } = placed;
+    const values = { product, commit, version, branch, digest, dirty: false };
+    const { wanted } = wantedTags(rulesOf(component), values, component);
+    return {
+      ...{ placed, commit, version, branch: undefined, isServed: true },
+      branches: branch === undefined || record.pullRequest === true ? [] : [branch],
+      tags: wanted.map(({ tag, rule: { kind } }) => ({ component, repository, tag, kind, digest })),
+      follows: wanted.flatMap(({ rule }) => (rule.kind === 'moving' ? [rule.follows] : [])),
+    };
+  });
+  const adoption: Adoption = {
+    product,
+    environments: [{ environment: name, from: before[0] ?? null, contents }],
+    lists: listedIn(record),
+    reason: '',
+    anew: true,
+  };
+  const judge = ledger.judge(
+    components.map(({ repository }) => repository),
+    orders,
+  );
+  const facts = ledger.facts.get('environment', name);
+  if (facts !== undefined && facts.steps > 0 && facts.adopting !== true) {
+    return;
+  }
+  const { value } = await judge.decide((known) => decideAdoption(adoption, known));
+  value.actions.forEach((action) => {
+    ledger.add(action, record.published);
+  });
+}

@@ -1,0 +1,4 @@
+import { adoptionSuite } from '../support/adoption-suite';
+import { sandboxWorld } from '../support/world';
+
+adoptionSuite('stand-in registries', sandboxWorld);
