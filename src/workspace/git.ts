@@ -197,28 +197,33 @@ function branchNames(run: ProgramRun): string[] {
 export interface History {
   /** Every commit is here: git is there, and the clone is not shallow. */
   readonly isWhole: boolean;
-  /** Of all branches and tags, the newest first: at most {@link mostRemembered}. */
-  readonly commits: readonly CommitId[];
   /** The tags, and the commits that they lead to. */
   readonly tags: readonly { readonly name: string; readonly commit: CommitId }[];
   /** Here and at remotes, without the names of the remotes. */
   readonly branches: readonly string[];
 }
 
-/** So many commits are remembered. */
-const mostRemembered = 5_000;
+/** So many commits of branches are read. */
+const mostRead = 5_000;
+
+/** Reads the commits of some branches, here and at remotes, the newest first: at most {@link mostRead}; none where git cannot tell. */
+export async function commitsOn(folder: string, branches: readonly string[]): Promise<CommitId[]> {
+  const patterns = branches.flatMap((branch) => [`refs/heads/${branch}`, `refs/remotes/*/${branch}`]);
+  const refs = linesOf(await git(folder, 'for-each-ref', '--format=%(refname)', ...patterns));
+  const of = refs.length > 0 ? refs : ['HEAD'];
+  const run = await git(folder, 'rev-list', `--max-count=${mostRead}`, ...of, '--');
+  return linesOf(run).filter(isCommitId);
+}
 
 /** Reads what a clone has of the history of its product; nothing where git cannot tell. */
 export async function readHistory(folder: string): Promise<History> {
-  const [shallow, commits, tags, branches] = await Promise.all([
+  const [shallow, tags, branches] = await Promise.all([
     git(folder, 'rev-parse', '--is-shallow-repository'),
-    git(folder, 'rev-list', '--all', `--max-count=${mostRemembered}`),
     git(folder, 'for-each-ref', '--format=%(refname:strip=2)%00%(objectname)%00%(*objectname)', 'refs/tags'),
     git(folder, 'for-each-ref', '--format=%(refname)', 'refs/heads', 'refs/remotes'),
   ]);
   return {
     isWhole: textOf(shallow) === 'false',
-    commits: linesOf(commits).filter(isCommitId),
     tags: linesOf(tags).flatMap((line) => {
       const [name = '', id = '', peeled = ''] = line.split('\0');
       const commit = peeled === '' ? id : peeled;

@@ -28,6 +28,8 @@ import { checkFormerPlaces } from '../../src/delivery/write-rights';
 import { Judge } from '../../src/delivery/judge';
 import { promotionDelivery } from '../../src/delivery/promotion';
 import { publicationDelivery } from '../../src/delivery/publication';
+import type { FoundEnvironment } from '../../src/core/release/adoption';
+import { recordAdoption } from '../../src/delivery/adoption/adopt';
 import { restoreTags } from '../../src/delivery/restore';
 import type { Place } from '../../src/delivery/places';
 import { moveEnvironment } from '../../src/delivery/move';
@@ -261,6 +263,13 @@ export class DeliveryWorld {
     const names = Object.keys(this.environments);
     const before = names.slice(0, names.indexOf(environment)).reverse();
     await rollBack({ environment, before, to, lane, reason, records: true }, places, context);
+  }
+
+  /** Records what environments serve, and decides as {@link recordAdoption} does. */
+  async adopt(found: readonly FoundEnvironment[], anew = false): Promise<void> {
+    const lists = [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))];
+    const adoption = { product, environments: found, lists, reason: 'from before', anew };
+    await recordAdoption(adoption, this.context(Infinity));
   }
 
   /** Puts tags right that stand elsewhere than the ledger says. */

@@ -1,3 +1,4 @@
+import { adoptionModel } from './adoption';
 import { referrersModel } from './referrers';
 import { environmentsModel, strangersModel } from './environments';
 import type { Model } from './model';
@@ -13,5 +14,6 @@ export const models: readonly (() => Model)[] = [
   strangersModel,
   twinsModel,
   rebuildModel,
+  adoptionModel,
   referrersModel,
 ];

@@ -44,7 +44,7 @@ function environmentBlock(
   const places = new Set(recorded.map((each) => placeOf(each, { several: recorded.length > 1 })));
   const listed = verbose ? served : served.slice(0, componentsListed);
   const rest = served.length - listed.length;
-  const head = ['', 'release', ...(verbose ? ['digest'] : []), 'tags', 'version by', 'commit by'];
+  const head = ['component', 'release', ...(verbose ? ['digest'] : []), 'tags', 'version by', 'commit by'];
   const rows = [head, ...listed.map((each) => rowOf(each, { verbose }))];
   const lines = grouped(beside, ({ version, commit }) => [version, commit]).map((group) => {
     const [{ lines: own }] = group;
@@ -52,7 +52,7 @@ function environmentBlock(
   });
   return [
     title,
-    ...columns(rows, '  ', (cell, column) => (column === 0 ? style.strong(cell) : style.faint(cell))),
+    ...columns(rows, '  ', (cell, column, row) => (row > 0 && column === 0 ? style.strong(cell) : style.faint(cell))),
     ...(rest === 0 ? [] : [`  and ${rest} more`]),
     ...(verbose ? beside.map((each) => `  ${style.faint(rowOf(each, { verbose }).join('  '))}`) : lines),
     ...absent.map(({ component, why }) => `  ${style.notice(component)}  not adopted: ${why}`),

@@ -25,7 +25,8 @@ export interface TagReading {
 
 /**
  * Finds the moving tags of an environment in a repository, the one that shows best what is served first: the tag that follows the
- * environment, then other tags of one name, then those of branches, then those of lines of versions, the highest first.
+ * environment, then those of branches, then other tags of one name, which follow releases alone, then those of lines of versions,
+ * the highest first.
  */
 export function showingTags(rules: readonly TagRule[], reading: TagReading): ShowingTag[] {
   const moving = rules.filter((rule) => rule.kind === 'moving');
@@ -36,8 +37,9 @@ export function showingTags(rules: readonly TagRule[], reading: TagReading): Sho
     ({ template, follows }) => follows === 'branch' && holdsOnly(placeholdersOf(template), ['branch']),
   );
   const found = [
-    ...[...ofEnvironment, ...others].flatMap((rule) => expanded(rule, undefined, reading)),
+    ...ofEnvironment.flatMap((rule) => expanded(rule, undefined, reading)),
     ...reading.branches.flatMap((branch) => ofBranches.flatMap((rule) => expanded(rule, branch, reading))),
+    ...others.flatMap((rule) => expanded(rule, undefined, reading)),
     ...lineTags(moving, reading),
   ];
   return [...new Map(found.map((each) => [each.tag, each] as const).reverse()).values()].reverse();

@@ -9,7 +9,7 @@ import { expandTag, placeholdersOf } from '../../core/tags/template';
 import { compareVersions, versionNamed, type Version } from '../../core/tags/version';
 import { versionOfTag } from '../../core/tags/version-tags';
 import { settleAll } from '../../system/promises';
-import { branchesWith, commitTimes } from '../../workspace/git';
+import { branchesWith, commitsOn, commitTimes } from '../../workspace/git';
 import { followedBranches, mayBeOurs, type AdoptionScope, type ShownContent } from './find';
 
 /** What somebody says that what is served is of. */
@@ -133,12 +133,13 @@ interface GitOrigins {
   readonly versionAt: ReadonlyMap<CommitId, Version>;
   /** The commits among those that contents name that git has here. */
   readonly known: ReadonlySet<CommitId>;
+  /** The commits of a followed branch, or of all of them, the newest first. */
+  readonly commitsOf: (branch: string | undefined) => Promise<readonly CommitId[]>;
 }
 
-async function readGitOrigins(
-  shown: readonly ShownContent[],
-  { config: { folder, versionTags }, history }: AdoptionScope,
-): Promise<GitOrigins> {
+async function readGitOrigins(shown: readonly ShownContent[], scope: AdoptionScope): Promise<GitOrigins> {
+  const { config, history } = scope;
+  const { folder, versionTags } = config;
   const versions = history.tags.flatMap(({ name, commit }) => {
     const version = versionOfTag(versionTags, name);
     return version === undefined ? [] : [{ version, commit }];
@@ -146,25 +147,24 @@ async function readGitOrigins(
   versions.sort((a, b) => compareVersions(a.version, b.version));
   const named = shown.flatMap(({ claims: { revisions } }) => revisions.filter(isCommitId));
   const times = named.length === 0 ? new Map<CommitId, unknown>() : await commitTimes(folder, [...new Set(named)]);
+  const followed = await followedBranches(scope);
+  const commits = new Map<string, Promise<readonly CommitId[]>>();
   return {
     tagged: new Map(versions.map(({ version, commit }) => [version, commit])),
     versionAt: new Map(versions.map(({ version, commit }) => [commit, version])),
     known: new Set(times.keys()),
+    commitsOf: (branch) => {
+      const name = branch ?? '';
+      const found = commits.get(name) ?? commitsOn(folder, branch === undefined ? followed : [branch]);
+      commits.set(name, found);
+      return found;
+    },
   };
 }
 
 /** Finds out what something is of by its own tags, by what it says, and by git tags. */
 async function originOf(shown: ShownContent, git: GitOrigins, scope: AdoptionScope): Promise<Origin> {
-  const [revision = '', ...others] = shown.claims.revisions;
-  const labelled =
-    others.length === 0 && isCommitId(revision) && mayBeOurs(revision, git.known, scope.history) ? revision : undefined;
-  const tagged = labelled === undefined ? await commitTagged(shown, scope) : undefined;
-  const commit: Origin['commit'] =
-    labelled !== undefined
-      ? { value: labelled, by: 'label' }
-      : tagged !== undefined
-        ? { value: tagged, by: 'tag' }
-        : undefined;
+  const commit = await commitOf(shown, git, scope);
   const version = await versionTagged(shown);
   if (version !== undefined) {
     return { version: { value: version, by: 'tag' }, commit };
@@ -177,6 +177,20 @@ async function originOf(shown: ShownContent, git: GitOrigins, scope: AdoptionSco
   return said !== undefined && isUncontradicted(said, commit?.value, shown, git)
     ? { version: { value: said, by: 'label' }, commit }
     : { commit };
+}
+
+/**
+ * The commit of something. A commit tag goes before the label: what did not change between two commits has the label of the first,
+ * and belongs to the release of the second.
+ */
+async function commitOf(shown: ShownContent, git: GitOrigins, scope: AdoptionScope): Promise<Origin['commit']> {
+  const tagged = await commitTagged(shown, git, scope);
+  if (tagged !== undefined) {
+    return { value: tagged, by: 'tag' };
+  }
+  const [revision = '', ...others] = shown.claims.revisions;
+  const isOurs = others.length === 0 && isCommitId(revision) && mayBeOurs(revision, git.known, scope.history);
+  return isOurs ? { value: revision, by: 'label' } : undefined;
 }
 
 /** A version that is said counts where no tag of the repository, and no git tag, gives it to something else. */
@@ -206,15 +220,17 @@ async function versionTagged({ repository, placed, claims }: ShownContent): Prom
 
 /** The commit whose tag leads to some content: those of the latest commits are asked. */
 async function commitTagged(
-  { environment, repository, placed }: ShownContent,
-  { config: { product }, history }: AdoptionScope,
+  { environment, repository, placed, showing }: ShownContent,
+  { commitsOf }: GitOrigins,
+  { config: { product } }: AdoptionScope,
 ): Promise<CommitId | undefined> {
   const { component, digest } = placed;
+  const branch = showing.find((each) => each.branch !== undefined)?.branch;
   const rules = environment
     .rulesOf(component)
     .filter(({ kind, template }) => kind === 'fixed' && placeholdersOf(template).join() === 'commit');
   let asked = 0;
-  for (const commit of rules.length === 0 ? [] : history.commits) {
+  for (const commit of rules.length === 0 ? [] : await commitsOf(branch)) {
     for (const { template } of rules) {
       const expansion = expandTag(template, { product, commit }, component);
       if ('tag' in expansion && repository.tags.has(expansion.tag)) {
