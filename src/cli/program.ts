@@ -4,6 +4,7 @@ import { adoptCommand } from './commands/adopt';
 import { announceCommand } from './commands/announce';
 import { assembleCommand } from './commands/assemble';
 import { boardCommand } from './commands/board';
+import { carryCommand } from './commands/carry';
 import { compareCommand } from './commands/compare';
 import { completionCommand } from './commands/completion';
 import { configCommand } from './commands/config';
@@ -51,6 +52,7 @@ export function buildProgram(version: string): Command {
     publishCommand(),
     adoptCommand(),
     assembleCommand(),
+    carryCommand(),
     recordCommand(),
     promoteCommand(),
     rollbackCommand(),

@@ -12,14 +12,11 @@ import {
 } from '../core/oci/members';
 import { parsePlatform } from '../core/oci/platform';
 import { parseReference, type Reference } from '../core/oci/reference';
-import { tagKey } from '../core/ledger/facts';
-import { fixedTags } from '../core/release/gates/tags';
-import { refuseUnmet } from '../core/release/refusal';
-import { decideFixed, type TagDecision } from '../core/release/tag-decisions';
+import type { TagDecision } from '../core/release/tag-decisions';
 import type { Tag } from '../core/oci/tag';
 import { Carrier, type Transfer } from './carry';
+import { decideNamedTag, writeNamedTag } from './fixed-tag';
 import { settleAll } from '../system/promises';
-import { notKept } from './settle';
 import type { RepositoryClient } from '../registry/repository';
 import { isHere, locate } from '../session/locate';
 import type { Session } from '../session/session';
@@ -38,6 +35,8 @@ export interface Assembly {
   drop?: readonly string[] | undefined;
   /** Platforms that must be there. */
   require?: readonly string[] | undefined;
+  /** Make a new index also where one image or index is named, which stays as it is otherwise. */
+  index?: true | undefined;
   /** How long to wait for members that are not there yet, in milliseconds. */
   wait?: number | undefined;
 }
@@ -58,7 +57,10 @@ export interface ChangedIndex {
 /** An index that was made, or would be. */
 export interface Assembled {
   readonly target: RepositoryClient;
+  /** The index; or the one image that was named, as it is. */
   readonly index: AssembledIndex;
+  /** The one member that was named is there as it is: nothing was assembled. */
+  readonly isKept: boolean;
   /** How many entries it has that are no images. */
   readonly companions: number;
   /** Undefined where none was changed. */
@@ -77,16 +79,19 @@ export async function assemble(
   { session, dryRun }: { readonly session: Session; readonly dryRun: boolean },
 ): Promise<Assembled> {
   const named = targetOf(assembly.target);
-  const { content, base } = await gatherMembers(session, assembly);
+  const { content, base, only } = await gatherMembers(session, assembly);
   requirePlatforms(content.images, (assembly.require ?? []).map(parsePlatform));
-  const index = assembleIndex(content.images, {}, content.companions);
+  const assembled = assembleIndex(content.images, {}, content.companions);
+  const kept = base === undefined && assembly.index !== true ? only : undefined;
+  const index = kept === undefined ? assembled : { ...assembled, node: kept.node };
   const { manifest } = index.node;
   const target = session.client(named.repository);
-  const decision = await decideTag(target, named, manifest.digest);
+  const decision = named.tag && (await decideNamedTag(target, named.tag, manifest.digest));
   const transfer = await carryIndex(index.node, target, decision, new Carrier({ dryRun }, session.observer.transfer));
   return {
     target,
     index,
+    isKept: kept !== undefined,
     companions: content.companions.length,
     changed: base === undefined ? undefined : await changedFrom(session, base, decision?.tag),
     decision,
@@ -104,21 +109,16 @@ async function carryIndex(
   if (decision?.outcome !== 'created' || carrier.dryRun) {
     return carrier.carry(node, target);
   }
-  const { manifest } = node;
   const transfer = await carrier.carryBelow(node, target);
-  const served = await carrier.mending(node, target, () => target.manifests.tag(decision.tag, manifest), transfer);
-  refuseUnmet([fixedTags([{ ...decision, served, ...decideFixed(manifest.digest, served, undefined) }])]);
-  if (served === undefined) {
-    throw notKept(tagKey(target.label, decision.tag), 'it said that it wrote it, and has no such tag');
-  }
+  await writeNamedTag(node, target, decision, { carrier, transfer });
   return transfer;
 }
 
-/** The members that are named, and the index that is changed, where one is. */
+/** The members that are named, the index that is changed, where one is, and the one member where there is but one. */
 async function gatherMembers(
   session: Session,
   assembly: Assembly,
-): Promise<{ content: IndexContent; base: NamedMember | undefined }> {
+): Promise<{ content: IndexContent; base: NamedMember | undefined; only: NamedMember | undefined }> {
   const { members, add = [], replace = [], drop = [], wait = 0 } = assembly;
   const patience = { session, deadline: performance.now() + wait, waits: wait > 0 };
   const changes = add.length + replace.length + drop.length > 0;
@@ -144,8 +144,12 @@ async function gatherMembers(
   const [named, added, replacing] = [await read(members), await read(add), await read(replace)];
   const [base] = named;
   return changes && base !== undefined
-    ? { content: changeIndex(base, { add: added, replace: replacing, drop: drop.map(parsePlatform) }), base }
-    : { content: contentOfMembers(named), base: undefined };
+    ? {
+        content: changeIndex(base, { add: added, replace: replacing, drop: drop.map(parsePlatform) }),
+        base,
+        only: undefined,
+      }
+    : { content: contentOfMembers(named), base: undefined, only: named.length === 1 ? base : undefined };
 }
 
 interface Waiting {
@@ -247,26 +251,4 @@ function targetOf(text: string): Reference {
     });
   }
   return target;
-}
-
-async function decideTag(
-  client: RepositoryClient,
-  { tag }: Reference,
-  digest: Digest,
-): Promise<TagDecision | undefined> {
-  if (tag === undefined) {
-    return undefined;
-  }
-  const served = await client.manifests.resolve(tag);
-  const decision: TagDecision = {
-    component: client.repository.name,
-    repository: client.label,
-    tag,
-    kind: 'fixed',
-    digest,
-    served,
-    ...decideFixed(digest, served, undefined),
-  };
-  refuseUnmet([fixedTags([decision])]);
-  return decision;
 }

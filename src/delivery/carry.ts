@@ -94,7 +94,7 @@ export class Carrier {
   /** Brings everything below a manifest into a repository, and not itself: who writes it under its tag need not write it twice. */
   async carryBelow(node: ContentNode, target: RepositoryTarget): Promise<Transfer> {
     const transfer = noTransfer();
-    await settleAll(node.children.map((child) => this.carryNode(child, target, transfer)));
+    await this.bringBelow(node, target, transfer);
     return transfer;
   }
 
@@ -126,15 +126,23 @@ export class Carrier {
 
   private async bringNode(node: ContentNode, target: RepositoryTarget, transfer: Transfer): Promise<void> {
     const { manifest, source } = node;
-    await settleAll([
-      ...node.children.map((child) => this.carryNode(child, target, transfer)),
-      ...blobsOf(manifest).map((blob) => this.carryBlob({ blob, source, target, transfer })),
-    ]);
+    await this.bringBelow(node, target, transfer);
     // What was read there is there. To write it where it may be costs no more than to ask for it.
     if (!this.dryRun && !isWithin(source.repository, target.repository)) {
       await this.mending(node, target, () => target.manifests.put(manifest.digest, manifest), transfer);
       this.wrote.add(keyOf(target, manifest));
     }
+  }
+
+  private async bringBelow(
+    { manifest, source, children }: ContentNode,
+    target: RepositoryTarget,
+    transfer: Transfer,
+  ): Promise<void> {
+    await settleAll([
+      ...children.map((child) => this.carryNode(child, target, transfer)),
+      ...blobsOf(manifest).map((blob) => this.carryBlob({ blob, source, target, transfer })),
+    ]);
   }
 
   /** Sends everything below a manifest, whatever the registry says of it. */

@@ -41,11 +41,7 @@ export function statusTable({ environments }: BoardData, now: Date): HTMLElement
               element('strong', {}, releaseName(cell)),
               ...markOf(cell),
               element('br', {}),
-              element(
-                'span',
-                { class: 'faint' },
-                `${cell.commit.slice(0, 12)}, ${servedAge(cell, now)}, ${cell.by}`,
-              ),
+              element('span', { class: 'faint' }, `${cell.commit.slice(0, 12)}, ${servedAge(cell, now)}, ${cell.by}`),
               ...(cell.lines.length === 0 ? [] : [element('br', {}), element('span', {}, `also ${linesBeside(cell)}`)]),
             ),
       ),

@@ -11,6 +11,8 @@ export const assembleResultSchema = z.strictObject({
   members: z.array(
     z.strictObject({ platform: z.string(), digest, size: z.number().int(), revision: z.string().nullable() }),
   ),
+  /** One image or index was named, and is there as it is: nothing was assembled. */
+  kept: z.boolean(),
   /** How many entries it has that are no images, such as attestations of them. */
   companions: z.number().int(),
   /** The index that was changed; null where none was. `tags` still lead to what it was; `allTags` is false where there were too many to ask for, or they may not be listed. */
@@ -23,7 +25,7 @@ export type AssembleResult = z.infer<typeof assembleResultSchema>;
 
 /** An index that was made, or would be, as a document. */
 export function toAssembleResult(
-  { target, index: { node, members }, companions, changed, decision, transfer }: Assembled,
+  { target, index: { node, members }, isKept, companions, changed, decision, transfer }: Assembled,
   { dryRun }: { dryRun: boolean },
 ): AssembleResult {
   return {
@@ -36,6 +38,7 @@ export function toAssembleResult(
       size: sizeOf(member.node),
       revision: member.revision ?? null,
     })),
+    kept: isKept,
     companions,
     changed: changed === undefined ? null : { ...changed, tags: [...changed.tags] },
     tags: decision === undefined ? [] : [toTagResult(decision)],

@@ -3,6 +3,7 @@ import { adoptResultSchema } from './adopt';
 import { announceResultSchema } from './announce';
 import { assembleResultSchema } from './assemble';
 import { boardResultSchema } from './board';
+import { carryResultSchema } from './carry';
 import { compareResultSchema } from './compare';
 import { configCheckResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
@@ -38,6 +39,7 @@ export const resultSchemas = {
   publish: publishResultSchema,
   adopt: adoptResultSchema,
   assemble: assembleResultSchema,
+  carry: carryResultSchema,
   promote: promoteResultSchema,
   rollback: rollbackResultSchema,
   restore: restoreResultSchema,

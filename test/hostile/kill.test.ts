@@ -6,6 +6,7 @@ import type { LoggedRequest } from '../../src/sandbox/registry/options';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { hod, hodJson } from '../support/hod';
 import { all } from '../support/ledger-suite';
+import { OtherClient } from '../support/other-client';
 import { readRepository, type Served } from '../support/registry-reader';
 import { components, sandboxWorld, type SandboxWorld } from '../support/world';
 
@@ -110,5 +111,42 @@ test('killed at any moment and run again, publish ends as if nothing had happene
     { numRuns: runs, endOnFailure: true },
   );
   // Most of them must really have been cut short for this to mean anything.
+  expect(killed).toBeGreaterThan(runs / 2);
+});
+
+test('killed at any request and run again, carry leaves what an undisturbed run leaves, and no tag was ever incomplete', async () => {
+  const { world } = sandbox;
+  await world.publish();
+  const dev = new OtherClient(world.ports.dev, 'skerry/timetable');
+  await dev.attach(await dev.subject('2.4.0'), 'application/vnd.skerry.report', 'all well');
+  const source = world.repository('dev', 'timetable:2.4.0');
+  const carry = (port: number): string[] => ['carry', source, `copy.localhost:${port}/skerry/timetable`];
+  let total = 0;
+  const first = await watchedRegistry(0, () => (total += 1));
+  await hodJson('carry', carry(first.port), world.options);
+  const undisturbed = await readRepository(first.port, 'skerry/timetable');
+  await first.close();
+  let killed = 0;
+  for (let at = 1; at <= total; at += Math.max(1, Math.floor(total / runs))) {
+    let requests = 0;
+    let kill: () => void = () => undefined;
+    const registry = await watchedRegistry(0, () => {
+      requests += 1;
+      if (requests === at) {
+        kill();
+      }
+    });
+    const run = await hod(carry(registry.port), {
+      ...world.options,
+      started: (child) => (kill = () => child.kill('SIGKILL')),
+    });
+    killed += run.code === null ? 1 : 0;
+    const { tags } = await readRepository(registry.port, 'skerry/timetable');
+    expect([{}, undisturbed.tags]).toContainEqual(tags);
+    await hodJson('carry', carry(registry.port), world.options);
+    expect(await registry.incomplete()).toEqual([]);
+    expect(await readRepository(registry.port, 'skerry/timetable')).toEqual(undisturbed);
+    await registry.close();
+  }
   expect(killed).toBeGreaterThan(runs / 2);
 });

@@ -1,3 +1,4 @@
+import type { CarryResult } from '../../src/results/carry';
 import type { AdoptResult } from '../../src/results/adopt';
 import type { AnnounceResult } from '../../src/results/announce';
 import type { AssembleResult } from '../../src/results/assemble';
@@ -348,6 +349,28 @@ export const accessOf = (count: number): AccessResult => {
   };
 };
 
+export const carried: CarryResult = {
+  repository: repository('prod', 'timetable'),
+  dryRun: false,
+  requests: 31,
+  images: [
+    {
+      ...{ from: `${repository('dev', 'timetable')}:2.4.0`, digest: digest(1), size: 1024, artifactType: null },
+      mediaType: 'application/vnd.oci.image.index.v1+json',
+      platforms: [...platforms],
+      tags: [{ tag: '2.4.0', kind: 'fixed', outcome: 'created', reason: 'the tag is new', drift: null }],
+      referrers: { brought: 3, present: 1, left: [`${repository('prod', 'timetable')}:sha256-0001.sig`] },
+      transfer: { blobsSent: 9, blobsMounted: 0, blobsPresent: 2, bytesSent: 48_200_000 },
+    },
+    {
+      ...{ from: `${repository('dev', 'timetable')}@${digest(2)}`, digest: digest(2), size: 512 },
+      ...{ artifactType: 'application/vnd.skerry.tides.v1', mediaType: 'application/vnd.oci.image.manifest.v1+json' },
+      ...{ platforms: [], tags: [], referrers: { brought: 0, present: 0, left: [] } },
+      transfer: { blobsSent: 1, blobsMounted: 0, blobsPresent: 0, bytesSent: 900 },
+    },
+  ],
+};
+
 export const adopted = (count: number): AdoptResult => ({
   ...{ product, dryRun: false, requests: 26 * count },
   environments: (['uat', 'prod'] as const).map((environment, place) => ({
@@ -553,6 +576,7 @@ export const assembled: AssembleResult = {
     repository: repository('dev', 'timetable'),
     digest: digest(1),
     dryRun: false,
+    kept: false,
     companions: 1,
     changed: null,
     transfer,

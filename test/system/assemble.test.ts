@@ -46,6 +46,25 @@ test('the same members give the same index, in whatever order and from wherever 
   expect((await world.fails('image-missing', 'show', `${target}:2.4.1`)).next).toContain('2.4.0');
 });
 
+test('one image or index that is named stays as it is, unless a new index is asked for', async () => {
+  const { world } = sandbox;
+  const published = await world.publish();
+  const timetable = published.components.find(({ component }) => component === 'timetable');
+  const target = world.repository('dev', 'kept');
+  const index = await assemble(`${target}:2.4.0`, world.repository('dev', 'timetable:2.4.0'));
+  expect(index).toMatchObject({ digest: timetable?.digest, kept: true, tags: [{ outcome: 'created' }] });
+  expect(index.members.map(({ platform }) => platform)).toEqual(['linux/amd64', 'linux/arm64']);
+  const single = await assemble(`${target}:amd64`, amd64);
+  expect(single).toMatchObject({ kept: true, digest: single.members[0]?.digest });
+  const wrapped = await assemble(target, amd64, '--index');
+  expect(wrapped).toMatchObject({ kept: false, mediaType: 'application/vnd.oci.image.index.v1+json' });
+  const { tags, manifests } = await readRepository(world.ports.dev, 'skerry/kept');
+  expect(tags).toEqual({ '2.4.0': index.digest, amd64: single.digest });
+  expect(Object.keys(manifests)).toContain(timetable?.digest);
+  const said = await hod(['assemble', `${target}:2.4.0`, world.repository('dev', 'timetable:2.4.0')], world.options);
+  expect(said.stdout).toMatch(/^Wrote it as it is: 2 images/);
+});
+
 test('members for one platform, from two commits, or that are not there are one clear error each', async () => {
   const { world } = sandbox;
   const target = `${world.repository('dev', 'other')}:2.4.0`;
@@ -283,8 +302,8 @@ test('members that are there cost what the protocol asks for, and a member that 
     .slice(before)
     .map(({ method, path }) => `${method} ${path.split('/').at(-2) ?? ''}`);
   const count = (text: string) => asked.filter((each) => each === text).length;
-  // Each index that stands under a tag, its image and its config are read, each layer is asked for once, the new index is written once.
-  expect(count('GET manifests')).toBe(4);
+  // Each image that stands under a tag and its config are read, each layer is asked for once, the new index is written once.
+  expect(count('GET manifests')).toBe(2);
   expect(count('PUT manifests')).toBe(1);
   expect(count('HEAD manifests')).toBe(2);
   expect(made.transfer).toMatchObject({ blobsSent: 0, blobsMounted: 0, bytesSent: 0 });

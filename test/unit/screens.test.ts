@@ -8,6 +8,7 @@ import { compareView } from '../../src/cli/views/compare';
 import { configShowView, configView } from '../../src/cli/views/config';
 import { promoteView, publishView } from '../../src/cli/views/delivery';
 import { adoptView } from '../../src/cli/views/adopt';
+import { carryView } from '../../src/cli/views/carry';
 import { initView } from '../../src/cli/views/init';
 import { insideView } from '../../src/cli/views/inside';
 import { exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
@@ -36,6 +37,7 @@ const views: Record<string, Draw> = {
   'status, one environment down': (count, look) =>
     statusView(resultSchemas.status.parse(made.statusOf(count, true)), look, made.now),
   adopt: (count, look) => adoptView(resultSchemas.adopt.parse(made.adopted(count)), look),
+  carry: (_, look) => carryView(resultSchemas.carry.parse(made.carried), look),
   stage: (count, look) => stageView(resultSchemas.stage.parse(made.staged(count)), look),
   publish: (count, look) => publishView(resultSchemas.publish.parse(made.published(count)), look),
   promote: (count, look) => promoteView(resultSchemas.promote.parse(made.promoted(count)), look),
@@ -79,6 +81,7 @@ const ofOne = [
     'init',
     'announce',
     'assemble',
+    'carry',
     'board',
     'config check',
     'ledger verify',

@@ -24,6 +24,7 @@ export function assembleCommand() {
     .option('--replace <platform=member...>', 'put these in the place of what that index has for a platform')
     .option('--drop <platform...>', 'leave out what that index has for these platforms')
     .option('--require <platform...>', 'end with exit 4 where one of these platforms is missing')
+    .option('--index', 'make a new index also of one image or index; otherwise that stays as it is, with its digest')
     .option('--wait <time>', 'wait so long for members that are not there yet, such as 10m', parseDuration)
     .addOption(configOption())
     .addOption(dryRunOption())

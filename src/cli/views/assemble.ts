@@ -27,7 +27,9 @@ export function assembleView(result: AssembleResult, { style }: Screen): string 
     ...(changed?.allTags === false ? [`  ${style.faint('not all of its tags could be asked for')}`] : []),
   ];
   return [
-    `${verb} an index of ${formatCount(result.members.length, 'image')}`,
+    result.kept
+      ? `${result.dryRun ? 'Would write' : 'Wrote'} it as it is: ${formatCount(result.members.length, 'image')}; --index makes a new index of it`
+      : `${verb} an index of ${formatCount(result.members.length, 'image')}`,
     `  ${result.repository}@${result.digest}`,
     ...tagLines(result.tags, style),
     `  ${style.faint(transferLine(result.transfer, result))}`,

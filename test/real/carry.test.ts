@@ -1,0 +1,4 @@
+import { carrySuite } from '../support/carry-suite';
+import { realWorld } from '../support/real-world';
+
+carrySuite('real servers', realWorld);

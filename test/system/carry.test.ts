@@ -1,0 +1,4 @@
+import { carrySuite } from '../support/carry-suite';
+import { sandboxWorld } from '../support/world';
+
+carrySuite('stand-in registries', sandboxWorld);
