@@ -10,12 +10,12 @@ const base = {
 
 export default {
   maxWorkers: 2,
-  projects: ['unit', 'system', 'hostile', 'real'].map((name) => ({
+  projects: ['unit', 'system', 'stories', 'hostile', 'real'].map((name) => ({
     ...base,
     displayName: name,
     roots: [`<rootDir>/test/${name}`],
     testMatch: ['**/*.test.ts'],
-    setupFiles: ['unit', 'system'].includes(name) ? ['<rootDir>/test/support/setup-fixed.ts'] : [],
+    setupFiles: ['unit', 'system', 'stories'].includes(name) ? ['<rootDir>/test/support/setup-fixed.ts'] : [],
     setupFilesAfterEnv: ['<rootDir>/test/support/setup.ts'],
   })),
 };

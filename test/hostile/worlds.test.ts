@@ -9,4 +9,7 @@ test.each(models.map((create) => create()))('$name: random worlds are as the mod
   for (let at = 0; at < worlds; at += 1) {
     await play(model, { seed: seed + at });
   }
+  if (worlds >= 40) {
+    model.expectCovered();
+  }
 });

@@ -5,7 +5,7 @@ import { environmentsModel, historyOf, components, steps, waitingIn, worldEnviro
 import { twinsModel } from '../models/twins';
 import { testModel } from '../support/models';
 
-testModel(environmentsModel, 40, [
+testModel(environmentsModel, 5, [
   { seed: 11, path: '108' },
   { seed: 13, path: '19' },
   { seed: 22, path: '149' },
@@ -24,7 +24,7 @@ testModel(environmentsModel, 40, [
   { seed: 1_079_813_835 },
 ]);
 
-testModel(twinsModel, 15);
+testModel(twinsModel, 5);
 
 test('of what waits, so many releases are followed, and it is said that there are more', async () => {
   const changes = Array.from({ length: 30 }, () => ({

@@ -2,12 +2,12 @@ import { digestOf, historyOf, orderModel, versionsModel, worldOf } from '../mode
 import { Killed, type DeliveryWorld } from '../models/delivery-world';
 import { testModel } from '../support/models';
 
-testModel(orderModel, 60, [
+testModel(orderModel, 20, [
   { seed: 22, path: '66' },
   { seed: 2, path: '15' },
   { seed: 2_049_854_749, path: '3' },
 ]);
-testModel(versionsModel, 60);
+testModel(versionsModel, 20);
 
 test('a newer build between any two steps of an older one that is killed at any later step: run again, all is right', async () => {
   const [older, newer] = historyOf([{ kind: 'commit', on: 0 }]);

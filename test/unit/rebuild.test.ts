@@ -1,4 +1,6 @@
+import { adoptionModel } from '../models/adoption';
 import { rebuildModel } from '../models/rebuild';
 import { testModel } from '../support/models';
 
-testModel(rebuildModel, 60);
+testModel(rebuildModel, 10);
+testModel(adoptionModel, 10);
