@@ -1,4 +1,3 @@
-import { kindOf } from '../core/oci/bundle';
 import { contentOf } from '../core/oci/content';
 import type { ComponentArrival } from '../core/release/component-arrival';
 import { staysAsItIs, type TagDecision } from '../core/release/tag-decisions';
@@ -6,7 +5,14 @@ import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { referrerFacts, carryReferrers, listReferrers, subjectsOf, type CarriedReferrers } from './referrers/carry';
 import { addTransfer, Carrier, noTransfer, type Transfer } from './carry';
 import { settleAll } from '../system/promises';
-import { placed, type Delivered, type Delivery, type DeliveryContext, type DeliveryItem } from './delivery';
+import {
+  kindAndType,
+  placed,
+  type Delivered,
+  type Delivery,
+  type DeliveryContext,
+  type DeliveryItem,
+} from './delivery';
 import { Judge, type Judged } from './judge';
 import { record, type Recording } from './record';
 import { completing, settle } from './settle';
@@ -115,7 +121,7 @@ function deliveredOf<P extends Plan>(
       const { plan, arrival } = decidedAbout(item, verdicts);
       return {
         ...placed(item),
-        kind: kindOf(item.node.manifest),
+        ...kindAndType(item.node.manifest),
         origin: plan.origin,
         arrival,
         tags: decisions.filter(({ component }) => component === item.component),

@@ -1,7 +1,9 @@
 import type { Actor } from '../core/ledger/entry';
 import type { CommitId } from '../core/commit';
 import type { ContentNode } from '../core/oci/content';
-import { describeManifest } from '../core/oci/manifest';
+import { kindOf, type ContentKind } from '../core/oci/bundle';
+import { describeManifest, type Manifest } from '../core/oci/manifest';
+import { typeOf } from '../core/oci/referrers';
 import type { Carrying } from '../core/oci/referrers';
 import type { Action } from '../core/ledger/entries';
 import type { ComponentArrival, Origin } from '../core/release/component-arrival';
@@ -74,7 +76,9 @@ export interface DeliveryContext {
 
 /** What became of one component. */
 export interface DeliveredItem extends PlacedComponent {
-  readonly kind: 'image' | 'bundle';
+  readonly kind: ContentKind;
+  /** What kind of artifact it is; undefined of an image. */
+  readonly artifactType: string | undefined;
   /** The release that it is of. */
   readonly origin: Origin;
   readonly arrival: ComponentArrival;
@@ -95,6 +99,12 @@ export interface Delivered<P extends Plan> {
 /** How something is carried into an environment, by what it takes and by what was asked for. */
 export function mannerOf({ carrying }: { carrying: Carrying }, { mend }: { mend?: true | undefined }): Manner {
   return { records: carrying !== 'none', mend: mend === true };
+}
+
+/** What some content is, for answers. */
+export function kindAndType(manifest: Manifest): { kind: ContentKind; artifactType: string | undefined } {
+  const kind = kindOf(manifest);
+  return { kind, artifactType: kind === 'image' ? undefined : typeOf(manifest) };
 }
 
 /** An item as decisions see it. */

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import type { Included } from '../core/ledger/release';
+import { contentKinds, type ContentKind } from '../core/oci/bundle';
 import { gateOutcomes, type Gate } from '../core/release/gates/gate';
 import { tagOutcomes, type TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
@@ -44,7 +45,9 @@ export type GateResult = z.infer<typeof gateResult>;
 /** What a component is, and where. */
 export const contentFields = {
   component: z.string(),
-  kind: z.enum(['image', 'bundle']),
+  kind: z.enum(contentKinds),
+  /** What kind of artifact or bundle it is; null of an image. */
+  artifactType: z.string().nullable(),
   repository: z.string(),
   digest,
   mediaType: z.string(),
@@ -96,8 +99,14 @@ export function toGateResult(gate: Gate): GateResult {
   return { gate: name, outcome, detail: joinLines(detail), remedy: gate.outcome === 'unmet' ? gate.remedy : null };
 }
 
+/** A component in a repository, as far as answers tell of it. */
+interface Placed extends Omit<ContentResult, 'artifactType' | 'kind'> {
+  readonly kind: ContentKind;
+  readonly artifactType: string | undefined;
+}
+
 /** What a component is, and where, of something that holds more. */
-export function toContentResult(item: ContentResult): ContentResult {
-  const { component, kind, repository, digest: found, mediaType, platforms } = item;
-  return { component, kind, repository, digest: found, mediaType, platforms: [...platforms] };
+export function toContentResult(item: Placed): ContentResult {
+  const { component, kind, artifactType = null, repository, digest: found, mediaType, platforms } = item;
+  return { component, kind, artifactType, repository, digest: found, mediaType, platforms: [...platforms] };
 }

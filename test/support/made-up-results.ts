@@ -47,6 +47,7 @@ const content = (component: string, environment: string, of: number) => ({
   ...{
     component,
     kind: 'image' as const,
+    artifactType: null,
     repository: repository(environment, component),
     digest: digest(of),
     platforms,

@@ -1,10 +1,30 @@
 import { join } from 'node:path';
 import { execFileSync } from 'node:child_process';
-import { mkdir, readFile, rm } from 'node:fs/promises';
+import { createHash } from 'node:crypto';
+import { mkdir, readFile, rm, writeFile } from 'node:fs/promises';
 import { pushLayout } from './builder';
 import { hodJson } from './hod';
 import { OtherClient } from './other-client';
+import { readRepository } from './registry-reader';
 import type { SandboxWorld, World } from './world';
+
+/** Writes a layout that holds an artifact that is no image. Answers the bytes of its manifest, and its digest. */
+async function writeChart(folder: string): Promise<{ chart: string; digest: string }> {
+  await mkdir(join(folder, 'blobs', 'sha256'), { recursive: true });
+  const write = async (mediaType: string, text: string) => {
+    const hex = createHash('sha256').update(text).digest('hex');
+    await writeFile(join(folder, 'blobs', 'sha256', hex), text);
+    return { mediaType, digest: `sha256:${hex}`, size: text.length };
+  };
+  const config = await write('application/vnd.skerry.chart.config.v1+json', '{"name":"tides"}');
+  const layers = [await write('application/vnd.skerry.chart.v1.tar', 'high tide at noon')];
+  const mediaType = 'application/vnd.oci.image.manifest.v1+json';
+  const chart = JSON.stringify({ schemaVersion: 2, mediaType, config, layers });
+  const root = await write(mediaType, chart);
+  await writeFile(join(folder, 'oci-layout'), '{"imageLayoutVersion":"1.0.0"}');
+  await writeFile(join(folder, 'index.json'), JSON.stringify({ schemaVersion: 2, manifests: [root] }));
+  return { chart, digest: root.digest };
+}
 
 /** Releases of images that builders pushed, at registries of a kind. */
 export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld, 'world' | 'close'>>): void {
@@ -23,8 +43,8 @@ export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld
       world.configure(new RegExp(`( {2}${component}:\n(?: {4}(?!from).*\n)*? {4}from: ).*`), (line) =>
         line.replace(/(from: ).*$/, `$1${text}`),
       );
-    const served = async (environment: 'dev' | 'uat' | 'prod', component: string) =>
-      (await world.served(environment))[component] ?? { tags: {}, manifests: {}, blobs: [] };
+    const served = (environment: 'dev' | 'uat' | 'prod', component: string) =>
+      readRepository(world.readPorts[environment], `skerry/${component}`);
 
     test('from another registry: the digest that the builder printed is published, promoted, proved and rolled back to', async () => {
       const place = `${world.host('uat')}/build/tide-watch`;
@@ -86,6 +106,27 @@ export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld
       const mounted = next.components.find(({ component }) => component === 'tide-watch');
       expect(mounted).toMatchObject({ digest: beside, transfer: { bytesSent: 0, blobsSent: 0 } });
       expect(mounted?.transfer.blobsMounted).toBeGreaterThan(0);
+    });
+
+    test('an artifact of another type, from a layout and pushed: released as what it is', async () => {
+      const { chart, digest } = await writeChart(out('tide-chart'));
+      const type = 'application/vnd.skerry.chart.config.v1+json';
+      await world.configure('images:\n', 'images:\n  tide-chart: { from: out/tide-chart }\n');
+      await world.configure('after: dev\n', 'after: dev\n    gates: { platforms: [linux/amd64] }\n');
+      const published = await world.publish();
+      expect(published.components[0]).toMatchObject({
+        ...{ component: 'tide-chart', kind: 'artifact', artifactType: type, digest, platforms: [] },
+      });
+      const promoted = await world.promote('uat');
+      expect(promoted.components[0]).toMatchObject({ kind: 'artifact', artifactType: type, digest });
+      const { manifests } = await served('uat', 'tide-chart');
+      expect(manifests[digest]).toBe(chart);
+      const said = await world.hod('publish', '--verbose');
+      expect(said.stdout).toMatch(new RegExp(`tide-chart +${type.replaceAll(/[.+]/g, '.')}`));
+      const place = `${world.host('uat')}/build/tide-chart`;
+      await pushLayout(world.readPorts.uat, 'build/tide-chart', out('tide-chart'), 'built');
+      const again = await world.publish('--from', `tide-chart=${place}:built`);
+      expect(again.components[0]).toMatchObject({ kind: 'artifact', digest, transfer: { bytesSent: 0 } });
     });
 
     test('each platform by a builder of its own: one index, of staged references or of a list', async () => {

@@ -211,12 +211,12 @@ test('which releases stand on a base whose name leads elsewhere now', async () =
   const { world, close } = await sandboxWorld();
   try {
     const repository = world.repository('dev', 'base');
-    const first = await hodJson('assemble', ['assemble', `${repository}:12`, 'out/timetable-amd64'], world.options);
-    const second = await hodJson(
-      'assemble',
-      ['assemble', `${repository}:13`, 'out/timetable-arm64.tar'],
-      world.options,
-    );
+    const assemble = (tag: string, output: string) =>
+      hodJson('assemble', ['assemble', `${repository}:${tag}`, output, '--index'], world.options);
+    const [first, second] = [
+      await assemble('12', 'out/timetable-amd64'),
+      await assemble('13', 'out/timetable-arm64.tar'),
+    ];
     const build = async (name: string) => {
       const config = { architecture: 'amd64', os: 'linux', config: { Labels: {} } };
       const annotations = {

@@ -37,6 +37,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
     components: outcomes.map((outcome, at) => ({
       component: `pier-${at + 1}`,
       kind: 'image',
+      artifactType: null,
       repository: `dev.test/skerry/pier-${at + 1}`,
       digest,
       mediaType: 'm',

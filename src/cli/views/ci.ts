@@ -13,12 +13,13 @@ export function summaryTable(report: CiReport): string {
   const [verb, where] =
     'environment' in report ? (['Published to', report.environment] as const) : (['Promoted to', report.to] as const);
   const title = `### ${report.product}${version}: ${report.dryRun ? 'Dry run for' : verb} ${where}`;
-  const rows = report.components.map(({ component, kind, platforms, tags, repository, digest }) => {
+  const rows = report.components.map(({ component, kind, artifactType, platforms, tags, repository, digest }) => {
     const set = tags.filter(({ outcome }) => outcome !== 'held').map(({ tag }) => `\`${tag}\``);
     const held = tags
       .filter(({ outcome }) => outcome === 'held')
       .map(({ tag, reason }) => `\`${tag}\` held: ${cell(reason)}`);
-    const runs = kind === 'bundle' ? 'files' : platforms.map(cell).join('<br>');
+    const runs =
+      kind === 'image' ? platforms.map(cell).join('<br>') : kind === 'bundle' ? 'files' : cell(artifactType ?? '');
     return `| ${component} | ${runs} | ${[...set, ...held].join('<br>')} | \`${repository}@${digest}\` |`;
   });
   return [

@@ -24,10 +24,10 @@ export function componentLines(
 ): string[] {
   const rows = components
     .slice(0, componentsListed)
-    .map(({ component, kind, digest, platforms, included }) => [
-      component,
-      shortDigest(digest),
-      [kind === 'bundle' ? 'bundle of files' : platforms.join(' '), ...originOf(included)].join('  '),
+    .map(({ included, ...each }) => [
+      each.component,
+      shortDigest(each.digest),
+      [whatItIs(each, ' '), ...originOf(included)].join('  '),
     ]);
   const rest = components.length - rows.length;
   const places = new Set(components.map((each) => placeOf(each, { several: components.length > 1 })));
@@ -38,6 +38,21 @@ export function componentLines(
     ...(rest === 0 ? [] : [`and ${rest} more`]),
     ...(places.size === 1 ? [`  ${style.faint(`in ${[...places].join('')}`)}`] : []),
   ];
+}
+
+/** What some content is, in a few words: where an image runs, or what kind of artifact it is. */
+export function whatItIs(
+  { kind, artifactType, platforms }: Pick<ContentResult, 'kind' | 'artifactType' | 'platforms'>,
+  between: string,
+): string {
+  switch (kind) {
+    case 'image':
+      return platforms.join(between);
+    case 'bundle':
+      return 'bundle of files';
+    case 'artifact':
+      return artifactType ?? 'artifact';
+  }
 }
 
 /** Names the origin of an included component: `from payments 1.4.2`, or the reference that hod.yaml names. */
@@ -61,11 +76,13 @@ export function placeOf(
 
 /** What a component is, and how to pull it. */
 export function componentHead(
-  { component, kind, platforms, repository, digest, included }: ContentResult & { included?: IncludedResult },
+  { included, ...content }: ContentResult & { included?: IncludedResult },
   style: Style,
 ): string[] {
-  const runs = kind === 'bundle' ? style.faint('bundle of files') : platforms.join('  ');
-  return [[style.strong(component), runs, ...originOf(included)].join('  '), `  ${repository}@${digest}`];
+  const { component, kind, repository, digest } = content;
+  const what = whatItIs(content, '  ');
+  const told = kind === 'image' ? what : style.faint(what);
+  return [[style.strong(component), told, ...originOf(included)].join('  '), `  ${repository}@${digest}`];
 }
 
 /** A line for each tag: what became of it, and why. */

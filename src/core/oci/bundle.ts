@@ -1,7 +1,7 @@
 import { sha256, type Digest } from './digest';
 import { parseManifest, type Manifest } from './manifest';
 import { annotationKeys } from './annotations';
-import { mediaTypes } from './media-types';
+import { isImageConfig, mediaTypes } from './media-types';
 
 /** The artifact type of a bundle: files that ship with images. */
 const bundleType = 'application/vnd.hod.bundle.v1';
@@ -31,7 +31,16 @@ export function bundleManifest(name: string, archive: { digest: Digest; size: nu
   return parseManifest(text, { label: `the bundle ${name}`, mediaType: mediaTypes.manifest });
 }
 
-/** Whether a manifest is that of a bundle or of an image. */
-export function kindOf({ artifactType }: Manifest): 'image' | 'bundle' {
-  return artifactType === bundleType ? 'bundle' : 'image';
+/** What content can be: an image or an index of images, a bundle of files, or an artifact of another type. */
+export const contentKinds = ['image', 'bundle', 'artifact'] as const;
+export type ContentKind = (typeof contentKinds)[number];
+
+/** What a manifest is of. What has the config of an image is an image, whatever else it says. */
+export function kindOf(manifest: Manifest): ContentKind {
+  if (manifest.artifactType === bundleType) {
+    return 'bundle';
+  }
+  const isImage =
+    manifest.kind === 'index' ? manifest.artifactType === undefined : isImageConfig(manifest.config.mediaType);
+  return isImage ? 'image' : 'artifact';
 }

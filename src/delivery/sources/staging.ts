@@ -1,6 +1,6 @@
 import type { Actor } from '../../core/ledger/entry';
 import { shortDigest } from '../../core/oci/digest';
-import { kindOf } from '../../core/oci/bundle';
+import type { ContentKind } from '../../core/oci/bundle';
 import type { Action } from '../../core/ledger/entries';
 import { replaces, stagedIn } from '../../core/ledger/entries/staged';
 import type { Build } from '../../core/build/build';
@@ -26,7 +26,7 @@ import {
 import { carriedWith } from '../referrers/find';
 import { addTransfer, Carrier, type Transfer } from '../carry';
 import { settleAll } from '../../system/promises';
-import { placed, type DeliveryItem } from '../delivery';
+import { kindAndType, placed, type DeliveryItem } from '../delivery';
 import { appendDeciding } from '../record';
 import { isSharedProtection, protectTogether } from '../protection';
 import { removeTag } from '../settle';
@@ -44,7 +44,9 @@ export const stagingOutcomes = ['staged', 'unchanged'] as const;
 
 /** What became of one build output. */
 export interface StagedOutput extends PlacedComponent {
-  readonly kind: 'image' | 'bundle';
+  readonly kind: ContentKind;
+  /** What kind of artifact it is; undefined of an image. */
+  readonly artifactType: string | undefined;
   readonly outcome: (typeof stagingOutcomes)[number];
   readonly transfer: Transfer & { readonly requests: number };
 }
@@ -101,7 +103,7 @@ export async function stageOutputs(places: readonly PlacedOutput[], context: Sta
   }
   return carried.map(({ item, transfer }, at) => ({
     ...placed(item),
-    kind: kindOf(item.node.manifest),
+    ...kindAndType(item.node.manifest),
     outcome: before[at] === true ? 'unchanged' : 'staged',
     transfer: { ...transfer, requests: item.target.requests },
   }));

@@ -7,12 +7,13 @@ import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
+import type { ContentKind } from '../../oci/bundle';
 import type { Gate, UnmetGate } from './gate';
 import type { Passage } from './passage';
 
 /** A component that asks to enter, as far as rules ask about it. */
 export interface CandidateComponent extends ComponentDigest {
-  readonly kind: 'image' | 'bundle';
+  readonly kind: ContentKind;
   /** `os/arch[/variant]` of everything that runs. */
   readonly platforms: readonly string[];
   /** The names of the annotations that it has, or that all have that it holds. */
@@ -169,16 +170,19 @@ function notFrozen({ freeze }: AdmissionRules, candidate: Candidate): Gate {
 }
 
 /** The components that gates about content ask. A bundle is Hod's own work, and is not asked. */
-function imagesOf({ components }: Candidate<CandidateComponent>): readonly CandidateComponent[] {
-  return components.filter(({ kind }) => kind === 'image');
+function contentOf({ components }: Candidate<CandidateComponent>): readonly CandidateComponent[] {
+  return components.filter(({ kind }) => kind !== 'bundle');
 }
 
 function hasPlatforms(platforms: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'platforms';
-  const lacking = imagesOf(candidate).flatMap((each) => {
-    const missing = platforms.filter((platform) => !each.platforms.includes(platform));
-    return missing.length === 0 ? [] : [`${each.component} is not there for ${missing.join(', ')}`];
-  });
+  const lacking = contentOf(candidate)
+    // An artifact runs nowhere by itself.
+    .filter(({ kind }) => kind === 'image')
+    .flatMap((each) => {
+      const missing = platforms.filter((platform) => !each.platforms.includes(platform));
+      return missing.length === 0 ? [] : [`${each.component} is not there for ${missing.join(', ')}`];
+    });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image is there for ${platforms.join(', ')}` }
     : unmet(gate, candidate, {
@@ -191,7 +195,7 @@ function hasPlatforms(platforms: readonly string[], candidate: Candidate<Candida
 
 function hasAnnotations(annotations: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'annotations';
-  const lacking = imagesOf(candidate).flatMap((each) => {
+  const lacking = contentOf(candidate).flatMap((each) => {
     const missing = annotations.filter((name) => !each.annotations.includes(name));
     return missing.length === 0 ? [] : [`${each.component} has no ${missing.join(', ')}`];
   });
@@ -207,7 +211,7 @@ function hasAnnotations(annotations: readonly string[], candidate: Candidate<Can
 
 function hasReferrers(types: readonly string[], candidate: Candidate<CandidateComponent>): Gate {
   const gate = 'referrers';
-  const lacking = imagesOf(candidate).flatMap((each) => {
+  const lacking = contentOf(candidate).flatMap((each) => {
     const missing = types.filter((type) => !each.referrers.includes(type));
     return missing.length === 0 ? [] : [`nothing of the type ${missing.join(', ')} refers to ${each.component}`];
   });
