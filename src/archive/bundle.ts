@@ -1,17 +1,12 @@
 import { lstat, readdir } from 'node:fs/promises';
 import { basename, join, relative, sep } from 'node:path';
-import { Header } from 'tar/header';
-import { Pax } from 'tar/pax';
 import { onePiece, withoutFirst } from '../core/bytes';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { bundleManifest, emptyConfig } from '../core/oci/bundle';
 import type { ContentNode, ContentSource } from '../core/oci/content';
 import { digestHasher, sha256 } from '../core/oci/digest';
 import { fileAt, fileBytes, readable } from './files';
-
-const blockSize = 512;
-/** Everything in a bundle bears this time: the same files give the same bytes. */
-const epoch = new Date(0);
+import { tarEnd, tarHeader, tarPadding } from './tar-writer';
 
 interface BundledFile {
   /** Relative, with `/`. */
@@ -90,7 +85,7 @@ async function listFiles(root: string): Promise<BundledFile[]> {
 /** The bytes of a .tar (POSIX.1-2001 pax) of the files, in the order in which they are given. */
 async function* archive(files: readonly BundledFile[]): AsyncGenerator<Uint8Array> {
   for (const file of files) {
-    yield* headerOf(file);
+    yield tarHeader(file);
     let size = 0;
     for await (const piece of fileBytes(fileAt(file.path))) {
       size += piece.length;
@@ -104,15 +99,7 @@ async function* archive(files: readonly BundledFile[]): AsyncGenerator<Uint8Arra
         next: 'run the command again when nothing writes there',
       });
     }
-    yield Buffer.alloc((blockSize - (size % blockSize)) % blockSize);
+    yield tarPadding(size);
   }
-  yield Buffer.alloc(2 * blockSize);
-}
-
-function headerOf({ name, size, executable }: BundledFile): Buffer[] {
-  const fields = { path: name, mode: executable ? 0o755 : 0o644, uid: 0, gid: 0, size, mtime: epoch };
-  const header = new Header({ ...fields, type: 'File', linkpath: '', uname: '', gname: '', devmaj: 0, devmin: 0 });
-  const block = Buffer.alloc(blockSize);
-  const extended = header.encode(block, 0) ? [new Pax({ path: name, size, mtime: epoch }).encode()] : [];
-  return [...extended, block];
+  yield tarEnd();
 }

@@ -2,14 +2,17 @@ import * as z from 'zod';
 import { allBytes } from '../core/bytes';
 import { HodError } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
-import { readManifest, type ContentSource } from '../core/oci/content';
+import { readContent, readManifest, verified, type ContentSource } from '../core/oci/content';
+import { blobsOf, manifestSizeLimit } from '../core/oci/manifest';
 import { descriptorSchema, type Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
+import { blobName } from '../core/oci/layout-index';
 import { manifestKind } from '../core/oci/media-types';
 import { readDigestTag, referrersTag, type ListedReferrer } from '../core/oci/referrers';
 import { isTag } from '../core/oci/tag';
 import { readDocument } from './document';
-import type { OutputImage } from './output-images';
+import { parcelType } from '../core/ledger/parcel-document';
+import type { OpenedOutput, OutputImage } from './output-images';
 import type { OutputFiles } from './files';
 
 const indexJsonSchema = z.object({ schemaVersion: z.literal(2), manifests: z.array(descriptorSchema) });
@@ -23,7 +26,10 @@ const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./,
 export async function layoutImages(files: OutputFiles): Promise<OutputImage[]> {
   await readDocument(files, 'oci-layout', layoutFileSchema);
   const index = await readDocument(files, 'index.json', indexJsonSchema);
-  const roots = index.manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
+  // What a parcel says of its release is none of its images.
+  const roots = index.manifests.filter(
+    ({ mediaType, artifactType }) => manifestKind(mediaType) !== undefined && artifactType !== parcelType,
+  );
   const referrers = roots.length > 1 ? await referrersIn(roots, layoutSource(files)) : [];
   const source: ContentSource = {
     ...layoutSource(files),
@@ -37,6 +43,28 @@ export async function layoutImages(files: OutputFiles): Promise<OutputImage[]> {
       identity: root.digest,
       open: () => Promise.resolve({ source, root }),
     }));
+}
+
+/**
+ * Finds an artifact of a type in a layout, and checks that everything that the layout lists is there: each manifest byte by byte,
+ * small documents too; what is large is checked when it is carried. Throws as {@link layoutImages}.
+ */
+export async function layoutArtifact(files: OutputFiles, artifactType: string): Promise<OpenedOutput | undefined> {
+  await readDocument(files, 'oci-layout', layoutFileSchema);
+  const index = await readDocument(files, 'index.json', indexJsonSchema);
+  const source = layoutSource(files);
+  const roots = index.manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
+  for (const root of roots) {
+    const { manifest } = await readContent(source, root);
+    const isDocument = manifest.subject !== undefined || manifest.artifactType !== undefined;
+    for (const blob of isDocument ? blobsOf(manifest) : []) {
+      if (blob.size <= manifestSizeLimit) {
+        await allBytes(verified(await source.openBlob(blob), blob, source.label));
+      }
+    }
+  }
+  const root = roots.find((each) => each.artifactType === artifactType);
+  return root && { source, root };
 }
 
 /**
@@ -75,14 +103,14 @@ async function subjectOf(descriptor: Descriptor, source: ContentSource): Promise
 
 function layoutSource(files: OutputFiles): ContentSource {
   const checkBlob = async (descriptor: Descriptor): Promise<void> => {
-    const size = await files.size(blobName(descriptor.digest));
+    const size = await files.size(blobName(descriptor));
     const object = `${descriptor.digest} in ${files.label}`;
     const next = 'build the image again; nothing was tagged';
     if (size === undefined) {
       throw new HodError('blob-missing', {
         what: 'a blob is missing from the image layout',
         object,
-        why: `there is no file ${blobName(descriptor.digest)}`,
+        why: `there is no file ${blobName(descriptor)}`,
         next,
       });
     }
@@ -100,15 +128,11 @@ function layoutSource(files: OutputFiles): ContentSource {
     checkBlob,
     async readManifest(descriptor) {
       await checkBlob(descriptor);
-      return allBytes(files.open(blobName(descriptor.digest)));
+      return allBytes(files.open(blobName(descriptor)));
     },
     async openBlob(descriptor, from) {
       await checkBlob(descriptor);
-      return files.open(blobName(descriptor.digest), from);
+      return files.open(blobName(descriptor), from);
     },
   };
-}
-
-function blobName(digest: Digest): string {
-  return `blobs/${digest.replace(':', '/')}`;
 }

@@ -12,7 +12,7 @@ import {
 } from './output-images';
 import { fileAt, fileBytes, type OutputFiles, type PlainFile } from './files';
 import { folderFiles } from './folder';
-import { layoutImages } from './layout';
+import { layoutArtifact, layoutImages } from './layout';
 import { olderImages } from './older-archive';
 import type { Packing } from './packing';
 import { tarFiles } from './tar';
@@ -40,6 +40,13 @@ export async function outputImages(path: string, packing: Packing): Promise<Outp
     return olderImages(files, packing);
   }
   throw unrecognised(files.label, `it has neither oci-layout nor manifest.json; ${holds(await files.names())}`);
+}
+
+/**
+ * Finds an artifact of a type in an image layout; undefined where it holds none. Throws as {@link outputImages}.
+ */
+export async function outputArtifact(path: string, artifactType: string): Promise<OpenedOutput | undefined> {
+  return layoutArtifact(await openFiles(path), artifactType);
 }
 
 async function openFiles(path: string): Promise<OutputFiles> {

@@ -12,6 +12,7 @@ const kinds: ReadonlyMap<string, readonly (keyof ProductNames)[]> = new Map([
   ['env', ['environments']],
   ['in', ['environments']],
   ['for', ['environments']],
+  ['what', ['environments', 'versions']],
   ['component', ['components']],
   ['only', ['components']],
   ['version', ['versions']],

@@ -178,6 +178,8 @@ async function answerQuestions(stage: Stage, product: SampleProduct, registries:
   const file = await product.deploy(`${registries.prod}/skerry`, version);
   stage.hod(3, 'point', 'prod', file, '--check');
   stage.hod(0, 'point', 'prod', file);
+  stage.scene('Where no network leads, the same release goes in a file: an image layout, with all that refers to it');
+  stage.hod(0, 'pack', 'prod', '--out', 'skerry-prod.tar');
 }
 
 /** An address of the sandbox, for resolvers that do not know names below localhost. */

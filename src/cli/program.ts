@@ -12,6 +12,7 @@ import { demoCommand } from './commands/demo';
 import { initCommand } from './commands/init';
 import { insideCommand } from './commands/inside';
 import { ledgerCommand } from './commands/ledger';
+import { packCommand } from './commands/pack';
 import { pointCommand } from './commands/point';
 import { promoteCommand } from './commands/promote';
 import { proveCommand } from './commands/prove';
@@ -53,6 +54,7 @@ export function buildProgram(version: string): Command {
     adoptCommand(),
     assembleCommand(),
     carryCommand(),
+    packCommand(),
     recordCommand(),
     promoteCommand(),
     rollbackCommand(),

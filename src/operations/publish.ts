@@ -1,37 +1,24 @@
 import type { Actor } from '../core/ledger/entry';
-import type { Build, BuildOptions } from '../core/build/build';
-import { despiteOf, type DespiteOptions } from '../core/release/despite';
-import { gatesOfBuild } from '../core/release/gates/build';
-import { publishedAlone } from '../core/release/gates/publication';
 import type { Publication } from '../core/release/publication';
-import { refuseUnmet } from '../core/release/refusal';
 import { withAnnouncing } from '../announcing/announce';
 import { deliver } from '../delivery/deliver';
 import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';
 import { buildOrders, commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
-import { gather, type GatherContext, type GatheredItem } from '../delivery/sources/gather';
-import { gatherIncluded, type InclusionContext } from '../delivery/sources/included';
-import { placeValues } from '../core/build/output-place';
-import { withOutputs } from '../delivery/sources/chosen-outputs';
+import { gatherAll, readChosenBuild, type ChosenBuildOptions } from '../delivery/sources/chosen-build';
+import { checkParcel } from '../delivery/sources/parcel';
 import { endProtection } from '../delivery/protection';
-import { readBuild } from '../delivery/sources/read-build';
-import { readFollowing } from '../delivery/sources/read-following';
 import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { checkoutRules } from '../workspace/checkout-rules';
-import { chosenComponents, isBuilt, isIncluded, type ComponentConfig, type Config } from '../workspace/config';
+import type { Config } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
 
 /** What `publish` is told. */
-export interface PublishOptions extends SessionOptions, BuildOptions, DespiteOptions {
-  /** The components to publish; all where none is named. */
-  components?: readonly string[] | undefined;
-  /** Build outputs of images, `IMAGE=PLACE`, instead of those that hod.yaml names. */
-  from?: readonly string[] | undefined;
+export interface PublishOptions extends SessionOptions, ChosenBuildOptions {
   /** How long to wait for what other jobs are still to stage, in milliseconds. */
   wait?: number | undefined;
   actor?: string | undefined;
@@ -51,11 +38,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const { product, components } = config;
     const [environment] = config.environments;
     const dryRun = options.dryRun === true;
-    const despite = despiteOf(options);
-    const chosen = withOutputs(chosenComponents(config, options.components ?? []), options.from ?? []);
-    const { build, head: checkedOut } = await readBuild(config, options, session.observer);
-    const following = await readFollowing(config, build);
-    refuseUnmet([publishedAlone(product, chosen, components), ...gatesOfBuild(build, following, environment.name)]);
+    const { parcel, chosen, build, checkedOut, following, despite } = await readChosenBuild(config, options, session);
     noteUnshared(config, session);
     const about = { command: 'publish', environment: environment.name } as const;
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
@@ -71,6 +54,9 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       const moved = await moveIfElsewhere(config, environment, { ...options, despite }, { session, context });
       const sources = { config, environment, session, ledger, wait: options.wait ?? 0 };
       const items = await gatherAll(chosen, build, sources);
+      if (parcel !== undefined) {
+        checkParcel(parcel, items);
+      }
       const publication: Publication = {
         product,
         environment: environment.name,
@@ -95,19 +81,6 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };
     });
   });
-}
-
-async function gatherAll(
-  components: readonly ComponentConfig[],
-  build: Build,
-  context: Omit<GatherContext, 'values'> & InclusionContext,
-): Promise<GatheredItem[]> {
-  const values = placeValues(context.config.product, build);
-  const gathered = await Promise.all([
-    gather(components.filter(isBuilt), build.commit, { ...context, values }),
-    gatherIncluded(components.filter(isIncluded), build.commit, context),
-  ]);
-  return gathered.flat();
 }
 
 /** Tells that an empty ledger met tags in the registry. */

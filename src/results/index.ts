@@ -10,6 +10,7 @@ import { errorResultSchema } from './error';
 import { initResultSchema } from './init';
 import { insideDifferenceSchema, insideResultSchema } from './inside';
 import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
+import { packResultSchema } from './pack';
 import { productsSchema } from './products';
 import { pointResultSchema } from './point';
 import { promoteResultSchema } from './promote';
@@ -40,6 +41,7 @@ export const resultSchemas = {
   adopt: adoptResultSchema,
   assemble: assembleResultSchema,
   carry: carryResultSchema,
+  pack: packResultSchema,
   promote: promoteResultSchema,
   rollback: rollbackResultSchema,
   restore: restoreResultSchema,

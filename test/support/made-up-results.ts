@@ -1,3 +1,4 @@
+import type { PackResult } from '../../src/results/pack';
 import type { CarryResult } from '../../src/results/carry';
 import type { AdoptResult } from '../../src/results/adopt';
 import type { AnnounceResult } from '../../src/results/announce';
@@ -371,6 +372,16 @@ export const carried: CarryResult = {
     },
   ],
 };
+
+export const packed = (count: number): PackResult => ({
+  ...{ place: 'skerry.tar', form: 'tar', dryRun: false, product, blobs: 9 * count, size: 77_000_000 * count },
+  ...{ kept: 12_000_000, referrers: 2 * count, ledgerEntries: 4 },
+  releases: [{ version: '2.5.0', commit: commit(5) }],
+  contents: names(count).map((name, place) => ({
+    ...{ name, kind: 'image' as const, artifactType: null, digest: digest(place + 1), size: 77_000_000 },
+    mediaType: 'application/vnd.oci.image.index.v1+json',
+  })),
+});
 
 export const adopted = (count: number): AdoptResult => ({
   ...{ product, dryRun: false, requests: 26 * count },

@@ -24,7 +24,14 @@ export function shellBlocks(page: string): string[] {
 }
 
 /** Plays lines as a person types them, in the folder of the product. Answers what was said, each command under its own line. */
-export async function playLines(lines: string, world: World): Promise<string> {
+export async function playLines(
+  lines: string,
+  world: {
+    readonly product: { readonly folder: string };
+    readonly env: World['env'];
+    readonly host: (name: 'dev' | 'uat') => string;
+  },
+): Promise<string> {
   const script = lines.replaceAll(/\b(dev|uat)\.registry\.test\b/g, (_, name: 'dev' | 'uat') => world.host(name));
   const shell = `set -e\nhod() { printf '%s\\n' "== $*"; '${process.execPath}' '${program}' "$@"; }\n${script}`;
   const una = { NAME: 'Una Skerry', EMAIL: 'una@skerry.test' };

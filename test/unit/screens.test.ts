@@ -9,6 +9,7 @@ import { configShowView, configView } from '../../src/cli/views/config';
 import { promoteView, publishView } from '../../src/cli/views/delivery';
 import { adoptView } from '../../src/cli/views/adopt';
 import { carryView } from '../../src/cli/views/carry';
+import { packView } from '../../src/cli/views/pack';
 import { initView } from '../../src/cli/views/init';
 import { insideView } from '../../src/cli/views/inside';
 import { exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
@@ -38,6 +39,7 @@ const views: Record<string, Draw> = {
     statusView(resultSchemas.status.parse(made.statusOf(count, true)), look, made.now),
   adopt: (count, look) => adoptView(resultSchemas.adopt.parse(made.adopted(count)), look),
   carry: (_, look) => carryView(resultSchemas.carry.parse(made.carried), look),
+  pack: (count, look) => packView(resultSchemas.pack.parse(made.packed(count)), look),
   stage: (count, look) => stageView(resultSchemas.stage.parse(made.staged(count)), look),
   publish: (count, look) => publishView(resultSchemas.publish.parse(made.published(count)), look),
   promote: (count, look) => promoteView(resultSchemas.promote.parse(made.promoted(count)), look),

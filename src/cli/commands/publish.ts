@@ -34,6 +34,10 @@ export function publishCommand() {
       'hod publish --from timetable=build.registry.test/skerry/timetable:c-1f2e3d4c5b6a',
       'an image that its builder pushed: the same digest',
     ],
+    [
+      'hod publish --parcel skerry-2.4.0.tar --trust-parcel --reason "the courier is known"',
+      'a release from elsewhere',
+    ],
     ['hod publish --wait 10m --strict-order', 'wait for what other jobs stage; refuse to come late'],
     ['hod publish --summary "$SUMMARY" --outputs "$OUTPUTS"', 'tell the CI what was done'],
     ['hod publish --after-rewrite --reason "rebased"', 'the branch was rewritten: go on with this build'],
@@ -59,6 +63,11 @@ export function publishCommand() {
       '--from <image=place...>',
       'take build outputs of an image from a path, registry/name:tag, or - for standard input (default: as in hod.yaml)',
     )
+    .option(
+      '--parcel <file>',
+      'take the release out of a parcel that `hod pack` wrote: its version, commit and branch too',
+    )
+    .option('--trust-parcel', 'take what the parcel says of its release, though nobody has signed it; needs --reason')
     .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
     .addOption(strictOrderOption())
     .option('--mend', 'look at everything that is there already, and send what the registry lost')

@@ -10,6 +10,8 @@ export interface Despite {
   readonly freeze: boolean;
   /** It comes in from another environment, into another repository, or by other rules than releases did so far. */
   readonly newWayIn: boolean;
+  /** It comes from a parcel that nobody has signed. */
+  readonly parcel: boolean;
   /** Why; there is one wherever something is set aside. */
   readonly reason: string;
 }
@@ -20,6 +22,7 @@ export const inSpiteOfNothing: Despite = {
   afterRewrite: false,
   freeze: false,
   newWayIn: false,
+  parcel: false,
   reason: '',
 };
 
@@ -29,16 +32,25 @@ export interface DespiteOptions {
   afterRewrite?: true | undefined;
   despiteFreeze?: true | undefined;
   newWayIn?: true | undefined;
+  trustParcel?: true | undefined;
   reason?: string | undefined;
 }
 
 /** What is set aside on purpose. Throws `reason-missing` where nobody says why. */
-export function despiteOf({ again, afterRewrite, despiteFreeze, newWayIn, reason }: DespiteOptions): Despite {
+export function despiteOf({
+  again,
+  afterRewrite,
+  despiteFreeze,
+  newWayIn,
+  trustParcel,
+  reason,
+}: DespiteOptions): Despite {
   const options = [
     ...(again === true ? ['--again'] : []),
     ...(afterRewrite === true ? ['--after-rewrite'] : []),
     ...(despiteFreeze === true ? ['--despite-freeze'] : []),
     ...(newWayIn === true ? ['--new-way-in'] : []),
+    ...(trustParcel === true ? ['--trust-parcel'] : []),
   ];
   if (options.length > 0) {
     return {
@@ -46,6 +58,7 @@ export function despiteOf({ again, afterRewrite, despiteFreeze, newWayIn, reason
       afterRewrite: afterRewrite === true,
       freeze: despiteFreeze === true,
       newWayIn: newWayIn === true,
+      parcel: trustParcel === true,
       reason: needReason(reason, options.join(' ')),
     };
   }
@@ -80,6 +93,7 @@ export function rulesAside({
   afterRewrite,
   freeze,
   newWayIn,
+  parcel,
   reason,
 }: Despite): { rule: string; reason: string }[] {
   return [
@@ -87,5 +101,6 @@ export function rulesAside({
     ...(afterRewrite ? [{ rule: 'branch-order', reason }] : []),
     ...(freeze ? [{ rule: 'freeze', reason }] : []),
     ...(newWayIn ? [{ rule: 'way-in', reason }] : []),
+    ...(parcel ? [{ rule: 'parcel', reason }] : []),
   ];
 }

@@ -2,6 +2,9 @@ import type { Component } from '../../build/component';
 import type { ContentId } from '../../ledger/release';
 import type { Facts } from '../../ledger/facts';
 import type { Version } from '../../tags/version';
+import type { ReleaseRecord } from '../../ledger/release-record';
+import { describePosition } from '../../tags/ordering';
+import type { Despite } from '../despite';
 import type { Gate } from './gate';
 
 /** A version stands for one content, also where no tag rule writes it. */
@@ -21,6 +24,25 @@ export function versionFree(version: Version | undefined, content: ContentId, fa
     detail: `the ledger has it as the release ${taken.release}, which holds something else`,
     remedy: 'publish with a new version, or let --next patch take it; nothing was changed',
   };
+}
+
+/** What a parcel says of its release is taken only on purpose: anybody can write a parcel. */
+export function parcelTrusted(
+  { path, release }: { readonly path: string; readonly release: ReleaseRecord },
+  { parcel, reason }: Despite,
+): Gate {
+  const gate = 'parcel';
+  return parcel
+    ? { gate, outcome: 'met', detail: `taken on purpose: ${reason}` }
+    : {
+        gate,
+        outcome: 'unmet',
+        code: 'parcel-untrusted',
+        what: 'nobody has signed this parcel',
+        object: `${describePosition(release)} in ${path}`,
+        detail: 'it says which version and commit it holds, and anybody can write such a parcel',
+        remedy: 'make sure where it comes from; --trust-parcel --reason "…" takes it, on record',
+      };
 }
 
 /** Only those components are published by themselves that hod.yaml allows it for. */

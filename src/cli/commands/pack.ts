@@ -1,0 +1,23 @@
+import { answer } from '../answer';
+import { command, configOption, dryRunOption, quietOption, requestsOption, verboseOption } from '../options';
+
+/** `hod pack`. */
+export function packCommand() {
+  return command('pack', 'write a release or images into a file or folder: an OCI image layout, with referrers', [
+    ['hod pack prod --out skerry.tar', 'what prod serves, with its referrers and what the ledger says of it'],
+    ['hod pack 2.4.0 --out skerry-2.4.0.tar --dry-run', 'how large will it be?'],
+    ['hod pack registry.test/skerry/timetable:2.4.0 --out timetable', 'one image, into a folder; needs no hod.yaml'],
+  ])
+    .argument('<what...>', 'an environment, a version or a commit; or references and build outputs')
+    .requiredOption('--out <place>', 'the file to write, whose name ends with .tar; or a folder')
+    .addOption(configOption())
+    .addOption(dryRunOption())
+    .addOption(requestsOption())
+    .addOption(quietOption())
+    .addOption(verboseOption())
+    .action(async (what, options) => {
+      const { pack } = await import('../../operations/pack');
+      const { packView } = await import('../views/pack');
+      await answer(options, (run) => pack({ what, ...options, ...run }), packView);
+    });
+}

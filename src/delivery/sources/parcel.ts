@@ -1,0 +1,129 @@
+import * as z from 'zod';
+import { outputArtifact } from '../../archive/output';
+import type { BuildOptions } from '../../core/build/build';
+import { allBytes } from '../../core/bytes';
+import { HodError } from '../../core/errors';
+import { parseJson } from '../../core/json';
+import { parcelType } from '../../core/ledger/parcel-document';
+import { readRecord, type ReleaseRecord } from '../../core/ledger/release-record';
+import { readManifest, verified } from '../../core/oci/content';
+import { describePosition } from '../../core/tags/ordering';
+import type { ComponentConfig } from '../../workspace/config';
+import type { GatheredItem } from './gather';
+
+/** A parcel that a release is published from. */
+export interface ReceivedParcel {
+  readonly path: string;
+  readonly release: ReleaseRecord;
+}
+
+const documentSchema = z.object({ product: z.string(), releases: z.array(z.unknown()) });
+
+/**
+ * Reads what a parcel says of the one release in it.
+ *
+ * @throws {@link HodError} `parcel-unrecognised` for a layout that is none; `other-product`; `two-releases`
+ */
+export async function readParcel(path: string, product: string): Promise<ReceivedParcel> {
+  const found = await outputArtifact(path, parcelType);
+  const document = found && documentSchema.safeParse(await readDocumentOf(found)).data;
+  const releases = (document?.releases ?? []).map((each) => readRecord(new TextEncoder().encode(JSON.stringify(each))));
+  if (document === undefined || releases.includes(undefined)) {
+    throw new HodError('parcel-unrecognised', {
+      what: 'this is no parcel of a release',
+      object: path,
+      why:
+        found === undefined
+          ? 'it is an image layout, and does not say which release is in it'
+          : 'what it says of its release cannot be read, or contradicts itself',
+      next: 'write it with `hod pack ENV --out PLACE`; images without a release are published with --from',
+    });
+  }
+  if (document.product !== product) {
+    throw new HodError('other-product', {
+      what: 'this parcel is of another product',
+      object: path,
+      why: `it holds ${document.product}, and hod.yaml describes ${product}`,
+      next: 'name the parcel, or the hod.yaml (--config), of the same product',
+    });
+  }
+  const [release, ...others] = releases;
+  if (release === undefined || others.length > 0) {
+    throw new HodError('two-releases', {
+      what: 'this parcel does not hold one release',
+      object: path,
+      why: `it holds ${releases.map((each) => each && describePosition(each)).join(', ') || 'none'}`,
+      next: 'pack each release by itself: `hod pack VERSION --out PLACE`',
+    });
+  }
+  return { path, release };
+}
+
+async function readDocumentOf({
+  source,
+  root,
+}: NonNullable<Awaited<ReturnType<typeof outputArtifact>>>): Promise<unknown> {
+  const manifest = await readManifest(source, root);
+  const [blob] = manifest.kind === 'image' ? manifest.layers : [];
+  return blob && parseJson(await allBytes(verified(await source.openBlob(blob), blob, source.label)));
+}
+
+/** Takes all components from a parcel. */
+export function fromParcel(components: readonly ComponentConfig[], { path }: ReceivedParcel): ComponentConfig[] {
+  return components.map(({ name, was, inputs, publishAlone, ...component }) => ({
+    ...{ kind: 'image', name, was, inputs, publishAlone, compression: 'none' },
+    platforms: 'platforms' in component ? component.platforms : [],
+    outputs: [{ kind: 'path', path: `${path}#${name}` }],
+  }));
+}
+
+/**
+ * Describes the build that a parcel's release is of.
+ *
+ * @throws {@link HodError} `options-conflict` where options say that, too.
+ */
+export function buildOfParcel({ release }: ReceivedParcel, options: BuildOptions & { from?: unknown }): BuildOptions {
+  const { commit, branch, build, run, version, next, line, from } = options;
+  const given = Object.entries({ commit, branch, build, run, version, next, line, from }).filter(
+    ([, value]) => value !== undefined,
+  );
+  if (given.length > 0) {
+    throw new HodError('options-conflict', {
+      what: 'a parcel says which release is in it',
+      object: given.map(([name]) => `--${name}`).join(' '),
+      why: `it holds ${describePosition(release)}, and this says something else`,
+      next: 'leave these options out',
+    });
+  }
+  const { pullRequest, ...record } = release;
+  return {
+    commit: record.commit,
+    version: record.version,
+    branch: pullRequest === true ? undefined : record.branch,
+    build: record.build,
+    run: record.run,
+  };
+}
+
+/**
+ * Checks that the content of a parcel is that of its release.
+ *
+ * @throws {@link HodError} `content-corrupt`
+ */
+export function checkParcel({ path, release }: ReceivedParcel, items: readonly GatheredItem[]): void {
+  const other = items.filter(({ component, node }) => {
+    const recorded = release.components.find((each) => each.component === component);
+    return recorded?.digest !== node.manifest.digest;
+  });
+  if (other.length > 0) {
+    throw new HodError('content-corrupt', {
+      what: 'the parcel does not hold what its release names',
+      object: other.map(({ component }) => `${component} in ${path}`),
+      why: other.map(({ component, node }) => {
+        const recorded = release.components.find((each) => each.component === component);
+        return `${describePosition(release)} has ${recorded?.digest ?? `no ${component}`}, and the parcel ${node.manifest.digest}`;
+      }),
+      next: 'pack the release again; nothing was tagged',
+    });
+  }
+}

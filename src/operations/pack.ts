@@ -1,0 +1,92 @@
+import { existsSync, statSync } from 'node:fs';
+import { newLayout, writeLayoutFolder, writeLayoutTar } from '../archive/layout-writer';
+import { HodError } from '../core/errors';
+import { parcelOfEnvironment, parcelOfImages, parcelOfRelease, type Parcel } from '../delivery/parcel';
+import { findRelease } from '../delivery/sources/choice';
+import { toPackResult, type PackResult } from '../results/pack';
+import { refuseEmpty, withLedger } from '../session/open-ledger';
+import { isHere } from '../session/locate';
+import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
+import type { Config } from '../workspace/config';
+
+/** What `pack` is told. */
+export interface PackOptions extends SessionOptions {
+  /** An environment, a version or a commit; or references and build outputs. */
+  what: readonly string[];
+  /** A folder, or a file whose name ends with .tar. */
+  out: string;
+  dryRun?: true | undefined;
+}
+
+/**
+ * Writes images, or a release with what the ledger says of it, as an image layout: a folder, or one .tar.
+ *
+ * @throws {@link HodError} `folder-in-use` for a folder that holds something else.
+ */
+export async function pack(options: PackOptions): Promise<PackResult> {
+  const { what, out } = options;
+  const dryRun = options.dryRun === true;
+  return withProductIfAny(options, async (config, session) => {
+    const isTar = /\.tar$/.test(out);
+    refuseOtherFolder(out, { isTar });
+    const parcel = await readParcel(what, config, session);
+    const layout = newLayout(parcel.entries);
+    const kept = dryRun ? 0 : await (isTar ? writeLayoutTar(out, layout) : writeLayoutFolder(out, layout));
+    const form: PackResult['form'] = isTar ? 'tar' : 'folder';
+    const { contents, size } = layout;
+    const product = config?.product ?? null;
+    return toPackResult({ place: out, form, product, dryRun, kept, blobs: contents.length, size }, parcel);
+  });
+}
+
+/** What somebody named: references and build outputs, or a release of the product. */
+async function readParcel(what: readonly string[], config: Config | undefined, session: Session): Promise<Parcel> {
+  const [only = '', ...others] = what;
+  const isPlace = (text: string): boolean => isHere(text) || text.includes('/');
+  if (config === undefined || what.every(isPlace)) {
+    return parcelOfImages(what, session);
+  }
+  if (others.length > 0) {
+    throw new HodError('options-conflict', {
+      what: 'a release is packed by itself',
+      object: what.join(' '),
+      why: 'an environment, a version or a commit stands for all images of a release',
+      next: 'name one of them, or references alone',
+    });
+  }
+  return withLedger(config, session, 'read', async (ledger) => {
+    await refuseEmpty(config, ledger);
+    const environment = config.environments.find(({ name }) => name === only);
+    const context = { config, session, ledger };
+    if (environment !== undefined) {
+      return parcelOfEnvironment(environment, context);
+    }
+    const release = await findRelease(only, config.folder, ledger);
+    if (release === undefined) {
+      throw new HodError('never-published', {
+        what: 'this was never published',
+        object: only,
+        why: `it is no environment of ${config.file}, and the ledger has no release of it`,
+        next: 'name an environment, a version or a commit (`hod status` lists them), or a reference',
+      });
+    }
+    return parcelOfRelease(release, context);
+  });
+}
+
+/** A folder may be there where it is a layout, or empty: what an ended run left is gone on with. */
+function refuseOtherFolder(out: string, { isTar }: { readonly isTar: boolean }): void {
+  if (!existsSync(out)) {
+    return;
+  }
+  const isFolder = statSync(out).isDirectory();
+  const isOurs = existsSync(`${out}/oci-layout`) || existsSync(`${out}/blobs`) || !isFolder;
+  if (isTar ? isFolder : !isFolder || !isOurs) {
+    throw new HodError('folder-in-use', {
+      what: 'something else is there',
+      object: out,
+      why: isFolder ? 'it is a folder, and holds no image layout' : 'it is a file, and its name does not end with .tar',
+      next: 'name another place with --out',
+    });
+  }
+}
