@@ -11,11 +11,10 @@ import {
   type NamedMember,
 } from '../core/oci/members';
 import { parsePlatform } from '../core/oci/platform';
-import { parseReference, type Reference } from '../core/oci/reference';
 import type { TagDecision } from '../core/release/tag-decisions';
 import type { Tag } from '../core/oci/tag';
 import { Carrier, type Transfer } from './carry';
-import { decideNamedTag, writeNamedTag } from './fixed-tag';
+import { decideNamedTag, parseTarget, writeNamedTag } from './fixed-tag';
 import { settleAll } from '../system/promises';
 import type { RepositoryClient } from '../registry/repository';
 import { isHere, locate } from '../session/locate';
@@ -78,7 +77,7 @@ export async function assemble(
   assembly: Assembly,
   { session, dryRun }: { readonly session: Session; readonly dryRun: boolean },
 ): Promise<Assembled> {
-  const named = targetOf(assembly.target);
+  const named = parseTarget(assembly.target);
   const { content, base, only } = await gatherMembers(session, assembly);
   requirePlatforms(content.images, (assembly.require ?? []).map(parsePlatform));
   const assembled = assembleIndex(content.images, {}, content.companions);
@@ -238,17 +237,4 @@ async function changedFrom(
     }
   }
   return { from: name, digest, tags, allTags: whole };
-}
-
-function targetOf(text: string): Reference {
-  const target = parseReference(text);
-  if (target.digest !== undefined) {
-    throw new HodError('not-a-reference', {
-      what: 'an index cannot be written to a digest',
-      object: text,
-      why: 'its digest follows from its members',
-      next: 'name a repository, or a repository and a tag',
-    });
-  }
-  return target;
 }

@@ -13,7 +13,7 @@ import { isHere, locate } from '../session/locate';
 import type { Session } from '../session/session';
 import { settleAll } from '../system/promises';
 import { addTransfer, Carrier, type Transfer } from './carry';
-import { decideNamedTag, writeNamedTag } from './fixed-tag';
+import { decideNamedTag, parseTarget, writeNamedTag } from './fixed-tag';
 import { carryReferrers, listReferrers, type CarriedReferrers, type ReferrerCount } from './referrers/carry';
 import { findReferrers } from './referrers/find';
 
@@ -147,15 +147,7 @@ async function carryWith(
 }
 
 function targetOf({ target, sources, platform }: CarriageRequest): Reference {
-  const reference = parseReference(target);
-  if (reference.digest !== undefined) {
-    throw new HodError('not-a-reference', {
-      what: 'nothing can be carried to a digest',
-      object: target,
-      why: 'the digest is that of what is carried',
-      next: 'name a repository, or a repository and a tag',
-    });
-  }
+  const reference = parseTarget(target);
   if (sources.length > 1 && reference.tag !== undefined) {
     throw new HodError('options-conflict', {
       what: 'one tag cannot lead to several images',

@@ -1,4 +1,6 @@
+import { HodError } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
+import { parseReference, type Reference } from '../core/oci/reference';
 import type { Digest } from '../core/oci/digest';
 import type { Tag } from '../core/oci/tag';
 import { tagKey } from '../core/ledger/facts';
@@ -8,6 +10,24 @@ import { decideFixed, type TagDecision } from '../core/release/tag-decisions';
 import type { RepositoryClient } from '../registry/repository';
 import type { Carrier, Transfer } from './carry';
 import { notKept } from './settle';
+
+/**
+ * Reads where somebody wants content: a repository, with the tag to write if one is wanted.
+ *
+ * @throws {@link HodError} `not-a-reference` for a digest, `not-a-repository`
+ */
+export function parseTarget(text: string): Reference {
+  const target = parseReference(text);
+  if (target.digest !== undefined) {
+    throw new HodError('not-a-reference', {
+      what: 'nothing can be written to a digest',
+      object: text,
+      why: 'the digest follows from the content',
+      next: 'name a repository, or a repository and a tag',
+    });
+  }
+  return target;
+}
 
 /**
  * Decides about a tag that somebody names without a ledger: it is a fixed one.

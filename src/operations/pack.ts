@@ -1,9 +1,12 @@
-import { existsSync, statSync } from 'node:fs';
+import { existsSync, readdirSync, statSync } from 'node:fs';
+import { open } from 'node:fs/promises';
+import { join } from 'node:path';
 import { newLayout, writeLayoutFolder, writeLayoutTar } from '../archive/layout-writer';
 import { HodError } from '../core/errors';
 import { parcelOfEnvironment, parcelOfImages, parcelOfRelease, type Parcel } from '../delivery/parcel';
 import { findRelease } from '../delivery/sources/choice';
 import { toPackResult, type PackResult } from '../results/pack';
+import { versionNamed } from '../core/tags/version';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { isHere } from '../session/locate';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
@@ -28,7 +31,7 @@ export async function pack(options: PackOptions): Promise<PackResult> {
   const dryRun = options.dryRun === true;
   return withProductIfAny(options, async (config, session) => {
     const isTar = /\.tar$/.test(out);
-    refuseOtherFolder(out, { isTar });
+    await refuseOther(out, { isTar });
     const parcel = await readParcel(what, config, session);
     const layout = newLayout(parcel.entries);
     const kept = dryRun ? 0 : await (isTar ? writeLayoutTar(out, layout) : writeLayoutFolder(out, layout));
@@ -42,7 +45,10 @@ export async function pack(options: PackOptions): Promise<PackResult> {
 /** What somebody named: references and build outputs, or a release of the product. */
 async function readParcel(what: readonly string[], config: Config | undefined, session: Session): Promise<Parcel> {
   const [only = '', ...others] = what;
-  const isPlace = (text: string): boolean => isHere(text) || text.includes('/');
+  const isEnvironment = (text: string): boolean => config?.environments.some(({ name }) => name === text) === true;
+  // A folder may be called like an environment or a version: `./prod` is the folder.
+  const isPlace = (text: string): boolean =>
+    text.includes('/') || (isHere(text) && !isEnvironment(text) && versionNamed(text) === undefined);
   if (config === undefined || what.every(isPlace)) {
     return parcelOfImages(what, session);
   }
@@ -74,19 +80,39 @@ async function readParcel(what: readonly string[], config: Config | undefined, s
   });
 }
 
-/** A folder may be there where it is a layout, or empty: what an ended run left is gone on with. */
-function refuseOtherFolder(out: string, { isTar }: { readonly isTar: boolean }): void {
-  if (!existsSync(out)) {
-    return;
-  }
-  const isFolder = statSync(out).isDirectory();
-  const isOurs = existsSync(`${out}/oci-layout`) || existsSync(`${out}/blobs`) || !isFolder;
-  if (isTar ? isFolder : !isFolder || !isOurs) {
+/** A layout may be there, or what an ended run left of it; nothing else is written over. */
+async function refuseOther(out: string, { isTar }: { readonly isTar: boolean }): Promise<void> {
+  const why = existsSync(out) ? await whyTheirs(out, { isTar }) : undefined;
+  if (why !== undefined) {
     throw new HodError('folder-in-use', {
       what: 'something else is there',
       object: out,
-      why: isFolder ? 'it is a folder, and holds no image layout' : 'it is a file, and its name does not end with .tar',
+      why,
       next: 'name another place with --out',
     });
+  }
+}
+
+async function whyTheirs(out: string, { isTar }: { readonly isTar: boolean }): Promise<string | undefined> {
+  if (statSync(out).isDirectory()) {
+    const isLayout = ['oci-layout', 'blobs'].some((name) => existsSync(join(out, name)));
+    return !isTar && (isLayout || readdirSync(out).length === 0)
+      ? undefined
+      : 'it is a folder, and holds no image layout';
+  }
+  if (!isTar) {
+    return 'it is a file, and its name does not end with .tar';
+  }
+  return (await isLayoutTar(out)) ? undefined : 'it is a file that Hod did not pack';
+}
+
+/** Whether a file begins as `pack` writes it. */
+async function isLayoutTar(path: string): Promise<boolean> {
+  const handle = await open(path);
+  try {
+    const { buffer, bytesRead } = await handle.read(Buffer.alloc(11), 0, 11, 0);
+    return bytesRead === 0 || buffer.toString('latin1') === 'oci-layout\0';
+  } finally {
+    await handle.close();
   }
 }

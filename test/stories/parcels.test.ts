@@ -124,6 +124,10 @@ test('a parcel is an image layout that others read: the same release, the same b
   await readLayout(inside('one'));
   await sandbox.world.fails('never-published', 'pack', '9.9.9', '--out', 'x.tar');
   await sandbox.world.fails('folder-in-use', 'pack', 'uat', '--out', 'out');
+  await writeFile(inside('notes.tar'), 'no archive');
+  await sandbox.world.fails('folder-in-use', 'pack', 'uat', '--out', 'notes.tar');
+  await mkdir(inside('uat'));
+  expect((await pack('uat', '--out', 'skerry.tar', '--dry-run')).releases).toHaveLength(1);
   await sandbox.world.fails('options-conflict', 'pack', 'uat', 'dev', '--out', 'x.tar');
   await sandbox.world.fails('environment-empty', 'pack', 'prod', '--out', 'x.tar');
 });
@@ -272,7 +276,7 @@ describe('on the other side', () => {
     }
     expect([...kinds.keys()].sort()).toEqual(['config or file', 'document', 'layer', 'manifest', 'record']);
     const changes: readonly (readonly [string, string, (bytes: Buffer) => Buffer])[] = [
-      ...blobs.map((name) => [name, join('blobs', 'sha256', name), flipped] as const),
+      ...[...kinds].map(([kind, name]) => [kind, join('blobs', 'sha256', name), flipped] as const),
       ['index.json', 'index.json', (bytes) => Buffer.from(bytes.toString().replace('"timetable"', '"time-table"'))],
       ['swapped names', 'index.json', swapped],
       ['oci-layout', 'oci-layout', () => Buffer.from('{"imageLayoutVersion":"9.0.0"}')],
