@@ -75,7 +75,7 @@ function plainPart(name: string, bytes: Uint8Array): FilePart[] {
 }
 
 /**
- * Writes an image layout into a folder; its index comes last. What is there whole is left as it is.
+ * Writes an image layout into a folder, and `index.json` last. Keeps files that are complete.
  *
  * @returns How many bytes were there already.
  * @throws As {@link writeLayoutTar}.

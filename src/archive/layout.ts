@@ -24,12 +24,8 @@ const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./,
  * Throws `missing` where it is not whole, `corrupt` where it cannot be trusted.
  */
 export async function layoutImages(files: OutputFiles): Promise<OutputImage[]> {
-  await readDocument(files, 'oci-layout', layoutFileSchema);
-  const index = await readDocument(files, 'index.json', indexJsonSchema);
   // What a parcel says of its release is none of its images.
-  const roots = index.manifests.filter(
-    ({ mediaType, artifactType }) => manifestKind(mediaType) !== undefined && artifactType !== parcelType,
-  );
+  const roots = (await readRoots(files)).filter(({ artifactType }) => artifactType !== parcelType);
   const referrers = roots.length > 1 ? await referrersIn(roots, layoutSource(files)) : [];
   const source: ContentSource = {
     ...layoutSource(files),
@@ -45,15 +41,20 @@ export async function layoutImages(files: OutputFiles): Promise<OutputImage[]> {
     }));
 }
 
+/** The manifests that a layout lists. */
+async function readRoots(files: OutputFiles): Promise<Descriptor[]> {
+  await readDocument(files, 'oci-layout', layoutFileSchema);
+  const { manifests } = await readDocument(files, 'index.json', indexJsonSchema);
+  return manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
+}
+
 /**
  * Finds an artifact of a type in a layout, and checks that everything that the layout lists is there: each manifest byte by byte,
  * small documents too; what is large is checked when it is carried. Throws as {@link layoutImages}.
  */
 export async function layoutArtifact(files: OutputFiles, artifactType: string): Promise<OpenedOutput | undefined> {
-  await readDocument(files, 'oci-layout', layoutFileSchema);
-  const index = await readDocument(files, 'index.json', indexJsonSchema);
   const source = layoutSource(files);
-  const roots = index.manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
+  const roots = await readRoots(files);
   for (const root of roots) {
     const { manifest } = await readContent(source, root);
     const isDocument = manifest.subject !== undefined || manifest.artifactType !== undefined;

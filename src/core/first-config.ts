@@ -62,7 +62,7 @@ export function repositoryIn(place: string, environment: string): string {
 /** Composes the first hod.yaml of a product. It passes `hod config check` whatever was found. */
 export function firstConfig(findings: Findings, fileName: string): FirstConfig {
   const product = normalName(findings.name, 'product');
-  const found = imagesOf(findings.images);
+  const found = firstImages(findings.images);
   const images = found.length > 0 ? found : [{ name: product, from: [`out/${product}`], platforms: [] }];
   return {
     product,
@@ -78,7 +78,7 @@ const platformEnd =
   /[-_.](?:linux[-_.])?(?:amd64|x86[-_]64|arm64|aarch64|arm(?:[-_.]?v[67]|hf)?|armv[67]l?|386|i[36]86|ppc64le|s390x|riscv64)(?:[-_.]v\d)?$/i;
 
 /** Outputs of one name, for platforms of their own, are one image. */
-function imagesOf(found: readonly FoundImage[]): FirstImage[] {
+export function firstImages(found: readonly FoundImage[]): FirstImage[] {
   const images = new Map<string, FirstImage>();
   for (const { path, name: imageName, platforms } of found) {
     const base = (imageName ?? path).replace(/\.(tar\.gz|tgz|tar)$/, '');

@@ -4,7 +4,7 @@ import { needReason } from '../core/release/despite';
 import { parseVersion } from '../core/tags/version';
 import { withAnnouncing } from '../announcing/announce';
 import { recordAdoption } from '../delivery/adoption/adopt';
-import { readShown, type ShownContents } from '../delivery/adoption/find';
+import { followedBranches, readShown, type ShownContents } from '../delivery/adoption/find';
 import { identify } from '../delivery/adoption/identify';
 import { commitOrders } from '../delivery/orders';
 import { commitGiven } from '../delivery/sources/choice';
@@ -50,7 +50,9 @@ export async function adopt(options: AdoptOptions): Promise<AdoptResult> {
     noteUnshared(config, session);
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { actor, dryRun }, async (ledger) => {
-      const scope = { config, session, history: await readHistory(folder), environments, components, version };
+      const history = await readHistory(folder);
+      const followed = await followedBranches(config, history);
+      const scope = { config, session, history, followed, environments, components, version };
       const shown = await readShown(scope);
       refuseNothing(shown, environments);
       const found = await identify(shown.contents, { version, commit }, scope);

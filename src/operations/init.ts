@@ -3,7 +3,7 @@ import { mkdir } from 'node:fs/promises';
 import { basename, dirname, relative, resolve } from 'node:path';
 import { outputImages } from '../archive/output';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
-import { firstConfig, firstEnvironments, repositoryIn, type FoundImage } from '../core/first-config';
+import { firstConfig, firstEnvironments, firstImages, repositoryIn, type FoundImage } from '../core/first-config';
 import { platformsOf, readContent } from '../core/oci/content';
 import { parseRepository } from '../core/oci/reference';
 import type { InitResult } from '../results/init';
@@ -36,18 +36,20 @@ export async function init(options: InitOptions): Promise<InitResult> {
   const [clone, images] = await Promise.all([readClone(folder), findImages(folder)]);
   const ciFound = hasCiFiles(folder);
   const shared = ciFound || isCiAtWork() ? clone.remote : undefined;
-  const findings = {
-    name: repositoryName(clone.remote?.url) ?? basename(folder),
-    images,
-    branch: clone.branch,
-    remote: shared?.name,
-    registry,
-    git: clone.state,
-  };
-  const fileName = relative(process.cwd(), file);
-  const names = firstConfig({ ...findings, tagged: [] }, fileName).images.map(({ name }) => name);
+  const names = firstImages(images).map(({ name }) => name);
   const tagged = registry === undefined || existsSync(file) ? [] : await environmentsWithTags(registry, names);
-  const { text, ...made } = firstConfig({ ...findings, tagged }, fileName);
+  const { text, ...made } = firstConfig(
+    {
+      name: repositoryName(clone.remote?.url) ?? basename(folder),
+      images,
+      branch: clone.branch,
+      remote: shared?.name,
+      registry,
+      tagged,
+      git: clone.state,
+    },
+    relative(process.cwd(), file),
+  );
   if (!dryRun) {
     await writeNew(file, text);
   }

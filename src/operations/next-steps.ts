@@ -51,7 +51,7 @@ export function stepsAfterAdoption(
   return [
     { command: withConfig('hod status', named), does: 'shows what every environment serves' },
     following === undefined
-      ? { command: withConfig('hod publish', named), does: 'publishes the next build, in the order of what is there' }
+      ? { command: withConfig('hod publish', named), does: 'publishes the next build' }
       : {
           command: withConfig(`hod adopt ${following.name}`, named),
           does: `records what ${following.name} serves, too`,

@@ -1,6 +1,6 @@
 import { listedIn } from '../core/ledger/facts';
 import type { ReleaseRecord } from '../core/ledger/release-record';
-import { decideAdoption, type Adoption, type FoundContent } from '../core/release/adoption';
+import { decideAdoption, isInUse, type Adoption, type FoundContent } from '../core/release/adoption';
 import { wantedTags } from '../core/tags/rules';
 import type { Orders } from '../delivery/delivery';
 import type { FoundArrival, LostEnvironment } from './rebuild';
@@ -16,6 +16,9 @@ export async function adoptAgain(
   { name, before, rulesOf }: LostEnvironment,
   { ledger, product, orders }: { ledger: RebuiltLedger; product: string; orders: Orders },
 ): Promise<void> {
+  if (isInUse(name, ledger.facts)) {
+    return;
+  }
   const { commit, version, branch } = record;
   const contents = components.map((placed): FoundContent => {
     const { component, repository, digest } = placed;
@@ -39,10 +42,6 @@ export async function adoptAgain(
     components.map(({ repository }) => repository),
     orders,
   );
-  const facts = ledger.facts.get('environment', name);
-  if (facts !== undefined && facts.steps > 0 && facts.adopting !== true) {
-    return;
-  }
   const { value } = await judge.decide((known) => decideAdoption(adoption, known));
   value.actions.forEach((action) => {
     ledger.add(action, record.published);

@@ -428,8 +428,12 @@ export function publishersOf(
   { by, arrived }: Pick<Release, 'by' | 'arrived'>,
   evidence: Fact<'evidence'> | undefined,
 ): string[] {
-  const isAdopted = arrived.some(({ adopted }) => adopted === true);
-  return [...new Set([...(evidence?.publishers ?? []), ...(isAdopted ? [] : [by])])];
+  return [...new Set([...(evidence?.publishers ?? []), ...(wasAdopted({ arrived }) ? [] : [by])])];
+}
+
+/** Whether a release was served before the ledger began: in an environment, or in any where none is named. */
+export function wasAdopted({ arrived }: Pick<Release, 'arrived'>, environment?: string): boolean {
+  return arrived.some((stay) => stay.adopted === true && (environment ?? stay.environment) === stay.environment);
 }
 
 /** Where a tag stands by the ledger; undefined where it stands nowhere, any more or yet. */

@@ -1,10 +1,6 @@
-import { mediaTypes } from '../oci/media-types';
-import { emptyConfig } from '../oci/bundle';
-import { onePiece } from '../bytes';
 import type { ContentNode } from '../oci/content';
-import { sha256 } from '../oci/digest';
-import { parseManifest } from '../oci/manifest';
 import type { SealedEntry } from './entry';
+import { documentArtifact } from './record-artifact';
 import type { ReleaseRecord } from './release-record';
 
 /** The artifact type of what a parcel says of its releases, and the media type of its document (docs/parcels.md). */
@@ -24,27 +20,5 @@ export function packedEntry({ entry: { seq }, hash, text }: SealedEntry): Parcel
 
 /** Makes the artifact that holds the document of a parcel. The same document gives the same bytes. */
 export function parcelArtifact(document: ParcelDocument): ContentNode {
-  const bytes = new TextEncoder().encode(JSON.stringify(document));
-  const artifact = {
-    schemaVersion: 2,
-    mediaType: mediaTypes.manifest,
-    artifactType: parcelType,
-    config: {
-      mediaType: emptyConfig.mediaType,
-      digest: sha256(emptyConfig.bytes),
-      size: emptyConfig.bytes.length,
-    },
-    layers: [{ mediaType: parcelType, digest: sha256(bytes), size: bytes.length }],
-  };
-  const label = `the parcel of ${document.product}`;
-  const manifest = parseManifest(new TextEncoder().encode(JSON.stringify(artifact)), { label });
-  const source = {
-    label,
-    readManifest: () => Promise.resolve(manifest.bytes),
-    openBlob: ({ digest }: { digest: string }, from = 0) => {
-      const whole = digest === sha256(emptyConfig.bytes) ? emptyConfig.bytes : bytes;
-      return Promise.resolve(onePiece(whole.subarray(from)));
-    },
-  };
-  return { manifest, source, children: [] };
+  return documentArtifact(parcelType, document, undefined, `the parcel of ${document.product}`);
 }

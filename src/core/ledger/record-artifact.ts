@@ -5,12 +5,17 @@ import { describeManifest, parseManifest, type Manifest } from '../oci/manifest'
 import { mediaTypes } from '../oci/media-types';
 
 /**
- * Makes the artifact that holds a document and refers to a manifest (OCI image specification, manifest.md, "subject"). Every run
- * makes the same bytes of the same document and manifest.
+ * Makes the artifact that holds a document; with a subject, it refers to that manifest (OCI image specification, manifest.md,
+ * "subject"). Every run makes the same bytes of the same document and manifest.
  *
  * @param type The artifact type, and the media type of the document.
  */
-export function documentArtifact(type: string, document: object, subject: Manifest, label: string): ContentNode {
+export function documentArtifact(
+  type: string,
+  document: object,
+  subject: Manifest | undefined,
+  label: string,
+): ContentNode {
   const bytes = new TextEncoder().encode(JSON.stringify(document));
   const blob = { mediaType: type, digest: sha256(bytes), size: bytes.length };
   const artifact = {
@@ -20,7 +25,7 @@ export function documentArtifact(type: string, document: object, subject: Manife
     config: blob,
     // Registries expect a layer (OCI image specification, manifest.md, "layers"): the one blob is both.
     layers: [blob],
-    subject: describeManifest(subject),
+    ...(subject === undefined ? {} : { subject: describeManifest(subject) }),
   };
   const manifest = parseManifest(new TextEncoder().encode(JSON.stringify(artifact)), { label });
   const source = {

@@ -110,13 +110,18 @@ function namedBefore({ version, commit }: FoundContent, facts: Facts) {
   return (version === undefined ? facts.get('commit', commit) : facts.get('version', version))?.release;
 }
 
+/** Whether something was published, promoted or rolled back in an environment: its tags are no longer what says what it serves. */
+export function isInUse(environment: string, facts: Facts): boolean {
+  const known = facts.get('environment', environment);
+  return known !== undefined && known.steps > 0 && known.adopting !== true;
+}
+
 /** Whether the ledger leaves it to an environment to say what it serves. */
 function isFree({ environment, contents }: FoundEnvironment, { anew }: Adoption, facts: Facts): Gate {
   const gate = 'adoptable';
-  const known = facts.get('environment', environment);
-  const serves = known?.components ?? [];
+  const serves = servedIn(facts, environment);
   const unmet = { gate, outcome: 'unmet' as const, code: 'served-already' as const, object: environment };
-  if (known !== undefined && known.steps > 0 && known.adopting !== true) {
+  if (isInUse(environment, facts)) {
     const names = [...new Set(serves.map(describePosition))].join(', ');
     return {
       ...unmet,

@@ -55,6 +55,8 @@ export interface AdoptionScope {
   readonly config: Config;
   readonly session: Session;
   readonly history: History;
+  /** The branches that the first environment follows. */
+  readonly followed: readonly string[];
   readonly environments: readonly EnvironmentConfig[];
   /** Names of components. */
   readonly components: readonly string[];
@@ -72,10 +74,9 @@ export interface ShownContents {
 
 /** Reads what the moving tags of environments lead to. Throws where what is served is not whole. */
 export async function readShown(scope: AdoptionScope): Promise<ShownContents> {
-  const branches = await followedBranches(scope);
   const found = await settleAll(
     scope.environments.flatMap((environment) =>
-      scope.components.map((component) => readComponent(component, environment, branches, scope)),
+      scope.components.map((component) => readComponent(component, environment, scope)),
     ),
   );
   return {
@@ -86,10 +87,7 @@ export async function readShown(scope: AdoptionScope): Promise<ShownContents> {
 }
 
 /** The branches that the first environment follows: those that hod.yaml names, then those that its patterns match here. */
-export async function followedBranches({
-  config: { folder, environments },
-  history,
-}: Pick<AdoptionScope, 'config' | 'history'>): Promise<string[]> {
+export async function followedBranches({ folder, environments }: Config, history: History): Promise<string[]> {
   const [{ follows }] = environments;
   const patterns = follows ?? (await usualBranches(folder));
   const matching = history.branches.filter((branch) => isFollowed(branch, patterns)).sort();
@@ -99,8 +97,7 @@ export async function followedBranches({
 async function readComponent(
   component: string,
   environment: EnvironmentConfig,
-  branches: readonly string[],
-  { config: { product }, session, version }: AdoptionScope,
+  { config: { product }, session, followed: branches, version }: AdoptionScope,
 ): Promise<ShownContents> {
   const client = session.client(environment.repositoryOf(component));
   const tags = new Set<Tag>();

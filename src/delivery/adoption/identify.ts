@@ -10,7 +10,7 @@ import { compareVersions, versionNamed, type Version } from '../../core/tags/ver
 import { versionOfTag } from '../../core/tags/version-tags';
 import { settleAll } from '../../system/promises';
 import { branchesWith, commitsOn, commitTimes } from '../../workspace/git';
-import { followedBranches, mayBeOurs, type AdoptionScope, type ShownContent } from './find';
+import { mayBeOurs, type AdoptionScope, type ShownContent } from './find';
 
 /** What somebody says that what is served is of. */
 export interface GivenOrigin {
@@ -89,14 +89,13 @@ export async function identify(
 /** Finds the followed branches that contain each commit. */
 async function readBranches(
   origins: readonly Origin[],
-  scope: AdoptionScope,
+  { config: { folder }, followed }: AdoptionScope,
 ): Promise<(commit: CommitId) => readonly string[]> {
-  const followed = await followedBranches(scope);
   const commits = new Set(origins.flatMap(({ commit }) => commit?.value ?? []));
   const found = new Map(
     await settleAll(
       [...commits].map(async (commit): Promise<[CommitId, string[]]> => {
-        const branches = await branchesWith(scope.config.folder, commit);
+        const branches = await branchesWith(folder, commit);
         return [commit, branches.filter((branch) => isFollowed(branch, followed))];
       }),
     ),
@@ -138,7 +137,7 @@ interface GitOrigins {
 }
 
 async function readGitOrigins(shown: readonly ShownContent[], scope: AdoptionScope): Promise<GitOrigins> {
-  const { config, history } = scope;
+  const { config, history, followed } = scope;
   const { folder, versionTags } = config;
   const versions = history.tags.flatMap(({ name, commit }) => {
     const version = versionOfTag(versionTags, name);
@@ -147,7 +146,6 @@ async function readGitOrigins(shown: readonly ShownContent[], scope: AdoptionSco
   versions.sort((a, b) => compareVersions(a.version, b.version));
   const named = shown.flatMap(({ claims: { revisions } }) => revisions.filter(isCommitId));
   const times = named.length === 0 ? new Map<CommitId, unknown>() : await commitTimes(folder, [...new Set(named)]);
-  const followed = await followedBranches(scope);
   const commits = new Map<string, Promise<readonly CommitId[]>>();
   return {
     tagged: new Map(versions.map(({ version, commit }) => [version, commit])),

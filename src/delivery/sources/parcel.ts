@@ -111,18 +111,20 @@ export function buildOfParcel({ release }: ReceivedParcel, options: BuildOptions
  * @throws {@link HodError} `content-corrupt`
  */
 export function checkParcel({ path, release }: ReceivedParcel, items: readonly GatheredItem[]): void {
-  const other = items.filter(({ component, node }) => {
-    const recorded = release.components.find((each) => each.component === component);
-    return recorded?.digest !== node.manifest.digest;
-  });
+  const named = items.map(({ component, node }) => ({
+    component,
+    digest: node.manifest.digest,
+    recorded: release.components.find((each) => each.component === component)?.digest,
+  }));
+  const other = named.filter(({ digest, recorded }) => digest !== recorded);
   if (other.length > 0) {
     throw new HodError('content-corrupt', {
       what: 'the parcel does not hold what its release names',
       object: other.map(({ component }) => `${component} in ${path}`),
-      why: other.map(({ component, node }) => {
-        const recorded = release.components.find((each) => each.component === component);
-        return `${describePosition(release)} has ${recorded?.digest ?? `no ${component}`}, and the parcel ${node.manifest.digest}`;
-      }),
+      why: other.map(
+        ({ component, digest, recorded }) =>
+          `${describePosition(release)} has ${recorded ?? `no ${component}`}, and the parcel ${digest}`,
+      ),
       next: 'pack the release again; nothing was tagged',
     });
   }

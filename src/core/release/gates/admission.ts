@@ -3,7 +3,7 @@ import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
 import { laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
 import type { AdmissionRules } from '../../ledger/rules';
-import { publishersOf, type Fact, type Facts, type Release } from '../../ledger/facts';
+import { publishersOf, wasAdopted, type Fact, type Facts, type Release } from '../../ledger/facts';
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
@@ -83,8 +83,7 @@ function resultPassed(name: string, candidate: Candidate, evidence: Fact<'eviden
 
 /** Says why an environment knows nothing of a release that it served before the ledger began. */
 function adoptedIn({ release, from }: Candidate): string {
-  const isAdopted = release.arrived.some(({ environment, adopted }) => environment === from && adopted === true);
-  return isAdopted ? '; it was adopted, and what was tested before is not in the ledger' : '';
+  return wasAdopted(release, from) ? '; it was adopted, and what was tested before is not in the ledger' : '';
 }
 
 /** Different people, none of whom published it, under whatever version. */

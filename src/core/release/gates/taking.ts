@@ -1,6 +1,6 @@
 import { describePosition } from '../../tags/ordering';
 import { isFollowed } from '../../build/following';
-import type { Release } from '../../ledger/facts';
+import { wasAdopted, type Release } from '../../ledger/facts';
 import type { Gate } from './gate';
 
 /** Of which branches an environment takes releases. */
@@ -30,7 +30,7 @@ export function isTaken(release: Release, { branches, source, own, usual }: Taki
   if (usual && (release.version !== undefined || release.arrived.some(({ way }) => way === 'takes-over'))) {
     return { gate, outcome: 'met', detail: 'its branch was followed when it was published' };
   }
-  if (release.arrived.some(({ adopted }) => adopted === true)) {
+  if (wasAdopted(release)) {
     return { gate, outcome: 'met', detail: 'it was served before the ledger began (adopted)' };
   }
   const built = branch === undefined ? 'the branch of this one is not known' : `this one was built from ${branch}`;
