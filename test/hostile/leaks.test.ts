@@ -115,11 +115,16 @@ test('200 faults leave no descriptor, no connection, no timer and no memory behi
   expect(after.buffers - before.buffers).toBeLessThan(24);
 });
 
-test.each(['reset-answer', 'reset-request'] as const)(
-  'ten cuts (%s) of a blob that is copied are gone on from where it broke off, and leave nothing open',
-  async (kind) => {
+test.each([
+  ['reset-answer', 12],
+  ['reset-request', 12],
+  // All of it is in buffers of the connection before the first cut.
+  ['reset-request', 2],
+] as const)(
+  'ten cuts (%s) of a blob of %s MiB that is copied are gone on from where it broke off, and leave nothing open',
+  async (kind, mebibytes) => {
     const cuts = 10;
-    const size = 12 * 1024 * 1024;
+    const size = mebibytes * 1024 * 1024;
     await writeLargeLayout(join(sandbox.world.product.folder, 'out', 'cut'), size);
     let cut = 0;
     let received = 0;

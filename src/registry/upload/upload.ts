@@ -48,17 +48,26 @@ export async function uploadBlob(session: UploadSession, work: UploadWork): Prom
       return upload.run(location);
     },
     work.retries,
-    () => upload.advance.made(),
+    () => upload.advanced(),
   );
 }
 
 class Upload {
-  readonly advance = new Advance();
+  /** Bytes that were written to a connection. Buffers may hold the last of them, and are lost when the connection breaks. */
+  private readonly written = new Advance();
+  /** Bytes that the registry said it has. */
+  private readonly kept = new Advance();
 
   constructor(
     private readonly session: UploadSession,
     private readonly work: UploadWork,
   ) {}
+
+  /** Whether the last try got further than all before it. */
+  advanced(): boolean {
+    const [written, kept] = [this.written.made(), this.kept.made()];
+    return written || kept;
+  }
 
   async run(begun: string | undefined): Promise<void> {
     const { descriptor, intake } = this.session;
@@ -106,7 +115,8 @@ class Upload {
 
   /** Sends what the registry does not have yet, chunk after chunk; in smaller ones from where one was too large. */
   private async sendRest(state: UploadState, hashed: boolean): Promise<void> {
-    this.advance.reached = state.offset;
+    this.written.reached = state.offset;
+    this.kept.reached = state.offset;
     const pieces = await this.open(hashed ? 0 : state.offset, hashed);
     let refused: UploadState | undefined;
     try {
@@ -133,7 +143,7 @@ class Upload {
       const length = Math.min(await session.intake.largestBody(), size - offset);
       const sent = await session.sendChunk({ location, offset }, length, () =>
         pieces.body(length, (bytes) => {
-          this.advance.reached += bytes;
+          this.written.reached += bytes;
           this.work.sent(bytes);
         }),
       );
@@ -143,6 +153,7 @@ class Upload {
       }
       location = sent.location;
       offset += length;
+      this.kept.reached = offset;
     }
   }
 
