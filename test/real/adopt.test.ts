@@ -1,4 +1,4 @@
 import { adoptionSuite } from '../support/adoption-suite';
 import { realWorld } from '../support/real-world';
 
-adoptionSuite('real servers', realWorld);
+adoptionSuite('real servers', 'git', realWorld);

@@ -1,4 +1,4 @@
 import { adoptionSuite } from '../support/adoption-suite';
 import { sandboxWorld } from '../support/world';
 
-adoptionSuite('stand-in registries', sandboxWorld);
+adoptionSuite('stand-in registries', 'file', sandboxWorld);

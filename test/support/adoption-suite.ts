@@ -1,15 +1,26 @@
-import { git } from './git-remote';
+import { git, GitRemoteRepository } from './git-remote';
 import { hodJson } from './hod';
 import { LateTeam, type Digests } from './late-team';
 import { playLines, readPage, sectionOf, shellBlocks } from './play-page';
 import type { EnvironmentName, SandboxWorld, World } from './world';
 
-/** A team comes to Hod with releases that it has, at registries of a kind. */
-export function adoptionSuite(kind: string, start: () => Promise<Pick<SandboxWorld, 'world' | 'close'>>): void {
-  describe(`a team comes late, at ${kind}`, () => {
+/** A world that the suite is played in; `requests` where they are seen. */
+type AdoptionWorld = Pick<SandboxWorld, 'world' | 'close'> & Partial<Pick<SandboxWorld, 'requests'>>;
+
+/** A team comes to Hod with releases that it has, at registries of a kind, with a ledger in a file or in git. */
+export function adoptionSuite(kind: string, ledger: 'file' | 'git', start: () => Promise<AdoptionWorld>): void {
+  describe(`a team comes late, at ${kind}, with its ledger in ${ledger}`, () => {
     let world: World;
+    let requests: AdoptionWorld['requests'];
     let close: () => Promise<void>;
-    beforeEach(async () => ({ world, close } = await start()));
+    let team: LateTeam;
+    beforeEach(async () => {
+      ({ world, close, requests } = await start());
+      if (ledger === 'git') {
+        git(world.product.folder, ['remote', 'add', 'origin', new GitRemoteRepository({ partial: true }).path]);
+      }
+      team = new LateTeam(world, ledger === 'git' ? ['ledger: { git: { remote: origin } }'] : []);
+    });
     afterEach(() => close());
 
     const adopt = (...args: string[]) => hodJson('adopt', ['adopt', ...args], world.options);
@@ -30,13 +41,15 @@ export function adoptionSuite(kind: string, start: () => Promise<Pick<SandboxWor
     };
 
     test('what was tagged by hand for a year is adopted, and goes on as if Hod had been there', async () => {
-      const team = new LateTeam(world);
       const { v240, v250, newest } = await team.live();
       const before = { dev: await tagsIn('dev'), uat: await tagsIn('uat'), prod: await tagsIn('prod') };
       await world.fails('fixed-tag-taken', 'adopt', 'prod', '--version', '2.4.0');
       const page = await readPage('docs/adopting.md');
       const dry = await adopt('dev', 'uat', 'prod', '--dry-run');
       expect((await world.hod('status')).stdout).toMatch(/ledger is empty/);
+      for (const seen of Object.values(requests ?? {})) {
+        seen.length = 0;
+      }
       const said = await playLines(shellBlocks(sectionOf(page, 'Adopt'))[0] ?? '', world);
       expect(said).toMatch(/Adopted prod: it serves 2\.5\.0, 2\.4\.0\n/);
       expect(said).toMatch(/Proved: prod serves what was adopted/);
@@ -45,7 +58,9 @@ export function adoptionSuite(kind: string, start: () => Promise<Pick<SandboxWor
           return { ...each, components: components.map((component) => ({ ...component, known: true })) };
         }),
       );
-      // No tag moved, nothing was added.
+      // No tag moved, nothing was added, and nothing else was tried.
+      const methods = Object.values(requests ?? {}).flatMap((seen) => seen.map(({ method }) => method));
+      expect(methods.filter((method) => method !== 'GET' && method !== 'HEAD')).toEqual([]);
       expect({ dev: await tagsIn('dev'), uat: await tagsIn('uat'), prod: await tagsIn('prod') }).toEqual(before);
       const of = (digests: Digests, version: string | null, ...lines: string[]) => ({
         'boarding-gate': { version, digest: digests['boarding-gate'], lines },
@@ -92,7 +107,6 @@ export function adoptionSuite(kind: string, start: () => Promise<Pick<SandboxWor
     });
 
     test('images that do not say what they are, and what is not there', async () => {
-      const team = new LateTeam(world);
       await team.describe();
       const nothing = await world.fails('nothing-to-adopt', 'adopt', 'uat', 'prod');
       expect(nothing.why).toMatch(/boarding-gate: .* has no tags/);

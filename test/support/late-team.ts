@@ -21,7 +21,11 @@ export type Digests = Readonly<Record<Image, string>>;
  * somebody took back in prod, an image without labels, and builds that nobody gave a version.
  */
 export class LateTeam {
-  constructor(private readonly world: World) {}
+  /** @param ledger The last lines of its hod.yaml: where the ledger is kept. */
+  constructor(
+    private readonly world: World,
+    private readonly ledger: readonly string[] = [],
+  ) {}
 
   /** Writes a hod.yaml for what is there, and makes the year. Answers the digests of its builds. */
   async live(): Promise<Record<'v240' | 'v250' | 'newest', Digests & { commit: string }>> {
@@ -63,6 +67,7 @@ export class LateTeam {
       `    repository: ${world.host('prod')}/skerry/{image}`,
       '    tags: { fixed: ["{version}"], moving: ["{major}.{minor}", "{major}", latest] }',
       '    gates: { results: [smoke] }',
+      ...this.ledger,
     ];
     await writeFile(join(world.product.folder, 'hod.yaml'), `${lines.join('\n')}\n`);
   }
