@@ -27,8 +27,12 @@ export interface NewLayout {
   readonly size: number;
 }
 
-/** What is needed to write an image layout of some entries (OCI image specification, image-layout.md). Reads no blob yet. */
-export function newLayout(entries: readonly LayoutEntry[]): NewLayout {
+/**
+ * What is needed to write an image layout of some entries (OCI image specification, image-layout.md). Reads no blob yet.
+ *
+ * @param leftOut Blobs that are not written.
+ */
+export function newLayout(entries: readonly LayoutEntry[], leftOut: ReadonlySet<Digest> = new Set()): NewLayout {
   const contents = new Map<Digest, LayoutContent>();
   for (const { manifest, source } of entries.flatMap(({ node }) => nodesOf(node))) {
     const { digest, bytes } = manifest;
@@ -40,7 +44,9 @@ export function newLayout(entries: readonly LayoutEntry[]): NewLayout {
       contents.set(blob.digest, contents.get(blob.digest) ?? { digest: blob.digest, size: blob.size, open });
     }
   }
-  const all = [...contents.values()].sort((a, b) => (a.digest < b.digest ? -1 : 1));
+  const all = [...contents.values()]
+    .filter(({ digest }) => !leftOut.has(digest))
+    .sort((a, b) => (a.digest < b.digest ? -1 : 1));
   const index = layoutIndex(entries);
   return {
     index,

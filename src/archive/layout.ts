@@ -11,8 +11,8 @@ import { manifestKind } from '../core/oci/media-types';
 import { readDigestTag, referrersTag, type ListedReferrer } from '../core/oci/referrers';
 import { isTag } from '../core/oci/tag';
 import { readDocument } from './document';
-import { parcelType } from '../core/ledger/parcel-document';
-import type { OpenedOutput, OutputImage } from './output-images';
+import { parcelType, parseParcelDocument, type LeftOut, type ParcelDocument } from '../core/ledger/parcel-document';
+import type { OutputImage } from './output-images';
 import type { OutputFiles } from './files';
 
 const indexJsonSchema = z.object({ schemaVersion: z.literal(2), manifests: z.array(descriptorSchema) });
@@ -24,11 +24,13 @@ const layoutFileSchema = z.object({ imageLayoutVersion: z.string().regex(/^1\./,
  * Throws `missing` where it is not whole, `corrupt` where it cannot be trusted.
  */
 export async function layoutImages(files: OutputFiles): Promise<OutputImage[]> {
+  const listed = await readRoots(files);
   // What a parcel says of its release is none of its images.
-  const roots = (await readRoots(files)).filter(({ artifactType }) => artifactType !== parcelType);
-  const referrers = roots.length > 1 ? await referrersIn(roots, layoutSource(files)) : [];
+  const roots = listed.filter((root) => !isParcelDocument(root));
+  const plain = layoutSource(files, (await readParcelDocument(files, listed))?.document?.leftOut);
+  const referrers = roots.length > 1 ? await referrersIn(roots, plain) : [];
   const source: ContentSource = {
-    ...layoutSource(files),
+    ...plain,
     referrersOf: (digest) =>
       Promise.resolve(referrers.filter(({ subject, stem }) => subject === digest || stem === referrersTag(digest))),
   };
@@ -48,24 +50,53 @@ async function readRoots(files: OutputFiles): Promise<Descriptor[]> {
   return manifests.filter(({ mediaType }) => manifestKind(mediaType) !== undefined);
 }
 
+function isParcelDocument({ artifactType }: Descriptor): boolean {
+  return artifactType === parcelType;
+}
+
+/** What a layout says of its releases. */
+export interface FoundParcel {
+  /** Undefined where it cannot be read. */
+  readonly document: ParcelDocument | undefined;
+}
+
 /**
- * Finds an artifact of a type in a layout, and checks that everything that the layout lists is there: each manifest byte by byte,
- * small documents too; what is large is checked when it is carried. Throws as {@link layoutImages}.
+ * Reads what a layout says of its releases, and checks that everything that the layout lists is there: each manifest byte by byte,
+ * small documents too; what is large is checked when it is carried. Undefined where it says nothing. Throws as {@link layoutImages}.
  */
-export async function layoutArtifact(files: OutputFiles, artifactType: string): Promise<OpenedOutput | undefined> {
-  const source = layoutSource(files);
+export async function layoutParcel(files: OutputFiles): Promise<FoundParcel | undefined> {
   const roots = await readRoots(files);
+  const found = await readParcelDocument(files, roots);
+  const leftOut = found?.document?.leftOut;
+  const elsewhere = new Set(leftOut?.blobs.map(({ digest }) => digest));
+  const source = layoutSource(files, leftOut);
   for (const root of roots) {
     const { manifest } = await readContent(source, root);
     const isDocument = manifest.subject !== undefined || manifest.artifactType !== undefined;
     for (const blob of isDocument ? blobsOf(manifest) : []) {
-      if (blob.size <= manifestSizeLimit) {
+      if (blob.size <= manifestSizeLimit && !elsewhere.has(blob.digest)) {
         await allBytes(verified(await source.openBlob(blob), blob, source.label));
       }
     }
   }
-  const root = roots.find((each) => each.artifactType === artifactType);
-  return root && { source, root };
+  return found;
+}
+
+/** More than a release is ever told of, in bytes. */
+const documentSizeLimit = 64 * 1024 * 1024;
+
+async function readParcelDocument(files: OutputFiles, roots: readonly Descriptor[]): Promise<FoundParcel | undefined> {
+  const root = roots.find(isParcelDocument);
+  if (root === undefined) {
+    return undefined;
+  }
+  const source = layoutSource(files);
+  const manifest = await readManifest(source, root);
+  const [blob] = manifest.kind === 'image' ? manifest.layers : [];
+  if (blob === undefined || blob.size > documentSizeLimit) {
+    return { document: undefined };
+  }
+  return { document: parseParcelDocument(await allBytes(verified(await source.openBlob(blob), blob, source.label))) };
 }
 
 /**
@@ -102,9 +133,14 @@ async function subjectOf(descriptor: Descriptor, source: ContentSource): Promise
   }
 }
 
-function layoutSource(files: OutputFiles): ContentSource {
+/** @param leftOut Layers that need not be in it (OCI image specification, image-layout.md: blobs may be elsewhere). */
+function layoutSource(files: OutputFiles, leftOut?: LeftOut): ContentSource {
+  const elsewhere = new Set(leftOut?.blobs.map(({ digest }) => digest));
   const checkBlob = async (descriptor: Descriptor): Promise<void> => {
     const size = await files.size(blobName(descriptor));
+    if (size === undefined && elsewhere.has(descriptor.digest)) {
+      return;
+    }
     const object = `${descriptor.digest} in ${files.label}`;
     const next = 'build the image again; nothing was tagged';
     if (size === undefined) {
@@ -133,6 +169,14 @@ function layoutSource(files: OutputFiles): ContentSource {
     },
     async openBlob(descriptor, from) {
       await checkBlob(descriptor);
+      if (leftOut !== undefined && (await files.size(blobName(descriptor))) === undefined) {
+        throw new HodError('blob-left-out', {
+          what: 'the parcel leaves out a layer that the registry lacks',
+          object: `${descriptor.digest} in ${files.label}`,
+          why: `it was packed with --since, for a registry that has the layers of ${leftOut.releases.join(', ')}`,
+          next: `publish the parcel of ${leftOut.releases.join(', ')} first, or pack this release without --since`,
+        });
+      }
       return files.open(blobName(descriptor), from);
     },
   };

@@ -6,13 +6,13 @@ import {
   chooseOutputImage,
   standardInput,
   unrecognised,
-  type OutputImage,
   type OpenedOutput,
+  type OutputImage,
   type OutputLocation,
 } from './output-images';
 import { fileAt, fileBytes, type OutputFiles, type PlainFile } from './files';
 import { folderFiles } from './folder';
-import { layoutArtifact, layoutImages } from './layout';
+import { layoutImages, layoutParcel, type FoundParcel } from './layout';
 import { olderImages } from './older-archive';
 import type { Packing } from './packing';
 import { tarFiles } from './tar';
@@ -42,11 +42,9 @@ export async function outputImages(path: string, packing: Packing): Promise<Outp
   throw unrecognised(files.label, `it has neither oci-layout nor manifest.json; ${holds(await files.names())}`);
 }
 
-/**
- * Finds an artifact of a type in an image layout; undefined where it holds none. Throws as {@link outputImages}.
- */
-export async function outputArtifact(path: string, artifactType: string): Promise<OpenedOutput | undefined> {
-  return layoutArtifact(await openFiles(path), artifactType);
+/** Reads what a parcel says of its releases; undefined of any other image layout. Throws as {@link outputImages}. */
+export async function outputParcel(path: string): Promise<FoundParcel | undefined> {
+  return layoutParcel(await openFiles(path));
 }
 
 async function openFiles(path: string): Promise<OutputFiles> {

@@ -140,6 +140,7 @@ export const errorCodes = {
     'output-unrecognised',
     'parcel-unrecognised',
     'blob-missing',
+    'blob-left-out',
     'files-missing',
     'no-repository',
     'no-catalogue',

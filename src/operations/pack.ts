@@ -4,7 +4,6 @@ import { join } from 'node:path';
 import { newLayout, writeLayoutFolder, writeLayoutTar } from '../archive/layout-writer';
 import { HodError } from '../core/errors';
 import { parcelOfEnvironment, parcelOfImages, parcelOfRelease, type Parcel } from '../delivery/parcel';
-import { findRelease } from '../delivery/sources/choice';
 import { toPackResult, type PackResult } from '../results/pack';
 import { versionNamed } from '../core/tags/version';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
@@ -18,6 +17,8 @@ export interface PackOptions extends SessionOptions {
   what: readonly string[];
   /** A folder, or a file whose name ends with .tar. */
   out: string;
+  /** A version, a commit or a parcel whose layers the other side has: they are left out. */
+  since?: string | undefined;
   dryRun?: true | undefined;
 }
 
@@ -27,13 +28,13 @@ export interface PackOptions extends SessionOptions {
  * @throws {@link HodError} `folder-in-use` for a folder that holds something else.
  */
 export async function pack(options: PackOptions): Promise<PackResult> {
-  const { what, out } = options;
+  const { out } = options;
   const dryRun = options.dryRun === true;
   return withProductIfAny(options, async (config, session) => {
     const isTar = /\.tar$/.test(out);
     await refuseOther(out, { isTar });
-    const parcel = await readParcel(what, config, session);
-    const layout = newLayout(parcel.entries);
+    const parcel = await readParcel(options, config, session);
+    const layout = newLayout(parcel.entries, new Set(parcel.leftOut?.blobs.map(({ digest }) => digest)));
     const kept = dryRun ? 0 : await (isTar ? writeLayoutTar(out, layout) : writeLayoutFolder(out, layout));
     const form: PackResult['form'] = isTar ? 'tar' : 'folder';
     const { contents, size } = layout;
@@ -43,13 +44,25 @@ export async function pack(options: PackOptions): Promise<PackResult> {
 }
 
 /** What somebody named: references and build outputs, or a release of the product. */
-async function readParcel(what: readonly string[], config: Config | undefined, session: Session): Promise<Parcel> {
+async function readParcel(
+  { what, since }: Pick<PackOptions, 'what' | 'since'>,
+  config: Config | undefined,
+  session: Session,
+): Promise<Parcel> {
   const [only = '', ...others] = what;
   const isEnvironment = (text: string): boolean => config?.environments.some(({ name }) => name === text) === true;
   // A folder may be called like an environment or a version: `./prod` is the folder.
   const isPlace = (text: string): boolean =>
     text.includes('/') || (isHere(text) && !isEnvironment(text) && versionNamed(text) === undefined);
   if (config === undefined || what.every(isPlace)) {
+    if (since !== undefined) {
+      throw new HodError('options-conflict', {
+        what: 'only parcels of a release leave layers out',
+        object: `--since ${since}`,
+        why: `${what.join(' ')} names images, and nobody knows which release of them the other side has`,
+        next: 'leave --since out, or name an environment or a version, with a hod.yaml',
+      });
+    }
     return parcelOfImages(what, session);
   }
   if (others.length > 0) {
@@ -63,20 +76,8 @@ async function readParcel(what: readonly string[], config: Config | undefined, s
   return withLedger(config, session, 'read', async (ledger) => {
     await refuseEmpty(config, ledger);
     const environment = config.environments.find(({ name }) => name === only);
-    const context = { config, session, ledger };
-    if (environment !== undefined) {
-      return parcelOfEnvironment(environment, context);
-    }
-    const release = await findRelease(only, config.folder, ledger);
-    if (release === undefined) {
-      throw new HodError('never-published', {
-        what: 'this was never published',
-        object: only,
-        why: `it is no environment of ${config.file}, and the ledger has no release of it`,
-        next: 'name an environment, a version or a commit (`hod status` lists them), or a reference',
-      });
-    }
-    return parcelOfRelease(release, context);
+    const context = { config, session, ledger, since };
+    return environment === undefined ? parcelOfRelease(only, context) : parcelOfEnvironment(environment, context);
   });
 }
 

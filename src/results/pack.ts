@@ -34,6 +34,16 @@ export const packResultSchema = z.strictObject({
   blobs: z.number().int(),
   /** Bytes of all files in it. */
   size: z.number().int(),
+  /** Layers that the other side has, and that are not in it; null without --since. */
+  leftOut: z
+    .strictObject({
+      /** The releases that the other side has, by version or commit. */
+      releases: z.array(z.string()),
+      blobs: z.number().int(),
+      /** Bytes. */
+      size: z.number().int(),
+    })
+    .nullable(),
   /** Bytes that were there already, of a run that ended. */
   kept: z.number().int(),
 });
@@ -42,10 +52,18 @@ export type PackResult = z.infer<typeof packResultSchema>;
 /** What was packed, or would be, as a document. */
 export function toPackResult(
   about: Pick<PackResult, 'place' | 'form' | 'product' | 'dryRun' | 'kept' | 'blobs' | 'size'>,
-  { releases, contents, referrers, ledgerEntries }: Parcel,
+  { releases, contents, referrers, ledgerEntries, leftOut }: Parcel,
 ): PackResult {
   return {
     ...{ ...about, referrers, ledgerEntries },
+    leftOut:
+      leftOut === undefined
+        ? null
+        : {
+            releases: leftOut.releases,
+            blobs: leftOut.blobs.length,
+            size: leftOut.blobs.reduce((sum, { size }) => sum + size, 0),
+          },
     product: releases.length === 0 ? null : about.product,
     releases: releases.map(({ version = null, commit }) => ({ version, commit })),
     contents: contents.map(({ name, node }) => {

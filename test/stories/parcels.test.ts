@@ -216,8 +216,29 @@ describe('on the other side', () => {
     await world.product.build();
     await world.publish('--version', '2.5.0');
     await world.promote('uat');
-    await pack('uat', '--out', 'next.tar');
+    const full = await pack('uat', '--out', 'full.tar');
+    const packed = await pack('uat', '--out', 'next.tar', '--since', 'skerry.tar');
+    expect(packed.leftOut).toMatchObject({ releases: [expect.stringMatching(/^2\.4\.0/)] });
+    // The document that lists them takes some bytes itself.
+    expect(full.size - packed.size).toBeGreaterThan((packed.leftOut?.size ?? 0) * 0.9);
+    expect(packed.leftOut?.size).toBeGreaterThan(200_000);
+    expect(packed.contents).toEqual(full.contents);
+    expect((await pack('2.5.0', '--out', 'x.tar', '--since', '2.4.0', '--dry-run')).leftOut).toEqual(packed.leftOut);
+    // What is left out of a parcel is known to be there for the next.
+    expect((await pack('uat', '--out', 'x.tar', '--since', 'next.tar', '--dry-run')).leftOut?.blobs).toBeGreaterThan(
+      packed.leftOut?.blobs ?? 0,
+    );
+    await world.fails('never-published', 'pack', 'uat', '--out', 'x.tar', '--since', '1.0.0');
+    const image = world.repository('uat', 'timetable:2.4.0');
+    await pack(image, '--out', 'image.tar');
+    await world.fails('parcel-unrecognised', 'pack', 'uat', '--out', 'x.tar', '--since', 'image.tar');
+    await world.fails('options-conflict', 'pack', image, '--out', 'x.tar', '--since', '2.4.0');
 
+    const early = ['publish', '--parcel', inside('next.tar'), '--trust-parcel', '--reason', 'too early'];
+    const lacking = await hodFails('blob-left-out', early, other);
+    expect(lacking.next).toMatch(/publish the parcel of 2\.4\.0 first/);
+    await hodFails('blob-left-out', [...early, '--dry-run'], other);
+    expect(await served('dev')).toEqual(Object.fromEntries(components.map((name) => [name, {}])));
     const untrusted = await hodFails('parcel-untrusted', ['publish', '--parcel', 'skerry.tar'], other);
     expect(untrusted.next).toContain('--trust-parcel');
     const [publishing = ''] = shellBlocks(sectionOf(page, 'Publish on the other side'));
@@ -246,7 +267,6 @@ describe('on the other side', () => {
     expect((await served('uat'))['timetable']).toMatchObject({ uat: from['timetable']?.tags['2.4.0'] });
     expect((await hod(['prove', 'dev', 'uat'], other)).code).toBe(0);
     await hodFails('options-conflict', ['publish', '--parcel', 'skerry.tar', '--version', '3.0.0', ...trusting], other);
-    await pack(world.repository('uat', 'timetable:2.4.0'), '--out', 'image.tar');
     await hodFails('parcel-unrecognised', ['publish', '--parcel', inside('image.tar'), ...trusting], other);
     const config = join(other.cwd, 'hod.yaml');
     await writeFile(config, (await readFile(config, 'utf8')).replace('skerry-line', 'skerry-cargo'));

@@ -376,6 +376,7 @@ export const carried: CarryResult = {
 export const packed = (count: number): PackResult => ({
   ...{ place: 'skerry.tar', form: 'tar', dryRun: false, product, blobs: 9 * count, size: 77_000_000 * count },
   ...{ kept: 12_000_000, referrers: 2 * count, ledgerEntries: 4 },
+  leftOut: { releases: ['2.4.0'], blobs: 5 * count, size: 66_000_000 * count },
   releases: [{ version: '2.5.0', commit: commit(5) }],
   contents: names(count).map((name, place) => ({
     ...{ name, kind: 'image' as const, artifactType: null, digest: digest(place + 1), size: 77_000_000 },

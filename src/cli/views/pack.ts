@@ -8,7 +8,7 @@ import { columns } from './format';
 
 /** What `pack` answers to people. */
 export function packView(result: PackResult, { style, elapsed, verbose }: Screen): string {
-  const { place, dryRun, product, releases, contents, referrers, ledgerEntries, blobs, size, kept } = result;
+  const { place, dryRun, product, releases, contents, referrers, ledgerEntries, blobs, size, kept, leftOut } = result;
   const names = releases.map(({ version, commit }) =>
     version === null ? shortCommit(commit) : `${version} (${shortCommit(commit)})`,
   );
@@ -31,6 +31,11 @@ export function packView(result: PackResult, { style, elapsed, verbose }: Screen
     ...columns(rows, '  ', (cell, column) => (column === 0 ? style.strong(cell) : style.faint(cell))),
     ...(rest === 0 ? [] : [`  and ${rest} more`]),
     ...(along.length === 0 ? [] : [`  with ${along.join(' and ')}`]),
+    ...(leftOut === null
+      ? []
+      : [
+          `  without ${formatCount(leftOut.blobs, 'layer')} (${formatBytes(leftOut.size)}) of ${leftOut.releases.join(', ')}, which the other side has`,
+        ]),
     '',
     style.faint(
       `${formatCount(blobs, 'manifest or blob', 'manifests and blobs')}${kept === 0 ? '' : `, ${formatBytes(kept)} were there already`}, ${formatSeconds(elapsed / 1000)}`,

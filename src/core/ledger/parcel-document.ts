@@ -1,24 +1,55 @@
+import * as z from 'zod';
+import { parseJson } from '../json';
 import type { ContentNode } from '../oci/content';
+import { digestSchema } from '../oci/digest';
 import type { SealedEntry } from './entry';
 import { documentArtifact } from './record-artifact';
-import type { ReleaseRecord } from './release-record';
+import { readRecord, type ReleaseRecord } from './release-record';
 
 /** The artifact type of what a parcel says of its releases, and the media type of its document (docs/parcels.md). */
 export const parcelType = 'application/vnd.hod.parcel.v1+json';
+
+const packedEntrySchema = z.object({ seq: z.number().int(), hash: digestSchema, text: z.string() });
+/** An entry of the ledger, as it stands there. */
+export type PackedEntry = z.infer<typeof packedEntrySchema>;
+
+const leftOutSchema = z.object({
+  /** The releases whose layers the other side has, in words. */
+  releases: z.array(z.string()),
+  blobs: z.array(z.object({ digest: digestSchema, size: z.number().int() })),
+});
+/** Layers that a parcel leaves out, because the other side has them. */
+export type LeftOut = z.infer<typeof leftOutSchema>;
+
+const documentSchema = z.object({
+  product: z.string(),
+  releases: z.array(z.unknown()),
+  entries: z.array(packedEntrySchema),
+  leftOut: leftOutSchema.optional(),
+});
 
 /** What a parcel says of the releases in it: their records, and the entries of the ledger that speak of them, as they stand there. */
 export interface ParcelDocument {
   readonly product: string;
   readonly releases: readonly ReleaseRecord[];
-  readonly entries: readonly { readonly seq: number; readonly hash: string; readonly text: string }[];
+  readonly entries: readonly PackedEntry[];
+  readonly leftOut?: LeftOut | undefined;
 }
 
 /** The part of an entry that a parcel holds. */
-export function packedEntry({ entry: { seq }, hash, text }: SealedEntry): ParcelDocument['entries'][number] {
+export function packedEntry({ entry: { seq }, hash, text }: SealedEntry): PackedEntry {
   return { seq, hash, text };
 }
 
 /** Makes the artifact that holds the document of a parcel. The same document gives the same bytes. */
 export function parcelArtifact(document: ParcelDocument): ContentNode {
   return documentArtifact(parcelType, document, undefined, `the parcel of ${document.product}`);
+}
+
+/** Reads the document of a parcel; undefined where it is none, or contradicts itself. */
+export function parseParcelDocument(bytes: Uint8Array): ParcelDocument | undefined {
+  const document = documentSchema.safeParse(parseJson(bytes)).data;
+  const releases = (document?.releases ?? []).map((each) => readRecord(new TextEncoder().encode(JSON.stringify(each))));
+  const read = releases.filter((each) => each !== undefined);
+  return document === undefined || read.length < releases.length ? undefined : { ...document, releases: read };
 }

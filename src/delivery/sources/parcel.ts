@@ -1,12 +1,8 @@
-import * as z from 'zod';
-import { outputArtifact } from '../../archive/output';
+import { outputParcel } from '../../archive/output';
 import type { BuildOptions } from '../../core/build/build';
-import { allBytes } from '../../core/bytes';
 import { HodError } from '../../core/errors';
-import { parseJson } from '../../core/json';
-import { parcelType } from '../../core/ledger/parcel-document';
-import { readRecord, type ReleaseRecord } from '../../core/ledger/release-record';
-import { readManifest, verified } from '../../core/oci/content';
+import type { ParcelDocument } from '../../core/ledger/parcel-document';
+import type { ReleaseRecord } from '../../core/ledger/release-record';
 import { describePosition } from '../../core/tags/ordering';
 import type { ComponentConfig } from '../../workspace/config';
 import type { GatheredItem } from './gather';
@@ -17,18 +13,15 @@ export interface ReceivedParcel {
   readonly release: ReleaseRecord;
 }
 
-const documentSchema = z.object({ product: z.string(), releases: z.array(z.unknown()) });
-
 /**
- * Reads what a parcel says of the one release in it.
+ * Reads what a parcel of a product says of its releases.
  *
- * @throws {@link HodError} `parcel-unrecognised` for a layout that is none; `other-product`; `two-releases`
+ * @throws {@link HodError} `parcel-unrecognised` for a layout that is none; `other-product`
  */
-export async function readParcel(path: string, product: string): Promise<ReceivedParcel> {
-  const found = await outputArtifact(path, parcelType);
-  const document = found && documentSchema.safeParse(await readDocumentOf(found)).data;
-  const releases = (document?.releases ?? []).map((each) => readRecord(new TextEncoder().encode(JSON.stringify(each))));
-  if (document === undefined || releases.includes(undefined)) {
+export async function readParcelDocument(path: string, product: string): Promise<ParcelDocument> {
+  const found = await outputParcel(path);
+  const document = found?.document;
+  if (document === undefined) {
     throw new HodError('parcel-unrecognised', {
       what: 'this is no parcel of a release',
       object: path,
@@ -47,25 +40,26 @@ export async function readParcel(path: string, product: string): Promise<Receive
       next: 'name the parcel, or the hod.yaml (--config), of the same product',
     });
   }
+  return document;
+}
+
+/**
+ * Reads what a parcel says of the one release in it.
+ *
+ * @throws {@link HodError} as {@link readParcelDocument}; `two-releases`
+ */
+export async function readParcel(path: string, product: string): Promise<ReceivedParcel> {
+  const { releases } = await readParcelDocument(path, product);
   const [release, ...others] = releases;
   if (release === undefined || others.length > 0) {
     throw new HodError('two-releases', {
       what: 'this parcel does not hold one release',
       object: path,
-      why: `it holds ${releases.map((each) => each && describePosition(each)).join(', ') || 'none'}`,
+      why: `it holds ${releases.map(describePosition).join(', ') || 'none'}`,
       next: 'pack each release by itself: `hod pack VERSION --out PLACE`',
     });
   }
   return { path, release };
-}
-
-async function readDocumentOf({
-  source,
-  root,
-}: NonNullable<Awaited<ReturnType<typeof outputArtifact>>>): Promise<unknown> {
-  const manifest = await readManifest(source, root);
-  const [blob] = manifest.kind === 'image' ? manifest.layers : [];
-  return blob && parseJson(await allBytes(verified(await source.openBlob(blob), blob, source.label)));
 }
 
 /** Takes all components from a parcel. */
