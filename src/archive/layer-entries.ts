@@ -15,7 +15,7 @@ export interface ReadMember extends LayerMember {
 /** The longest path that systems take. */
 const pathLimit = 4096;
 /** The most that one layer may unpack to, in bytes. */
-const unpackedLimit = 256 * 1024 ** 3;
+export const unpackedLimit = 256 * 1024 ** 3;
 
 /**
  * Reads the members of a layer, which is a .tar: nothing of their content is kept. Returns how many bytes the layer has.

@@ -167,6 +167,15 @@ export class StreamBlocks implements TarBlocks {
   }
 
   async pass(size: number, told?: (piece: Uint8Array, at: number) => void): Promise<void> {
+    let at = 0;
+    for await (const piece of size === 0 ? [] : this.content(size)) {
+      told?.(piece, at);
+      at += piece.length;
+    }
+  }
+
+  /** The content of a member, piece by piece; with the last of them, what fills up its last block is passed. */
+  async *content(size: number): AsyncGenerator<Uint8Array> {
     const whole = Math.ceil(size / blockSize) * blockSize;
     for (let at = 0; at < whole;) {
       if (!(await this.fill())) {
@@ -174,7 +183,7 @@ export class StreamBlocks implements TarBlocks {
       }
       const part = this.piece.subarray(this.used, this.used + whole - at);
       if (at < size) {
-        told?.(part.subarray(0, size - at), at);
+        yield part.subarray(0, size - at);
       }
       at += part.length;
       this.advance(part.length);

@@ -28,6 +28,7 @@ import { statusCommand } from './commands/status';
 import { tagsCommand } from './commands/tags';
 import { timelineCommand } from './commands/timeline';
 import { touchedCommand } from './commands/touched';
+import { unpackCommand } from './commands/unpack';
 import { inOurWords } from './options';
 
 /** All commands, in the order of a release engineer's day. Loads nothing that one command alone needs. */
@@ -55,6 +56,7 @@ export function buildProgram(version: string): Command {
     assembleCommand(),
     carryCommand(),
     packCommand(),
+    unpackCommand(),
     recordCommand(),
     promoteCommand(),
     rollbackCommand(),

@@ -1,10 +1,16 @@
 import { HodError } from '../core/errors';
+import { kindOf } from '../core/oci/bundle';
 import { runnableImages, type RunnableImage } from '../core/oci/content';
 import { answerInside, type Inside, type InsideQuestion } from '../core/oci/inside';
 import { parsePlatform, platformKey } from '../core/oci/platform';
 import { locate } from '../session/locate';
 import type { Session } from '../session/session';
 import { readLayers } from './layers';
+
+/** What has layers to look into: an image for a platform, or a bundle. */
+export type LayeredContent = Pick<RunnableImage, 'manifest' | 'node'> & {
+  readonly platform: RunnableImage['platform'] | undefined;
+};
 
 /**
  * Reads what the layers of an image contain, and answers a question about it.
@@ -13,7 +19,7 @@ import { readLayers } from './layers';
  */
 export async function readInside(
   reference: string,
-  { manifest, node }: RunnableImage,
+  { manifest, node }: LayeredContent,
   question: InsideQuestion,
 ): Promise<Inside> {
   const read = await readLayers(manifest, node.source, { hashing: false });
@@ -29,13 +35,18 @@ export async function readInside(
   return answerInside(read, question);
 }
 
-/** One image for one platform. Throws `platform-missing` where it is not clear which, or there is none. */
+/** A bundle, or one image for one platform. Throws `platform-missing` where it is not clear which, or there is none. */
 export async function imageOf(
   reference: string,
   platform: string | undefined,
   session: Session,
-): Promise<RunnableImage> {
-  const images = await runnableImages(await locate(session, reference));
+): Promise<LayeredContent> {
+  const node = await locate(session, reference);
+  const { manifest } = node;
+  if (manifest.kind === 'image' && kindOf(manifest) === 'bundle' && platform === undefined) {
+    return { manifest, node, platform: undefined };
+  }
+  const images = await runnableImages(node);
   const wanted = platform === undefined ? undefined : platformKey(parsePlatform(platform));
   const found = images.filter((image) => wanted === undefined || platformKey(image.platform) === wanted);
   const [only] = found;
@@ -47,6 +58,9 @@ export async function imageOf(
     what: only === undefined ? 'there is no image for this platform' : 'there are images for several platforms',
     object: reference,
     why: known === '' ? 'it holds no image that runs somewhere' : `it has ${known}`,
-    next: known === '' ? 'name an image' : `name one with --platform ${known.split(', ')[0] ?? ''}`,
+    next:
+      known === ''
+        ? 'name an image, or a bundle without --platform'
+        : `name one with --platform ${known.split(', ')[0] ?? ''}`,
   });
 }

@@ -3,11 +3,11 @@ import { open } from 'node:fs/promises';
 import { join } from 'node:path';
 import { newLayout, writeLayoutFolder, writeLayoutTar } from '../archive/layout-writer';
 import { HodError } from '../core/errors';
-import { parcelOfEnvironment, parcelOfImages, parcelOfRelease, type Parcel } from '../delivery/parcel';
+import { heldReleases } from '../delivery/held-releases';
+import { parcelOfImages, parcelOfReleases, type Parcel } from '../delivery/parcel';
 import { toPackResult, type PackResult } from '../results/pack';
-import { versionNamed } from '../core/tags/version';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
-import { isHere } from '../session/locate';
+import { isPlace } from '../session/locate';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 
@@ -50,11 +50,7 @@ async function readParcel(
   session: Session,
 ): Promise<Parcel> {
   const [only = '', ...others] = what;
-  const isEnvironment = (text: string): boolean => config?.environments.some(({ name }) => name === text) === true;
-  // A folder may be called like an environment or a version: `./prod` is the folder.
-  const isPlace = (text: string): boolean =>
-    text.includes('/') || (isHere(text) && !isEnvironment(text) && versionNamed(text) === undefined);
-  if (config === undefined || what.every(isPlace)) {
+  if (config === undefined || what.every((each) => isPlace(each, config))) {
     if (since !== undefined) {
       throw new HodError('options-conflict', {
         what: 'only parcels of a release leave layers out',
@@ -75,9 +71,8 @@ async function readParcel(
   }
   return withLedger(config, session, 'read', async (ledger) => {
     await refuseEmpty(config, ledger);
-    const environment = config.environments.find(({ name }) => name === only);
-    const context = { config, session, ledger, since };
-    return environment === undefined ? parcelOfRelease(only, context) : parcelOfEnvironment(environment, context);
+    const context = { config, session, ledger };
+    return parcelOfReleases(await heldReleases(only, context), since, context);
   });
 }
 

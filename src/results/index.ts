@@ -27,6 +27,7 @@ import { rebuildResultSchema } from './rebuild';
 import { repositoriesResultSchema, tagsResultSchema } from './tags';
 import { timelineResultSchema } from './timeline';
 import { touchedResultSchema } from './touched';
+import { unpackResultSchema } from './unpack';
 
 /** The schema of each document, by the name of its file in docs/schemas. */
 export const resultSchemas = {
@@ -42,6 +43,7 @@ export const resultSchemas = {
   assemble: assembleResultSchema,
   carry: carryResultSchema,
   pack: packResultSchema,
+  unpack: unpackResultSchema,
   promote: promoteResultSchema,
   rollback: rollbackResultSchema,
   restore: restoreResultSchema,

@@ -1,8 +1,8 @@
 import * as z from 'zod';
 import { concerns, fails } from '../core/oci/concerns';
-import type { RunnableImage } from '../core/oci/content';
 import type { ImagePath, Inside, PathDifference } from '../core/oci/inside';
 import { platformKey } from '../core/oci/platform';
+import type { LayeredContent } from '../inspect/inside';
 import { digest } from './common';
 
 const path = z.strictObject({
@@ -27,7 +27,8 @@ const hidden = z.strictObject({
 
 export const insideResultSchema = z.strictObject({
   reference: z.string(),
-  platform: z.string(),
+  /** Null of a bundle. */
+  platform: z.string().nullable(),
   digest,
   layers: z.array(
     z.strictObject({
@@ -86,15 +87,15 @@ export const pathDifference = z.strictObject({
 export type PathDifferenceResult = z.infer<typeof pathDifference>;
 
 export const insideDifferenceSchema = pathDifference.extend({
-  from: z.strictObject({ reference: z.string(), platform: z.string(), digest }),
-  to: z.strictObject({ reference: z.string(), platform: z.string(), digest }),
+  from: z.strictObject({ reference: z.string(), platform: z.string().nullable(), digest }),
+  to: z.strictObject({ reference: z.string(), platform: z.string().nullable(), digest }),
 });
 export type InsideDifference = z.infer<typeof insideDifferenceSchema>;
 
 /** An image that was read, as it was named. */
 export interface NamedImage {
   readonly reference: string;
-  readonly image: RunnableImage;
+  readonly image: LayeredContent;
 }
 
 /**
@@ -109,7 +110,7 @@ export function toInsideResult(
 ): InsideResult {
   return {
     reference,
-    platform: platformKey(image.platform),
+    platform: image.platform === undefined ? null : platformKey(image.platform),
     digest: image.manifest.digest,
     ...inside,
     layers: [...inside.layers],
@@ -123,7 +124,11 @@ export function toInsideResult(
 /** What differs from one image to another, as a document. */
 export function toInsideDifference(from: NamedImage, to: NamedImage, difference: PathDifference): InsideDifference {
   const name = ({ reference, image }: NamedImage) => {
-    return { reference, platform: platformKey(image.platform), digest: image.manifest.digest };
+    return {
+      reference,
+      platform: image.platform === undefined ? null : platformKey(image.platform),
+      digest: image.manifest.digest,
+    };
   };
   return { from: name(from), to: name(to), ...toPathDifference(difference) };
 }

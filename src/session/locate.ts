@@ -6,6 +6,8 @@ import type { Compression } from '../core/oci/compression';
 import { parseOutputLocation, standardInput } from '../archive/output-images';
 import { nearestName } from '../core/nearest';
 import { asOneLine } from '../core/text';
+import { versionNamed } from '../core/tags/version';
+import type { Config } from '../workspace/config';
 import type { Session } from './session';
 
 /** Reads a build output: `path` or `path#entry`. `note` is told what takes a while. */
@@ -70,6 +72,15 @@ async function adviceFor({ tag }: Reference, tags: AsyncIterable<string>): Promi
 export function isHere(text: string): boolean {
   const { path } = parseOutputLocation(text);
   return path === standardInput || existsSync(path);
+}
+
+/**
+ * Whether a text names a reference or something on this machine, and no release of a product. A folder may be called like an
+ * environment or a version: `./prod` is the folder.
+ */
+export function isPlace(text: string, { environments }: Pick<Config, 'environments'>): boolean {
+  const isRelease = environments.some(({ name }) => name === text) || versionNamed(text) !== undefined;
+  return text.includes('/') || (isHere(text) && !isRelease);
 }
 
 /** Reads what a person named: the build output at a path, where there is one, else a reference. */

@@ -275,7 +275,7 @@ async function takeFreeName(beside: string, target: string): Promise<void> {
 }
 
 /** Makes the new name of a file last. Some file systems have no such thing, and need none. */
-async function syncFolder(folder: string): Promise<void> {
+export async function syncFolder(folder: string): Promise<void> {
   const handle = await fs.open(folder, constants.O_RDONLY).catch(() => undefined);
   await handle?.sync().catch(() => undefined);
   await handle?.close().catch(() => undefined);

@@ -22,6 +22,7 @@ import { sha256 } from '../../src/core/oci/digest';
 import { SeenFile } from '../../src/ledger/engines/git/cache';
 import { exportLedger } from '../../src/operations/ledger-export';
 import { init } from '../../src/operations/init';
+import { unpack } from '../../src/operations/unpack';
 import { silent } from '../../src/session/observer';
 import { withLock } from '../../src/system/lock';
 import { readDeploymentFile, writeDeploymentFiles } from '../../src/workspace/deployment-files';
@@ -137,6 +138,18 @@ const written: readonly Written[] = [
     write: (folder) => init({ config: join(folder, 'hod.yaml') }),
   },
   {
+    name: 'the files of a bundle',
+    files: ['fares'],
+    write: (folder) =>
+      unpack({
+        config: join(sandbox.world.product.folder, 'hod.yaml'),
+        what: sandbox.world.repository('dev', 'fare-tables:2.4.0'),
+        folder: join(folder, 'fares'),
+        observer: silent,
+        secrets: secrets(),
+      }),
+  },
+  {
     name: 'the outputs that a CI reads',
     files: ['outputs'],
     before: (folder) => writeFile(join(folder, 'outputs'), 'written=before\n'.repeat(20)),
@@ -187,7 +200,7 @@ async function attempt(each: Written, fault: DiskFault | undefined) {
   const before = await contents(folder, each);
   const { outcome, calls, error } = await onFaultyDisk(fault, () => each.write(folder));
   const after = await contents(folder, each);
-  const left = (await readdir(folder, { recursive: true })).filter((name) => name.endsWith('.new'));
+  const left = (await readdir(folder, { recursive: true })).filter((name) => /\.(new|part)$/.test(name));
   await rm(folder, { recursive: true });
   return { before, after, outcome, calls, left, error };
 }

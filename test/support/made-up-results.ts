@@ -1,4 +1,5 @@
 import type { PackResult } from '../../src/results/pack';
+import type { UnpackResult } from '../../src/results/unpack';
 import type { CarryResult } from '../../src/results/carry';
 import type { AdoptResult } from '../../src/results/adopt';
 import type { AnnounceResult } from '../../src/results/announce';
@@ -381,6 +382,14 @@ export const packed = (count: number): PackResult => ({
   contents: names(count).map((name, place) => ({
     ...{ name, kind: 'image' as const, artifactType: null, digest: digest(place + 1), size: 77_000_000 },
     mediaType: 'application/vnd.oci.image.index.v1+json',
+  })),
+});
+
+export const unpackedOf = (count: number): UnpackResult => ({
+  ...{ folder: 'deploy', dryRun: false, outcome: 'written' },
+  contents: names(count).map((component, place) => ({
+    ...{ component, kind: 'bundle' as const, artifactType: null, digest: digest(place + 1) },
+    ...{ files: 40 * (place + 1), size: 700_000 },
   })),
 });
 

@@ -10,6 +10,7 @@ import { promoteView, publishView } from '../../src/cli/views/delivery';
 import { adoptView } from '../../src/cli/views/adopt';
 import { carryView } from '../../src/cli/views/carry';
 import { packView } from '../../src/cli/views/pack';
+import { unpackView } from '../../src/cli/views/unpack';
 import { initView } from '../../src/cli/views/init';
 import { insideView } from '../../src/cli/views/inside';
 import { exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
@@ -40,6 +41,7 @@ const views: Record<string, Draw> = {
   adopt: (count, look) => adoptView(resultSchemas.adopt.parse(made.adopted(count)), look),
   carry: (_, look) => carryView(resultSchemas.carry.parse(made.carried), look),
   pack: (count, look) => packView(resultSchemas.pack.parse(made.packed(count)), look),
+  unpack: (count, look) => unpackView(resultSchemas.unpack.parse(made.unpackedOf(count)), look),
   stage: (count, look) => stageView(resultSchemas.stage.parse(made.staged(count)), look),
   publish: (count, look) => publishView(resultSchemas.publish.parse(made.published(count)), look),
   promote: (count, look) => promoteView(resultSchemas.promote.parse(made.promoted(count)), look),

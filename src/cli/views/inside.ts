@@ -21,7 +21,7 @@ export function insideView(result: InsideResult, { style, verbose }: Screen): st
   ]);
   const parts = [
     [
-      `${style.strong(reference)}  ${platform}`,
+      `${style.strong(reference)}  ${platform ?? 'bundle of files'}`,
       `  ${style.faint(digest)}`,
       `  ${formatCount(files, 'file')} of ${formatBytes(size)}; ${hiddenText(hiddenTotal)}`,
     ],
@@ -121,7 +121,7 @@ const marks: Readonly<Record<InsidePath['kind'], string>> = {
 export function insideDifferenceView({ from, to, ...paths }: InsideDifference, { style }: Screen): string {
   const lines = pathLines(paths, style, Infinity);
   return [
-    `${style.strong(from.reference)} → ${style.strong(to.reference)}  ${to.platform}`,
+    `${style.strong(from.reference)} → ${style.strong(to.reference)}  ${to.platform ?? 'bundles of files'}`,
     `  ${pathCounts(paths)}`,
     ...(lines.length === 0 ? [] : ['', ...lines]),
   ].join('\n');

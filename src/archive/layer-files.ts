@@ -1,0 +1,154 @@
+import { HodError } from '../core/errors';
+import { annotationKeys } from '../core/oci/annotations';
+import { kindOf } from '../core/oci/bundle';
+import { verified, type ContentNode } from '../core/oci/content';
+import { leadsOut, nameParts } from '../core/oci/layer-names';
+import type { FolderWriter } from '../system/write-folder';
+import { unpackedLimit } from './layer-entries';
+import { StreamBlocks, walkTar, type TarMember } from './tar-walk';
+import { unpacked } from './unpack';
+
+/** What was unpacked: files, and bytes of them. */
+export interface UnpackedFiles {
+  readonly files: number;
+  readonly size: number;
+}
+
+/** The most files and folders that one artifact may unpack to. */
+const fileLimit = 1_000_000;
+const longestPath = 4096;
+
+/**
+ * Writes the files of a bundle, or of another artifact whose layers are files: a layer with a title is the file of that name
+ * (OCI image specification, annotations.md, `org.opencontainers.image.title`), one without is a .tar of files, as is that of a bundle.
+ * Every byte is checked against its digest before the end.
+ *
+ * @param below The folder that they go into, within the one that is written.
+ * @throws {@link HodError} `not-files` for an image; `unsafe-archive` for what would be written elsewhere, and for links and
+ * devices; `archive-corrupt`, `content-corrupt`
+ */
+export async function writeFilesOf(
+  { manifest, source }: ContentNode,
+  writer: FolderWriter,
+  below: string,
+): Promise<UnpackedFiles> {
+  const kind = kindOf(manifest);
+  if (kind === 'image' || manifest.kind === 'index') {
+    throw new HodError('not-files', {
+      what: kind === 'image' ? 'an image is not unpacked' : 'an index of artifacts is not unpacked',
+      object: `${source.label}@${manifest.digest}`,
+      why: 'unpack writes the files of a bundle, or of an artifact whose layers are files',
+      next: 'write an image as an image layout: `hod pack REF --out PLACE`; look into it with `hod inside REF`',
+    });
+  }
+  const names = new Names(writer, below);
+  for (const layer of manifest.layers) {
+    const label = `${layer.digest} of ${source.label}`;
+    const bytes = verified(await source.openBlob(layer), layer, source.label);
+    const title = kind === 'bundle' ? undefined : layer.annotations?.get(annotationKeys.title);
+    if (title === undefined) {
+      await writeMembers(unpacked(bytes, label), names, label);
+    } else {
+      await names.file(title, bytes, { label, executable: false });
+    }
+  }
+  return names.written;
+}
+
+/** Takes files by their names, each once, and none that leads elsewhere. */
+class Names {
+  private readonly files = new Set<string>();
+  private readonly folders = new Set<string>();
+  private size = 0;
+
+  constructor(
+    private readonly writer: FolderWriter,
+    private readonly below: string,
+  ) {}
+
+  get written(): UnpackedFiles {
+    return { files: this.files.size, size: this.size };
+  }
+
+  async file(
+    name: string,
+    content: AsyncIterable<Uint8Array>,
+    { label, executable }: { readonly label: string; readonly executable: boolean },
+  ): Promise<void> {
+    const parts = this.take(name, label);
+    const path = parts.join('/');
+    if (parts.length === 0) {
+      throw unsafe(label, 'a file in it has no name');
+    }
+    if (this.files.has(path) || this.folders.has(path)) {
+      throw unsafe(label, `two things in it are called ${path}`);
+    }
+    this.files.add(path);
+    this.size += await this.writer.file([this.below, path].filter((each) => each !== '').join('/'), content, {
+      executable,
+    });
+  }
+
+  async folder(name: string, label: string): Promise<void> {
+    const parts = this.take(`${name}/.`, label);
+    if (parts.length > 0) {
+      await this.writer.folder([this.below, ...parts].filter((each) => each !== '').join('/'));
+    }
+  }
+
+  /** The parts of a name; remembers the folders that it leads through. */
+  private take(name: string, label: string): string[] {
+    if (name.startsWith('/') || leadsOut(name) || name.split('/').includes('..') || name.includes('\0')) {
+      throw unsafe(label, `${JSON.stringify(name)} leads out of the folder`);
+    }
+    if (name.length > longestPath) {
+      throw unsafe(label, `a path in it has more than ${longestPath} characters`);
+    }
+    const parts = nameParts(name);
+    const through = name.endsWith('/.') ? parts.length : parts.length - 1;
+    for (let count = 1; count <= through; count += 1) {
+      const folder = parts.slice(0, count).join('/');
+      if (this.files.has(folder)) {
+        throw unsafe(label, `${folder} is a file and a folder`);
+      }
+      this.folders.add(folder);
+    }
+    if (this.files.size + this.folders.size > fileLimit) {
+      throw unsafe(label, `it holds more than ${fileLimit} files and folders`);
+    }
+    return parts;
+  }
+}
+
+async function writeMembers(bytes: AsyncIterable<Uint8Array>, names: Names, label: string): Promise<void> {
+  const corrupt = (why: string): HodError =>
+    new HodError('archive-corrupt', { what: 'a layer cannot be read', object: label, why, next: 'publish it again' });
+  const blocks = new StreamBlocks(bytes, corrupt, unpackedLimit);
+  await walkTar(blocks, corrupt, async (member) => {
+    const { kind, path, mode, stored, size } = member;
+    if (kind === 'folder') {
+      await names.folder(path, label);
+    } else if (kind === 'file' && stored === size) {
+      await names.file(path, blocks.content(stored), { label, executable: (mode & 0o100) !== 0 });
+    } else {
+      throw unsafe(label, `${path} is ${wordsFor(member)}`);
+    }
+  });
+}
+
+function wordsFor({ kind, link }: TarMember): string {
+  return kind === undefined
+    ? 'of an unknown kind'
+    : kind === 'file'
+      ? 'a file with holes'
+      : `a ${kind}${link === undefined ? '' : ` to ${link}`}`;
+}
+
+function unsafe(object: string, why: string): HodError {
+  return new HodError('unsafe-archive', {
+    what: 'this does not hold plain files alone',
+    object,
+    why,
+    next: 'ask who made it; nothing was written',
+  });
+}
