@@ -100,6 +100,8 @@ export const errorCodes = {
     'referrers-missing',
     'nothing-before',
     'parcel-untrusted',
+    'parcels-only',
+    'parcels-not-received',
     'served-already',
     'not-served-before',
     'no-such-line',

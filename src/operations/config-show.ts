@@ -35,14 +35,16 @@ function describe(
   usual: string[],
 ): ConfigShowResult['environments'][number] {
   const followed = first.follows ?? usual;
-  const { name, after, follows, takes, admissionRules, rulesOf, carrying } = environment;
-  const { results, signOffs, soak, freeze, platforms, annotations, referrers } = admissionRules;
+  const { name, after, follows, takes, receives, admissionRules, rulesOf, carrying } = environment;
+  const { results, signOffs, soak, freeze, platforms, annotations, referrers, served } = admissionRules;
   return {
     environment: name,
     after: after ?? null,
     follows: after === undefined ? { branches: [...(follows ?? usual)], usual: follows === undefined } : null,
+    receives: after === undefined ? (receives ?? 'builds') : null,
     takes: after === undefined ? null : [...(takes ?? followed)],
     gates: {
+      served: served ?? null,
       results: [...results],
       signOffs,
       soak,

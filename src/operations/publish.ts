@@ -1,5 +1,8 @@
 import type { Actor } from '../core/ledger/entry';
+import type { Despite } from '../core/release/despite';
+import type { ParcelRelease, Reception } from '../core/release/gates/receiving';
 import type { Publication } from '../core/release/publication';
+import { timestampOf } from '../core/time';
 import { withAnnouncing } from '../announcing/announce';
 import { deliver } from '../delivery/deliver';
 import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';
@@ -13,7 +16,7 @@ import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { checkoutRules } from '../workspace/checkout-rules';
-import type { Config } from '../workspace/config';
+import type { Config, EnvironmentConfig } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -70,6 +73,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         strictOrder: options.strictOrder === true,
         despite,
         checkout: checkoutRules(config, checkedOut),
+        reception: parcel && receptionOf(parcel, environment, despite),
       };
       const orders = buildOrders(config, build.commit, items);
       const delivery = publicationDelivery(publication, items, mannerOf(environment, options));
@@ -81,6 +85,10 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };
     });
   });
+}
+
+function receptionOf(parcel: ParcelRelease, { name, admissionRules }: EnvironmentConfig, despite: Despite): Reception {
+  return { parcel, environment: name, rules: admissionRules, now: timestampOf(new Date()), despite };
 }
 
 /** Tells that an empty ledger met tags in the registry. */

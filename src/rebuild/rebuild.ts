@@ -249,6 +249,7 @@ async function publishAgain(
     strictOrder: false,
     despite: inSpiteOfNothing,
     checkout: undefined,
+    reception: undefined,
   };
   const judge = ledger.judge(
     components.map(({ repository }) => repository),

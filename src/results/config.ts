@@ -40,7 +40,11 @@ export const configShowResultSchema = z.strictObject({
       follows: z.strictObject({ branches: z.array(z.string()), usual: z.boolean() }).nullable(),
       /** The branches whose releases come in; null for the first, which takes builds. */
       takes: z.array(z.string()).nullable(),
+      /** What is published into the first; null for the others, which releases are promoted into. */
+      receives: z.enum(['builds', 'parcels']).nullable(),
       gates: z.strictObject({
+        /** Of one that receives parcels: the environment of the other side that must have served it. */
+        served: z.string().nullable(),
         results: z.array(z.string()),
         signOffs: z.number().int(),
         /** Milliseconds. */

@@ -296,39 +296,70 @@ function tagOf(text: string, branch: string): string | undefined {
   }
 }
 
-/** Builds come into the first environment, and releases through gates into all others. */
+/** Builds or parcels come into the first environment, and releases through gates into all others. */
 function checkFirstOnly(
   path: Path,
-  { follows, takes, gates }: RawConfig['environments'][string],
+  { follows, takes, receives, gates }: RawConfig['environments'][string],
   isFirst: boolean,
 ): ConfigFinding[] {
-  if (isFirst && takes !== undefined) {
-    return [
-      {
-        path: [...path, 'takes'],
-        atKey: true,
-        text: 'publish writes the first environment; `follows` names the branches whose builds take over',
-      },
-    ];
+  if (isFirst && receives !== undefined) {
+    return checkReception(path, gates);
   }
-  if (isFirst && gates !== undefined) {
-    return [
-      {
-        path: [...path, 'gates'],
-        atKey: true,
-        text: 'publish writes the first environment; gates are for those that come after it',
-      },
-    ];
-  }
-  return !isFirst && follows !== undefined
-    ? [
-        {
-          path: [...path, 'follows'],
-          atKey: true,
-          text: 'only the first environment takes builds of branches; releases are promoted into this one',
-        },
-      ]
-    : [];
+  const first: readonly (readonly [boolean, Path, string])[] = [
+    [
+      takes !== undefined,
+      ['takes'],
+      'publish writes the first environment; `follows` names the branches whose builds take over',
+    ],
+    [
+      gates !== undefined,
+      ['gates'],
+      'publish writes the first environment; gates are for those that come after it, or for one with `receives: parcels`',
+    ],
+  ];
+  const others: typeof first = [
+    [
+      follows !== undefined,
+      ['follows'],
+      'only the first environment takes builds of branches; releases are promoted into this one',
+    ],
+    [
+      receives !== undefined,
+      ['receives'],
+      'only the first environment receives parcels; releases are promoted into this one',
+    ],
+    [
+      gates?.served !== undefined,
+      ['gates', 'served'],
+      'releases come here from the environment that `after` names; `served` is for one that receives parcels',
+    ],
+  ];
+  return (isFirst ? first : others)
+    .filter(([isWrong]) => isWrong)
+    .map(([, below, text]) => ({ path: [...path, ...below], atKey: true, text }));
+}
+
+/** The gates that a parcel, or a clock, can answer. */
+const receptionGates: readonly string[] = ['served', 'results', 'freeze'];
+
+function checkReception(path: Path, gates: RawConfig['environments'][string]['gates'] = {}): ConfigFinding[] {
+  const others = Object.keys(gates).filter((key) => !receptionGates.includes(key));
+  return [
+    ...others.map((key) => ({
+      path: [...path, 'gates', key],
+      atKey: true,
+      text: `a parcel does not answer this; an environment that receives parcels can ask for ${receptionGates.join(', ')}`,
+    })),
+    ...(gates.results !== undefined && gates.served === undefined
+      ? [
+          {
+            path: [...path, 'gates', 'results'],
+            atKey: true,
+            text: 'name the environment of the other side that has these results, too: `served: uat`',
+          },
+        ]
+      : []),
+  ];
 }
 
 function checkAfter(path: Path, after: string | undefined, earlier: readonly string[]): ConfigFinding[] {

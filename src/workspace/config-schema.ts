@@ -128,6 +128,8 @@ const freezeWindow = z
 
 /** What a release needs to enter an environment. */
 const gatesSchema = z.strictObject({
+  /** Of an environment that receives parcels: where on the other side it was served, and has its results. */
+  served: z.string().min(1).optional(),
   results: z.array(resultName).min(1).optional(),
   'sign-offs': z.number().int().min(1).max(20).optional(),
   soak: time.optional(),
@@ -150,6 +152,8 @@ export const environmentSchema = z.strictObject({
   after: z.string().optional(),
   /** Of the first: the branches whose builds take over. */
   follows: z.array(z.string().min(1)).min(1).optional(),
+  /** Of the first: it takes releases of another side in parcels, and no builds. */
+  receives: z.literal('parcels').optional(),
   /** Of all others: the branches whose releases come in; those that the first follows where it is not given. */
   takes: z.array(z.string().min(1)).min(1).optional(),
   repository: z.string(),

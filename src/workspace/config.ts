@@ -107,6 +107,8 @@ export interface EnvironmentConfig {
   readonly follows: readonly string[] | undefined;
   /** Names and patterns of the branches whose releases come into any other; undefined where hod.yaml does not say. */
   readonly takes: readonly string[] | undefined;
+  /** Parcels are published into it, and no builds. */
+  readonly receives: 'parcels' | undefined;
   /** The tag rules of a component: those of the environment, and its own. */
   readonly rulesOf: RulesOf;
   readonly admissionRules: AdmissionRules;
@@ -215,7 +217,7 @@ function resolveConfig(raw: RawConfig, file: string): Config {
 
 function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
   return Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
-    const { after, follows, takes, repository, tags, gates, referrers } = environment;
+    const { after, follows, takes, receives, repository, tags, gates, referrers } = environment;
     const shared = tagRulesOf(tags, (template) => followedBy(template, name));
     const own = new Map(
       [...Object.entries(raw.images), ...Object.entries(raw.bundles ?? {})].map(([component, { tags: all }]) => {
@@ -229,6 +231,7 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       before: beforeOf(raw, name),
       follows,
       takes,
+      receives,
       rulesOf: (component) =>
         Object.hasOwn(raw.includes ?? {}, component) ? [includedTagRule] : [...shared, ...(own.get(component) ?? [])],
       admissionRules: admissionRulesOf(gates),
@@ -344,6 +347,7 @@ function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
     platforms: (gates.platforms ?? []).map((text) => formatPlatform(parsePlatform(text))),
     annotations: gates.annotations ?? [],
     referrers: gates.referrers ?? [],
+    ...(gates.served === undefined ? {} : { served: gates.served }),
   };
 }
 

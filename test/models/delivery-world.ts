@@ -188,6 +188,7 @@ export class DeliveryWorld {
       claims: [],
       strictOrder: false,
       despite,
+      reception: undefined,
       checkout: undefined,
     };
     const { verdicts } = await deliver(publicationDelivery(publication, items, manner), context);

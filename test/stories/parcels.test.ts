@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { z } from 'zod';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
+import type { ErrorCode } from '../../src/core/errors';
 import { hod, hodFails, hodJson, type HodOptions } from '../support/hod';
 import { OtherClient } from '../support/other-client';
 import { playLines, readPage, sectionOf, shellBlocks } from '../support/play-page';
@@ -190,6 +191,8 @@ describe('on the other side', () => {
       'environments:',
       '  dev:',
       '    follows: [main]',
+      '    receives: parcels',
+      '    gates: { served: uat, results: [smoke] }',
       `    repository: plant.localhost:${port}/dev/{image}`,
       '    tags: { fixed: ["{version}"], moving: [latest] }',
       `  uat: { after: dev, repository: "plant.localhost:${port}/uat/{image}", tags: { fixed: ["{version}"], moving: [uat] } }`,
@@ -198,6 +201,73 @@ describe('on the other side', () => {
     other = { cwd: place };
   });
   afterEach(() => closing());
+
+  const trusting = ['--trust-parcel', '--reason', 'brought by the supply boat'];
+  const smokeInUat = () =>
+    hodJson('record-result', ['record', 'result', 'smoke', '--passed', '--in', 'uat'], sandbox.world.options);
+  const refused = (code: ErrorCode, ...args: string[]) => hodFails(code, ['publish', ...args], other);
+  const change = async (edit: (text: string) => string): Promise<void> => {
+    const config = join(other.cwd, 'hod.yaml');
+    await writeFile(config, edit(await readFile(config, 'utf8')));
+  };
+
+  test('what happened on the other side opens gates, as the parcel tells; builds do not come in', async () => {
+    const { world } = sandbox;
+    await world.publish();
+    await pack('2.4.0', '--out', 'published.tar');
+    await world.promote('uat');
+    await pack('uat', '--out', 'untested.tar');
+    await hodJson('record-result', ['record', 'result', 'smoke', '--failed', '--in', 'uat'], world.options);
+    await pack('uat', '--out', 'failed.tar');
+    await smokeInUat();
+    await pack('uat', '--out', 'passed.tar');
+    await world.product.change('timetable', 'Show the winter sailings');
+    await world.product.build();
+    await world.publish('--version', '2.5.0');
+    await world.promote('uat');
+    await smokeInUat();
+    await pack('uat', '--out', 'next.tar');
+    await hodJson('rollback', ['rollback', 'uat', '--reason', 'the gate stays open'], world.options);
+    await pack('2.5.0', '--out', 'withdrawn.tar');
+
+    expect((await refused('parcels-only')).next).toMatch(/publish --parcel/);
+    const never = await refused('not-in-previous-environment', '--parcel', inside('published.tar'), ...trusting);
+    expect(never.next).toMatch(/^on the other side, run `hod promote uat --version 2\.4\.0` first; then pack/);
+    const untested = await refused('result-missing', '--parcel', inside('untested.tar'), ...trusting);
+    expect(untested.next).toMatch(/^on the other side, run smoke in uat/);
+    const failed = await refused('result-missing', '--parcel', inside('failed.tar'), ...trusting);
+    expect(failed.what).toMatch(/a test failed/);
+    const dry = await hod(['publish', '--parcel', inside('failed.tar'), '--dry-run', ...trusting], other);
+    expect([dry.code, dry.stdout]).toEqual([3, expect.stringMatching(/unmet +result smoke: it failed in uat/)]);
+    await refused('withdrawn', '--parcel', inside('withdrawn.tar'), ...trusting);
+    expect(await served('dev')).toEqual(Object.fromEntries(components.map((name) => [name, {}])));
+
+    await change((text) => text.replace('    receives: parcels\n    gates: { served: uat, results: [smoke] }\n', ''));
+    await refused('parcels-not-received', '--parcel', inside('passed.tar'), ...trusting);
+    await change((text) =>
+      text.replace('    follows: [main]\n', '    receives: parcels\n    gates: { results: [smoke], soak: 1h }\n'),
+    );
+    const wrong = await hodFails('config-invalid', ['config', 'check'], other);
+    expect([wrong.why].flat().join('\n')).toMatch(
+      /name the environment of the other side[^]*a parcel does not answer this/,
+    );
+    const frozen =
+      'freeze: [{ from: mon 00:00, to: sun 23:59, zone: UTC }, { from: sun 12:00, to: mon 12:00, zone: UTC }]';
+    await change((text) => text.replace('results: [smoke], soak: 1h', `served: uat, results: [smoke], ${frozen}`));
+    await refused('frozen', '--parcel', inside('passed.tar'), ...trusting);
+    const publish = (...args: string[]) => hodJson('publish', ['publish', ...args, ...trusting], other);
+    await publish('--parcel', inside('passed.tar'), '--despite-freeze');
+    await change((text) => text.replace(`, ${frozen}`, ''));
+    // What is there already is asked nothing again.
+    await publish('--parcel', inside('untested.tar'));
+    expect(await publish('--parcel', inside('next.tar'))).toMatchObject({ version: '2.5.0' });
+    await hod(['ledger', 'export', 'all.jsonl'], other);
+    const entries = await readFile(join(other.cwd, 'all.jsonl'), 'utf8');
+    expect(entries.match(/passed in uat at [^"]*; the parcel says so/g)).toHaveLength(2);
+    const proof = await hod(['prove', 'dev'], other);
+    expect(proof.stdout).toMatch(/2\.5\.0 in dev: published from a parcel/);
+    expect(proof.code).toBe(0);
+  });
 
   const served = async (environment: string) =>
     Object.fromEntries(
@@ -210,12 +280,14 @@ describe('on the other side', () => {
     const { world } = sandbox;
     await releaseInUat();
     const page = await readPage('docs/parcels.md');
+    await smokeInUat();
     await playLines(shellBlocks(sectionOf(page, 'Pack'))[0] ?? '', world);
     await cp(inside('skerry.tar'), join(other.cwd, 'skerry.tar'));
     await world.product.change('timetable', 'Show the winter sailings');
     await world.product.build();
     await world.publish('--version', '2.5.0');
     await world.promote('uat');
+    await smokeInUat();
     const full = await pack('uat', '--out', 'full.tar');
     const packed = await pack('uat', '--out', 'next.tar', '--since', 'skerry.tar');
     expect(packed.leftOut).toMatchObject({ releases: [expect.stringMatching(/^2\.4\.0/)] });
@@ -255,7 +327,6 @@ describe('on the other side', () => {
     }
     const timeline = await hod(['timeline'], other);
     expect(timeline.stdout).toMatch(/published +dev +2\.4\.0 .*despite parcel: brought by the supply boat/);
-    const trusting = ['--trust-parcel', '--reason', 'brought by the supply boat'];
     const publish = (file: string) => hodJson('publish', ['publish', '--parcel', file, ...trusting], other);
     expect((await publish('skerry.tar')).components.map(({ transfer }) => transfer.bytesSent)).toEqual([0, 0, 0, 0]);
     const next = await publish(inside('next.tar'));
@@ -275,8 +346,8 @@ describe('on the other side', () => {
 
   test('a parcel that was changed is refused at every kind of file, and nothing is tagged', async () => {
     await releaseInUat();
+    await smokeInUat();
     await pack('uat', '--out', 'skerry');
-    const trusting = ['--trust-parcel', '--reason', 'a test'];
     const blobs = await readdir(inside('skerry', 'blobs', 'sha256'));
     const kindOf = async (name: string): Promise<string> => {
       const bytes = await readFile(inside('skerry', 'blobs', 'sha256', name));

@@ -634,7 +634,9 @@ export const configured = (count: number): ConfigShowResult => ({
     ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },
     follows: place === 0 ? { branches: ['main', 'release/*'], usual: false } : null,
     takes: place === 0 ? null : ['main', 'release/*'],
+    receives: place === 0 ? ('builds' as const) : null,
     gates: {
+      served: null,
       ...{ results: ['smoke'], signOffs: 2, soak: 86_400_000, freeze: ['fri 16:00 to mon 08:00, Europe/Dublin'] },
       ...{ platforms, annotations: [], referrers: [] },
     },

@@ -286,6 +286,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
     strictOrder: false,
     despite: inSpiteOfNothing,
     checkout: undefined,
+    reception: undefined,
   };
   const known = new Knowledge();
   const asked: string[][] = [];

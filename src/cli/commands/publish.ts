@@ -68,6 +68,7 @@ export function publishCommand() {
       'take the release out of a parcel that `hod pack` wrote: its version, commit and branch too',
     )
     .option('--trust-parcel', 'take what the parcel says of its release, though nobody has signed it; needs --reason')
+    .option('--despite-freeze', 'let a parcel in although the environment is frozen; needs --reason')
     .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
     .addOption(strictOrderOption())
     .option('--mend', 'look at everything that is there already, and send what the registry lost')

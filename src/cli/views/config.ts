@@ -30,9 +30,10 @@ function named(names: readonly string[], noun: string): string {
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
   const { file, product, ledger, includes, environments, announce } = result;
-  const parts = environments.map(({ environment, after, follows, takes, gates, components, referrers }) => {
+  const parts = environments.map(({ environment, after, follows, takes, receives, gates, components, referrers }) => {
     const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
     const entry = [
+      ...(gates.served === null ? [] : [`served by ${gates.served} of the other side`]),
       ...gates.results.map((name) => `result ${name}`),
       ...(gates.signOffs === 0 ? [] : [formatCount(gates.signOffs, 'sign-off')]),
       ...(gates.soak === 0 ? [] : [`soak ${describeDuration(gates.soak)}`]),
@@ -50,7 +51,8 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
       `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
       ...(follows === null ? [] : [`  builds of ${follows.branches.join(', ')} take over${usual}`]),
       ...(takes === null ? [] : [`  takes releases of ${takes.join(', ')}`]),
-      ...(after === null ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
+      ...(receives === 'parcels' ? ['  receives parcels, and no builds'] : []),
+      ...(receives === 'builds' ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
       ...(referrers.includes('all') ? [] : [`  carries referrers: ${referrers.join(', ')}`]),
       ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
     ].join('\n');

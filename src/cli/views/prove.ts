@@ -50,7 +50,7 @@ function proofBlock(
       `      ${remedy}`,
     ]),
     ...notes.map(({ note, object, detail }) =>
-      style.faint(`  ${note === 'adopted' ? '' : "today's rules also require: "}${object}: ${detail}`),
+      style.faint(`  ${note === 'required-today' ? "today's rules also require: " : ''}${object}: ${detail}`),
     ),
     ...(verbose ? components.map(({ component, digest }) => style.faint(`  ${component} ${shortDigest(digest)}`)) : []),
     `${style.strong('Looked at:')} ${counts}`,

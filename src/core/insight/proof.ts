@@ -122,8 +122,11 @@ export interface RulesProof {
   readonly notes: readonly Note[];
 }
 
-/** `required-today`: today's rules ask for it, and those in force when the release came did not. `adopted`: what cannot be proved. */
-export const noteKinds = ['required-today', 'adopted'] as const;
+/**
+ * `required-today`: today's rules ask for it, and those in force when the release came did not. `adopted`, `parcel`: what cannot be
+ * proved.
+ */
+export const noteKinds = ['required-today', 'adopted', 'parcel'] as const;
 
 /** Something that is told of a proof, and is no finding. */
 export interface Note {
@@ -143,7 +146,11 @@ export function proveByRules(proven: Proven, today: AdmissionRules, known: Evide
     return { findings: [], notes: [adoptedNote(proven, stay.since)] };
   }
   const then = stay?.rules === undefined ? undefined : known.facts.get('rules', stay.rules);
-  const gates = then && rulesOf(then, environment)?.gates;
+  const ruled = then && rulesOf(then, environment);
+  if (ruled?.receives === 'parcels') {
+    return { findings: [], notes: [parcelNote(proven)] };
+  }
+  const gates = ruled?.gates;
   const now = evidenceFindings(proven, before[0] ?? null, today, known);
   // The rules of then are not on record in a ledger that was made again; an environment between may be younger than the release.
   const isOnTheWay = typeof stay?.from === 'string' && before.includes(stay.from);
@@ -162,6 +169,15 @@ function adoptedNote({ release, environment }: Proven, since: Timestamp): Note {
     note: 'adopted',
     object: `${describePosition(release)} in ${environment}`,
     detail: `adopted at ${since}: content and tags are as they were then; who built it and what was tested before is not on record`,
+  };
+}
+
+/** Says what cannot be proved of a release that came in a parcel. */
+function parcelNote({ release, environment }: Proven): Note {
+  return {
+    note: 'parcel',
+    object: `${describePosition(release)} in ${environment}`,
+    detail: 'published from a parcel: who built it and what was tested on the other side is what the parcel says',
   };
 }
 

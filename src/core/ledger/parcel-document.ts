@@ -1,8 +1,9 @@
 import * as z from 'zod';
 import { parseJson } from '../json';
 import type { ContentNode } from '../oci/content';
-import { digestSchema } from '../oci/digest';
-import type { SealedEntry } from './entry';
+import { digestSchema, sha256 } from '../oci/digest';
+import { entrySchema, foldInto, type SealedEntry } from './entry';
+import { Facts } from './facts';
 import { documentArtifact } from './record-artifact';
 import { readRecord, type ReleaseRecord } from './release-record';
 
@@ -52,4 +53,23 @@ export function parseParcelDocument(bytes: Uint8Array): ParcelDocument | undefin
   const releases = (document?.releases ?? []).map((each) => readRecord(new TextEncoder().encode(JSON.stringify(each))));
   const read = releases.filter((each) => each !== undefined);
   return document === undefined || read.length < releases.length ? undefined : { ...document, releases: read };
+}
+
+/**
+ * Returns the facts that the entries in a parcel tell: where its releases came in on the other side, and what was recorded of them.
+ * Undefined where an entry is not as its hash says, is of another product, or stands in the wrong place. The entries between are
+ * not there: that none was left out nobody can check.
+ */
+export function factsOfParcel({ product, entries }: Pick<ParcelDocument, 'product' | 'entries'>): Facts | undefined {
+  const facts = new Facts();
+  let last = 0;
+  for (const { seq, hash, text } of entries) {
+    const entry = entrySchema.safeParse(parseJson(new TextEncoder().encode(text))).data;
+    if (entry?.product !== product || entry.seq !== seq || seq <= last || sha256(text) !== hash) {
+      return undefined;
+    }
+    foldInto(facts, entry);
+    last = seq;
+  }
+  return facts;
 }

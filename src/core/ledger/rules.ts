@@ -33,6 +33,8 @@ const admissionRulesSchema = z
     annotations: names,
     /** The artifact types of the referrers that every image must have. */
     referrers: names,
+    /** Of an environment that receives parcels: the environment of the other side that must have served it. */
+    served: z.string().optional(),
   })
   .readonly();
 
@@ -61,6 +63,8 @@ export const productRulesSchema = z.object({
           after: z.string().nullable(),
           /** The branches that it takes releases of, where hod.yaml says so for it. */
           takes: names.optional(),
+          /** Parcels are published into it, and no builds. */
+          receives: z.literal('parcels').optional(),
           gates: admissionRulesSchema,
         })
         .readonly(),

@@ -3,7 +3,9 @@ import type { Action } from '../ledger/entries';
 import type { Build } from '../build/build';
 import { branchesOf, whyNotFollowed, type Following } from '../build/following';
 import { gatesOfBuild, rightBuild, type Claim } from './gates/build';
+import type { Gate } from './gates/gate';
 import { versionFree } from './gates/publication';
+import { receptionGates, type Reception } from './gates/receiving';
 import { someTag } from './gates/tags';
 import { factNeed, type Decision, type Judgement, type Knowledge } from './knowledge';
 import {
@@ -14,7 +16,17 @@ import {
   type ReleaseId,
   type ReleaseIdentity,
 } from '../ledger/release';
-import { arrivalOf, judge, orderFor, tagsWanted, type Destination, type Plan, type Verdict } from './verdict';
+import {
+  type RuleContext,
+  arrivalOf,
+  isKnown,
+  judge,
+  orderFor,
+  tagsWanted,
+  type Destination,
+  type Plan,
+  type Verdict,
+} from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
 
 /** A build that is to become a release, in the first environment. */
@@ -28,6 +40,8 @@ export interface Publication extends Destination {
   readonly lists: readonly string[];
   /** What the components say of themselves. */
   readonly claims: readonly Claim[];
+  /** The parcel that it comes in, and what the environment asks of it; undefined of a build. */
+  readonly reception: Reception | undefined;
 }
 
 /** The plan of a publication: with the version that was decided for it. */
@@ -37,7 +51,7 @@ export interface PublicationPlan extends Plan {
 
 /** Decides about a publication: its version, its tags, and how it comes into the environment. */
 export function decidePublication(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
-  const { product, environment, build, rulesOf, components, lists, claims, following, despite } = publication;
+  const { product, environment, build, rulesOf, components, lists, following, despite } = publication;
   const { commit, branch } = build;
   const own = contentId(components);
   const ancestry = orderFor(commit, despite, known);
@@ -72,18 +86,24 @@ export function decidePublication(publication: Publication, known: Knowledge): J
     heldVersion: held ? versioning.reason : undefined,
     versioning,
   };
-  return judge(
-    plan,
-    publication,
-    ({ facts, fixed }) => [
-      ...gatesOfBuild(build, following, environment),
-      someTag(environment, plan.tags, { versionHeld: held }),
-      rightBuild(claims, commit, version),
-      // A fixed tag that is taken says the same of its version, and more.
-      ...(fixed.outcome === 'met' ? [versionFree(version, content, facts)] : []),
-    ],
-    known,
-  );
+  return judge(plan, publication, (context) => publicationGates(publication, plan, context), known);
+}
+
+function publicationGates(
+  { environment, build, following, claims, reception }: Publication,
+  plan: PublicationPlan,
+  { facts, fixed, ...context }: RuleContext,
+): Gate[] {
+  const { version, commit } = plan.origin;
+  return [
+    // What is there already was asked when it came.
+    ...(isKnown(environment, { plan, ...context }, facts) ? [] : receptionGates(reception)),
+    ...gatesOfBuild(build, following, environment),
+    someTag(environment, plan.tags, { versionHeld: plan.heldVersion !== undefined }),
+    rightBuild(claims, commit, version),
+    // A fixed tag that is taken says the same of its version, and more.
+    ...(fixed.outcome === 'met' ? [versionFree(version, plan.content, facts)] : []),
+  ];
 }
 
 /**

@@ -5,13 +5,14 @@ import { placeValues } from '../../core/build/output-place';
 import { despiteOf, type Despite, type DespiteOptions } from '../../core/release/despite';
 import { gatesOfBuild } from '../../core/release/gates/build';
 import { parcelTrusted, publishedAlone } from '../../core/release/gates/publication';
+import { takesKind, type ParcelRelease } from '../../core/release/gates/receiving';
 import { refuseUnmet } from '../../core/release/refusal';
 import type { Session } from '../../session/session';
 import { chosenComponents, isBuilt, isIncluded, type ComponentConfig, type Config } from '../../workspace/config';
 import { withOutputs } from './chosen-outputs';
 import { gather, type GatherContext, type GatheredItem } from './gather';
 import { gatherIncluded, type InclusionContext } from './included';
-import { buildOfParcel, fromParcel, readParcel, type ReceivedParcel } from './parcel';
+import { buildOfParcel, fromParcel, readParcel } from './parcel';
 import { readBuild } from './read-build';
 import { readFollowing } from './read-following';
 
@@ -27,7 +28,7 @@ export interface ChosenBuildOptions extends BuildOptions, DespiteOptions {
 
 /** What is published: a build, or the release of a parcel. */
 export interface ChosenBuild {
-  readonly parcel: ReceivedParcel | undefined;
+  readonly parcel: ParcelRelease | undefined;
   readonly chosen: readonly ComponentConfig[];
   readonly build: Build;
   readonly checkedOut: CommitId | undefined;
@@ -44,6 +45,7 @@ export async function readChosenBuild(
   const { product, components, environments } = config;
   const despite = despiteOf(options);
   const parcel = options.parcel === undefined ? undefined : await readParcel(options.parcel, product);
+  refuseUnmet([takesKind(environments[0], parcel)]);
   const named = chosenComponents(config, options.components ?? []);
   const chosen = parcel === undefined ? withOutputs(named, options.from ?? []) : fromParcel(named, parcel);
   const building = parcel === undefined ? options : buildOfParcel(parcel, options);

@@ -2,16 +2,10 @@ import { outputParcel } from '../../archive/output';
 import type { BuildOptions } from '../../core/build/build';
 import { HodError } from '../../core/errors';
 import type { ParcelDocument } from '../../core/ledger/parcel-document';
-import type { ReleaseRecord } from '../../core/ledger/release-record';
+import type { ParcelRelease } from '../../core/release/gates/receiving';
 import { describePosition } from '../../core/tags/ordering';
 import type { ComponentConfig } from '../../workspace/config';
 import type { GatheredItem } from './gather';
-
-/** A parcel that a release is published from. */
-export interface ReceivedParcel {
-  readonly path: string;
-  readonly release: ReleaseRecord;
-}
 
 /**
  * Reads what a parcel of a product says of its releases.
@@ -48,8 +42,9 @@ export async function readParcelDocument(path: string, product: string): Promise
  *
  * @throws {@link HodError} as {@link readParcelDocument}; `two-releases`
  */
-export async function readParcel(path: string, product: string): Promise<ReceivedParcel> {
-  const { releases } = await readParcelDocument(path, product);
+export async function readParcel(path: string, product: string): Promise<ParcelRelease> {
+  const document = await readParcelDocument(path, product);
+  const { releases } = document;
   const [release, ...others] = releases;
   if (release === undefined || others.length > 0) {
     throw new HodError('two-releases', {
@@ -59,11 +54,11 @@ export async function readParcel(path: string, product: string): Promise<Receive
       next: 'pack each release by itself: `hod pack VERSION --out PLACE`',
     });
   }
-  return { path, release };
+  return { path, document, release };
 }
 
 /** Takes all components from a parcel. */
-export function fromParcel(components: readonly ComponentConfig[], { path }: ReceivedParcel): ComponentConfig[] {
+export function fromParcel(components: readonly ComponentConfig[], { path }: ParcelRelease): ComponentConfig[] {
   return components.map(({ name, was, inputs, publishAlone, ...component }) => ({
     ...{ kind: 'image', name, was, inputs, publishAlone, compression: 'none' },
     platforms: 'platforms' in component ? component.platforms : [],
@@ -76,7 +71,7 @@ export function fromParcel(components: readonly ComponentConfig[], { path }: Rec
  *
  * @throws {@link HodError} `options-conflict` where options say that, too.
  */
-export function buildOfParcel({ release }: ReceivedParcel, options: BuildOptions & { from?: unknown }): BuildOptions {
+export function buildOfParcel({ release }: ParcelRelease, options: BuildOptions & { from?: unknown }): BuildOptions {
   const { commit, branch, build, run, version, next, line, from } = options;
   const given = Object.entries({ commit, branch, build, run, version, next, line, from }).filter(
     ([, value]) => value !== undefined,
@@ -104,7 +99,7 @@ export function buildOfParcel({ release }: ReceivedParcel, options: BuildOptions
  *
  * @throws {@link HodError} `content-corrupt`
  */
-export function checkParcel({ path, release }: ReceivedParcel, items: readonly GatheredItem[]): void {
+export function checkParcel({ path, release }: ParcelRelease, items: readonly GatheredItem[]): void {
   const named = items.map(({ component, node }) => ({
     component,
     digest: node.manifest.digest,

@@ -146,7 +146,11 @@ function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
   });
 }
 
-function notFrozen({ freeze }: AdmissionRules, candidate: Candidate): Gate {
+/** Nothing comes in while an environment is frozen. */
+export function notFrozen(
+  { freeze }: Pick<AdmissionRules, 'freeze'>,
+  candidate: Pick<Candidate, 'to' | 'now' | 'despiteFreeze'> & RefusedRelease,
+): Gate {
   const { to, now, despiteFreeze } = candidate;
   const gate = 'freeze';
   const frozen = freeze.flatMap((window) => {
@@ -164,7 +168,7 @@ function notFrozen({ freeze }: AdmissionRules, candidate: Candidate): Gate {
     code: 'frozen',
     what: 'nothing enters now',
     detail: `${to} is frozen (${latest.text}) until ${latest.until}`,
-    remedy: `promote it after ${latest.until}; in an emergency --despite-freeze --reason "…" lets it in, on record`,
+    remedy: `run the command again after ${latest.until}; in an emergency --despite-freeze --reason "…" lets it in, on record`,
   });
 }
 
@@ -224,9 +228,15 @@ function hasReferrers(types: readonly string[], candidate: Candidate<CandidateCo
       });
 }
 
+/** A release that a rule refuses, and where it was to come in. */
+interface RefusedRelease {
+  readonly release: Pick<Release, 'version' | 'commit'>;
+  readonly to: string;
+}
+
 function unmet(
   gate: string,
-  { release, to }: Candidate,
+  { release, to }: RefusedRelease,
   more: Pick<UnmetGate, 'code' | 'what' | 'detail' | 'remedy'>,
 ): Gate {
   return { gate, outcome: 'unmet', object: `${describePosition(release)} to ${to}`, ...more };

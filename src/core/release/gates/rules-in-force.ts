@@ -139,11 +139,15 @@ function describeRules(environment: string, rules: ProductRules): Map<string, st
   const own = rulesOf(rules, environment);
   return own === undefined
     ? new Map<string, string>()
-    : new Map([['way', wayTo(rules, environment).join(' → ')], ...(own.after === null ? [] : describeGates(own))]);
+    : new Map([
+        ['way', wayTo(rules, environment).join(' → ')],
+        ...(own.receives === undefined ? [] : [['receives', own.receives] as const]),
+        ...(own.after === null && own.receives === undefined ? [] : describeGates(own)),
+      ]);
 }
 
 function describeGates({ takes, gates }: EnvironmentRules): [string, string][] {
-  const { results, signOffs, soak, freeze, platforms, annotations, referrers } = gates;
+  const { results, signOffs, soak, freeze, platforms, annotations, referrers, served } = gates;
   const lists: [string, readonly string[]][] = [
     ['takes', takes ?? []],
     ['results', results],
@@ -154,6 +158,7 @@ function describeGates({ takes, gates }: EnvironmentRules): [string, string][] {
   ];
   return [
     ...lists.flatMap(([topic, all]): [string, string][] => (all.length === 0 ? [] : [[topic, all.join(', ')]])),
+    ...(served === undefined ? [] : [['served', served] as [string, string]]),
     ...(signOffs === 0 ? [] : [['sign-offs', String(signOffs)] as [string, string]]),
     ...(soak === 0 ? [] : [['soak', describeDuration(soak)] as [string, string]]),
   ];
