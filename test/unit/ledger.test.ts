@@ -7,6 +7,8 @@ import { join } from 'node:path';
 import { factsReadBy } from '../../src/core/ledger/entries';
 import { emptyHead, foldInto } from '../../src/core/ledger/entry';
 import { factName, Facts } from '../../src/core/ledger/facts';
+import { factsOfParcel, packedEntry, type PackedEntry } from '../../src/core/ledger/parcel-document';
+import { sha256 } from '../../src/core/oci/digest';
 import { ledgerForm } from '../../src/ledger/form';
 import { openSqliteLedger } from '../../src/ledger/engines/sqlite';
 import { all, anyAction, appendAll, following, keepsALedger, sampleActions, tampering } from '../support/ledger-suite';
@@ -78,5 +80,35 @@ test('a fold reads no fact that it did not name: what it names is enough', () =>
       expect(foldInto(partial, entry)).toEqual(foldInto(complete, entry));
     }),
     { numRuns: 300 },
+  );
+});
+
+test('the entries of a parcel are any part of a ledger, in its order; each is as it was written, or none counts', () => {
+  fc.assert(
+    fc.property(
+      fc.array(anyAction, { minLength: 1, maxLength: 8 }),
+      fc.infiniteStream(fc.boolean()),
+      (actions, keeps) => {
+        const ledger = new MemoryLedger();
+        const entries = actions.map((each) => {
+          const sealed = following(ledger.head, each);
+          ledger.add(sealed);
+          return packedEntry(sealed);
+        });
+        const product = 'skerry-line';
+        const part = entries.filter(() => keeps.next().value);
+        expect(factsOfParcel({ product, entries: part })).toBeInstanceOf(Facts);
+        expect(factsOfParcel({ product, entries })?.all().length).toBe(ledger.facts.all().length);
+        const [first] = entries;
+        const wrong = (change: Partial<PackedEntry>): PackedEntry[] =>
+          entries.map((entry) => (entry === first ? { ...entry, ...change } : entry));
+        expect(factsOfParcel({ product: 'skerry-cargo', entries })).toBeUndefined();
+        expect(factsOfParcel({ product, entries: wrong({ text: `${first?.text ?? ''} ` }) })).toBeUndefined();
+        expect(factsOfParcel({ product, entries: wrong({ hash: sha256('another') }) })).toBeUndefined();
+        expect(factsOfParcel({ product, entries: wrong({ seq: 9 }) })).toBeUndefined();
+        expect(factsOfParcel({ product, entries: [...entries, ...entries] })).toBeUndefined();
+      },
+    ),
+    { numRuns: 200 },
   );
 });
