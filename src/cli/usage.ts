@@ -48,11 +48,13 @@ function describe({ code, message }: CommanderError, command: CommandUnknownOpts
       return {
         what: 'there is no such option',
         object: first,
-        why: similarOr(
-          first,
-          optionsOf(command),
-          command.commands.length > 0 ? commandsOf(command) : `${lineOf(command)} has none of this name`,
-        ),
+        why: first.startsWith('-#')
+          ? `an image on standard input stands after \`--\`: ${lineOf(command)} -- ${first}`
+          : similarOr(
+              first,
+              optionsOf(command),
+              command.commands.length > 0 ? commandsOf(command) : `${lineOf(command)} has none of this name`,
+            ),
       };
     case 'commander.missingArgument':
       return { what: 'an argument is missing', why: argumentText(command, first) };
