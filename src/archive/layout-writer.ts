@@ -1,11 +1,13 @@
 import { lstat, mkdir } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
+import pLimit from 'p-limit';
 import { onePiece } from '../core/bytes';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { nodesOf, verified } from '../core/oci/content';
 import { digestHasher, type Digest } from '../core/oci/digest';
 import { blobName, layoutFile, layoutIndex, type LayoutEntry } from '../core/oci/layout-index';
 import { blobsOf } from '../core/oci/manifest';
+import { settleAll } from '../system/promises';
 import { writeResumably, type FilePart } from '../system/resumable-file';
 import { writeFile } from '../system/write-file';
 import { fileAt, fileBytes } from './files';
@@ -88,21 +90,27 @@ function plainPart(name: string, bytes: Uint8Array): FilePart[] {
  */
 export function writeLayoutFolder(folder: string, { index, contents }: NewLayout): Promise<number> {
   return writing(folder, async () => {
-    let kept = 0;
-    for (const content of contents) {
-      const path = join(folder, blobName(content));
-      if (await isThere(path, content)) {
-        kept += content.size;
-      } else {
-        await mkdir(dirname(path), { recursive: true });
-        await writeFile(path, content.open());
-      }
-    }
+    const turn = pLimit(filesAtOnce);
+    const kept = await settleAll(contents.map((content) => turn(() => writeBlob(folder, content))));
     await mkdir(folder, { recursive: true });
     await writeFile(join(folder, 'oci-layout'), layoutFile);
     await writeFile(join(folder, 'index.json'), index);
-    return kept;
+    return kept.reduce((sum, size) => sum + size, 0);
   });
+}
+
+/** Files that are written at once: a large one takes memory, and a small one a round trip. */
+const filesAtOnce = 8;
+
+/** Writes a file of a layout where it is not there whole. Answers how many bytes were there. */
+async function writeBlob(folder: string, content: LayoutContent): Promise<number> {
+  const path = join(folder, blobName(content));
+  if (await isThere(path, content)) {
+    return content.size;
+  }
+  await mkdir(dirname(path), { recursive: true });
+  await writeFile(path, content.open());
+  return 0;
 }
 
 async function isThere(path: string, content: LayoutContent): Promise<boolean> {

@@ -1,5 +1,6 @@
 import * as fs from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
+import { allBytes } from '../core/bytes';
 import { systemErrorCode } from '../core/errors';
 import { progress } from './write-all';
 import { withLock } from './lock';
@@ -30,8 +31,7 @@ export function writeResumably(path: string, parts: readonly FilePart[]): Promis
       const { kept, next } = await wholeParts(handle, parts);
       await handle.truncate(kept);
       let at = kept;
-      for (const part of parts.slice(next)) {
-        const pieces = 'bytes' in part ? [part.bytes] : part.open();
+      for await (const pieces of readAhead(parts.slice(next))) {
         for await (const piece of pieces) {
           at += await writeAt(handle, piece, at);
         }
@@ -43,6 +43,28 @@ export function writeResumably(path: string, parts: readonly FilePart[]): Promis
       await handle.close();
     }
   });
+}
+
+/** Parts of so many bytes are read while those before them are written, so many of them at once: a round trip for each would add up. */
+const [smallPart, aheadAtOnce] = [1024 * 1024, 48];
+
+async function* readAhead(
+  parts: readonly FilePart[],
+): AsyncGenerator<AsyncIterable<Uint8Array> | readonly Uint8Array[]> {
+  const read = new Map<FilePart, Promise<Uint8Array>>();
+  for (const [at, part] of parts.entries()) {
+    for (const each of parts.slice(at, at + aheadAtOnce)) {
+      if (!('bytes' in each) && each.size <= smallPart && !read.has(each)) {
+        const reading = allBytes(each.open());
+        // Where it fails, it fails when its turn comes.
+        reading.catch(() => undefined);
+        read.set(each, reading);
+      }
+    }
+    const known = read.get(part);
+    yield 'bytes' in part ? [part.bytes] : known === undefined ? part.open() : [await known];
+    read.delete(part);
+  }
 }
 
 async function openBeside(path: string): Promise<fs.FileHandle> {
