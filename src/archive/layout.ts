@@ -121,12 +121,17 @@ async function referrersIn(
   return found.flat();
 }
 
-/** What a manifest refers to. One that cannot be read is looked into when somebody opens it. */
+/**
+ * What a manifest refers to. One that is not there, as a layout may leave it out, is looked for when somebody opens it; one that is
+ * damaged may be what refers to an image, and would be lost without a word.
+ *
+ * @throws {@link HodError} `manifest-corrupt`
+ */
 async function subjectOf(descriptor: Descriptor, source: ContentSource): Promise<Digest | undefined> {
   try {
     return (await readManifest(source, descriptor)).subject?.digest;
   } catch (error) {
-    if (error instanceof HodError) {
+    if (error instanceof HodError && error.fault === 'missing') {
       return undefined;
     }
     throw error;

@@ -7,7 +7,7 @@ import { heldReleases } from '../delivery/held-releases';
 import { parcelOfImages, parcelOfReleases, type Parcel } from '../delivery/parcel';
 import { toPackResult, type PackResult } from '../results/pack';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
-import { isPlace } from '../session/locate';
+import { productNamed } from '../session/locate';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 
@@ -50,7 +50,8 @@ async function readParcel(
   session: Session,
 ): Promise<Parcel> {
   const [only = '', ...others] = what;
-  if (config === undefined || what.every((each) => isPlace(each, config))) {
+  const product = productNamed(what, config);
+  if (product === undefined) {
     if (since !== undefined) {
       throw new HodError('options-conflict', {
         what: 'only parcels of a release leave layers out',
@@ -69,9 +70,9 @@ async function readParcel(
       next: 'name one of them, or references alone',
     });
   }
-  return withLedger(config, session, 'read', async (ledger) => {
-    await refuseEmpty(config, ledger);
-    const context = { config, session, ledger };
+  return withLedger(product, session, 'read', async (ledger) => {
+    await refuseEmpty(product, ledger);
+    const context = { config: product, session, ledger };
     return parcelOfReleases(await heldReleases(only, context), since, context);
   });
 }

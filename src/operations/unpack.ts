@@ -4,7 +4,7 @@ import { kindOf } from '../core/oci/bundle';
 import type { ContentNode } from '../core/oci/content';
 import { contentsOf, heldReleases } from '../delivery/held-releases';
 import { toUnpackResult, type UnpackResult } from '../results/unpack';
-import { isPlace, locate } from '../session/locate';
+import { locate, productNamed } from '../session/locate';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
 import { FolderInUse, writeFolder } from '../system/write-folder';
@@ -54,12 +54,13 @@ export async function unpack(options: UnpackOptions): Promise<UnpackResult> {
 }
 
 async function readArtifacts(what: string, config: Config | undefined, session: Session): Promise<Artifact[]> {
-  if (config === undefined || isPlace(what, config)) {
+  const product = productNamed([what], config);
+  if (product === undefined) {
     return [{ component: undefined, node: await locate(session, what) }];
   }
-  return withLedger(config, session, 'read', async (ledger) => {
-    await refuseEmpty(config, ledger);
-    const context = { config, session, ledger };
+  return withLedger(product, session, 'read', async (ledger) => {
+    await refuseEmpty(product, ledger);
+    const context = { config: product, session, ledger };
     const held = await heldReleases(what, context);
     const read = await Promise.all(held.map((each) => contentsOf(each, context)));
     const all = held.flatMap(({ components }, at) =>

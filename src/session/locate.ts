@@ -75,10 +75,28 @@ export function isHere(text: string): boolean {
 }
 
 /**
- * Whether a text names a reference or something on this machine, and no release of a product. A folder may be called like an
- * environment or a version: `./prod` is the folder.
+ * The product whose release texts name; undefined where all of them name references, or something on this machine. A folder may be
+ * called like an environment or a version: `./prod` is the folder.
+ *
+ * @throws {@link HodError} `config-missing` for what only a product could tell
  */
-export function isPlace(text: string, { environments }: Pick<Config, 'environments'>): boolean {
+export function productNamed(texts: readonly string[], config: Config | undefined): Config | undefined {
+  if (config !== undefined) {
+    return texts.every((text) => isPlace(text, config)) ? undefined : config;
+  }
+  const unknown = texts.find((text) => !text.includes('/') && !isHere(text));
+  if (unknown !== undefined) {
+    throw new HodError('config-missing', {
+      what: 'this names no file and no reference',
+      object: unknown,
+      why: 'an environment, a version and a commit are names of a product, and there is no hod.yaml here',
+      next: 'run it where the hod.yaml of the product is, or name that file with --config',
+    });
+  }
+  return undefined;
+}
+
+function isPlace(text: string, { environments }: Pick<Config, 'environments'>): boolean {
   const isRelease = environments.some(({ name }) => name === text) || versionNamed(text) !== undefined;
   return text.includes('/') || (isHere(text) && !isRelease);
 }

@@ -74,6 +74,22 @@ async function unpacked(file: string): Promise<string> {
   return place;
 }
 
+/** Runs a command, and kills it when it has told so many lines of what it does. Answers whether it came to that. */
+async function killedAt(line: number, args: readonly string[], options: HodOptions): Promise<boolean> {
+  let seen = 0;
+  const run = await hod([...args, '--verbose'], {
+    ...options,
+    started: (child) =>
+      child.stderr?.on('data', (text: Buffer) => {
+        seen += text.toString().split('\n').length - 1;
+        if (seen >= line) {
+          child.kill('SIGKILL');
+        }
+      }),
+  });
+  return run.code === null;
+}
+
 /** A release in uat, of images that have referrers. */
 async function releaseInUat(): Promise<void> {
   const { world } = sandbox;
@@ -153,19 +169,9 @@ test('a run that was killed, or whose leftovers are damaged, is gone on with, an
   }
   let killed = 0;
   for (const line of [3, 12, 25, 40]) {
-    let seen = 0;
-    const run = await hod(['pack', 'uat', '--out', 'killed.tar', '--verbose'], {
-      ...sandbox.world.options,
-      started: (child) =>
-        child.stderr?.on('data', (text: Buffer) => {
-          seen += text.toString().split('\n').length - 1;
-          if (seen >= line) {
-            child.kill('SIGKILL');
-          }
-        }),
-    });
-    killed += run.code === null ? 1 : 0;
-    expect(run.code === null && (await readdir(folder)).includes('killed.tar')).toBe(false);
+    const isKilled = await killedAt(line, ['pack', 'uat', '--out', 'killed.tar'], sandbox.world.options);
+    killed += isKilled ? 1 : 0;
+    expect(isKilled && (await readdir(folder)).includes('killed.tar')).toBe(false);
   }
   expect(killed).toBeGreaterThan(1);
   await pack('uat', '--out', 'killed.tar');
@@ -267,6 +273,27 @@ describe('on the other side', () => {
     const proof = await hod(['prove', 'dev'], other);
     expect(proof.stdout).toMatch(/2\.5\.0 in dev: published from a parcel/);
     expect(proof.code).toBe(0);
+  });
+
+  test('a run that was killed while it read a parcel has tagged nothing, or all, and the next one ends it', async () => {
+    await releaseInUat();
+    await smokeInUat();
+    await pack('uat', '--out', 'skerry.tar');
+    const args = ['publish', '--parcel', inside('skerry.tar'), ...trusting];
+    let killed = 0;
+    for (const line of [2, 10, 30, 60, 90]) {
+      killed += (await killedAt(line, args, other)) ? 1 : 0;
+      for (const tags of Object.values(await served('dev'))) {
+        expect([0, 2]).toContain(Object.keys(tags).length);
+      }
+    }
+    expect(killed).toBeGreaterThan(2);
+    await hodJson('publish', args, other);
+    const { timetable } = await sandbox.world.served('uat');
+    expect((await served('dev'))['timetable']).toEqual({
+      '2.4.0': timetable?.tags['2.4.0'],
+      latest: timetable?.tags['2.4.0'],
+    });
   });
 
   const served = async (environment: string) =>

@@ -63,6 +63,13 @@ test('the files of a bundle come out as they went in: of a release, a reference,
   await sandbox.world.fails('folder-in-use', 'unpack', 'dev', 'hod.yaml');
   await sandbox.world.fails('not-files', 'unpack', sandbox.world.repository('dev', 'timetable:2.4.0'), 'image');
   expect(await readdir(folder)).not.toContain('image');
+  const nowhere = { cwd: join(sandbox.world.folder, '..') };
+  for (const line of [
+    ['unpack', 'prod', 'x'],
+    ['pack', '2.4.0', '--out', 'x'],
+  ]) {
+    expect((await hodFails('config-missing', line, nowhere)).object).toBe(line[1]);
+  }
   expect((await readdir(folder)).filter((name) => name.endsWith('.part') || name.endsWith('.lock'))).toEqual([]);
 });
 

@@ -49,7 +49,9 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
     ]);
     return [
       `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
-      ...(follows === null ? [] : [`  builds of ${follows.branches.join(', ')} take over${usual}`]),
+      ...(follows === null
+        ? []
+        : [`  ${receives === 'parcels' ? 'releases' : 'builds'} of ${follows.branches.join(', ')} take over${usual}`]),
       ...(takes === null ? [] : [`  takes releases of ${takes.join(', ')}`]),
       ...(receives === 'parcels' ? ['  receives parcels, and no builds'] : []),
       ...(receives === 'builds' ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),

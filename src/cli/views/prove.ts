@@ -40,7 +40,7 @@ function proofBlock(
   ].join(', ');
   const title =
     findings.length === 0
-      ? `${style.good('Proved:')} ${name} serves what was ${components.some(({ adopted }) => adopted) ? 'adopted' : 'published and tested'}`
+      ? `${style.good('Proved:')} ${name} serves what was ${provenWords(components, notes)}`
       : `${style.bad('Not proved:')} ${name}: ${formatCount(findings.length, 'finding')}`;
   return [
     title,
@@ -55,6 +55,14 @@ function proofBlock(
     ...(verbose ? components.map(({ component, digest }) => style.faint(`  ${component} ${shortDigest(digest)}`)) : []),
     `${style.strong('Looked at:')} ${counts}`,
   ].join('\n');
+}
+
+/** How what is served came to be proved. */
+function provenWords(components: Proof['components'], notes: Proof['notes']): string {
+  if (components.some(({ adopted }) => adopted)) {
+    return 'adopted';
+  }
+  return notes.some(({ note }) => note === 'parcel') ? 'published from a parcel' : 'published and tested';
 }
 
 /** A text with its digests in short. */
