@@ -61,8 +61,9 @@ const packing: Packing = {
   known: { of: () => ({ recall: () => Promise.resolve(undefined), remember: () => Promise.resolve() }) },
   note: () => undefined,
 };
+const opened = (location: string) => openOutput(parseOutputLocation(location), packing);
 const read = async (location: string) => {
-  const { source, root } = await openOutput(parseOutputLocation(location), packing);
+  const { source, root } = await opened(location);
   return readContent(source, root);
 };
 
@@ -121,4 +122,21 @@ test('an entry whose size is not the one claimed is refused', async () => {
   const builder = new LayoutBuilder();
   builder.entries({ ...builder.image('amd64', 'one'), size: 3 });
   await failing('layout-corrupt', () => read(builder.write()));
+});
+
+test('a referrer that is damaged is told; one that is not there is none of ours', async () => {
+  const build = new LayoutBuilder();
+  const image = build.image('amd64', 'a layer');
+  const config = build.blob('application/vnd.oci.empty.v1+json', '{}');
+  const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers: [config], subject: image };
+  const referrer = build.blob(mediaTypes.manifest, JSON.stringify(document));
+  build.entries(named(image, 'timetable'), referrer);
+  const place = `${build.write()}#timetable`;
+  const { source, root } = await opened(place);
+  expect(await source.referrersOf?.(root.digest)).toHaveLength(1);
+  const file = join(folder, 'layout', 'blobs', referrer.digest.replace(':', '/'));
+  writeFileSync(file, JSON.stringify(document).replace('{"schemaVersion":2', '{"schemaVersion":3'));
+  await failing('manifest-corrupt', () => opened(place));
+  rmSync(file);
+  expect(await (await opened(place)).source.referrersOf?.(root.digest)).toEqual([]);
 });
