@@ -17,6 +17,8 @@ export interface UnpackedFiles {
 /** The most files and folders that one artifact may unpack to. */
 const fileLimit = 1_000_000;
 const longestPath = 4096;
+/** The most characters that the names of all of them may have. */
+const characterLimit = 64 * 1024 ** 2;
 
 /**
  * Writes the files of a bundle, or of another artifact whose layers are files: a layer with a title is the file of that name
@@ -60,6 +62,7 @@ class Names {
   private readonly files = new Set<string>();
   private readonly folders = new Set<string>();
   private size = 0;
+  private characters = 0;
 
   constructor(
     private readonly writer: FolderWriter,
@@ -105,16 +108,24 @@ class Names {
       throw unsafe(label, `a path in it has more than ${longestPath} characters`);
     }
     const parts = nameParts(name);
-    const through = name.endsWith('/.') ? parts.length : parts.length - 1;
-    for (let count = 1; count <= through; count += 1) {
+    // From the deepest up: what leads to a folder that is known is known.
+    for (let count = name.endsWith('/.') ? parts.length : parts.length - 1; count > 0; count -= 1) {
       const folder = parts.slice(0, count).join('/');
+      if (this.folders.has(folder)) {
+        break;
+      }
       if (this.files.has(folder)) {
         throw unsafe(label, `${folder} is a file and a folder`);
       }
       this.folders.add(folder);
+      this.characters += folder.length;
     }
-    if (this.files.size + this.folders.size > fileLimit) {
-      throw unsafe(label, `it holds more than ${fileLimit} files and folders`);
+    this.characters += name.length;
+    if (this.files.size + this.folders.size > fileLimit || this.characters > characterLimit) {
+      throw unsafe(
+        label,
+        `it holds more than ${fileLimit} files and folders, or longer names than ${characterLimit} in all`,
+      );
     }
     return parts;
   }

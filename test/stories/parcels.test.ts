@@ -309,6 +309,8 @@ describe('on the other side', () => {
     const page = await readPage('docs/parcels.md');
     await smokeInUat();
     await playLines(shellBlocks(sectionOf(page, 'Pack'))[0] ?? '', world);
+    const [unpacking = ''] = shellBlocks(sectionOf(page, 'Out again: the files of a bundle'));
+    expect(await playLines(unpacking, world)).toMatch(/deploy\/fare-tables .*[^]*Unpacked .* into fares\n/);
     await cp(inside('skerry.tar'), join(other.cwd, 'skerry.tar'));
     await world.product.change('timetable', 'Show the winter sailings');
     await world.product.build();

@@ -5,6 +5,7 @@ import { mkdir, readFile, rm, writeFile } from 'node:fs/promises';
 import { pushLayout } from './builder';
 import { hodJson } from './hod';
 import { OtherClient } from './other-client';
+import { playLines, readPage, sectionOf, shellBlocks } from './play-page';
 import { readRepository } from './registry-reader';
 import type { SandboxWorld, World } from './world';
 
@@ -106,6 +107,37 @@ export function pushedSuite(kind: string, start: () => Promise<Pick<SandboxWorld
       const mounted = next.components.find(({ component }) => component === 'tide-watch');
       expect(mounted).toMatchObject({ digest: beside, transfer: { bytesSent: 0, blobsSent: 0 } });
       expect(mounted?.transfer.blobsMounted).toBeGreaterThan(0);
+    });
+
+    test('the lines of the page; a single image stays a single manifest, to prod and back', async () => {
+      const page = sectionOf(await readPage('docs/outputs.md'), 'Builders that push');
+      const here = (text: string): string =>
+        text.replaceAll('build.registry.test/skerry', `${world.host('uat')}/build`).replace('sha256:…', index);
+      const index = await pushLayout(world.readPorts.uat, 'build/timetable', out('tide-watch'), `c-${commit}`);
+      const single = await pushLayout(world.readPorts.uat, 'build/timetable', out('timetable-amd64'), 'amd64');
+      await from('timetable', here(/from: ('.*')/.exec(page)?.[1] ?? ''));
+      const said = await playLines(here(shellBlocks(page)[0] ?? ''), world);
+      expect(said).toMatch(/Published skerry-line 2\.4\.0 [^]*Nothing to do: [^]*Staged /);
+      expect((await served('dev', 'timetable')).tags['2.4.0']).toBe(index);
+      expect(Object.keys((await served('dev', 'timetable')).manifests)).toContain(single);
+
+      await world.configure('platforms: [linux/amd64, linux/arm64]', 'platforms: [linux/amd64]');
+      await world.product.change('timetable', 'Show the winter sailings');
+      await world.product.build();
+      const pushed = await pushLayout(world.readPorts.uat, 'build/timetable', out('timetable-amd64'), 'amd64');
+      const place = `${world.host('uat')}/build/timetable:amd64`;
+      const published = await world.publish('--version', '2.5.0', '--from', `timetable=${place}`);
+      expect(published.components.find(({ component }) => component === 'timetable')).toMatchObject({
+        ...{ digest: pushed, mediaType: 'application/vnd.oci.image.manifest.v1+json', platforms: ['linux/amd64'] },
+      });
+      for (const environment of ['uat', 'prod'] as const) {
+        await world.promote(environment, '--version', '2.4.0');
+        await world.promote(environment, '--version', '2.5.0');
+        expect((await served(environment, 'timetable')).tags['2.5.0']).toBe(pushed);
+      }
+      await hodJson('rollback', ['rollback', 'prod', '--reason', 'turnstiles stay shut'], world.options);
+      expect((await served('prod', 'timetable')).tags['latest']).toBe(index);
+      expect((await world.hod('prove', 'dev', 'uat', 'prod')).code).toBe(0);
     });
 
     test('an artifact of another type, from a layout and pushed: released as what it is', async () => {
