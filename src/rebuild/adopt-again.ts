@@ -3,7 +3,7 @@ import type { ReleaseRecord } from '../core/ledger/release-record';
 import { decideAdoption, isInUse, type Adoption, type FoundContent } from '../core/release/adoption';
 import { wantedTags } from '../core/tags/rules';
 import type { Orders } from '../delivery/delivery';
-import type { FoundArrival, LostEnvironment } from './rebuild';
+import type { FoundArrival, LostEnvironment } from './found';
 import type { RebuiltLedger } from './rebuilt-ledger';
 
 /**

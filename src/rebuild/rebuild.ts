@@ -1,9 +1,6 @@
-import type { CommitId } from '../core/commit';
 import { HodError } from '../core/errors';
-import type { Digest } from '../core/oci/digest';
 import type { RepositoryName } from '../core/oci/reference';
 import type { Action } from '../core/ledger/entries';
-import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import type { Build } from '../core/build/build';
 import { servedIn } from '../core/ledger/environment';
 import { inSpiteOfNothing } from '../core/release/despite';
@@ -20,60 +17,19 @@ import {
 } from '../core/ledger/facts';
 import { noAdmissionRules } from '../core/ledger/rules';
 import { everyBranch } from '../core/release/gates/taking';
-import type { Following } from '../core/build/following';
 import { together } from '../core/release/knowledge';
 import { decidePromotion, promotedAction, type NamedChoice, type Promotion } from '../core/release/promotion';
 import { decidePublication, publishedAction, type Publication } from '../core/release/publication';
-import type { PlacedComponent, ReleaseId } from '../core/ledger/release';
 import type { ReleaseRecord } from '../core/ledger/release-record';
 import type { RollbackRecord } from '../core/ledger/rollback-record';
 import type { Verdict, Plan } from '../core/release/verdict';
 import { decideRollback } from '../core/release/rollback';
 import { rolledBackAction, type Rollback } from '../core/release/rollback-plan';
-import type { RulesOf } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
 import { describePosition } from '../core/tags/ordering';
-import type { Timestamp } from '../core/time';
-import type { Orders } from '../delivery/delivery';
 import { adoptAgain } from './adopt-again';
+import type { FoundArrival, LostEnvironment, Remains } from './found';
 import { RebuiltLedger } from './rebuilt-ledger';
-
-/** An environment whose ledger was lost. */
-export interface LostEnvironment {
-  readonly name: string;
-  /** The environments that releases pass through before, the nearest first; none where builds are published. */
-  readonly before: readonly string[];
-  readonly rulesOf: RulesOf;
-}
-
-/** What the registries of an environment tell of a release: those of its components that have its record there. */
-export interface FoundArrival {
-  readonly release: ReleaseId;
-  readonly components: readonly PlacedComponent[];
-  readonly referrers: KnownReferrers;
-}
-
-/** Everything that a ledger is made of again. */
-export interface Remains {
-  readonly product: string;
-  /** In the order in which releases pass through them. */
-  readonly environments: readonly LostEnvironment[];
-  readonly releases: ReadonlyMap<ReleaseId, ReleaseRecord>;
-  /** By environment. */
-  readonly arrivals: ReadonlyMap<string, readonly FoundArrival[]>;
-  /** The rollbacks of each environment that its registries tell of, in the order of their time. */
-  readonly rollbacks: ReadonlyMap<string, readonly RollbackRecord[]>;
-  /** What each tag leads to now. */
-  readonly served: (repository: RepositoryName, tag: Tag) => Digest | undefined;
-  readonly following: (record: ReleaseRecord) => Promise<Following>;
-  /** The day of a commit, `YYYYMMDD`; undefined where git does not know it. */
-  readonly dayOf: (commit: CommitId) => Promise<string | undefined>;
-  readonly orders: Orders;
-  readonly actor: string;
-  readonly now: Timestamp;
-  /** What an environment serves, where somebody says so. */
-  readonly serves: ReadonlyMap<string, NamedChoice>;
-}
 
 /** A ledger that was made again, and what of it is not as it was. */
 export interface Rebuilt {

@@ -14,7 +14,7 @@ import type { Tag } from '../core/oci/tag';
 import { readOwnRecords, recordReferrer } from '../delivery/referrers/own-records';
 import { unknownTo } from '../delivery/referrers/carry';
 import { findReferrers, type Referrer } from '../delivery/referrers/find';
-import type { FoundArrival } from './rebuild';
+import type { FoundArrival } from './found';
 import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
 import { settleAll } from '../system/promises';

@@ -34,7 +34,7 @@ import { restoreTags } from '../../src/delivery/restore';
 import type { Place } from '../../src/delivery/places';
 import { moveEnvironment } from '../../src/delivery/move';
 import { rollBack } from '../../src/delivery/rollback';
-import type { Remains } from '../../src/rebuild/rebuild';
+import type { Remains } from '../../src/rebuild/found';
 import { rollbacksIn } from '../../src/rebuild/remains';
 import { readRecord, recordType } from '../../src/core/ledger/release-record';
 import { isOwnRecord, readRollbackRecord, rollbackType } from '../../src/core/ledger/rollback-record';
