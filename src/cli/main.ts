@@ -1,5 +1,5 @@
 import { CommanderError } from '@commander-js/extra-typings';
-import { HodError } from '../core/errors';
+import { exitCodes, HodError } from '../core/errors';
 import { buildProgram } from './program';
 import { reportError } from './report';
 import { outliveReaders } from './streams';
@@ -11,6 +11,11 @@ declare const HOD_VERSION: string;
 async function main(argv: readonly string[]): Promise<number> {
   const program = buildProgram(HOD_VERSION);
   throwUsageErrors(program);
+  if (argv.length === 2) {
+    // Who types the name alone asks what there is; a script that does has lost its arguments.
+    program.outputHelp();
+    return exitCodes.usage;
+  }
   try {
     await program.parseAsync(argv);
     return 0;

@@ -3,18 +3,20 @@ import { HodError } from '../core/errors';
 import { readContentBelow, runnableImages, type RunnableImage } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { formatPlatform } from '../core/oci/platform';
-import { parseRepository, type Repository, type RepositoryName } from '../core/oci/reference';
+import { formatRepository, parseRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import { readDigestTag } from '../core/oci/referrers';
 import { servedIn } from '../core/ledger/environment';
 import { tagKey, type FactKey, type Facts } from '../core/ledger/facts';
 import { FirstTags, kindByForm } from '../core/tags/listing';
 import type { TagKind } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
+import { nearestName } from '../core/nearest';
+import { repositoriesOf as namesOfRepositories } from '../registry/catalogue';
 import { settleAll } from '../system/promises';
 import type { RepositoryClient } from '../registry/repository';
 import { withLedger } from '../session/open-ledger';
 import type { Session } from '../session/session';
-import { environmentNamed, type Config } from '../workspace/config';
+import { chosenComponents, environmentNamed, type Config } from '../workspace/config';
 
 /** Which tags are asked for. */
 export interface TagsQuestion {
@@ -45,6 +47,8 @@ export interface TaggedDigest {
 /** The tags of a repository, by what they lead to. `count`: how many it has that were asked for. */
 export interface TaggedRepository {
   readonly repository: RepositoryName;
+  /** Whether the registry has it: some make a repository with its first upload. */
+  readonly exists: boolean;
   readonly count: number;
   readonly digests: readonly TaggedDigest[];
 }
@@ -55,17 +59,24 @@ interface TagsContext {
   readonly session: Session;
 }
 
-/** Reads the tags of an image in each environment, or of one repository: at most `most` of each. */
-export function readTags(
+/**
+ * Reads the tags of an image in each environment, or of one repository: at most `most` of each.
+ *
+ * @throws {@link HodError} `no-repository` where none of them exists; `component-unknown`
+ */
+export async function readTags(
   question: TagsQuestion,
   most: number,
   { config, session }: TagsContext,
 ): Promise<TaggedRepository[]> {
-  return settleAll(
-    repositoriesOf(question, config).map((repository) =>
-      listTags(session.client(repository), question, most, { config, session }),
-    ),
+  const repositories = repositoriesOf(question, config);
+  const found = await settleAll(
+    repositories.map((repository) => listTags(session.client(repository), question, most, { config, session })),
   );
+  if (!found.some(({ exists }) => exists)) {
+    throw await noRepository(repositories, session);
+  }
+  return found;
 }
 
 /** Tells the name of every tag that is asked for, as the registry lists them, one after the other. */
@@ -75,13 +86,55 @@ export async function eachTag(
   told: (tag: Tag) => Promise<void>,
 ): Promise<void> {
   const matches = patternOf(question);
-  for (const repository of repositoriesOf(question, config)) {
-    for await (const tag of session.client(repository).tags.list()) {
+  const repositories = repositoriesOf(question, config);
+  let absent = 0;
+  for (const repository of repositories) {
+    for await (const tag of session.client(repository).tags.list(() => (absent += 1))) {
       if (matches(tag)) {
         await told(tag);
       }
     }
   }
+  if (absent === repositories.length) {
+    throw await noRepository(repositories, session);
+  }
+}
+
+/** The error for repositories that no registry has, with the nearest name where the registry tells names. */
+async function noRepository(repositories: readonly Repository[], session: Session): Promise<HodError> {
+  const [first] = repositories;
+  const nearest = first === undefined ? undefined : await nearestRepository(first, session);
+  return new HodError('no-repository', {
+    what: repositories.length === 1 ? 'there is no such repository' : 'these repositories do not exist',
+    object: repositories.map(formatRepository),
+    why: 'the registry does not know the name',
+    next:
+      nearest === undefined
+        ? 'check the name; the first upload makes a repository on most registries'
+        : `similar: ${nearest}`,
+  });
+}
+
+/** The most names that a near one is looked for among. */
+const namesLookedAt = 1000;
+
+async function nearestRepository(repository: Repository, session: Session): Promise<string | undefined> {
+  const names: string[] = [];
+  try {
+    for await (const name of namesOfRepositories(await session.connection(repository.registry))) {
+      names.push(name);
+      if (names.length === namesLookedAt) {
+        break;
+      }
+    }
+  } catch (error) {
+    // Many registries do not tell; then there is nothing to propose.
+    if (!(error instanceof HodError)) {
+      throw error;
+    }
+  }
+  const nearest = nearestName(repository.name, names);
+  return nearest === undefined ? undefined : `${repository.registry}/${nearest}`;
 }
 
 function patternOf({ find }: TagsQuestion): (tag: string) => boolean {
@@ -95,6 +148,10 @@ function repositoriesOf({ of, environment }: TagsQuestion, config: Config | unde
     const all = environments.map((each) => each.repositoryOf(of));
     return [...new Map(all.map((each) => [`${each.registry}/${each.name}`, each])).values()];
   }
+  if (config !== undefined && !of.includes('/')) {
+    // A name without a registry is meant to be one of hod.yaml.
+    chosenComponents(config, [of]);
+  }
   return [parseRepository(of)];
 }
 
@@ -106,7 +163,11 @@ async function listTags(
 ): Promise<TaggedRepository> {
   const matches = patternOf(question);
   const first = new FirstTags(most);
-  for await (const tag of client.tags.list()) {
+  let exists = true;
+  const absent = (): void => {
+    exists = false;
+  };
+  for await (const tag of client.tags.list(absent)) {
     // Referrers are listed with their image (`hod show`), and here only where somebody asks for them.
     if (matches(tag) && (question.find !== undefined || readDigestTag(tag) === undefined)) {
       first.add(tag);
@@ -123,6 +184,7 @@ async function listTags(
   }
   return {
     repository: client.label,
+    exists,
     count: first.count,
     digests: await settleAll(
       [...groups].map(async ([digest, tags]) =>

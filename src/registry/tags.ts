@@ -29,14 +29,15 @@ export class Tags {
   constructor(private readonly requests: Pick<RepositoryRequests, 'label' | 'ask' | 'fetch'>) {}
 
   /**
-   * Every tag, page after page ("Listing Tags"). A repository that does not exist has none.
+   * Every tag, page after page ("Listing Tags"). A repository that does not exist has none; `absent` is told of that.
    * Throws where the list has no end, or is none.
    */
-  async *list(): AsyncGenerator<Tag> {
+  async *list(absent: () => void = () => undefined): AsyncGenerator<Tag> {
     const about = { purpose: listing.purpose, object: this.requests.label };
     const ask = (path: string) => this.requests.fetch({ ...listing, path });
     for await (const response of pagesOf('tags/list?n=1000', ask, about)) {
       if (response.statusCode === 404) {
+        absent();
         return;
       }
       const page = tagListSchema.safeParse(parseJson(response.body) ?? null).data;

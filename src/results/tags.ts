@@ -7,6 +7,8 @@ export const tagsResultSchema = z.strictObject({
   repositories: z.array(
     z.strictObject({
       repository: z.string(),
+      /** False where the registry does not have it: some make a repository with its first upload. */
+      exists: z.boolean(),
       /** How many tags it has that were asked for; of some of them, those that are shown first, the rest says more. */
       count: z.number().int(),
       digests: z.array(

@@ -496,6 +496,7 @@ export const tagsOf = (count: number): TagsResult => ({
   repositories: [
     {
       repository: repository('prod', 'timetable'),
+      exists: true,
       count: count + 40,
       digests: Array.from({ length: Math.min(count, 30) }, (_, place) => ({
         ...{

@@ -63,6 +63,8 @@ test('--version and --help answer on standard output; every command has a summar
   expect(about.stdout).toMatch(new RegExp(`^${version}( \\(commit [0-9a-f]{12}(, with changes)?\\))?\n$`));
   const help = await run('--help');
   expect(help).toMatchObject({ code: 0, stderr: '' });
+  // The name alone asks what there is; a script that lost its arguments is told by the exit code.
+  expect(await run()).toEqual({ ...help, code: 2 });
   for (const command of [
     'init',
     'config check',

@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import { execFileSync } from 'node:child_process';
 import { pack, writeOlderArchive, writePlainLayout, type ArchivedImage } from '../support/archives';
 import { OtherClient } from '../support/other-client';
-import { hod, hodJson } from '../support/hod';
+import { hod, hodFails, hodJson } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 let sandbox: SandboxWorld;
@@ -273,6 +273,16 @@ describe('lists', () => {
         servedBy: ['dev'],
       }),
     ]);
+    expect(listed.repositories.map(({ exists }) => exists)).toEqual([true, true, false]);
+    expect((await hod(['tags', 'timetable'], options())).stdout).toMatch(/prod\S+timetable +not created yet/);
+    const nowhere = world.repository('dev', 'timetabel');
+    for (const args of [[nowhere], [nowhere, '--names'], [nowhere, '--find', '2*']]) {
+      const { next } = await hodFails('no-repository', ['tags', ...args], options());
+      expect(next).toBe(`similar: ${world.repository('dev', 'timetable')}`);
+    }
+    const unheard = await hodFails('no-repository', ['tags', world.repository('dev', 'x'.repeat(30))], options());
+    expect(unheard.next).toMatch(/check the name/);
+    expect((await hodFails('component-unknown', ['tags', 'timetabel'], options())).next).toMatch(/timetable/);
     const named = await hod(['tags', world.repository('dev', 'timetable'), '--names', '--find', '2*'], options());
     expect(named.stdout).toBe('2.4.0\n');
     const outside = await hodJson('tags', ['tags', world.repository('dev', 'timetable')], { cwd: '/' });

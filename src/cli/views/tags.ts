@@ -7,7 +7,7 @@ import { columns } from './format';
 /** What `tags` answers to people: what tags lead to, a line each, the highest version first. */
 export function tagsView({ repositories }: TagsResult, { style }: Screen, now: Date): string {
   return repositories
-    .map(({ repository, count, digests }) => {
+    .map(({ repository, exists, count, digests }) => {
       const shown = digests.reduce((sum, { tags }) => sum + tags.length, 0);
       const rows = digests.map(({ digest, tags, platforms, created, revision, servedBy }) => [
         tags.map(({ tag, kind }) => (kind === 'moving' ? `${tag}*` : tag)).join(' '),
@@ -24,7 +24,7 @@ export function tagsView({ repositories }: TagsResult, { style }: Screen, now: D
             ]
           : [];
       return [
-        `${style.strong(repository)}  ${formatCount(count, 'tag')}`,
+        `${style.strong(repository)}  ${exists ? formatCount(count, 'tag') : 'not created yet (the first upload creates it)'}`,
         ...columns(rows, '  ', (cell, column) =>
           column === 0 ? style.strong(cell) : column === 5 ? style.good(cell) : style.faint(cell),
         ),
