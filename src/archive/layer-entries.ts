@@ -13,7 +13,7 @@ export interface ReadMember extends LayerMember {
 }
 
 /** The longest path that systems take. */
-const pathLimit = 4096;
+export const pathLimit = 4096;
 /** The most that one layer may unpack to, in bytes. */
 export const unpackedLimit = 256 * 1024 ** 3;
 

@@ -1,10 +1,11 @@
+import { posix } from 'node:path';
 import { HodError } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { kindOf } from '../core/oci/bundle';
 import { verified, type ContentNode } from '../core/oci/content';
 import { leadsOut, nameParts } from '../core/oci/layer-names';
 import type { FolderWriter } from '../system/write-folder';
-import { unpackedLimit } from './layer-entries';
+import { pathLimit, unpackedLimit } from './layer-entries';
 import { StreamBlocks, walkTar, type TarMember } from './tar-walk';
 import { unpacked } from './unpack';
 
@@ -16,7 +17,6 @@ export interface UnpackedFiles {
 
 /** The most files and folders that one artifact may unpack to. */
 const fileLimit = 1_000_000;
-const longestPath = 4096;
 /** The most characters that the names of all of them may have. */
 const characterLimit = 64 * 1024 ** 2;
 
@@ -87,7 +87,7 @@ class Names {
       throw unsafe(label, `two things in it are called ${path}`);
     }
     this.files.add(path);
-    this.size += await this.writer.file([this.below, path].filter((each) => each !== '').join('/'), content, {
+    this.size += await this.writer.file(posix.join(this.below, path), content, {
       executable,
     });
   }
@@ -95,7 +95,7 @@ class Names {
   async folder(name: string, label: string): Promise<void> {
     const parts = this.take(`${name}/.`, label);
     if (parts.length > 0) {
-      await this.writer.folder([this.below, ...parts].filter((each) => each !== '').join('/'));
+      await this.writer.folder(posix.join(this.below, ...parts));
     }
   }
 
@@ -104,8 +104,8 @@ class Names {
     if (name.startsWith('/') || leadsOut(name) || name.split('/').includes('..') || name.includes('\0')) {
       throw unsafe(label, `${JSON.stringify(name)} leads out of the folder`);
     }
-    if (name.length > longestPath) {
-      throw unsafe(label, `a path in it has more than ${longestPath} characters`);
+    if (name.length > pathLimit) {
+      throw unsafe(label, `a path in it has more than ${pathLimit} characters`);
     }
     const parts = nameParts(name);
     // From the deepest up: what leads to a folder that is known is known.

@@ -67,14 +67,13 @@ export interface FoundParcel {
 export async function layoutParcel(files: OutputFiles): Promise<FoundParcel | undefined> {
   const roots = await readRoots(files);
   const found = await readParcelDocument(files, roots);
-  const leftOut = found?.document?.leftOut;
-  const elsewhere = new Set(leftOut?.blobs.map(({ digest }) => digest));
-  const source = layoutSource(files, leftOut);
+  const source = layoutSource(files, found?.document?.leftOut);
   for (const root of roots) {
     const { manifest } = await readContent(source, root);
     const isDocument = manifest.subject !== undefined || manifest.artifactType !== undefined;
     for (const blob of isDocument ? blobsOf(manifest) : []) {
-      if (blob.size <= manifestSizeLimit && !elsewhere.has(blob.digest)) {
+      // What is not there was left out: readContent has checked that.
+      if (blob.size <= manifestSizeLimit && (await files.size(blobName(blob))) !== undefined) {
         await allBytes(verified(await source.openBlob(blob), blob, source.label));
       }
     }
@@ -141,14 +140,12 @@ async function subjectOf(descriptor: Descriptor, source: ContentSource): Promise
 /** @param leftOut Layers that need not be in it (OCI image specification, image-layout.md: blobs may be elsewhere). */
 function layoutSource(files: OutputFiles, leftOut?: LeftOut): ContentSource {
   const elsewhere = new Set(leftOut?.blobs.map(({ digest }) => digest));
-  const checkBlob = async (descriptor: Descriptor): Promise<void> => {
+  /** Whether a blob is there, and not left out. Throws where it is neither, or has another size. */
+  const isThere = async (descriptor: Descriptor): Promise<boolean> => {
     const size = await files.size(blobName(descriptor));
-    if (size === undefined && elsewhere.has(descriptor.digest)) {
-      return;
-    }
     const object = `${descriptor.digest} in ${files.label}`;
     const next = 'build the image again; nothing was tagged';
-    if (size === undefined) {
+    if (size === undefined && !elsewhere.has(descriptor.digest)) {
       throw new HodError('blob-missing', {
         what: 'a blob is missing from the image layout',
         object,
@@ -156,7 +153,7 @@ function layoutSource(files: OutputFiles, leftOut?: LeftOut): ContentSource {
         next,
       });
     }
-    if (size !== descriptor.size) {
+    if (size !== undefined && size !== descriptor.size) {
       throw new HodError('layout-corrupt', {
         what: 'a blob of the image layout has the wrong size',
         object,
@@ -164,25 +161,26 @@ function layoutSource(files: OutputFiles, leftOut?: LeftOut): ContentSource {
         next,
       });
     }
+    return size !== undefined;
+  };
+  const open = async (descriptor: Descriptor, from?: number): Promise<AsyncIterable<Uint8Array>> => {
+    if (!(await isThere(descriptor))) {
+      const releases = leftOut?.releases.join(', ') ?? '';
+      throw new HodError('blob-left-out', {
+        what: 'the parcel leaves out a layer that the registry lacks',
+        object: `${descriptor.digest} in ${files.label}`,
+        why: `it was packed with --since, for a registry that has the layers of ${releases}`,
+        next: `publish the parcel of ${releases} first, or pack this release without --since`,
+      });
+    }
+    return files.open(blobName(descriptor), from);
   };
   return {
     label: files.label,
-    checkBlob,
-    async readManifest(descriptor) {
-      await checkBlob(descriptor);
-      return allBytes(files.open(blobName(descriptor)));
+    checkBlob: async (descriptor) => {
+      await isThere(descriptor);
     },
-    async openBlob(descriptor, from) {
-      await checkBlob(descriptor);
-      if (leftOut !== undefined && (await files.size(blobName(descriptor))) === undefined) {
-        throw new HodError('blob-left-out', {
-          what: 'the parcel leaves out a layer that the registry lacks',
-          object: `${descriptor.digest} in ${files.label}`,
-          why: `it was packed with --since, for a registry that has the layers of ${leftOut.releases.join(', ')}`,
-          next: `publish the parcel of ${leftOut.releases.join(', ')} first, or pack this release without --since`,
-        });
-      }
-      return files.open(blobName(descriptor), from);
-    },
+    readManifest: async (descriptor) => allBytes(await open(descriptor)),
+    openBlob: open,
   };
 }

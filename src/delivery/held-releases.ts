@@ -94,14 +94,25 @@ async function readReleases(ids: readonly ReleaseId[], ledger: Ledger): Promise<
   return ids.flatMap((id) => facts.get('release', id) ?? []);
 }
 
-/** Reads the manifests of a release's components, in their order. */
+/** Reads the manifests of a component where an environment has it. */
+export function heldContent(
+  { component, digest, mediaType, size }: PlacedComponent,
+  environment: EnvironmentConfig,
+  session: Session,
+): Promise<ContentNode> {
+  return readContent(session.client(environment.repositoryOf(component)), { digest, mediaType, size });
+}
+
+/** Reads the manifests of all components of releases, in their order. */
 export function contentsOf(
-  { environment, components }: HeldRelease,
+  held: readonly HeldRelease[],
   { session }: ReleaseContext,
-): Promise<ContentNode[]> {
+): Promise<{ readonly component: string; readonly node: ContentNode }[]> {
   return settleAll(
-    components.map(({ component, digest, mediaType, size }) =>
-      readContent(session.client(environment.repositoryOf(component)), { digest, mediaType, size }),
+    held.flatMap(({ environment, components }) =>
+      components.map(async (placed) => {
+        return { component: placed.component, node: await heldContent(placed, environment, session) };
+      }),
     ),
   );
 }

@@ -36,7 +36,8 @@ async function releaseBase(named: string, context: ReleaseContext): Promise<Read
   const why = 'there is no file of this name, and the ledger has no release of it';
   const next = 'name a version, a commit or a parcel with --since';
   const held = await heldRelease(named, { why, next }, context);
-  return { releases: [held.release], nodes: await contentsOf(held, context) };
+  const contents = await contentsOf([held], context);
+  return { releases: [held.release], nodes: contents.map(({ node }) => node) };
 }
 
 async function parcelBase(path: string, { config, session }: ReleaseContext): Promise<ReadBase> {

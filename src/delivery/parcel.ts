@@ -1,6 +1,6 @@
 import { HodError } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
-import { readContent, type ContentNode } from '../core/oci/content';
+import type { ContentNode } from '../core/oci/content';
 import type { LayoutEntry } from '../core/oci/layout-index';
 import { describeManifest } from '../core/oci/manifest';
 import { parseReference } from '../core/oci/reference';
@@ -12,7 +12,7 @@ import type { Ledger } from '../ledger/ledger';
 import { isHere, locate } from '../session/locate';
 import type { Session } from '../session/session';
 import { settleAll } from '../system/promises';
-import type { HeldRelease, ReleaseContext } from './held-releases';
+import { heldContent, type HeldRelease, type ReleaseContext } from './held-releases';
 import { leftOutOf, readBase } from './parcel-base';
 import { findReferrers } from './referrers/find';
 
@@ -96,12 +96,11 @@ export async function parcelOfReleases(
   const { product } = config;
   const items = await settleAll(
     packed.flatMap(({ release, environment, components }) =>
-      components.map(async ({ component, digest, mediaType, size }) => {
-        const source = session.client(environment.repositoryOf(component));
-        const node = await readContent(source, { digest, mediaType, size });
+      components.map(async (placed) => {
+        const node = await heldContent(placed, environment, session);
         const record = recordArtifact(recordOf(product, release), node.manifest);
         const along = inOrder([...(await referrersOf(node)), { node: record, name: undefined }]);
-        return { name: component, node, along, annotations: annotationsOf(release) };
+        return { name: placed.component, node, along, annotations: annotationsOf(release) };
       }),
     ),
   );

@@ -61,14 +61,8 @@ async function readArtifacts(what: string, config: Config | undefined, session: 
   return withLedger(product, session, 'read', async (ledger) => {
     await refuseEmpty(product, ledger);
     const context = { config: product, session, ledger };
-    const held = await heldReleases(what, context);
-    const read = await Promise.all(held.map((each) => contentsOf(each, context)));
-    const all = held.flatMap(({ components }, at) =>
-      components.map(({ component }, place) => ({ component, node: read[at]?.[place] })),
-    );
-    const artifacts = all.flatMap(({ component, node }) =>
-      node === undefined || kindOf(node.manifest) === 'image' ? [] : [{ component, node }],
-    );
+    const all = await contentsOf(await heldReleases(what, context), context);
+    const artifacts = all.filter(({ node }) => kindOf(node.manifest) !== 'image');
     if (artifacts.length === 0) {
       throw new HodError('files-missing', {
         what: 'this release has no files to unpack',

@@ -58,7 +58,7 @@ function writerInto(root: string): FolderWriter {
       await writeFile(path, content, { isNew: true });
       const { mode, size } = await fs.stat(path);
       if (executable) {
-        // Whoever may read it may run it.
+        // Everyone who may read the file may run the file.
         await fs.chmod(path, (mode & 0o777) | ((mode & 0o444) >> 2));
       }
       return size;

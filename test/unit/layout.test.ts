@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { create } from 'tar';
 import { readContent, contentOf, platformsOf } from '../../src/core/oci/content';
+import { parcelType } from '../../src/core/ledger/parcel-document';
 import { sha256 } from '../../src/core/oci/digest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import type { Packing } from '../../src/archive/packing';
@@ -139,4 +140,20 @@ test('a referrer that is damaged is told; one that is not there is none of ours'
   await failing('manifest-corrupt', () => opened(place));
   rmSync(file);
   expect(await (await opened(place)).source.referrersOf?.(root.digest)).toEqual([]);
+});
+
+test('a manifest that a parcel leaves out is named as what it is, in place of an error of the system', async () => {
+  const build = new LayoutBuilder();
+  const image = build.image('amd64', 'a layer');
+  const leftOut = { releases: ['2.4.0'], blobs: [{ digest: image.digest, size: image.size }] };
+  const document = build.blob(
+    parcelType,
+    JSON.stringify({ product: 'skerry-line', releases: [], entries: [], leftOut }),
+  );
+  const manifest = { schemaVersion: 2, mediaType: mediaTypes.manifest, artifactType: parcelType };
+  const about = build.blob(mediaTypes.manifest, JSON.stringify({ ...manifest, config: document, layers: [document] }));
+  build.entries(named(image, 'timetable'), { ...about, artifactType: parcelType });
+  build.files.delete(`blobs/${image.digest.replace(':', '/')}`);
+  const place = `${build.write()}#timetable`;
+  expect((await failing('blob-left-out', () => read(place))).problem.next).toMatch(/parcel of 2\.4\.0 first/);
 });

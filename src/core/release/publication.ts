@@ -17,7 +17,6 @@ import {
   type ReleaseIdentity,
 } from '../ledger/release';
 import {
-  type RuleContext,
   arrivalOf,
   isKnown,
   judge,
@@ -25,6 +24,7 @@ import {
   tagsWanted,
   type Destination,
   type Plan,
+  type RuleContext,
   type Verdict,
 } from './verdict';
 import { decideVersion, type VersionDecision } from './versions';
@@ -96,7 +96,7 @@ function publicationGates(
 ): Gate[] {
   const { version, commit } = plan.origin;
   return [
-    // What is there already was asked when it came.
+    // The environment asked these rules when the release first came in.
     ...(isKnown(environment, { plan, ...context }, facts) ? [] : receptionGates(reception)),
     ...gatesOfBuild(build, following, environment),
     someTag(environment, plan.tags, { versionHeld: plan.heldVersion !== undefined }),
