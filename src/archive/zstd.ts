@@ -13,7 +13,10 @@ const [frameMagic, skippableMagic] = [0xfd2fb528, 0x184d2a50];
 export async function* unzstd(packed: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8Array> {
   const { Decompress } = await import('fzstd');
   const source = new Source(packed);
-  for (let magic = await source.takeAny(4); magic !== undefined; magic = await source.takeAny(4)) {
+  // One buffer for every block: the package keeps an empty view of each that it was given, and with the view its memory.
+  const block = Buffer.alloc(3 + blockLimit + 4);
+  const magic = Buffer.alloc(4);
+  while (await source.begin(magic)) {
     const number = magic.readUInt32LE();
     if ((number & 0xfffffff0) >>> 0 === skippableMagic) {
       await source.skip((await source.take(4)).readUInt32LE());
@@ -29,16 +32,16 @@ export async function* unzstd(packed: AsyncIterable<Uint8Array>): AsyncGenerator
     const { header, hasChecksum } = await frameHeader(source);
     decompress.push(Buffer.concat([magic, header]));
     for (let isLast = false; !isLast;) {
-      const head = await source.take(3);
-      const bits = head.readUIntLE(0, 3);
+      await source.fill(block.subarray(0, 3));
+      const bits = block.readUIntLE(0, 3);
       const [kind, size] = [(bits >> 1) & 3, bits >>> 3];
       isLast = (bits & 1) === 1;
       if (kind === 3 || size > blockLimit) {
         throw new Error('a block in it is damaged');
       }
-      const content = await source.take(kind === 1 ? 1 : size);
-      const end = isLast && hasChecksum ? await source.take(4) : Buffer.alloc(0);
-      decompress.push(Buffer.concat([head, content, end]), isLast);
+      const end = 3 + (kind === 1 ? 1 : size) + (isLast && hasChecksum ? 4 : 0);
+      await source.fill(block.subarray(3, end));
+      decompress.push(block.subarray(0, end), isLast);
       yield* ready.splice(0);
     }
   }
@@ -87,44 +90,46 @@ class Source {
 
   /** So many bytes. Throws at the end. */
   async take(length: number): Promise<Buffer> {
-    const taken = length === 0 ? Buffer.alloc(0) : await this.takeAny(length);
-    if (taken === undefined) {
-      throw new Error('it is cut off');
-    }
+    const taken = Buffer.alloc(length);
+    await this.fill(taken);
     return taken;
   }
 
-  /** So many bytes; undefined where nothing is left. */
-  async takeAny(length: number): Promise<Buffer | undefined> {
-    const parts: Buffer[] = [];
-    for (let lacking = length; lacking > 0;) {
-      if (!(await this.fill())) {
-        if (lacking === length) {
-          return undefined;
-        }
-        throw new Error('it is cut off');
-      }
-      const part = this.piece.subarray(0, lacking);
-      parts.push(part);
-      lacking -= part.length;
-      this.piece = this.piece.subarray(part.length);
+  /** Fills what is given; says false where nothing is left. */
+  async begin(target: Buffer): Promise<boolean> {
+    if (!(await this.hasMore())) {
+      return false;
     }
-    // What decodes keeps what it is given, and pieces are used again.
-    return Buffer.concat(parts);
+    await this.fill(target);
+    return true;
+  }
+
+  /** Fills what is given. Throws at the end. */
+  async fill(target: Buffer): Promise<void> {
+    let filled = 0;
+    await this.pass(target.length, (part) => {
+      filled += part.copy(target, filled);
+    });
   }
 
   async skip(length: number): Promise<void> {
+    await this.pass(length);
+  }
+
+  /** Passes over so many bytes, and shows them: each piece is valid only in the call. */
+  private async pass(length: number, show?: (part: Buffer) => void): Promise<void> {
     for (let lacking = length; lacking > 0;) {
-      if (!(await this.fill())) {
+      if (!(await this.hasMore())) {
         throw new Error('it is cut off');
       }
-      const part = Math.min(lacking, this.piece.length);
-      lacking -= part;
-      this.piece = this.piece.subarray(part);
+      const part = this.piece.subarray(0, lacking);
+      show?.(part);
+      lacking -= part.length;
+      this.piece = this.piece.subarray(part.length);
     }
   }
 
-  private async fill(): Promise<boolean> {
+  private async hasMore(): Promise<boolean> {
     while (this.piece.length === 0) {
       const next = await this.pieces.next();
       if (next.done === true) {

@@ -33,9 +33,10 @@ test(`a layer of ${layerSize} bytes goes up, on to another registry, and through
     const packed = await hodJson('pack', ['pack', 'uat', '--out', 'large.tar'], world.options);
     expect(packed.size).toBeGreaterThan(layerSize);
     await expectSmall();
-    for (const [tag, pipe] of Object.entries({ plain: 'cat', gzip: 'gzip -1 -c' })) {
+    const zstd = `NODE_OPTIONS= '${process.execPath}' '${resolve(__dirname, '../support/raw-zstd.cjs')}'`;
+    for (const [tag, pipe] of Object.entries({ plain: 'cat', gzip: 'gzip -1 -c', zstd })) {
       const target = world.repository('prod', `${tag}:1.0.0`);
-      const through = ['sh', '-c', `${pipe} large.tar | "$@"`, 'sh'];
+      const through = ['sh', '-c', `${pipe} < large.tar | "$@"`, 'sh'];
       expect(await hod(['carry', '--', '-#timetable', target], { ...world.options, through })).toMatchObject({
         code: 0,
       });

@@ -1,7 +1,7 @@
 import { execFileSync } from 'node:child_process';
 import { mkdir, mkdtemp, readdir, readFile, rm, truncate, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { join, resolve } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import type { ErrorCode } from '../../src/core/errors';
 import { layerOf, pack, writeOlderArchive, writePlainLayout } from '../support/archives';
@@ -128,18 +128,10 @@ test('a layer that was compressed is known the next time', async () => {
   expect(second.stderr).toBe('');
 });
 
-/** Zstandard (RFC 8878) that compresses nothing: one segment of raw blocks. */
+const rawZstdProgram = resolve(__dirname, '../support/raw-zstd.cjs');
+
 function rawZstd(bytes: Buffer): Buffer {
-  const size = Buffer.alloc(4);
-  size.writeUInt32LE(bytes.length);
-  const parts: Buffer[] = [Buffer.from('28b52ffda0', 'hex'), size];
-  for (let at = 0; at < bytes.length || at === 0; at += 100_000) {
-    const block = bytes.subarray(at, at + 100_000);
-    const header = Buffer.alloc(4);
-    header.writeUInt32LE((block.length << 3) | (at + block.length >= bytes.length ? 1 : 0));
-    parts.push(header.subarray(0, 3), block);
-  }
-  return Buffer.concat(parts);
+  return execFileSync(process.execPath, [rawZstdProgram], { input: bytes, maxBuffer: 1e8 });
 }
 
 test('an archive from a pipe has the digests of the same archive as a file: both kinds, compressed or not, its index first or last', async () => {
