@@ -173,6 +173,7 @@ export const errorCodes = {
     'login-exposed',
     'logins-unsafe',
     'logins-unreadable',
+    'login-helper',
     'ledger-denied',
   ],
   unavailable: [

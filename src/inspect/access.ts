@@ -19,7 +19,14 @@ export interface RepositoryRights {
   readonly repository: RepositoryName;
   readonly read: Right;
   readonly write: Right;
+  /** Whether it can be read without a login; undefined where it cannot be read. */
+  readonly anyoneReads: boolean | undefined;
+  /** A repository that did not exist: who creates it, or that it was created just now. */
+  readonly creation: Creation | undefined;
 }
+
+/** How a repository that does not exist comes to be. */
+export type Creation = 'first-upload' | 'created';
 
 /** What may be done with the ledger. */
 export interface LedgerRights {
@@ -39,16 +46,48 @@ export async function checkLedger(config: Config, session: Session): Promise<Led
   return { ledger: ledgerLabel(config), read, append: append ?? read };
 }
 
+/** Who asks for rights, and what may be made. */
+export interface AccessChecker {
+  readonly session: Session;
+  /** Shows no login. */
+  readonly anonymous: Session;
+  /** Create repositories that do not exist, where hod.yaml names a command for that. */
+  readonly create: boolean;
+}
+
 /** Checks what this identity may do in the repository of a component. What it asks the registry to write cannot be written. */
 export async function checkRepository(
   component: string,
   environment: EnvironmentConfig,
-  session: Session,
+  { session, anonymous, create }: AccessChecker,
 ): Promise<RepositoryRights> {
-  const client = session.client(environment.repositoryOf(component));
-  const read = await checkRight(() => client.probeRead());
-  const write = reaches(read) ? await checkRight(() => client.probeWrite()) : read;
-  return { component, repository: client.label, read, write };
+  const repository = environment.repositoryOf(component);
+  const client = session.client(repository);
+  const rights = async () => {
+    const read = await checkRight(() => client.probeRead());
+    return { read, write: reaches(read) ? await checkRight(() => client.probeWrite()) : read };
+  };
+  let found = await rights();
+  let creation: Creation | undefined;
+  if (found.write.code === 'no-repository') {
+    const connection = await session.connection(repository.registry);
+    if (create && connection.createsRepositories) {
+      const made = await checkRight(async () => {
+        await connection.createRepository(repository.name);
+      });
+      creation = made.allowed === 'yes' ? 'created' : undefined;
+      found = made.allowed === 'yes' ? await rights() : { ...found, write: made };
+    } else if (connection.createsRepositories) {
+      creation = 'first-upload';
+      found = { ...found, write: { allowed: 'yes' } };
+    }
+  }
+  const anyoneReads =
+    found.read.allowed !== 'yes'
+      ? undefined
+      : session.loginsOf(repository.registry).used === undefined ||
+        (await checkRight(() => anonymous.client(repository).probeRead())).allowed === 'yes';
+  return { component, repository: client.label, ...found, anyoneReads, creation };
 }
 
 /**

@@ -13,6 +13,7 @@ export async function showConfig(path: string = configName): Promise<ConfigShowR
     file: path,
     product: config.product,
     ledger: ledgerLabel(config),
+    variables: config.variables.map(({ name, value, env }) => ({ name, value, env: env ?? null })),
     includes: config.components.filter(isIncluded).map(({ name, origin }) => {
       if ('reference' in origin) {
         return { component: name, reference: formatReference(origin.reference), served: null };

@@ -188,6 +188,11 @@ export class Connection {
     return this.naming(response.body.dump(), about);
   }
 
+  /** Whether a command is configured that makes repositories. */
+  get createsRepositories(): boolean {
+    return this.access.createRepository !== undefined;
+  }
+
   /** Makes a repository with the configured command, once. Answers false where none is configured. */
   async createRepository(name: string): Promise<boolean> {
     const { createRepository } = this.access;

@@ -28,6 +28,10 @@ export const accessResultSchema = z.strictObject({
           write: right,
           /** From the environment before; null where they do not share a registry. */
           mount: right.nullable(),
+          /** Whether it can be read without a login; null where it cannot be read. */
+          anyoneReads: z.boolean().nullable(),
+          /** How a repository that does not exist comes to be: `first-upload` creates it, or it was `created` now. */
+          creation: z.enum(['first-upload', 'created']).nullable(),
         }),
       ),
     }),
@@ -46,6 +50,8 @@ export const accessResultSchema = z.strictObject({
   ),
   /** What the job may do with the ledger. Whether it takes a certain reference, a git remote says only when one comes. */
   ledger: z.strictObject({ ledger: z.string(), read: right, append: right }),
+  /** Where the login for each registry came from, and which other places have one; `used`: null where none was needed or found. */
+  logins: z.array(z.strictObject({ registry: z.string(), used: z.string().nullable(), others: z.array(z.string()) })),
   /** Rights that go further than is needed. */
   warnings: z.array(z.string()),
 });
@@ -59,13 +65,21 @@ export interface CheckedEnvironment {
   readonly repositories: readonly RepositoryRights[];
 }
 
+/** Everything that was found out. */
+export interface CheckedAccess {
+  readonly product: string;
+  readonly checked: readonly CheckedEnvironment[];
+  readonly sources: readonly SourceRights[];
+  readonly ledger: LedgerRights;
+  readonly logins: readonly {
+    readonly registry: string;
+    readonly used: string | undefined;
+    readonly others: readonly string[];
+  }[];
+}
+
 /** What an identity may do, as a document. */
-export function toAccessResult(
-  product: string,
-  checked: readonly CheckedEnvironment[],
-  sources: readonly SourceRights[],
-  { ledger, read, append }: LedgerRights,
-): AccessResult {
+export function toAccessResult({ product, checked, sources, ledger, logins }: CheckedAccess): AccessResult {
   const environments = checked.map(({ environment, needs, repositories }) => {
     const before = checked.find((each) => each.environment.name === environment.after)?.repositories;
     return {
@@ -78,6 +92,8 @@ export function toAccessResult(
           read: toRight(found.read),
           write: toRight(found.write),
           mount: mount === undefined ? null : toRight(mount),
+          anyoneReads: found.anyoneReads ?? null,
+          creation: found.creation ?? null,
         };
       }),
     };
@@ -93,7 +109,8 @@ export function toAccessResult(
     product,
     environments,
     sources: rows,
-    ledger: { ledger, read: toRight(read), append: toRight(append) },
+    ledger: { ledger: ledger.ledger, read: toRight(ledger.read), append: toRight(ledger.append) },
+    logins: logins.map(({ registry, used, others }) => ({ registry, used: used ?? null, others: [...others] })),
     warnings,
   };
 }

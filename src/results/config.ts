@@ -20,6 +20,8 @@ export const configShowResultSchema = z.strictObject({
   file: z.string(),
   product: z.string(),
   ledger: z.string(),
+  /** What was filled in for `{variable.NAME}`; `env`: the variable of the environment that it came from, null for a default or a fixed value. */
+  variables: z.array(z.strictObject({ name: z.string(), value: z.string(), env: z.string().nullable() })),
   /** The components that other products build: the reference that names each, or where that product serves it, as which component. */
   includes: z.array(
     z.strictObject({

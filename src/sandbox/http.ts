@@ -53,8 +53,8 @@ export function answerJson(
   response.end(text);
 }
 
-/** The fields of a form that was posted (at most 1 MiB). */
-export async function readForm(request: IncomingMessage): Promise<URLSearchParams> {
+/** What was posted, as text (at most 1 MiB). */
+export async function readText(request: IncomingMessage): Promise<string> {
   let text = '';
   for await (const piece of request.setEncoding('utf8') as AsyncIterable<string>) {
     text += piece;
@@ -62,5 +62,5 @@ export async function readForm(request: IncomingMessage): Promise<URLSearchParam
       break;
     }
   }
-  return new URLSearchParams(text);
+  return text;
 }

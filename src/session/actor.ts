@@ -29,5 +29,7 @@ export async function actorOf(named: string | undefined, config: Config, session
 
 /** The first registry of hod.yaml that takes the identity of a job. */
 function registryOfJobs({ registries }: Config): string | undefined {
-  return [...registries].find(([, { credentials }]) => credentials !== undefined && 'job' in credentials)?.[0];
+  return [...registries].find(
+    ([, { credentials }]) => credentials !== undefined && credentials !== 'none' && 'job' in credentials,
+  )?.[0];
 }

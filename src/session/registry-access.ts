@@ -3,43 +3,37 @@ import { isThisMachine } from '../core/access/destinations';
 import type { Secrets } from '../core/access/secrets';
 import { HodError, messageOf } from '../core/errors';
 import type { Memory } from '../core/memory';
-import { asOneLine } from '../core/text';
 import type { RegistryAccess } from '../registry/connection';
 import { speaksTls } from '../http/speaks-tls';
 import type { TlsOptions } from '../http/wire';
-import type { CredentialOrigin, CredentialSource } from '../registry/login/credential';
-import { identityMissing, jobLogin, type JobToken } from '../registry/login/job-identity';
+import type { CredentialSource } from '../registry/login/credential';
 import type { Config } from '../workspace/config';
-import type { RegistryConfig, SecretPlace } from '../workspace/config-schema';
-import { readPlace, readSecret, runConfigured, runCredentialCommand, type SecretContext } from '../workspace/secrets';
+import type { RegistryConfig } from '../workspace/config-schema';
+import { runConfigured, type SecretContext } from '../workspace/secrets';
 import { readSmallFile } from '../system/plain-files';
-import { readStored } from '../workspace/stored-logins';
 import { contentChecks, requestLimits, tokenServices, type UserMemory } from '../workspace/user-memory';
 import type { Observer } from './observer';
-
-type CredentialsConfig = NonNullable<RegistryConfig['credentials']>;
-type JobConfig = Extract<CredentialsConfig, { job: unknown }>['job'];
 
 /** What access is worked out with. */
 export interface AccessContext {
   readonly secrets: Secrets;
   readonly observer: Pick<Observer, 'note' | 'detail'>;
-  /** Told of the identity of this job, once a token service has accepted it. */
-  readonly accepted: (subject: string) => void;
+  /** Where the credential of the registry comes from. */
+  readonly credentials: CredentialSource;
 }
 
-/** How a registry is reached, as hod.yaml says; where it says nothing, with a stored login if there is one. */
+/** How a registry is reached, as hod.yaml says. */
 export async function accessTo(
   registry: string,
   config: Config | undefined,
-  { secrets, observer, accepted }: AccessContext,
+  { secrets, observer, credentials }: AccessContext,
 ): Promise<RegistryAccess> {
   const configured = config?.registries.get(registry);
   const context: SecretContext = { folder: config?.folder ?? process.cwd(), secrets };
   const line = configured?.['create-repository'];
   return {
     tls: (await tlsOf(configured, registry, context.folder)) ?? (await tlsFound(registry, observer)),
-    credentials: credentialsOf(configured?.credentials, registry, context, accepted),
+    credentials,
     tokenService: {
       configured: configured?.['token-service'],
       memory: tokenServices.of(registry),
@@ -104,69 +98,4 @@ async function tlsFound(registry: string, observer: Pick<Observer, 'note'>): Pro
     `${registry} speaks TLS: Hod uses HTTPS (\`tls: {}\` under its name in \`registries:\` says so, and nobody asks)`,
   );
   return { authorities: [] };
-}
-
-/** Where the credential of a registry comes from. Nothing is read before the registry asks for it. */
-function credentialsOf(
-  credentials: CredentialsConfig | undefined,
-  registry: string,
-  context: SecretContext,
-  accepted: AccessContext['accepted'],
-): CredentialSource {
-  if (credentials === undefined) {
-    return async () => {
-      const stored = (await readStored(context.secrets)).get(registry);
-      return stored && { credential: passwordOf(stored), expires: undefined, origin: storedOrigin(registry, stored) };
-    };
-  }
-  if ('command' in credentials) {
-    return async () => {
-      const { expires, ...document } = await runCredentialCommand(credentials.command, registry, context);
-      const credential = 'token' in document ? ({ kind: 'token', ...document } as const) : passwordOf(document);
-      const origin = {
-        name: 'the login that the command gave',
-        next: `check what ${credentials.command[0] ?? ''} prints; \`hod access check\` tries it`,
-      };
-      return { credential, expires: expires === undefined ? undefined : new Date(expires), origin };
-    };
-  }
-  if ('job' in credentials) {
-    const { exchange, audience } = credentials.job;
-    const purpose = { registry, service: exchange, audience };
-    return jobLogin(jobToken(credentials.job, registry, context), purpose, { secrets: context.secrets, accepted });
-  }
-  return async () => {
-    const { username: name, password: place } = credentials;
-    const username = typeof name === 'string' ? name : await readPlace(name, registry, context);
-    const password = context.secrets.keep(await readSecret(place, registry, context), registry, username);
-    const origin = {
-      name: `the login of ${username}`,
-      next: 'check the user name and password that hod.yaml names; `hod access check` tries them',
-    };
-    return { credential: passwordOf({ username, password }), expires: undefined, origin };
-  };
-}
-
-function storedOrigin(registry: string, { username }: { username: string }): CredentialOrigin {
-  return {
-    name: `the stored login of ${username}`,
-    next: `store it anew: hod access store ${registry} --user ${username} < FILE`,
-  };
-}
-
-function passwordOf(login: { username: string; password: string }) {
-  return { kind: 'password', ...login } as const;
-}
-
-function jobToken({ token }: JobConfig, registry: string, context: SecretContext): JobToken {
-  const read = (place: SecretPlace): Promise<string> =>
-    readSecret(place, registry, context).catch((error: unknown) => {
-      // A CI that gives a job nothing to prove itself with has not been told to.
-      throw error instanceof HodError ? identityMissing(registry, asOneLine(error.problem.why ?? '')) : error;
-    });
-  if (!('request' in token)) {
-    return { kind: 'given', read: () => read(token) };
-  }
-  const { url, bearer } = token.request;
-  return { kind: 'asked', read: async () => ({ url: await read({ env: url }), bearer: await read({ env: bearer }) }) };
 }

@@ -7,13 +7,14 @@ import { Connections } from '../registry/connections';
 import { usualPatience, type Patience } from '../http/wire';
 import { RepositoryClient } from '../registry/repository';
 import { volatileUploads, type UnfinishedUploads } from '../registry/upload/unfinished';
-import { configName, loadConfig, type Config } from '../workspace/config';
+import { configName, loadConfig, type Config, type LoadOptions } from '../workspace/config';
 import { UploadFiles } from '../workspace/uploads';
+import { RegistryLogins } from './logins';
 import { silent, type Observer } from './observer';
 import { accessTo } from './registry-access';
 
 /** The options that every command has, and what the code that runs it adds. */
-export interface SessionOptions {
+export interface SessionOptions extends LoadOptions {
   /** Path of the configuration; hod.yaml in the current folder where it is not given. */
   config?: string | undefined;
   /** How many blobs move at once. */
@@ -24,6 +25,8 @@ export interface SessionOptions {
   secrets?: Secrets | undefined;
   /** How long to wait for answers, where that is not as usual. */
   patience?: Patience | undefined;
+  /** Show no login to any registry: what is answered then, anyone is told. */
+  anonymous?: boolean | undefined;
 }
 
 const usualJobs = 4;
@@ -35,17 +38,26 @@ export class Session {
   private readonly connections: Connections;
   private readonly uploads: UnfinishedUploads;
   private readonly clients = new Map<string, RepositoryClient>();
+  private readonly logins = new Map<string, RegistryLogins>();
   /** Whose identity a registry's token service accepted in this run; undefined where none was shown. */
   private subject: string | undefined;
 
-  constructor(config: Config | undefined, options: SessionOptions) {
+  constructor(
+    private readonly config: Config | undefined,
+    options: SessionOptions,
+  ) {
     const { jobs = usualJobs, observer = silent, patience = usualPatience, secrets = new Secrets() } = options;
+    const nobody = (): Promise<undefined> => Promise.resolve(undefined);
     this.observer = observer;
     this.secrets = secrets;
     this.uploads = config === undefined ? volatileUploads() : new UploadFiles(join(config.stateFolder, 'uploads'));
     this.connections = new Connections({
       access: (registry) =>
-        accessTo(registry, config, { secrets, observer, accepted: (subject) => (this.subject = subject) }),
+        accessTo(registry, config, {
+          secrets,
+          observer,
+          credentials: options.anonymous === true ? nobody : this.loginsOf(registry).obtain,
+        }),
       jobs,
       secrets,
       patience,
@@ -64,6 +76,18 @@ export class Session {
   /** The connection to a registry. */
   connection(registry: string): Promise<Connection> {
     return this.connections.to(registry);
+  }
+
+  /** The logins that there are for a registry. */
+  loginsOf(registry: string): RegistryLogins {
+    const known =
+      this.logins.get(registry) ??
+      new RegistryLogins(registry, this.config, {
+        secrets: this.secrets,
+        accepted: (subject) => (this.subject = subject),
+      });
+    this.logins.set(registry, known);
+    return known;
   }
 
   /** The identity of this job, as a token service accepted it; undefined where it was not asked for. */
@@ -87,7 +111,7 @@ export async function withProduct<T>(
   options: SessionOptions,
   work: (config: Config, session: Session) => Promise<T>,
 ): Promise<T> {
-  const config = await loadConfig(options.config ?? configName);
+  const config = await loadConfig(options.config ?? configName, options);
   return withSession(config, options, (session) => work(config, session));
 }
 
@@ -111,7 +135,8 @@ export async function configIfAny({ config }: Pick<SessionOptions, 'config'>): P
   return file === undefined ? undefined : loadConfig(file);
 }
 
-async function withSession<T>(
+/** Runs work with connections that are closed at the end. */
+export async function withSession<T>(
   config: Config | undefined,
   options: SessionOptions,
   work: (session: Session) => Promise<T>,

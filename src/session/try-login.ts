@@ -20,10 +20,12 @@ export async function tryLogin(
     next: 'check the user name and the password; nothing was stored',
   };
   const connections = new Connections({
-    access: async (host) => ({
-      ...(await accessTo(host, config, { secrets, observer, accepted: () => undefined })),
-      credentials: () => Promise.resolve({ credential: { kind: 'password', ...login }, expires: undefined, origin }),
-    }),
+    access: (host) =>
+      accessTo(host, config, {
+        secrets,
+        observer,
+        credentials: () => Promise.resolve({ credential: { kind: 'password', ...login }, expires: undefined, origin }),
+      }),
     jobs: 1,
     secrets,
     patience: usualPatience,

@@ -14,6 +14,7 @@ import {
   type RawConfig,
 } from './config-schema';
 import { misplacedSecrets } from './config-secrets';
+import type { ConfigVariable, FilledConfig } from './config-variables';
 import { describeIssues } from './config-words';
 
 /** A parsed YAML document, and where its lines are. */
@@ -25,7 +26,8 @@ export interface ConfigDocument {
 }
 
 /** A configuration of the right form whose names lead somewhere, or what is wrong in it: how much, and the first of it. */
-export type CheckedConfig = { config: RawConfig } | { problems: string[]; count: number };
+export type CheckedConfig =
+  { config: RawConfig; variables: readonly ConfigVariable[] } | { problems: string[]; count: number };
 
 /** How many problems of one document are listed. */
 export const problemsTold = 100;
@@ -34,9 +36,12 @@ export const problemsTold = 100;
  * Checks a configuration, form and meaning at once; each problem begins with `label:line:column`.
  *
  * @param documents What it was read from, the configuration itself first, then what it extends.
- * @param raw What they say together.
+ * @param filled What they say together, with variables filled in.
  */
-export function checkDocuments(documents: readonly ConfigDocument[], raw: unknown): CheckedConfig {
+export function checkDocuments(
+  documents: readonly ConfigDocument[],
+  { raw, variables, findings: ofVariables }: FilledConfig,
+): CheckedConfig {
   const parsed = configSchema.safeParse(raw);
   const secrets = misplacedSecrets(raw);
   const isSecret = ({ path }: ConfigFinding): boolean =>
@@ -44,12 +49,13 @@ export function checkDocuments(documents: readonly ConfigDocument[], raw: unknow
   const findings = [
     ...documents.flatMap(({ document }) => reservedKeys(document)),
     ...secrets,
+    ...ofVariables,
     ...(parsed.success
       ? [...checkNames(parsed.data, Object.keys(parsed.data.environments)), ...checkRegistries(parsed.data)]
       : [...describeIssues(parsed.error.issues, raw).filter((each) => !isSecret(each)), ...checkSoundParts(raw)]),
   ];
   if (parsed.success && findings.length === 0) {
-    return { config: parsed.data };
+    return { config: parsed.data, variables };
   }
   const places = findings
     .slice(0, problemsTold)

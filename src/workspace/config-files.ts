@@ -2,7 +2,7 @@ import { dirname, relative, resolve } from 'node:path';
 import { isMap, isScalar, LineCounter, parseDocument, visit, type Document } from 'yaml';
 import * as z from 'zod';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
-import { alsoSimilar } from '../core/nearest';
+import { alsoSimilar, nearestName } from '../core/nearest';
 import { plainValue, type ConfigDocument } from './config-check';
 import { readSmallFile } from '../system/plain-files';
 
@@ -12,7 +12,7 @@ export const configName = 'hod.yaml';
 /** A configuration extends another, which extends another: more than a monorepo needs. */
 const chainLimit = 8;
 /** What a configuration shares with those that extend it. */
-const shared = ['environments', 'registries', 'ledger', 'announce', 'extends'];
+const shared = ['environments', 'registries', 'shared-logins', 'variables', 'ledger', 'announce', 'extends'];
 
 /** A document of a configuration, and the folder that paths in it are relative to. */
 interface ReadDocument extends ConfigDocument {
@@ -132,7 +132,7 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
   if (bases.length === 0 || configuration === undefined) {
     return { raw: own };
   }
-  let { environments, registries, ledger, announce } = configuration;
+  let { environments, registries, 'shared-logins': sharedLogins, variables, ledger, announce } = configuration;
   for (const [at, value] of bases.entries()) {
     const { folder = '', label = '' } = documents[at + 1] ?? {};
     const base = anyRecord.safeParse(value).data ?? {};
@@ -141,15 +141,25 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
         .filter((key) => !shared.includes(key))
         .map(
           (key) =>
-            `${label}:1:1: ${key} cannot be shared; what is extended holds ${shared.join(', ')}${alsoSimilar(key, shared)}`,
+            `${label}:1:1: ${key} cannot be shared; a base can hold ${shared.join(', ')}${nearestName(key, shared) === undefined ? '' : alsoSimilar(key, shared)}`,
         ),
     );
     environments = merged(base['environments'], environments);
     registries = merged(fromFolder(base['registries'], folder), registries);
+    variables = merged(base['variables'], variables);
+    sharedLogins ??= base['shared-logins'];
     ledger ??= fromFolder(base['ledger'], folder);
     announce = merged(fromFolder(base['announce'], folder), announce);
   }
-  const all = { ...configuration, environments, registries, ledger, announce };
+  const all = {
+    ...configuration,
+    environments,
+    registries,
+    'shared-logins': sharedLogins,
+    variables,
+    ledger,
+    announce,
+  };
   return problems.length > 0
     ? { problems }
     : { raw: Object.fromEntries(Object.entries(all).filter(([, value]) => value !== undefined)) };

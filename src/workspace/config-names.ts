@@ -390,9 +390,10 @@ export function checkRegistries({ registries = {} }: Pick<RawConfig, 'registries
   return Object.entries(registries).flatMap(([registry, { tls, credentials }]): ConfigFinding[] => {
     const path = ['registries', registry];
     const host = isRegistry(registry) ? [] : [{ path, atKey: true, text: `${registry} is not the host of a registry` }];
-    const exchange = credentials !== undefined && 'job' in credentials ? credentials.job.exchange : undefined;
+    const login = credentials === 'none' ? undefined : credentials;
+    const exchange = login !== undefined && 'job' in login ? login.job.exchange.url : undefined;
     const why = exchange === undefined ? undefined : whyExposed(new URL(exchange));
-    const plain = tls === false && credentials !== undefined && !isThisMachine(registry);
+    const plain = tls === false && login !== undefined && !isThisMachine(registry);
     return [
       ...host,
       ...(why === undefined ? [] : [{ path: [...path, 'credentials', 'job', 'exchange'], text: `exchange: ${why}` }]),

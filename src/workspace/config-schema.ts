@@ -1,9 +1,11 @@
 import * as z from 'zod';
+import { sendsIdentity, tokenExchange, type IdentityExchange } from '../core/access/identity-exchange';
 import { announcedKinds } from '../core/ledger/announcements';
 import { isResultName } from '../core/ledger/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/gates/freeze-window';
 import { compressions } from '../core/oci/compression';
 import { mediaTypeSchema } from '../core/oci/descriptor';
+import { variablesSchema } from './config-variables';
 import { millisecondsOf } from '../core/amounts';
 import { nameGrammar } from '../core/names';
 
@@ -19,19 +21,69 @@ const place = z.union(
 );
 const commandLine = z.array(z.string().min(1)).min(1);
 
+/** A time such as `24h`, in milliseconds. */
+const time = z
+  .string()
+  .regex(/^[1-9]\d{0,5}(s|m|h|d)$/, 'must be a number of seconds, minutes, hours or days: 90s, 30m, 24h, 7d')
+  .transform(millisecondsOf);
+
+/** Where in the answer of a token service something stands: `session.token`. */
+const answerPath = z
+  .string()
+  .regex(/^[^.\s]+(\.[^.\s]+)*$/, 'must be the keys that lead there, with dots between them');
+const expiryPlaces = { expires: answerPath.optional(), 'expires-in': answerPath.optional() };
+const texts = z.record(z.string().min(1), z.string());
+
+/** An exchange of identities that is not the one of RFC 8693, described. */
+const exchangeSchema = z
+  .strictObject({
+    url: z.url(),
+    method: z.enum(['GET', 'POST']).optional(),
+    headers: texts.optional(),
+    form: texts.optional(),
+    json: z.record(z.string(), z.json()).optional(),
+    answer: z.union(
+      [
+        z.strictObject({ token: answerPath, ...expiryPlaces }),
+        z.strictObject({ username: answerPath, password: answerPath, ...expiryPlaces }),
+        z.strictObject({ user: z.string().min(1), password: answerPath, ...expiryPlaces }),
+        z.strictObject({ basic: answerPath, ...expiryPlaces }),
+      ],
+      'must be { token }, { username, password }, { user: NAME, password } or { basic }, with paths such as session.token',
+    ),
+  })
+  .refine(
+    ({ method = 'POST', form, json }) =>
+      (form === undefined || json === undefined) && (method === 'POST' || (form ?? json) === undefined),
+    'must send form: or json:, not both, and neither with method: GET',
+  )
+  .transform(({ url, method = 'POST', headers = {}, form, json, answer }): IdentityExchange => ({
+    url,
+    method,
+    headers,
+    body: form !== undefined ? { form } : json !== undefined ? { json } : undefined,
+    answer,
+  }))
+  .refine(sendsIdentity, 'must send the identity of the job: write {token} where it belongs, in headers, form or json');
+
 const credentialsSchema = z.union(
   [
+    z.literal('none'),
     z.strictObject({ username: z.union([z.string().min(1), place]), password: place }),
+    /** It prints a document of ours. */
     z.strictObject({ command: commandLine }),
+    /** It prints the password of a user, or a token, and nothing else. */
+    z.strictObject({ command: commandLine, user: z.string().min(1), 'expires-in': time.optional() }),
+    z.strictObject({ command: commandLine, prints: z.literal('token'), 'expires-in': time.optional() }),
     z.strictObject({
       job: z.strictObject({
         token: z.union([place, z.strictObject({ request: z.strictObject({ url: variable, bearer: variable }) })]),
         audience: z.string().min(1).optional(),
-        exchange: z.url(),
+        exchange: z.union([z.url().transform(tokenExchange), exchangeSchema]),
       }),
     }),
   ],
-  'must be { username, password }, { command }, or { job: { token, exchange } }; see docs/access.md',
+  'must be none, { username, password }, { command }, { command, user }, { command, prints: token }, or { job: { token, exchange } }; see docs/access.md',
 );
 
 /** How a registry is reached. */
@@ -57,6 +109,10 @@ export const registrySchema = z.strictObject({
 
 /** The place of a secret: an environment variable, or a file. */
 export type SecretPlace = z.infer<typeof place>;
+/** A command that prints the login of a registry. */
+export type CredentialCommand = Extract<RegistryConfig['credentials'], { command: unknown }>;
+/** One that prints a password or a token alone. */
+export type BareCommand = Extract<CredentialCommand, { user: string } | { prints: 'token' }>;
 /** How hod.yaml says that a registry is reached. Secrets are named, never written there. */
 export type RegistryConfig = z.infer<typeof registrySchema>;
 
@@ -99,12 +155,6 @@ export const bundleSchema = z.strictObject({
   was: formerNames.optional(),
   tags: ownTags.optional(),
 });
-
-/** A time such as `24h`, in milliseconds. */
-const time = z
-  .string()
-  .regex(/^[1-9]\d{0,5}(s|m|h|d)$/, 'must be a number of seconds, minutes, hours or days: 90s, 30m, 24h, 7d')
-  .transform(millisecondsOf);
 
 const clockTime = z.string().transform((text, context) => {
   const parsed = parseClockTime(text);
@@ -220,6 +270,8 @@ export const configSchema = z.strictObject({
   /** A file whose environments, registries and ledger are meant too. */
   extends: z.string().min(1).optional(),
   product: nameSchema,
+  /** Values that differ by stage or account: `{variable.NAME}` in repositories, registries and URLs. */
+  variables: variablesSchema.optional(),
   images: z.record(nameSchema, imageSchema).refine(isFilled, 'there is none'),
   bundles: z.record(nameSchema, bundleSchema).optional(),
   includes: z.record(nameSchema, inclusionSchema).optional(),
@@ -228,6 +280,8 @@ export const configSchema = z.strictObject({
   'allowed-inside': patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
+  /** False: logins that other tools on this machine share are not used. */
+  'shared-logins': z.boolean().optional(),
   announce: z.record(nameSchema, receiverSchema).optional(),
   'version-tags': z
     .string()

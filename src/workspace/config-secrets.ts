@@ -10,7 +10,8 @@ export function misplacedSecrets(raw: unknown): ConfigFinding[] {
   for (const [registry, access] of Object.entries(anyRecord.parse(registries))) {
     const { credentials } = anyRecord.parse(access);
     const { password } = anyRecord.parse(credentials);
-    const found = typeof credentials === 'string' ? [] : typeof password === 'string' ? ['password'] : undefined;
+    const isLogin = typeof credentials === 'string' && credentials !== 'none';
+    const found = isLogin ? [] : typeof password === 'string' ? ['password'] : undefined;
     if (found !== undefined) {
       findings.push({
         path: ['registries', registry, 'credentials', ...found],

@@ -29,6 +29,7 @@ import type { AdmissionRules } from '../core/ledger/rules';
 import type { Passage } from '../core/release/gates/passage';
 import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
+import { withVariables, type ConfigVariable } from './config-variables';
 import { faultsIn, layered, readDocuments } from './config-files';
 import { parseVersionTags, usualVersionTags, type VersionTags } from '../core/tags/version-tags';
 import {
@@ -143,19 +144,29 @@ export interface Config {
   /** In the order in which releases pass through them; never empty. */
   readonly environments: readonly [EnvironmentConfig, ...EnvironmentConfig[]];
   readonly registries: ReadonlyMap<string, RegistryConfig>;
+  /** Whether logins that other tools on this machine share may be used. */
+  readonly sharedLogins: boolean;
   readonly ledger: LedgerConfig;
   readonly receivers: readonly ReceiverConfig[];
   /** How git tags name versions of the product. */
   readonly versionTags: VersionTags;
+  /** What was filled in for `{variable.NAME}`. */
+  readonly variables: readonly ConfigVariable[];
   /** Where a run remembers what the next one can go on with. */
   readonly stateFolder: string;
+}
+
+/** How a configuration is read. */
+export interface LoadOptions {
+  /** Fill in the names of variables, not what the environment says of them. */
+  readonly withoutVariables?: boolean | undefined;
 }
 
 /**
  * Reads and checks a hod.yaml, with what it extends. Throws one `usage` error that names everything that is wrong, each
  * with file, line, column and, for a name that does not exist, the nearest that does.
  */
-export async function loadConfig(path: string): Promise<Config> {
+export async function loadConfig(path: string, { withoutVariables = false }: LoadOptions = {}): Promise<Config> {
   const documents = await readDocuments(path);
   const faults = documents.map(faultsIn);
   const repeated = faults.flatMap((each) => each.repeated);
@@ -165,7 +176,12 @@ export async function loadConfig(path: string): Promise<Config> {
   }
   const together = layered(documents);
   const checked =
-    'problems' in together ? { ...together, count: together.problems.length } : checkDocuments(documents, together.raw);
+    'problems' in together
+      ? { ...together, count: together.problems.length }
+      : checkDocuments(
+          documents,
+          withVariables(together.raw, withoutVariables ? undefined : (name) => process.env[name]),
+        );
   const own = 'problems' in checked ? checked : { problems: [], count: 0 };
   const count = own.count + repeated.length;
   if ('problems' in checked || count > 0) {
@@ -176,7 +192,7 @@ export async function loadConfig(path: string): Promise<Config> {
       ...more,
     ]);
   }
-  return resolveConfig(checked.config, resolve(path));
+  return { ...resolveConfig(checked.config, resolve(path)), variables: checked.variables };
 }
 
 function configError(path: string, summary: string, problems: string[]): HodError {
@@ -188,7 +204,7 @@ function configError(path: string, summary: string, problems: string[]): HodErro
   });
 }
 
-function resolveConfig(raw: RawConfig, file: string): Config {
+function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables'> {
   const folder = dirname(file);
   const environments = environmentsOf(raw);
   const [first, ...others] = environments;
@@ -206,6 +222,7 @@ function resolveConfig(raw: RawConfig, file: string): Config {
     registries: new Map(
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
+    sharedLogins: raw['shared-logins'] ?? true,
     receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds }]) => {
       return { name, url: new URL(url), key, kinds };
     }),

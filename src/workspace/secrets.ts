@@ -1,10 +1,11 @@
 import { resolve } from 'node:path';
 import * as z from 'zod';
+import { keepCredential, type Credential } from '../core/access/credential';
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
 import { readSmallFile } from '../system/plain-files';
-import type { SecretPlace } from './config-schema';
+import type { BareCommand, CredentialCommand, SecretPlace } from './config-schema';
 import { runProgram } from '../system/programs';
 
 const commandTimeout = 60_000;
@@ -14,9 +15,6 @@ const documentSchema = z.union([
   z.strictObject({ username: z.string().min(1), password: z.string().min(1), expires: z.iso.datetime().optional() }),
   z.strictObject({ token: z.string().min(1), expires: z.iso.datetime().optional() }),
 ]);
-
-/** What a credential command printed. */
-export type CredentialDocument = z.infer<typeof documentSchema>;
 
 /** Where what hod.yaml names is found, and who remembers what is secret of it. */
 export interface SecretContext {
@@ -64,30 +62,65 @@ async function readSecretFile(path: string): Promise<string | undefined> {
   }
 }
 
+/** The login that a command printed, and until when it is good. */
+interface PrintedLogin {
+  readonly credential: Credential;
+  readonly expires: Date | undefined;
+}
+
 /** Runs a credential command, without a shell; `{registry}` in it is the registry's host. Throws `denied`. */
 export async function runCredentialCommand(
-  line: readonly string[],
+  command: CredentialCommand,
   registry: string,
   context: SecretContext,
-): Promise<CredentialDocument> {
-  const stdout = await runConfigured(line, { registry }, 'the credential command failed', context);
-  const parsed = documentSchema.safeParse(parseJson(Buffer.from(stdout)) ?? null);
-  if (!parsed.success) {
+): Promise<PrintedLogin> {
+  const asked = Date.now();
+  const stdout = await runConfigured(command.command, { registry }, 'the credential command failed', context);
+  const printed = 'user' in command || 'prints' in command ? bareLogin(stdout, command, asked) : documentLogin(stdout);
+  if (printed === undefined) {
     throw new HodError('credential-malformed', {
       what: 'the credential command gave no credential',
-      object: line.join(' '),
+      object: command.command.join(' '),
       // What it printed is not repeated: it may be the secret.
-      why: 'it must print {"username": …, "password": …} or {"token": …}, and may add "expires" (RFC 3339, UTC)',
-      next: 'correct the command, or `credentials:` in hod.yaml; see docs/access.md',
+      why:
+        'user' in command || 'prints' in command
+          ? `it must print the ${'user' in command ? 'password' : 'token'} alone, on one line`
+          : 'it must print {"username": …, "password": …} or {"token": …}, and may add "expires" (RFC 3339, UTC)',
+      next:
+        'user' in command || 'prints' in command
+          ? 'correct the command, or leave `user:` and `prints:` out in hod.yaml where it prints JSON; see docs/access.md'
+          : 'correct the command; where it prints the password or token alone, say so with `user:` or `prints: token` in hod.yaml; see docs/access.md',
     });
   }
-  const document = parsed.data;
-  if ('password' in document) {
-    context.secrets.keep(document.password, registry, document.username);
-  } else {
-    context.secrets.keep(document.token, registry, 'token');
+  keepCredential(printed.credential, registry, context.secrets);
+  return printed;
+}
+
+function documentLogin(stdout: string): PrintedLogin | undefined {
+  const document = documentSchema.safeParse(parseJson(Buffer.from(stdout)) ?? null).data;
+  if (document === undefined) {
+    return undefined;
   }
-  return document;
+  const expires = document.expires === undefined ? undefined : new Date(document.expires);
+  return 'token' in document
+    ? { credential: { kind: 'token', token: document.token }, expires }
+    : { credential: { kind: 'password', username: document.username, password: document.password }, expires };
+}
+
+/** What stands alone on the only line. A document of JSON is none: the command is described wrongly then. */
+function bareLogin(stdout: string, command: BareCommand, asked: number): PrintedLogin | undefined {
+  const secret = stdout.replace(/\r?\n$/, '');
+  if (secret === '' || /[\r\n]/.test(secret) || parseJson(Buffer.from(secret)) !== undefined) {
+    return undefined;
+  }
+  const lifetime = command['expires-in'];
+  return {
+    credential:
+      'user' in command
+        ? { kind: 'password', username: command.user, password: secret }
+        : { kind: 'token', token: secret },
+    expires: lifetime === undefined ? undefined : new Date(asked + lifetime),
+  };
 }
 
 /** Runs a command that hod.yaml names, without a shell. Throws `denied` where it fails, with what it said. */

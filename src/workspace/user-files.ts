@@ -26,21 +26,26 @@ export async function changeUserFile(file: string, change: () => Promise<object 
   });
 }
 
-function home(): string {
+/** The folder of this user; undefined where there is none, as for some users of containers. */
+export function homeFolder(): string | undefined {
   try {
     return homedir();
-  } catch (error) {
-    throw new HodError(
-      'file-unusable',
-      {
-        what: 'this user has no folder of its own',
-        object: userName(),
-        why: 'neither HOME nor XDG_CONFIG_HOME is set, and this machine knows no such user',
-        next: 'set HOME',
-      },
-      { cause: error },
-    );
+  } catch {
+    return undefined;
   }
+}
+
+function home(): string {
+  const folder = homeFolder();
+  if (folder === undefined) {
+    throw new HodError('file-unusable', {
+      what: 'this user has no folder of its own',
+      object: userName(),
+      why: 'neither HOME nor XDG_CONFIG_HOME is set, and this machine knows no such user',
+      next: 'set HOME',
+    });
+  }
+  return folder;
 }
 
 /** The name of the user that runs this; containers run under numbers that have none. */

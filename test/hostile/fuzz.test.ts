@@ -28,6 +28,7 @@ import { passingProblem } from '../../src/http/status-problems';
 import { Tags } from '../../src/registry/tags';
 import type { RepositoryRequests } from '../../src/registry/requests';
 import { checkDocuments, plainValue } from '../../src/workspace/config-check';
+import { withVariables } from '../../src/workspace/config-variables';
 import { sampleConfig } from '../../src/sandbox/sample/sample-product';
 
 /**
@@ -156,7 +157,14 @@ const edges: [name: string, samples: string[], read: (text: string) => unknown][
       const document = parseDocument(text, { lineCounter: lines, prettyErrors: false });
       const read = { document, lines, label: 'hod.yaml' };
       const value = plainValue(read);
-      return document.errors.length > 0 || 'problem' in value || checkDocuments([read], value.raw);
+      return (
+        document.errors.length > 0 ||
+        'problem' in value ||
+        checkDocuments(
+          [read],
+          withVariables(value.raw, () => undefined),
+        )
+      );
     },
   ],
   [

@@ -1,6 +1,7 @@
 import { spawn, type ChildProcess } from 'node:child_process';
 import { once } from 'node:events';
-import { resolve } from 'node:path';
+import { tmpdir } from 'node:os';
+import { join, resolve } from 'node:path';
 import type { z } from 'zod';
 import type { ErrorCode } from '../../src/core/errors';
 import { resultSchemas } from '../../src/results';
@@ -32,7 +33,9 @@ export interface HodOptions {
  * for the product's. That there is a CI is said everywhere, so that what it changes is seen everywhere.
  */
 export const plainEnvironment = {
-  ...Object.fromEntries(Object.entries(process.env).filter(([name]) => ['PATH', 'HOME', 'TMPDIR'].includes(name))),
+  ...Object.fromEntries(Object.entries(process.env).filter(([name]) => ['PATH', 'TMPDIR'].includes(name))),
+  // Nobody lives there: the logins and settings of who runs the tests are not the product's.
+  HOME: join(tmpdir(), 'hod-tests-home'),
   CI: 'true',
   USER: 'una',
   GIT_CONFIG_GLOBAL: '/dev/null',

@@ -344,10 +344,17 @@ export const accessOf = (count: number): AccessResult => {
       needs: 'write',
       repositories: names(count).map((component) => ({
         ...{ component, repository: repository(environment, component), read: yes, mount: null },
-        write: place === 0 ? yes : no,
+        ...{ write: place === 0 ? yes : no, anyoneReads: place === 1, creation: null },
       })),
     })),
     ledger: { ledger: 'refs/hod/skerry-line in origin', read: yes, append: yes },
+    logins: [
+      {
+        ...{ registry: 'dev.registry.test', used: 'una in /home/una/.config/containers/auth.json' },
+        others: ['docker-credential-pier, named in /home/una/.docker/config.json'],
+      },
+      { registry: 'prod.registry.test', used: null, others: [] },
+    ],
     warnings: ['una may delete dev.registry.test/skerry/timetable, which no command needs'],
   };
 };
@@ -623,6 +630,10 @@ export const checked: ConfigCheckResult = {
 
 export const configured = (count: number): ConfigShowResult => ({
   ...{ file: 'hod.yaml', product, ledger: 'refs/hod/skerry-line in origin' },
+  variables: [
+    { name: 'account', value: '4471', env: 'SKERRY_ACCOUNT' },
+    { name: 'region', value: 'north', env: null },
+  ],
   includes: [
     { component: 'map', reference: 'registry.test/charts/map:1.2', served: null },
     {

@@ -1,10 +1,14 @@
-import { startRealRegistry } from './real-registry';
+import { startRealRegistry, type RealRegistryOptions } from './real-registry';
 import type { TamperedWorld } from './prove-suite';
 import { World } from './world';
 
 /** The sample product, and three real registry servers for it. */
-export async function realWorld(): Promise<TamperedWorld> {
-  const [dev, uat, prod] = await Promise.all([startRealRegistry(), startRealRegistry(), startRealRegistry()]);
+export async function realWorld(options: RealRegistryOptions = {}): Promise<TamperedWorld> {
+  const [dev, uat, prod] = await Promise.all([
+    startRealRegistry(options),
+    startRealRegistry(options),
+    startRealRegistry(options),
+  ]);
   const all = { dev, uat, prod };
   const world = await World.create({ dev: dev.port, uat: uat.port, prod: prod.port });
   return {

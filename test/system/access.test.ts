@@ -17,6 +17,7 @@ import {
 } from '../../src/sandbox/identity/token-service';
 import type { ErrorCode } from '../../src/core/errors';
 import { hod, hodJson, withoutProgress } from '../support/hod';
+import { readPage } from '../support/play-page';
 import { environments, sandboxWorld, type SandboxWorld } from '../support/world';
 
 const password = 'gulls-and-terns/42+';
@@ -140,6 +141,34 @@ describe('no secret at all: the identity of the job', () => {
     expect(tokenRequests.some(({ path }) => path === '/exchange')).toBe(true);
   });
 
+  test.each(['form', 'JSON', 'the identity in a header'])(
+    'exchanges of other kinds, as the page describes them: %s',
+    async (kind) => {
+      const world = await guardedWorld();
+      const recipe = new RegExp(`A service that takes (?:a )?${kind}:\n\n\`\`\`yaml\n([^]*?)\`\`\``);
+      const [, text = ''] = recipe.exec(await readPage('docs/access.md')) ?? [];
+      const indented = text
+        .replace('https://tokens.test', tokens.base)
+        .replace('audience: registries', `audience: ${audience}`)
+        .replace(/^/gm, '      ');
+      const lines = environments.map((name) => `  ${name}.localhost:${world.ports[name]}:\n${indented}`);
+      await world.configure(/$/, `registries:\n${lines.join('\n')}\n`);
+      const { url, bearer } = provider.admit(job);
+      world.env = { JOB_TOKEN_URL: url, JOB_TOKEN_BEARER: bearer };
+      await world.publish();
+      await world.promote('uat');
+      expect(tokenRequests.map(({ path }) => path)).toContain(`/login/${kind.split(' ').at(-1)?.toLowerCase() ?? ''}`);
+      // An answer of another form is told as what it is, and not repeated.
+      await world.configure(/answer: .*$/gm, 'answer: { token: not.there }');
+      const problem = await world.fails('identity-refused', 'publish');
+      expect(problem.why).toContain('there is no login at not.there in its answer');
+      // A refusal says what the service says.
+      world.env = { ...world.env, JOB_TOKEN_URL: provider.admit({ ...job, project: 'other-line' }).url };
+      world.env = { ...world.env, JOB_TOKEN_BEARER: provider.admit({ ...job, project: 'other-line' }).bearer };
+      expect((await world.fails('identity-without-rule', 'publish')).why).toContain('project:other-line');
+    },
+  );
+
   test('each way to be refused has its own message and remedy', async () => {
     const world = await guardedWorld();
     await useCredentials(jobCredentials('{ env: JOB_TOKEN }'));
@@ -249,6 +278,16 @@ describe('access check', () => {
     await writeFile(command, `await fetch('${base}' + process.argv[2], { method: 'PUT' });\n`);
     const line = `[node, ${command}, "{repository}"]`;
     await world.configure(/$/, `registries: { "dev.localhost:${world.ports.dev}": { create-repository: ${line} } }\n`);
+    const check = (...args: string[]) => hodJson('access-check', ['access', 'check', 'dev', ...args], world.options);
+    const creations = ({ environments: [dev] }: Awaited<ReturnType<typeof check>>) =>
+      dev?.repositories.map(({ creation, write }) => [creation, write.allowed]);
+    expect(creations(await check())).toEqual(Array(4).fill(['first-upload', 'yes']));
+    expect((await world.hod('stage', 'timetable')).code).toBe(0);
+    expect(creations(await check('--create'))).toEqual([[null, 'yes'], ...Array(3).fill(['created', 'yes'])]);
+    expect(creations(await check())).toEqual(Array(4).fill([null, 'yes']));
+    expect((await check('--read')).environments[0]?.repositories.map(({ anyoneReads }) => anyoneReads)).toEqual(
+      Array(4).fill(true),
+    );
     await world.publish();
     await world.publish();
   });

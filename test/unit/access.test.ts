@@ -155,7 +155,7 @@ describe('job identities', () => {
   });
 
   test('a refusal without the words of the standard is still told with what there is', () => {
-    const { code, problem } = explainRefusal(token({}), purpose, 418, undefined);
+    const { code, problem } = explainRefusal(token({}), purpose, { status: 418, error: undefined, said: undefined });
     keepSeen(code, problem);
     expect(code).toBe('identity-refused');
     expect(problem.why).toBe('https://tokens.test/exchange answered 418');

@@ -1,3 +1,4 @@
+import { Option } from '@commander-js/extra-typings';
 import { text } from 'node:stream/consumers';
 import { HodError } from '../../core/errors';
 import { answer } from '../answer';
@@ -13,15 +14,19 @@ export function accessCommand() {
 }
 
 function checkCommand() {
-  return command(
-    'check',
-    'find out whether this identity may read, write and mount where it must; leave nothing behind',
-    [
-      ['hod access check', 'everywhere'],
-      ['hod access check dev', 'for a job that writes dev; warns where it could write more'],
-    ],
-  )
+  return command('check', 'check whether this identity may read, write and mount where it must', [
+    ['hod access check', 'everywhere'],
+    ['hod access check dev', 'for a job that writes dev; warns where it could write more'],
+    ['hod access check prod --read', 'for a job that only reads prod, such as one that deploys'],
+    ['hod access check dev --create', 'create the repositories that do not exist yet'],
+  ])
     .argument('[env...]', 'the environments that the job writes (default: all)')
+    .option('--read', 'the job only reads these environments')
+    .addOption(
+      new Option('--create', 'create repositories that do not exist, with `create-repository` of hod.yaml').conflicts(
+        'read',
+      ),
+    )
     .addOption(configOption())
     .addOption(requestsOption())
     .addOption(quietOption())

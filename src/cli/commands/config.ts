@@ -14,7 +14,9 @@ function checkCommand() {
   return command('check', 'read the configuration and say everything that is wrong in it', [
     ['hod config check', 'hod.yaml in this folder'],
     ['hod config check -c services/hod.yaml', 'another'],
+    ['hod config check --without-variables', 'where the variables of the jobs are not known'],
   ])
+    .option('--without-variables', 'check everything but the values of `variables`')
     .addOption(configOption())
     .action(async (options) => {
       const { checkConfig } = await import('../../operations/config-check');

@@ -16,7 +16,17 @@ export function accessView(result: AccessResult, { style, width }: Screen): stri
     `  read ${read}  write ${write}  mount ${mount}`,
   ]);
   const warnings = result.warnings.map((warning) => `${style.notice('more than needed')}  ${warning}`);
-  return [...(fits ? [text] : narrow), ...findings(result, style), ...warnings].join('\n');
+  const logins = loginRows(result, style);
+  return [...(fits ? [text] : narrow), ...logins, ...findings(result, style), ...warnings].join('\n');
+}
+
+/** Where each login came from. Registries that asked for none, and for which there is none, are left out. */
+function loginRows({ logins }: AccessResult, style: Style): string[] {
+  const told = logins.filter(({ used, others }) => used !== null || others.length > 0);
+  return told.flatMap(({ registry, used, others }) => [
+    `${style.strong('login')}  ${registry}: ${used ?? 'none was used'}`,
+    ...(others.length === 0 ? [] : [`  ${style.faint(`not used: ${others.join('; ')}`)}`]),
+  ]);
 }
 
 type Row = [place: string, repository: string, read: string, write: string, mount: string];
@@ -26,13 +36,19 @@ function rightRows(result: AccessResult, style: Style): Row[] {
   // Of environments that nobody asked about, only rights that go too far are told.
   const asked = result.environments.filter(({ needs }) => needs !== null);
   const rows = asked.flatMap(({ environment, needs, repositories }) => {
-    const all = repositories.map(({ component, repository, read, write, mount }) => ({
+    const all = repositories.map(({ component, repository, read, write, mount, anyoneReads, creation }) => ({
       ...{ component, repository },
       cells: [
         isMadeByPush({ read, write })
           ? style.faint('after the first push')
-          : cell(read, needs === 'read' || write.allowed !== 'yes', style),
-        cell(write, needs === 'write', style),
+          : anyoneReads === true
+            ? style.good('anyone')
+            : cell(read, needs === 'read' || write.allowed !== 'yes', style),
+        creation === 'created'
+          ? style.good('created')
+          : creation === 'first-upload'
+            ? style.good('will be created')
+            : cell(write, needs === 'write', style),
         mount === null ? style.faint('–') : cell(mount, false, style),
       ] as const,
     }));

@@ -29,7 +29,7 @@ function named(names: readonly string[], noun: string): string {
 
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
-  const { file, product, ledger, includes, environments, announce } = result;
+  const { file, product, ledger, variables, includes, environments, announce } = result;
   const parts = environments.map(({ environment, after, follows, takes, receives, gates, components, referrers }) => {
     const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
     const entry = [
@@ -69,5 +69,12 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
         : `what ${served.environment} of ${served.product} serves${served.component === component ? '' : ` of ${served.component}`}, ledger ${served.ledger}`;
     return `${style.strong(component)}  is included: ${from ?? ''}`;
   });
-  return [`${style.strong(product)}  ${file}, ledger ${ledger}`, ...parts, ...included, ...told].join('\n\n');
+  const filled = variables.map(({ name, value, env }) => {
+    return [name, value, env === null ? 'as hod.yaml says' : `from ${env}`];
+  });
+  const head = [
+    `${style.strong(product)}  ${file}, ledger ${ledger}`,
+    ...columns(filled, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)),
+  ].join('\n');
+  return [head, ...parts, ...included, ...told].join('\n\n');
 }

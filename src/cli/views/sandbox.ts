@@ -38,5 +38,6 @@ function identityLines(identity: NonNullable<SandboxResult['identity']>, rows: r
       const job = `{ token: ${token}, audience: ${identity.audience}, exchange: "${identity.exchange}" }`;
       return `    ${registry ?? ''}: { credentials: { job: ${job} } }`;
     }),
+    `It also logs in at ${identity.exchange.replace(/exchange$/, 'login/')}form, /json and /header, as docs/access.md describes.`,
   ];
 }

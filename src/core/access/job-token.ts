@@ -1,6 +1,7 @@
 import { decodeJwt } from 'jose';
 import * as z from 'zod';
 import { HodError } from '../errors';
+import { asOneLine } from '../text';
 
 /** What a job's identity token says of itself (RFC 7519 §4.1). Read without checking the signature, for messages only. */
 export interface JobClaims {
@@ -30,6 +31,9 @@ export function readJobClaims(token: string): JobClaims | undefined {
 
 /** The error answer of a token service (RFC 6749 §5.2, RFC 8693 §2.2.2). */
 export const exchangeErrorSchema = z.object({ error: z.string(), error_description: z.string().optional() });
+
+/** Other services say it under this key. */
+export const exchangeMessageSchema = z.object({ message: z.string() });
 
 /** What a job's identity is used for, for messages. */
 export interface ExchangePurpose {
@@ -87,13 +91,12 @@ export function explainUnusable(
 export function explainRefusal(
   token: string,
   { registry, service }: ExchangePurpose,
-  status: number,
-  answer: z.infer<typeof exchangeErrorSchema> | undefined,
+  answer: { readonly status: number; readonly error: string | undefined; readonly said: string | undefined },
 ): HodError {
   const claims = readJobClaims(token);
-  const said = answer?.error_description === undefined ? '' : `: ${answer.error_description}`;
+  const said = answer.said === undefined ? '' : `: ${asOneLine(answer.said)}`;
   const identity = `${claims?.subject ?? 'no subject'}, issued by ${claims?.issuer ?? 'nobody'}`;
-  switch (answer?.error) {
+  switch (answer.error) {
     case 'invalid_target':
       return notAccepted(
         'identity-other-audience',
@@ -120,7 +123,7 @@ export function explainRefusal(
       return notAccepted(
         'identity-refused',
         registry,
-        `${service} answered ${status}${answer === undefined ? '' : ` (${answer.error})`}${said}`,
+        `${service} answered ${answer.status}${answer.error === undefined ? '' : ` (${answer.error})`}${said}`,
         'check `exchange:` in hod.yaml, and ask whoever runs the token service',
       );
   }

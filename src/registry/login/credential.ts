@@ -1,10 +1,5 @@
+import type { Credential } from '../../core/access/credential';
 import type { Wires } from '../../http/wires';
-
-/** What proves to a registry who we are. */
-export type Credential =
-  | { readonly kind: 'password'; readonly username: string; readonly password: string }
-  /** Issued by a token service for a while; registries exchange it for access tokens. */
-  | { readonly kind: 'token'; readonly token: string };
 
 /** Where a login came from, for whoever is told that it was refused. */
 export interface CredentialOrigin {

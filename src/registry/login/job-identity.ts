@@ -2,11 +2,14 @@ import { atMost } from '../../core/bytes';
 import * as z from 'zod';
 import {
   exchangeErrorSchema,
+  exchangeMessageSchema,
   explainRefusal,
   explainUnusable,
   readJobClaims,
   type ExchangePurpose,
 } from '../../core/access/job-token';
+import { keepCredential } from '../../core/access/credential';
+import { exchangeRequest, readExchanged, type IdentityExchange } from '../../core/access/identity-exchange';
 import { resolveAddress, whyExposed } from '../../core/access/destinations';
 import type { Secrets } from '../../core/access/secrets';
 import { HodError } from '../../core/errors';
@@ -19,23 +22,31 @@ import { isSendable, type CredentialSource, type ObtainedCredential } from './cr
 
 const answerLimit = 256 * 1024;
 const jobTokenAnswer = z.object({ token: z.string().optional(), value: z.string().optional() });
-const exchangeAnswer = z.object({ access_token: z.string(), expires_in: z.number().positive().optional() });
 
 /** Where the identity token of a job comes from: it is given, or the CI hands it out. */
 export type JobToken =
   | { readonly kind: 'given'; readonly read: () => Promise<string> }
   | { readonly kind: 'asked'; readonly read: () => Promise<{ url: string; bearer: string }> };
 
+/** Where the identity of a job is exchanged, for which registry, and how. */
+export interface JobExchange {
+  readonly registry: string;
+  readonly exchange: IdentityExchange;
+  /** The audience that the identity is meant for; undefined where hod.yaml does not say. */
+  readonly audience: string | undefined;
+}
+
 /** The credential that the identity of this job is exchanged for. `accepted` is told whose it is, once it was accepted. */
 export function jobLogin(
   token: JobToken,
-  purpose: ExchangePurpose,
+  { registry, exchange, audience }: JobExchange,
   { secrets, accepted }: { secrets: Secrets; accepted: (subject: string) => void },
 ): CredentialSource {
+  const purpose = { registry, service: exchange.url, audience };
   return async (wires) => {
     const identity =
       token.kind === 'given' ? await token.read() : await requestToken(wires, await token.read(), purpose, secrets);
-    const obtained = await exchangeToken(wires, identity, purpose, secrets);
+    const obtained = await exchangeToken(wires, identity, { exchange, purpose }, secrets);
     const subject = readJobClaims(identity)?.subject;
     if (subject !== undefined) {
       accepted(subject);
@@ -87,13 +98,13 @@ export function identityMissing(registry: string, why: string): HodError {
 }
 
 /**
- * Exchanges the identity token of a job for a credential of the registry that is good for minutes
- * (OAuth 2.0 Token Exchange, RFC 8693 §2). Throws `denied` with the cause and its remedy.
+ * Exchanges the identity token of a job for a credential of the registry that is good for minutes. Throws `denied` with the
+ * cause and its remedy.
  */
 async function exchangeToken(
   wires: Wires,
   token: string,
-  purpose: ExchangePurpose,
+  { exchange, purpose }: { exchange: IdentityExchange; purpose: ExchangePurpose },
   secrets: Secrets,
 ): Promise<ObtainedCredential> {
   const unusable = explainUnusable(token, purpose, Date.now() / 1000);
@@ -101,37 +112,40 @@ async function exchangeToken(
     throw unusable;
   }
   const asked = Date.now();
-  const form = new URLSearchParams({
-    grant_type: 'urn:ietf:params:oauth:grant-type:token-exchange',
-    subject_token: token,
-    subject_token_type: 'urn:ietf:params:oauth:token-type:jwt',
-    requested_token_type: 'urn:ietf:params:oauth:token-type:access_token',
-    audience: purpose.registry,
-  });
-  const headers = { 'content-type': 'application/x-www-form-urlencoded', accept: 'application/json' };
-  const url = safeAddress(purpose.service, purpose, '`exchange:` in hod.yaml names');
-  const request: OutgoingRequest = { url, method: 'POST', headers, body: form.toString() };
+  const { registry, audience = '' } = purpose;
+  const url = safeAddress(exchange.url, purpose, '`exchange:` in hod.yaml names');
+  const request: OutgoingRequest = {
+    url,
+    method: exchange.method,
+    ...exchangeRequest(exchange, { token, audience, registry }),
+  };
   const { status, document } = await ask(wires, request, purpose, 'could not exchange the identity of this job');
-  const answer = exchangeAnswer.safeParse(document).data;
-  if (status !== 200 || answer === undefined) {
+  const succeeded = status >= 200 && status < 300;
+  const exchanged = succeeded ? readExchanged(exchange.answer, document, asked) : undefined;
+  if (exchanged === undefined) {
     const refusal = exchangeErrorSchema.safeParse(document).data;
-    const said = refusal?.error_description;
-    throw explainRefusal(
-      token,
-      purpose,
+    const said = refusal?.error_description ?? exchangeMessageSchema.safeParse(document).data?.message;
+    throw explainRefusal(token, purpose, {
       status,
-      refusal && { ...refusal, error_description: said && secrets.redact(said) },
-    );
+      error: succeeded ? undefined : refusal?.error,
+      // What came with a login is not repeated: the login may stand in it.
+      said: succeeded ? noLoginThere(exchange) : said && secrets.redact(said),
+    });
   }
-  const lifetime = answer.expires_in;
+  const { login, expires } = exchanged;
   return {
-    credential: { kind: 'token', token: secrets.keep(answer.access_token, purpose.registry, 'token') },
-    expires: lifetime === undefined ? undefined : new Date(asked + lifetime * 1000),
+    credential: keepCredential(login, registry, secrets),
+    expires,
     origin: {
       name: 'what the identity of this job was exchanged for',
       next: `check what ${purpose.service} issues; \`hod access check\` tries it`,
     },
   };
+}
+
+function noLoginThere({ answer }: IdentityExchange): string {
+  const places = Object.entries(answer).filter(([key]) => !['user', 'expires', 'expires-in'].includes(key));
+  return `there is no login at ${places.map(([, path]) => path).join(' and ')} in its answer`;
 }
 
 /** An address that a secret is sent to. Throws where it is none, or where the secret could be read on the way. */

@@ -1,5 +1,6 @@
 import { atMost } from '../../core/bytes';
 import * as z from 'zod';
+import type { Credential } from '../../core/access/credential';
 import { resolveAddress, whyExposed } from '../../core/access/destinations';
 import { coversScopes, formatScopes, parseChallenges, type Scope } from '../../core/access/challenge';
 import type { Secrets } from '../../core/access/secrets';
@@ -12,7 +13,6 @@ import type { Wires } from '../../http/wires';
 import {
   basicHeader,
   isSendable,
-  type Credential,
   type CredentialOrigin,
   type CredentialSource,
   type ObtainedCredential,

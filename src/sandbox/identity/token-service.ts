@@ -2,7 +2,8 @@ import { randomUUID } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { createRemoteJWKSet, decodeJwt, errors, generateKeyPair, jwtVerify, SignJWT, type CryptoKey } from 'jose';
 import * as z from 'zod';
-import { answerJson, readForm, serve, type RunningServer } from '../http';
+import { parseJson } from '../../core/json';
+import { answerJson, readText, serve, type RunningServer } from '../http';
 
 /** What somebody may do, in repositories whose names match a pattern with `*`. */
 export interface GrantedRight {
@@ -43,10 +44,59 @@ export type AccessClaim = z.infer<typeof accessSchema>;
 export interface TokenService extends RunningServer {
   readonly realm: string;
   readonly exchange: string;
+  /** The address that `/login/form`, `/login/json` and `/login/header` are at: exchanges that are not of the standard. */
+  readonly base: string;
   readonly service: string;
   /** The rights in an access token of this service; undefined where it is not good. */
   verify(token: string): Promise<AccessClaim | undefined>;
 }
+
+/** Seconds. */
+const usualLifetime = 300;
+/** The user name of jobs whose exchange answers with a password. */
+const jobUser = 'job';
+
+/**
+ * The ways in which an identity is exchanged here: where it stands in the request, and what is answered. The first is the
+ * standard (RFC 8693); the others are as services have them that came before it.
+ */
+const dialects: Readonly<
+  Record<string, { tokenOf: (sent: SentIdentity) => string; answer: (credential: string, lifetime: number) => object }>
+> = {
+  '/exchange': {
+    tokenOf: ({ form }) => form.get('subject_token') ?? '',
+    answer: (credential, lifetime) => ({
+      access_token: credential,
+      issued_token_type: 'urn:ietf:params:oauth:token-type:access_token',
+      token_type: 'N_A',
+      expires_in: lifetime,
+    }),
+  },
+  '/login/form': {
+    tokenOf: ({ form }) => form.get('identity') ?? '',
+    answer: (credential, lifetime) => ({
+      user: jobUser,
+      secret: credential,
+      valid_until: new Date(Date.now() + lifetime * 1000).toISOString(),
+    }),
+  },
+  '/login/json': {
+    tokenOf: ({ json }) => json?.identity.token ?? '',
+    answer: (credential, lifetime) => ({ session: { token: credential, seconds: lifetime } }),
+  },
+  '/login/header': {
+    tokenOf: ({ authorization }) => authorization.replace(/^Bearer /, ''),
+    answer: (credential) => ({ login: Buffer.from(`${jobUser}:${credential}`).toString('base64') }),
+  },
+};
+
+/** What came with a request for a login. */
+interface SentIdentity {
+  readonly form: URLSearchParams;
+  readonly json: { readonly identity: { readonly token: string } } | undefined;
+  readonly authorization: string;
+}
+const jsonLogin = z.object({ identity: z.object({ token: z.string() }) });
 
 /** A refusal in the words of RFC 6749 §5.2 and RFC 8693 §2.2.2. */
 class Refusal extends Error {
@@ -76,9 +126,8 @@ class Grants {
     private readonly lifetime: number,
   ) {}
 
-  /** Exchanges a job identity for a credential (RFC 8693). */
-  async exchange(form: URLSearchParams): Promise<object> {
-    const token = form.get('subject_token') ?? '';
+  /** Exchanges a job identity for a credential that is good for the lifetime. */
+  async admit(token: string): Promise<string> {
     const issuer = issuerOf(token);
     const trusted = (this.options.rules ?? []).filter((rule) => rule.issuer === issuer);
     if (trusted.length === 0) {
@@ -105,16 +154,15 @@ class Grants {
       rights: matching.flatMap(({ rights }) => rights),
       expires: Date.now() + this.lifetime * 1000,
     });
-    return {
-      access_token: credential,
-      issued_token_type: 'urn:ietf:params:oauth:token-type:access_token',
-      token_type: 'N_A',
-      expires_in: this.lifetime,
-    };
+    return credential;
   }
 
   userOf(username: string | null, password: string | null): Identity {
     const { users = [] } = this.options;
+    const admitted = username === jobUser ? this.credentials.get(password ?? '') : undefined;
+    if (admitted !== undefined && admitted.expires >= Date.now()) {
+      return admitted;
+    }
     const found = users.find((each) => each.username === username && each.password === password);
     if (found === undefined) {
       throw new Refusal('invalid_client', 'the user name or password is wrong', 401);
@@ -162,7 +210,7 @@ class Grants {
  * (RFC 8693), and gives out access tokens for registries, by GET and by POST (RFC 6749).
  */
 export async function startTokenService(options: TokenServiceOptions): Promise<TokenService> {
-  const { service, lifetime = 300 } = options;
+  const { service, lifetime = usualLifetime } = options;
   const pair = await generateKeyPair('RS256');
   const signing = options.signing ?? { key: pair.privateKey, certificates: [] };
   const grants = new Grants(options, signing, lifetime);
@@ -181,6 +229,7 @@ export async function startTokenService(options: TokenServiceOptions): Promise<T
     ...server,
     realm: `${base}/token`,
     exchange: `${base}/exchange`,
+    base,
     service,
     async verify(token) {
       try {
@@ -197,11 +246,18 @@ export async function startTokenService(options: TokenServiceOptions): Promise<T
 async function answerFor(request: IncomingMessage, options: TokenServiceOptions, grants: Grants): Promise<object> {
   const url = new URL(request.url ?? '/', 'http://tokens');
   const method = request.method ?? 'GET';
-  const form = method === 'POST' ? await readForm(request) : url.searchParams;
+  const text = method === 'POST' ? await readText(request) : '';
+  const form = method === 'POST' ? new URLSearchParams(text) : url.searchParams;
   const scopes = form.getAll('scope').flatMap((each) => each.split(' '));
   options.onRequest?.({ method, path: url.pathname, scopes });
-  if (url.pathname === '/exchange' && method === 'POST') {
-    return grants.exchange(form);
+  const dialect = new Map(Object.entries(dialects)).get(url.pathname);
+  if (dialect !== undefined && method === (url.pathname === '/login/header' ? 'GET' : 'POST')) {
+    const json = jsonLogin.safeParse(parseJson(Buffer.from(text)) ?? null).data;
+    const { authorization = '' } = request.headers;
+    return dialect.answer(
+      await grants.admit(dialect.tokenOf({ form, json, authorization })),
+      options.lifetime ?? usualLifetime,
+    );
   }
   if (url.pathname === '/token' && method === 'POST') {
     return grants.accessToken(grants.identityOf(form), scopes);

@@ -1,0 +1,4 @@
+import { loginSuite, suiteLogin } from '../support/login-suite';
+import { realWorld } from '../support/real-world';
+
+loginSuite('real servers with htpasswd', () => realWorld({ login: suiteLogin }));
