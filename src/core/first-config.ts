@@ -23,6 +23,8 @@ export interface Findings {
   readonly registry: string | undefined;
   /** The environments whose repositories have tags already. */
   readonly tagged: readonly string[];
+  /** Whether git has a tag that names a version. */
+  readonly versioned: boolean;
   /** What git has of it: a commit to publish, none yet, or it is no clone. */
   readonly git: 'commit' | 'empty' | 'none';
 }
@@ -103,8 +105,9 @@ function textOf(
   product: string,
   images: readonly FirstImage[],
   isBuilt: boolean,
-  { registry, branch, remote }: Findings,
+  { registry, branch, remote, versioned }: Findings,
 ): string {
+  const { fixed, ofProd } = tagLines(versioned);
   const place = registry ?? `${sandboxRegistry}/${product}`;
   const repository = (environment: string) => scalar(repositoryIn(place, environment));
   return `# How Hod releases ${product}: hod config check reads this, docs/configuration.md has every key.
@@ -125,13 +128,13 @@ environments:
   uat:
     after: dev
     repository: ${repository('uat')}
-    tags: { fixed: ["{version}"], moving: [uat] }
+    tags: { fixed: ${fixed}, moving: [uat] }
     # Asks for: hod record result smoke --passed --in dev
     # gates: { results: [smoke] }
   prod:
     after: uat
     repository: ${repository('prod')}
-    tags: { fixed: ["{version}"], moving: ["{major}.{minor}", "{major}", latest] }
+${ofProd}
     # gates: { sign-offs: 1, soak: 24h }
 
 # Where the login comes from; a secret itself never stands here. For pipelines without one: docs/access.md.
@@ -145,6 +148,22 @@ ${
     : `ledger: { git: { remote: ${scalar(remote)} } }   # a reference of its own in the remote; no branch, no tag`
 }
 `;
+}
+
+/** Tag rules of the environments after the first: of a product without versions, they name commits. */
+function tagLines(versioned: boolean): { fixed: string; ofProd: string } {
+  if (versioned) {
+    return {
+      fixed: '["{version}"]',
+      ofProd: '    tags: { fixed: ["{version}"], moving: ["{major}.{minor}", "{major}", latest] }',
+    };
+  }
+  const fixed = '["c-{commit:12}", "{version}"]';
+  return {
+    fixed,
+    ofProd: `    # No tag in git names a version yet, so latest follows what prod serves. With versions: moving: ["{major}.{minor}", latest]
+    tags: { fixed: ${fixed}, moving: [prod, { tag: latest, follows: environment }] }`,
+  };
 }
 
 function imageLines({ name, from, platforms }: FirstImage, isBuilt: boolean): string[] {

@@ -5,6 +5,7 @@ import { outputImages } from '../archive/output';
 import { HodError, messageOf, systemErrorCode } from '../core/errors';
 import { firstConfig, firstEnvironments, firstImages, repositoryIn, type FoundImage } from '../core/first-config';
 import { platformsOf, readContent } from '../core/oci/content';
+import { usualVersionTags, versionOfTag } from '../core/tags/version-tags';
 import { parseRepository } from '../core/oci/reference';
 import type { InitResult } from '../results/init';
 import { packedLayers } from '../workspace/user-memory';
@@ -46,6 +47,7 @@ export async function init(options: InitOptions): Promise<InitResult> {
       remote: shared?.name,
       registry,
       tagged,
+      versioned: clone.tags.some((tag) => versionOfTag(usualVersionTags, tag) !== undefined),
       git: clone.state,
     },
     relative(process.cwd(), file),

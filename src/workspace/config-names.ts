@@ -178,20 +178,32 @@ type TagRules = RawConfig['environments'][string]['tags'];
 type Check = (path: Path, work: () => void) => void;
 
 function checkTags(path: Path, rules: TagRules, check: Check): void {
-  for (const kind of ['fixed', 'moving'] as const) {
-    rules[kind]?.forEach((text, at) =>
-      check([...path, kind, at], () => {
-        const template = parseTemplate(text);
-        if (kind === 'fixed' && !tellsBuildsApart(template)) {
-          throw new TemplateError(
-            text,
-            `${text}: a fixed tag is written once, and the next build has this one too; put it under moving, or {commit} into it`,
-          );
-        }
-      }),
-    );
-  }
+  rules.fixed?.forEach((text, at) =>
+    check([...path, 'fixed', at], () => {
+      if (!tellsBuildsApart(parseTemplate(text))) {
+        throw new TemplateError(
+          text,
+          `${text}: a fixed tag is written once, and the next build has this one too; put it under moving, or {commit} into it`,
+        );
+      }
+    }),
+  );
+  rules.moving?.forEach(({ tag, follows }, at) =>
+    check([...path, 'moving', at], () => {
+      const names = placeholdersOf(parseTemplate(tag));
+      const own = names.find((name) => name === 'branch' || (follows === 'environment' && ofVersions.includes(name)));
+      if (follows !== undefined && own !== undefined) {
+        throw new TemplateError(
+          own,
+          `${tag}: a tag with {${own}} follows ${own === 'branch' ? 'that branch' : 'releases'}; leave \`follows:\` out`,
+        );
+      }
+    }),
+  );
 }
+
+/** Placeholders that only a version fills. */
+const ofVersions: readonly Placeholder[] = ['version', 'major', 'minor', 'patch'];
 
 /** Whether two builds have two tags by a rule, at least as a rule. */
 function tellsBuildsApart(template: Template): boolean {
@@ -254,17 +266,16 @@ function checkSharedTags(raw: Pick<RawConfig, 'product' | 'images' | 'bundles' |
 function placedRules({ fixed = [], moving = [] }: TagRules, path: Path) {
   return [
     ...fixed.map((text, at) => ({ kind: 'fixed' as const, text, path: [...path, 'fixed', at] })),
-    ...moving.map((text, at) => ({ kind: 'moving' as const, text, path: [...path, 'moving', at] })),
+    ...moving.map(({ tag: text }, at) => ({ kind: 'moving' as const, text, path: [...path, 'moving', at] })),
   ];
 }
 
 /** Branches that are followed by name, whose tag another branch or rule has too. */
 function checkBranchTags(path: Path, { follows = [], tags }: RawConfig['environments'][string]): ConfigFinding[] {
   const named = follows.filter((branch) => !/[*?[\]{}!]/.test(branch));
-  const taken = new Map(
-    (tags.moving ?? []).filter((text) => !text.includes('{')).map((text) => [text, `the rule ${text}`]),
-  );
-  return (tags.moving ?? [])
+  const templates = (tags.moving ?? []).map(({ tag }) => tag);
+  const taken = new Map(templates.filter((text) => !text.includes('{')).map((text) => [text, `the rule ${text}`]));
+  return templates
     .filter((text) => text.includes('{branch}'))
     .flatMap((text) =>
       named.flatMap((branch): ConfigFinding[] => {

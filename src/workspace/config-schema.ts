@@ -3,6 +3,7 @@ import { sendsIdentity, tokenExchange, type IdentityExchange } from '../core/acc
 import { announcedKinds } from '../core/ledger/announcements';
 import { isResultName } from '../core/ledger/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/gates/freeze-window';
+import { chosenFollows, type ChosenFollows } from '../core/tags/rules';
 import { compressions } from '../core/oci/compression';
 import { mediaTypeSchema } from '../core/oci/descriptor';
 import { variablesSchema } from './config-variables';
@@ -126,8 +127,16 @@ const isFilled = (record: object): boolean => Object.keys(record).length > 0;
 /** Files that something is made of, as patterns (`services/timetable/**`). */
 const patterns = z.array(z.string().min(1)).min(1);
 
+/** A moving tag: a template, which says what it follows; or one, and what that is. */
+const movingRule = z
+  .union(
+    [z.string(), z.strictObject({ tag: z.string(), follows: z.enum(chosenFollows, 'must be environment or release') })],
+    'must be a text, or { tag: TEXT, follows: environment }',
+  )
+  .transform((rule): { tag: string; follows?: ChosenFollows } => (typeof rule === 'string' ? { tag: rule } : rule));
+
 const tagRules = z
-  .strictObject({ fixed: z.array(z.string()).optional(), moving: z.array(z.string()).optional() })
+  .strictObject({ fixed: z.array(z.string()).optional(), moving: z.array(movingRule).optional() })
   .refine(({ fixed = [], moving = [] }) => fixed.length + moving.length > 0, 'there is none');
 
 /** Tags that a component has of its own, in some environments. */

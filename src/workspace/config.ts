@@ -349,8 +349,9 @@ function tagRulesOf(
 ): TagRule[] {
   return [
     ...fixed.map((text) => ({ kind: 'fixed' as const, template: parseTemplate(text) })),
-    ...moving.map(parseTemplate).map((template) => {
-      return { kind: 'moving' as const, template, follows: follows(template) };
+    ...moving.map(({ tag, follows: chosen }) => {
+      const template = parseTemplate(tag);
+      return { kind: 'moving' as const, template, follows: chosen ?? follows(template) };
     }),
   ];
 }

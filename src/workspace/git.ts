@@ -152,17 +152,20 @@ export interface Clone {
   readonly state: 'commit' | 'empty' | 'none';
   /** The branch that is built as a rule. */
   readonly branch: string;
+  /** The names of its tags. */
+  readonly tags: readonly string[];
   /** The remote that others share: `origin`, or the only one. */
   readonly remote: { readonly name: string; readonly url: string } | undefined;
 }
 
 /** Reads what a folder is a clone of. */
 export async function readClone(folder: string): Promise<Clone> {
-  const [inside, commit, here, remotes, [usual = 'main', ...others]] = await Promise.all([
+  const [inside, commit, here, remotes, tags, [usual = 'main', ...others]] = await Promise.all([
     git(folder, 'rev-parse', '--is-inside-work-tree'),
     git(folder, 'rev-parse', '--verify', '--quiet', 'HEAD'),
     git(folder, 'symbolic-ref', '--quiet', '--short', 'HEAD'),
     git(folder, 'remote'),
+    git(folder, 'for-each-ref', '--format=%(refname:strip=2)', 'refs/tags'),
     usualBranches(folder),
   ]);
   const names = linesOf(remotes);
@@ -171,6 +174,7 @@ export async function readClone(folder: string): Promise<Clone> {
   return {
     state: commit.exitCode === 0 ? 'commit' : inside.exitCode === 0 ? 'empty' : 'none',
     // Where the remote says which it is, or the usual names, there is a choice of one.
+    tags: linesOf(tags),
     branch: others.length === 0 ? usual : textOf(here) || usual,
     remote: name === undefined || url === undefined ? undefined : { name, url },
   };

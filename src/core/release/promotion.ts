@@ -12,7 +12,7 @@ import { admissionGates, type CandidateComponent } from './gates/admission';
 import { unmetAmong, type Gate } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { isTaken, type Taking } from './gates/taking';
-import { someTag } from './gates/tags';
+import { someTag, tagLeadsThere } from './gates/tags';
 import { factNeed, refusedBy, together, type Decision, type Judgement, type Knowledge, type Need } from './knowledge';
 import { contentId, type ContentId, type PlacedComponent, type ReleaseId } from '../ledger/release';
 import {
@@ -258,6 +258,7 @@ function decidePart(
         return [repair(environment)];
       }
       const withdrawal = withdrawalOf(facts, environment, content);
+      const tagged = someTag(environment, plan.tags, { versionHeld: false });
       return [
         isTaken(current, taking, environment),
         cameThrough(current, names, { from, to: environment }, withdrawalOf(facts, from, content)),
@@ -266,7 +267,7 @@ function decidePart(
           decisions,
           facts,
         }),
-        someTag(environment, plan.tags, { versionHeld: false }),
+        tagged.outcome === 'met' ? tagLeadsThere(environment, decisions, arrivals) : tagged,
         ...admissionGates(admissionRules, { ...candidate, release: current }, facts, facts.get('evidence', content)),
       ];
     },

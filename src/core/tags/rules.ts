@@ -11,6 +11,10 @@ export type TagKind = (typeof tagKinds)[number];
  */
 export type Follows = 'branch' | 'release' | 'environment';
 
+/** What hod.yaml can say of a moving tag. Only a rule with `{branch}` follows a branch. */
+export const chosenFollows = ['environment', 'release'] as const satisfies readonly Follows[];
+export type ChosenFollows = (typeof chosenFollows)[number];
+
 /** A rule of `tags:` in hod.yaml. */
 export type TagRule =
   | { readonly kind: 'fixed'; readonly template: Template }

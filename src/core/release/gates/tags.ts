@@ -1,5 +1,6 @@
 import type { WantedTags } from '../../tags/rules';
 import { tagKey } from '../../ledger/facts';
+import type { ComponentArrival } from '../component-arrival';
 import type { TagDecision } from '../tag-decisions';
 import type { Gate } from './gate';
 
@@ -70,5 +71,33 @@ export function someTag(
     remedy: missing.includes('working copy')
       ? 'commit the changes and build again, or add a moving tag to hod.yaml'
       : `give it (${option}), or add a rule such as "c-{commit:12}" to hod.yaml`,
+  };
+}
+
+/**
+ * A tag leads to each component that takes over. Rules can ask for tags that follow releases only, which a build without a
+ * version never moves: it would be served, and nobody could pull it by a name.
+ */
+export function tagLeadsThere(
+  environment: string,
+  decisions: readonly TagDecision[],
+  arrivals: readonly ComponentArrival[],
+): Gate {
+  const gate = 'some-tag';
+  const stranded = arrivals
+    .filter(({ way }) => way === 'takes-over')
+    .map(({ component }) => ({ component, own: decisions.filter((each) => each.component === component) }))
+    .filter(({ own }) => own.length > 0 && own.every(({ heldBy }) => heldBy === 'kind'));
+  if (stranded.length === 0) {
+    return { gate, outcome: 'met', detail: 'a tag leads to each component' };
+  }
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'nothing-to-tag',
+    what: 'no tag would lead to this release',
+    object: stranded.map(({ component }) => `${component} in ${environment}`),
+    detail: [...new Set(stranded.flatMap(({ own }) => own.map(({ tag, reason }) => `${tag} stays: ${reason}`)))],
+    remedy: `let hod.yaml ask for a tag of such builds in ${environment}: fixed: ["c-{commit:12}"], or moving: [${environment}, { tag: latest, follows: environment }]`,
   };
 }
