@@ -6,6 +6,8 @@ import { readContent, runnableImages, type ContentNode } from '../core/oci/conte
 import type { Digest } from '../core/oci/digest';
 import { comparePaths, type PathDifference } from '../core/oci/inside';
 import { formatRepository, parseRepository } from '../core/oci/reference';
+import { grouped } from '../core/grouped';
+import { listedIn } from '../core/ledger/facts';
 import { nameNow } from '../core/build/component';
 import { placeNow, servedIn } from '../core/ledger/environment';
 import type { Included } from '../core/ledger/release';
@@ -38,6 +40,8 @@ type SideKind = 'environment' | 'release' | 'image';
 interface Side {
   readonly kind: SideKind;
   readonly components: readonly ComparedComponent[];
+  /** All components of the product, of which a release may hold a part only. */
+  readonly listed?: readonly string[];
 }
 
 /** A side as it was named, and what it is of; version and commit are undefined where it is of several. */
@@ -50,7 +54,10 @@ export interface ComparedSide {
 
 /** Commits that one side has and the other has not; `gap`: why git cannot tell. */
 export type CommitDifference =
-  { readonly added: readonly LoggedCommit[]; readonly left: readonly LoggedCommit[] } | { readonly gap: string };
+  { readonly added: readonly ComponentCommit[]; readonly left: readonly ComponentCommit[] } | { readonly gap: string };
+
+/** A commit, and the components that one side has from before it and the other with it. */
+export type ComponentCommit = LoggedCommit & { readonly components: readonly string[] };
 
 /** A component where it stands. */
 export type PlacedSide = Omit<ComparedComponent, 'component' | 'was' | 'read'>;
@@ -63,7 +70,8 @@ export interface ComponentComparison {
   readonly component: string;
   /** The name that it had in the first, where it has another in the second. */
   readonly was: string | undefined;
-  readonly state: 'same' | 'changed' | 'added' | 'removed';
+  /** `left-out`: one side is a release of other components of the product only. */
+  readonly state: 'same' | 'changed' | 'added' | 'removed' | 'left-out';
   readonly from: PlacedSide | undefined;
   readonly to: PlacedSide | undefined;
   /** The files of a bundle that differ; undefined for an image, and where they were not asked for. */
@@ -108,9 +116,9 @@ export async function compareSides(
       next: 'name two environments, versions or commits, or two images',
     });
   }
-  const [before, after] = [sideOf(from, one), sideOf(to, other)];
-  const commits = await commitsOf(before.commit, after.commit, config);
-  return { from: before, to: after, commits, components: await compareAll(one, other, inside) };
+  const commits = await commitsOf(one, other, config?.folder ?? process.cwd());
+  const components = await compareAll(one, other, inside);
+  return { from: sideOf(from, one), to: sideOf(to, other), commits, components };
 }
 
 /** Reads what a text names. A file or folder here comes first, then an environment, a release, a reference. */
@@ -166,6 +174,7 @@ async function releaseSide(text: string, config: Config, ledger: Ledger, session
   const repositoryOf = placeNow(facts, first.name);
   return {
     kind: 'release',
+    listed: listedIn(release).map((component) => nameNow(config.components, component)),
     components: components.map((placed) => {
       const repository = repositoryOf(placed.component, placed.repository);
       return placedComponent({ ...placed, repository, commit: of, version: as }, config, session);
@@ -207,15 +216,45 @@ function sideOf(name: string, { kind, components }: Side): ComparedSide {
   return { name, kind, version: only(({ version }) => version), commit: only(({ commit }) => commit) };
 }
 
-async function commitsOf(
+/** Commits that one side has and the other has not, of all components that both have. */
+async function commitsOf(from: Side, to: Side, folder: string): Promise<CommitDifference> {
+  const pairs = grouped(
+    from.components.flatMap(({ component, commit: one }) => {
+      const other = to.components.find((each) => each.component === component);
+      return other === undefined ? [] : [{ component, one, other: other.commit }];
+    }),
+    ({ one, other }) => [one, other],
+  );
+  if (pairs.length === 0) {
+    return { gap: 'they have no component in common' };
+  }
+  // Each asks git several times.
+  const asking = pLimit(4);
+  const differences = await settleAll(
+    pairs.map((pair) => {
+      const [{ one, other }] = pair;
+      const names = pair.map(({ component }) => component);
+      return asking(() => commitsOfPair(one, other, names, folder));
+    }),
+  );
+  const gap = differences.find((each) => 'gap' in each);
+  return (
+    gap ?? {
+      added: union(differences.flatMap((each) => ('gap' in each ? [] : each.added))),
+      left: union(differences.flatMap((each) => ('gap' in each ? [] : each.left))),
+    }
+  );
+}
+
+async function commitsOfPair(
   from: string | undefined,
   to: string | undefined,
-  config: Config | undefined,
+  components: readonly string[],
+  folder: string,
 ): Promise<CommitDifference> {
   if (from === undefined || to === undefined) {
-    return { gap: 'one of them is of several commits, or does not say which' };
+    return { gap: 'one of them does not say which commit it is of' };
   }
-  const folder = config?.folder ?? process.cwd();
   const [one, other] = await Promise.all([commitNamed(folder, from), commitNamed(folder, to)]);
   if ('gap' in one) {
     return one;
@@ -227,7 +266,36 @@ async function commitsOf(
     commitsBetween(folder, one.id, other.id),
     commitsBetween(folder, other.id, one.id),
   ]);
-  return 'gap' in added ? added : 'gap' in left ? left : { added: added.commits, left: left.commits };
+  if ('gap' in added) {
+    return added;
+  }
+  if ('gap' in left) {
+    return left;
+  }
+  const ofThem = (commits: readonly LoggedCommit[]) => commits.map((commit) => ({ ...commit, components }));
+  return { added: ofThem(added.commits), left: ofThem(left.commits) };
+}
+
+/** Each commit once, with all components that it concerns; the newest first, those of one list in its order. */
+function union(commits: readonly ComponentCommit[]): ComponentCommit[] {
+  const all = grouped(commits, ({ commit }) => commit).map((group) => ({
+    ...group[0],
+    components: group.flatMap(({ components }) => components),
+  }));
+  const isOneList = all.every(({ components }) => components.length === all[0]?.components.length);
+  return isOneList ? all : all.sort((a, b) => Date.parse(b.at) - Date.parse(a.at));
+}
+
+function stateOf(
+  component: string,
+  [one, other]: readonly (ComparedComponent | undefined)[],
+  [from, to]: readonly [Side, Side],
+): ComponentComparison['state'] {
+  if (one !== undefined && other !== undefined) {
+    return one.digest === other.digest ? 'same' : 'changed';
+  }
+  const lacking = one === undefined ? from : to;
+  return lacking.listed?.includes(component) === true ? 'left-out' : one === undefined ? 'added' : 'removed';
 }
 
 const nothing: ComponentComparison['platforms'] = { added: [], removed: [], changed: [] };
@@ -243,7 +311,7 @@ function compareAll(from: Side, to: Side, inside: boolean): Promise<ComponentCom
           components.find((each) => each.component === component),
         );
         const isSame = one?.digest === other?.digest;
-        const state = one === undefined ? 'added' : other === undefined ? 'removed' : isSame ? 'same' : 'changed';
+        const state = stateOf(component, [one, other], [from, to]);
         const was = one?.was === other?.was ? undefined : one?.was;
         const about = { component, was, state, from: one, to: other } as const;
         if (one === undefined || other === undefined || isSame) {

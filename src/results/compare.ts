@@ -1,5 +1,12 @@
 import * as z from 'zod';
-import type { ComparedSide, Comparison, ComponentComparison, PlacedSide, PlatformChange } from '../inspect/compare';
+import type {
+  ComparedSide,
+  Comparison,
+  ComponentCommit,
+  ComponentComparison,
+  PlacedSide,
+  PlatformChange,
+} from '../inspect/compare';
 import { digest, includedResult, toIncludedResult } from './common';
 import { pathDifference, toPathDifference } from './inside';
 
@@ -11,7 +18,14 @@ const side = z.strictObject({
   version: z.string().nullable(),
   commit: z.string().nullable(),
 });
-const commit = z.strictObject({ commit: z.string(), author: z.string(), at: z.string(), subject: z.string() });
+const commit = z.strictObject({
+  commit: z.string(),
+  author: z.string(),
+  at: z.string(),
+  subject: z.string(),
+  /** The components that it concerns: they may be of different commits. */
+  components: z.array(z.string()),
+});
 const layer = z.strictObject({ digest, size: z.number().int() });
 const placed = z.strictObject({
   reference: z.string(),
@@ -32,7 +46,8 @@ export const compareResultSchema = z.strictObject({
       component: z.string(),
       /** The name that it had in the first, where it has another in the second. */
       was: z.string().nullable(),
-      state: z.enum(['same', 'changed', 'added', 'removed']),
+      /** `left-out`: one side is a release of other components of the product only. */
+      state: z.enum(['same', 'changed', 'added', 'removed', 'left-out']),
       from: placed.nullable(),
       to: placed.nullable(),
       /** The files of a bundle that differ; null for an image, and where they were not asked for. */
@@ -70,10 +85,14 @@ export function toCompareResult({ from, to, commits, components }: Comparison): 
   return {
     from: toSide(from),
     to: toSide(to),
-    commits: 'gap' in commits ? null : { added: [...commits.added], left: [...commits.left] },
+    commits: 'gap' in commits ? null : { added: commits.added.map(toCommit), left: commits.left.map(toCommit) },
     gap: 'gap' in commits ? commits.gap : null,
     components: components.map(toComponent),
   };
+}
+
+function toCommit({ components, ...about }: ComponentCommit): z.infer<typeof commit> {
+  return { ...about, components: [...components] };
 }
 
 function toSide({ name, kind, version, commit: of }: ComparedSide): CompareResult['from'] {

@@ -284,7 +284,13 @@ export const compared = (count: number): CompareResult => ({
     added: [
       'Show the winter sailings',
       'Read the gauge at Gull Rock, and say which one it is where there are several',
-    ].map((subject, place) => ({ commit: commit(7 - place), author: 'Una Skerry', at: at(10), subject })),
+    ].map((subject, place) => ({
+      commit: commit(7 - place),
+      author: 'Una Skerry',
+      at: at(10),
+      subject,
+      components: names(count).slice(0, place + 1),
+    })),
     left: [],
   },
   gap: null,

@@ -119,3 +119,36 @@ test('--inside tells the paths that differ, of every platform that changed', asy
     /^ {4}0 paths added, 0 removed, \d changed\n {6}changed .* content$/m,
   );
 });
+
+test('a release of one component: what it has, and what it says nothing of; environments of several commits tell the commits of each', async () => {
+  const { world } = sandbox;
+  await world.configure(/^( {2}timetable:)$/m, '$1\n    publish-alone: true');
+  commits.push(await world.product.change('timetable', 'Show the ferry at noon'));
+  await world.product.build();
+  await world.publish('timetable', '--version', '2.7.0');
+  const partial = await compare('2.5.0', '2.7.0');
+  expect(partial.components.map(({ component, state }) => [component, state])).toEqual([
+    ['timetable', 'changed'],
+    ...['boarding-gate', 'tide-watch', 'fare-tables'].map((component) => [component, 'left-out']),
+  ]);
+  expect((await compare('2.7.0', '2.5.0')).components.map(({ state }) => state)).toEqual([
+    'changed',
+    ...Array(3).fill('left-out'),
+  ]);
+  const notes = await world.hod('compare', '2.5.0', '2.7.0', '--markdown');
+  expect(notes.stdout).toContain('not part of 2.7.0: boarding-gate, tide-watch, fare-tables');
+  expect(notes.stdout).not.toContain('removed');
+  // The reference is one that can be pasted.
+  const [, pasted = ''] = /^\| timetable .*`([^`]+)` \|$/m.exec(notes.stdout) ?? [];
+  expect((await hodJson('show', ['show', pasted], world.options)).digest).toBe(partial.components[0]?.to?.digest);
+  // dev serves one component of a later commit than the others.
+  const environments = await compare('prod', 'dev');
+  expect(environments.gap).toBeNull();
+  expect(environments.commits?.added.map(({ subject, components }) => [subject, components])).toEqual([
+    ['Show the ferry at noon', ['timetable']],
+    ['Edit data/fares/night.csv', ['timetable', 'boarding-gate', 'tide-watch', 'fare-tables']],
+    ['Read the gauge', ['timetable', 'boarding-gate', 'tide-watch', 'fare-tables']],
+    ['Show the <b>winter</b> | sailings', ['timetable', 'boarding-gate', 'tide-watch', 'fare-tables']],
+  ]);
+  expect((await world.hod('compare', 'prod', 'dev')).stdout).toMatch(/Show the ferry at noon.*in timetable/);
+});

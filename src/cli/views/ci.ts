@@ -20,7 +20,7 @@ export function summaryTable(report: CiReport): string {
       .map(({ tag, reason }) => `\`${tag}\` held: ${cell(reason)}`);
     const runs =
       kind === 'image' ? platforms.map(cell).join('<br>') : kind === 'bundle' ? 'files' : cell(artifactType ?? '');
-    return `| ${component} | ${runs} | ${[...set, ...held].join('<br>')} | \`${repository}@${digest}\` |`;
+    return `| ${component} | ${runs} | ${[...set, ...held].join('<br>')} | ${codeReference(`${repository}@${digest}`)} |`;
   });
   return [
     title,
@@ -70,6 +70,11 @@ function keyOf(component: string): string {
 
 /** A character without width: what is written with it is neither a name that is called nor a link. */
 const joiner = '\u2060';
+
+/** A reference as Markdown shows it, to be copied: nothing in code is markup, and it must stay what it is. */
+export function codeReference(reference: string): string {
+  return `\`${visible(reference).replace(/[`|]/g, '')}\``;
+}
 
 /**
  * A text from outside as Markdown shows it, in a cell: nothing in it is markup, nobody is called by it, no link is made of it,

@@ -5,7 +5,7 @@ import { shortDigest } from '../../core/oci/digest';
 import type { CompareResult } from '../../results/compare';
 import type { PathDifferenceResult } from '../../results/inside';
 import type { Screen } from '../answer';
-import { cell } from './ci';
+import { cell, codeReference } from './ci';
 import { componentsListed, nameList, originOf } from './components';
 import { pathCounts, pathLines } from './inside';
 import type { Style } from './style';
@@ -24,14 +24,16 @@ export function compareView(result: CompareResult, { style, verbose }: Screen): 
   const { from, to, commits, gap, components } = result;
   const title = `${style.strong(nameOf(from))} → ${style.strong(nameOf(to))}`;
   const same = components.filter(({ state }) => state === 'same');
-  const changed = components.filter(({ state }) => state !== 'same');
+  const leftOut = components.filter(({ state }) => state === 'left-out');
+  const changed = components.filter(({ state }) => state !== 'same' && state !== 'left-out');
+  const all = components.length - leftOut.length;
   const shown = verbose ? changed : changed.slice(0, componentsListed);
   const blocks = [
     [title, ...(commits === null ? [style.faint(`  commits: ${gap ?? 'not known'}`)] : [])].join('\n'),
-    ...(commits === null ? [] : [commitLines(commits.added, 'in it now', style, verbose)]),
+    ...(commits === null ? [] : [commitLines(commits.added, { title: 'in it now', all }, style, verbose)]),
     ...(commits === null || commits.left.length === 0
       ? []
-      : [commitLines(commits.left, style.bad('not in it any more'), style, verbose)]),
+      : [commitLines(commits.left, { title: style.bad('not in it any more'), all }, style, verbose)]),
     ...shown.map((component) => componentBlock(component, style, verbose)),
     ...(changed.length === shown.length
       ? []
@@ -39,8 +41,26 @@ export function compareView(result: CompareResult, { style, verbose }: Screen): 
     ...(same.length === 0
       ? []
       : [`${style.faint('the same:')} ${same.length === 1 && same[0]?.component === '' ? 'both' : nameList(same)}`]),
+    ...leftOutLines(result, style.faint),
   ];
   return blocks.filter((block) => block !== '').join('\n\n');
+}
+
+/** Components that one side, a release of a part of the product, says nothing of. */
+function leftOutLines({ from, to, components }: CompareResult, faint: (text: string) => string): string[] {
+  const of = (side: CompareResult['from'], lacks: ComparedComponent[]): string[] =>
+    lacks.length === 0 ? [] : [`${faint(`not part of ${nameOf(side)}:`)} ${nameList(lacks)}`];
+  const all = components.filter(({ state }) => state === 'left-out');
+  return [
+    ...of(
+      from,
+      all.filter(({ from: one }) => one === null),
+    ),
+    ...of(
+      to,
+      all.filter(({ to: other }) => other === null),
+    ),
+  ];
 }
 
 function nameOf({ name, version, commit }: CompareResult['from']): string {
@@ -48,7 +68,13 @@ function nameOf({ name, version, commit }: CompareResult['from']): string {
   return is === undefined || is === name ? name : `${name} (${is})`;
 }
 
-function commitLines(commits: readonly Commit[], title: string, style: Style, verbose: boolean): string {
+/** `all`: of how many components; a commit that concerns fewer says which. */
+function commitLines(
+  commits: readonly Commit[],
+  { title, all }: { title: string; all: number },
+  style: Style,
+  verbose: boolean,
+): string {
   if (commits.length === 0) {
     return '';
   }
@@ -57,10 +83,15 @@ function commitLines(commits: readonly Commit[], title: string, style: Style, ve
   return [
     `${formatCount(commits.length, 'commit')} ${title}`,
     ...shown.map(
-      ({ commit, subject, author }) => `  ${style.faint(shortCommit(commit))}  ${subject}  ${style.faint(author)}`,
+      ({ commit, subject, author, components }) =>
+        `  ${style.faint(shortCommit(commit))}  ${subject}  ${style.faint([author, ...concerned(components, all)].join(', '))}`,
     ),
     ...(more === 0 ? [] : [style.faint(`  and ${more} more (--verbose)`)]),
   ].join('\n');
+}
+
+function concerned(components: readonly string[], all: number): string[] {
+  return components.length < all ? [`in ${nameList(components.map((component) => ({ component })))}`] : [];
 }
 
 function componentBlock(
@@ -120,15 +151,18 @@ function differingPaths(paths: PathDifferenceResult, style: Style, verbose: bool
 }
 
 /** The same for the notes of a release. */
-export function compareMarkdown({ from, to, commits, gap, components }: CompareResult): string {
-  const list = (title: string, all: readonly Commit[]): string[] =>
-    all.length === 0
+export function compareMarkdown(result: CompareResult): string {
+  const { from, to, commits, gap, components: all } = result;
+  const components = all.filter(({ state }) => state !== 'left-out');
+  const list = (title: string, listed: readonly Commit[]): string[] =>
+    listed.length === 0
       ? []
       : [
           `### ${title}`,
           '',
-          ...all.map(
-            ({ commit, subject, author }) => `- ${cell(subject)} (\`${shortCommit(commit)}\`, ${cell(author)})`,
+          ...listed.map(
+            ({ commit, subject, author, components: of }) =>
+              `- ${cell(subject)} (\`${shortCommit(commit)}\`, ${[author, ...concerned(of, components.length)].map(cell).join(', ')})`,
           ),
           '',
         ];
@@ -137,7 +171,7 @@ export function compareMarkdown({ from, to, commits, gap, components }: CompareR
       ({ platform, from: was, to: is }) => `${platform}: ${formatBytes(was.size)} → ${formatBytes(is.size)}`,
     );
     const platforms = [...added.map((each) => `${each} added`), ...removed.map((each) => `${each} removed`), ...sizes];
-    return `| ${cell(component)} | ${state} | ${platforms.map(cell).join('<br>')} | ${placed === null ? '' : `\`${cell(placed.reference)}\``} |`;
+    return `| ${cell(component)} | ${state} | ${platforms.map(cell).join('<br>')} | ${placed === null ? '' : codeReference(placed.reference)} |`;
   });
   return [
     `## ${cell(nameOf(from))} → ${cell(nameOf(to))}`,
@@ -148,5 +182,6 @@ export function compareMarkdown({ from, to, commits, gap, components }: CompareR
     '| component | | platforms | pull by digest |',
     '| --- | --- | --- | --- |',
     ...rows,
+    ...leftOutLines(result, (text) => text).flatMap((line) => ['', cell(line)]),
   ].join('\n');
 }
