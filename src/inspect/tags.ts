@@ -2,6 +2,7 @@ import picomatch from 'picomatch';
 import { HodError } from '../core/errors';
 import { readContentBelow, runnableImages, type RunnableImage } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
+import { annotationKeys } from '../core/oci/annotations';
 import { formatPlatform } from '../core/oci/platform';
 import { formatRepository, parseRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import { readDigestTag } from '../core/oci/referrers';
@@ -36,6 +37,8 @@ export interface TaggedDigest {
   /** `known`: whether the ledger says which kind it is, or only its form. */
   readonly tags: readonly { readonly tag: Tag; readonly kind: TagKind; readonly known: boolean }[];
   readonly platforms: readonly string[];
+  /** When it came here, by the ledger. */
+  readonly since: string | undefined;
   /** When the newest of its images says that it was made. */
   readonly created: string | undefined;
   readonly revision: string | undefined;
@@ -209,7 +212,12 @@ async function knownOf(
     ...config.environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
   ];
   try {
-    return await withLedger(config, session, 'read', async (ledger) => (await ledger.read(keys)).facts);
+    return await withLedger(config, session, 'read', async (ledger) => {
+      const { facts } = await ledger.read(keys);
+      const releases = shown.flatMap((tag) => facts.get('tag', tagKey(client.label, tag))?.release ?? []);
+      const all = [...keys, ...new Set(releases.map((release): FactKey => ({ kind: 'release', key: release })))];
+      return releases.length === 0 ? facts : (await ledger.read(all)).facts;
+    });
   } catch (error) {
     // Tags can be listed by whoever may not read the ledger.
     if (!(error instanceof HodError)) {
@@ -220,19 +228,27 @@ async function knownOf(
   }
 }
 
+interface ReadQuietly {
+  readonly mediaType: string | undefined;
+  /** The commit that the manifest itself says. */
+  readonly revision: string | undefined;
+  readonly images: readonly RunnableImage[];
+}
+
 /** What a digest is; what cannot be read, or is of another kind, is listed all the same. */
-async function readQuietly(
-  client: RepositoryClient,
-  digest: Digest,
-): Promise<{ mediaType: string | undefined; images: readonly RunnableImage[] }> {
+async function readQuietly(client: RepositoryClient, digest: Digest): Promise<ReadQuietly> {
   try {
     const manifest = await client.manifests.get(digest);
     return manifest === undefined
-      ? { mediaType: undefined, images: [] }
-      : { mediaType: manifest.mediaType, images: await runnableImages(await readContentBelow(client, manifest)) };
+      ? { mediaType: undefined, revision: undefined, images: [] }
+      : {
+          mediaType: manifest.mediaType,
+          revision: manifest.annotations.get(annotationKeys.revision),
+          images: await runnableImages(await readContentBelow(client, manifest)),
+        };
   } catch (error) {
     if (error instanceof HodError && ['corrupt', 'missing', 'refused'].includes(error.fault)) {
-      return { mediaType: undefined, images: [] };
+      return { mediaType: undefined, revision: undefined, images: [] };
     }
     throw error;
   }
@@ -241,7 +257,7 @@ async function readQuietly(
 function describe(
   { digest, tags: names }: { digest: Digest; tags: readonly Tag[] },
   client: RepositoryClient,
-  { mediaType, images }: Awaited<ReturnType<typeof readQuietly>>,
+  { mediaType, revision, images }: ReadQuietly,
   { facts, config }: { facts: Facts | undefined; config: Config | undefined },
 ): TaggedDigest {
   const created = images
@@ -256,8 +272,9 @@ function describe(
       return { tag, kind: kind ?? kindByForm(tag), known: kind !== undefined };
     }),
     platforms: images.map(({ platform }) => formatPlatform(platform)),
+    since: facts && config && arrivalOf({ digest, tags: names }, client.label, facts, config),
     created,
-    revision: images.find(({ revision }) => revision !== undefined)?.revision,
+    revision: revision ?? images.find(({ revision }) => revision !== undefined)?.revision,
     version: images.find(({ version }) => version !== undefined)?.version,
     servedBy: (config?.environments ?? [])
       .filter(
@@ -267,4 +284,26 @@ function describe(
       )
       .map(({ name }) => name),
   };
+}
+
+/** When the release of a digest first came into an environment that has it here. */
+function arrivalOf(
+  { digest, tags }: { digest: Digest; tags: readonly Tag[] },
+  repository: RepositoryName,
+  facts: Facts,
+  { environments }: Config,
+): string | undefined {
+  const isHere = (environment: string, component: string): boolean =>
+    environments.some(
+      (each) => each.name === environment && formatRepository(each.repositoryOf(component)) === repository,
+    );
+  const times = tags.flatMap((tag) => {
+    const target = facts.get('tag', tagKey(repository, tag));
+    const release = target?.digest === digest ? facts.get('release', target.release) : undefined;
+    const own = release?.components.filter((each) => each.digest === digest).map(({ component }) => component) ?? [];
+    return (release?.arrived ?? [])
+      .filter(({ component, environment }) => own.includes(component) && isHere(environment, component))
+      .map(({ since }) => since);
+  });
+  return times.sort().at(0);
 }

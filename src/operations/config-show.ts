@@ -1,3 +1,4 @@
+import { expandTag } from '../core/tags/template';
 import { formatReference, formatRepository } from '../core/oci/reference';
 import { describeWindow } from '../core/release/gates/freeze-window';
 import type { ConfigShowResult } from '../results/config';
@@ -5,8 +6,15 @@ import { ledgerLabel } from '../session/open-ledger';
 import { configName, isIncluded, loadConfig, type Config, type EnvironmentConfig } from '../workspace/config';
 import { usualBranches } from '../workspace/git';
 
+/** What `config show` is told. */
+export interface ShowConfigOptions {
+  config?: string | undefined;
+  /** Tell the tags that builds of this branch get. */
+  branch?: string | undefined;
+}
+
 /** What a configuration means, with everything that it leaves to Hod. Throws as {@link loadConfig} does. */
-export async function showConfig(path: string = configName): Promise<ConfigShowResult> {
+export async function showConfig({ config: path = configName, branch }: ShowConfigOptions): Promise<ConfigShowResult> {
   const config = await loadConfig(path);
   const usual = await usualBranches(config.folder);
   return {
@@ -26,14 +34,14 @@ export async function showConfig(path: string = configName): Promise<ConfigShowR
       };
     }),
     announce: config.receivers.map(({ name, url, kinds }) => ({ receiver: name, url: url.href, kinds: [...kinds] })),
-    environments: config.environments.map((environment) => describe(environment, config, usual)),
+    environments: config.environments.map((environment) => describe(environment, config, { usual, branch })),
   };
 }
 
 function describe(
   environment: EnvironmentConfig,
-  { components, environments: [first] }: Config,
-  usual: string[],
+  { product, components, environments: [first] }: Config,
+  { usual, branch }: { usual: string[]; branch: string | undefined },
 ): ConfigShowResult['environments'][number] {
   const followed = first.follows ?? usual;
   const { name, after, follows, takes, receives, admissionRules, rulesOf, carrying } = environment;
@@ -59,7 +67,13 @@ function describe(
       component,
       repository: formatRepository(environment.repositoryOf(component)),
       tags: rulesOf(component).map((rule) => {
-        return { rule: rule.template.text, kind: rule.kind, follows: rule.kind === 'moving' ? rule.follows : null };
+        const expansion = expandTag(rule.template, { product, branch }, component);
+        return {
+          rule: rule.template.text,
+          kind: rule.kind,
+          follows: rule.kind === 'moving' ? rule.follows : null,
+          tag: branch !== undefined && 'tag' in expansion ? expansion.tag : null,
+        };
       }),
     })),
   };

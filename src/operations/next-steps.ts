@@ -16,7 +16,7 @@ export function stepsAfterDelivery(
   { environments }: Config,
   named: string | undefined,
   environment: string,
-  components: readonly Pick<DeliveredResult, 'way' | 'tags'>[],
+  { components }: { readonly components: readonly Pick<DeliveredResult, 'way' | 'tags'>[] },
 ): NextStep[] {
   const outcomes = components.flatMap(({ tags }) => tags.map(({ outcome }) => outcome));
   if (

@@ -50,7 +50,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       const orders = commitOrders(config.folder);
       const context = { ledger, orders, observer, actor: await actor(), dryRun };
       const result = await promoteInto(passage, chosen, options, { config, session, context });
-      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result.components) };
+      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result) };
     });
   });
 }

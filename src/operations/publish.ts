@@ -11,6 +11,7 @@ import { publicationDelivery } from '../delivery/publication';
 import { gatherAll, readChosenBuild, type ChosenBuildOptions } from '../delivery/sources/chosen-build';
 import { checkParcel } from '../delivery/sources/parcel';
 import { endProtection } from '../delivery/protection';
+import { writeVersionTag } from '../delivery/version-tag';
 import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
@@ -28,6 +29,8 @@ export interface PublishOptions extends SessionOptions, ChosenBuildOptions {
   strictOrder?: true | undefined;
   /** Look at everything that is there already, and send what the registry lost. */
   mend?: true | undefined;
+  /** Write the version as an annotated tag to the git remote. */
+  gitTag?: true | undefined;
   dryRun?: true | undefined;
 }
 
@@ -55,8 +58,8 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         dryRun,
       };
       const moved = await moveIfElsewhere(config, environment, { ...options, despite }, { session, context });
-      const sources = { config, environment, session, ledger, wait: options.wait ?? 0 };
-      const items = await gatherAll(chosen, build, sources);
+      const wait = options.wait ?? 0;
+      const items = await gatherAll(chosen, build, { config, environment, session, ledger, wait });
       if (parcel !== undefined) {
         checkParcel(parcel, items);
       }
@@ -75,14 +78,14 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         checkout: checkoutRules(config, checkedOut),
         reception: parcel && receptionOf(parcel, environment, despite),
       };
-      const orders = buildOrders(config, build.commit, items);
       const delivery = publicationDelivery(publication, items, mannerOf(environment, options));
-      const delivered = await deliver(delivery, { ...context, orders });
+      const delivered = await deliver(delivery, { ...context, orders: buildOrders(config, build.commit, items) });
       noteAdopted(head.seq === 0 ? delivered.items : [], config, session);
       const leftovers = dryRun ? [] : await endProtection(items, ledger);
-      const { name } = environment;
-      const result = toPublishResult({ config, environment: name, build, dryRun, moved }, delivered, leftovers);
-      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, name, result.components) };
+      const tag = options.gitTag === true ? await writeVersionTag(delivered, context, { config, session }) : undefined;
+      const published = { config, environment: environment.name, build, dryRun, moved, gitTag: tag };
+      const result = toPublishResult(published, delivered, leftovers);
+      return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, environment.name, result) };
     });
   });
 }

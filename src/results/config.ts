@@ -62,7 +62,15 @@ export const configShowResultSchema = z.strictObject({
         z.strictObject({
           component: z.string(),
           repository: z.string(),
-          tags: z.array(z.strictObject({ rule: z.string(), kind: z.enum(tagKinds), follows: z.string().nullable() })),
+          tags: z.array(
+            z.strictObject({
+              rule: z.string(),
+              kind: z.enum(tagKinds),
+              follows: z.string().nullable(),
+              /** The tag that builds of the named branch get; null where no branch is named, or the rule needs more than that. */
+              tag: z.string().nullable(),
+            }),
+          ),
         }),
       ),
     }),

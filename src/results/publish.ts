@@ -30,6 +30,15 @@ export const publishResultSchema = z.strictObject({
   retires,
   renames,
   moved: movedResult,
+  /** The git tag of the version, with `--git-tag`; null without, or where there is no version. */
+  gitTag: z
+    .strictObject({
+      tag: z.string(),
+      remote: z.string().nullable(),
+      outcome: z.enum(['created', 'unchanged', 'refused', 'failed']),
+      reason: z.string(),
+    })
+    .nullable(),
   /** Tags that protected what was staged, and that the registry does not remove. */
   leftovers: z.array(z.string()),
 });
@@ -42,12 +51,14 @@ export function toPublishResult(
     build,
     dryRun,
     moved,
+    gitTag,
   }: {
     config: NamedProduct;
     environment: string;
     build: Build;
     dryRun: boolean;
     moved: MovedEnvironment | undefined;
+    gitTag: PublishResult['gitTag'] | undefined;
   },
   { verdicts, items }: Delivered<PublicationPlan>,
   leftovers: string[],
@@ -70,6 +81,7 @@ export function toPublishResult(
     components: items.map(toDeliveredResult),
     ...leavingIn(verdicts, components),
     moved: toMovedResult(moved, { alone: false }),
+    gitTag: gitTag ?? null,
     leftovers,
   };
 }

@@ -25,6 +25,8 @@ export const tagsResultSchema = z.strictObject({
             }),
           ),
           platforms: z.array(z.string()),
+          /** When it came here, by the ledger; null where that does not know it. */
+          since: z.string().nullable(),
           /** When the newest of its images says that it was made. */
           created: z.string().nullable(),
           revision: z.string().nullable(),
@@ -48,6 +50,7 @@ export function toTagsResult(repositories: readonly TaggedRepository[]): TagsRes
         mediaType: each.mediaType ?? null,
         tags: [...each.tags],
         platforms: [...each.platforms],
+        since: each.since ?? null,
         created: each.created ?? null,
         revision: each.revision ?? null,
         version: each.version ?? null,

@@ -277,11 +277,16 @@ export class CommitHistory {
   }
 }
 
-/** Files that differ between a commit and HEAD, relative to the folder; undefined where git cannot tell. */
+/** Files that changed on the way from a commit to HEAD, relative to the folder; undefined where git cannot tell. */
 export async function changedFiles(folder: string, since: string): Promise<string[] | undefined> {
   const base = textOf(await git(folder, 'merge-base', '--end-of-options', since, 'HEAD'));
+  return base === '' ? undefined : differingFiles(folder, base);
+}
+
+/** Files that differ between a commit and HEAD, whether one contains the other or not; undefined where git cannot tell. */
+export async function differingFiles(folder: string, base: string): Promise<string[] | undefined> {
   const run = await git(folder, 'diff-tree', '-r', '--no-renames', '--name-only', '--relative', '-z', base, 'HEAD');
-  return base !== '' && run.exitCode === 0 ? run.stdout.split('\0').filter((name) => name !== '') : undefined;
+  return run.exitCode === 0 ? run.stdout.split('\0').filter((name) => name !== '') : undefined;
 }
 
 /** In a shallow clone only a yes is certain: what leads there may have been left out. */

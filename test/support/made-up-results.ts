@@ -92,6 +92,7 @@ export const published = (count: number): PublishResult => ({
   renames: [],
   moved: null,
   leftovers: [],
+  gitTag: null,
   components: delivered(count, 'dev'),
   next: [{ command: 'hod promote uat', does: 'brings it to uat, through its gates' }],
 });
@@ -517,6 +518,7 @@ export const tagsOf = (count: number): TagsResult => ({
           mediaType: 'm',
           platforms,
           created: at(place),
+          since: place === 0 ? null : at(place - 1),
           revision: commit(place),
           version: null,
         },
@@ -660,7 +662,7 @@ export const configured = (count: number): ConfigShowResult => ({
     },
     components: names(count).map((component) => ({
       ...{ component, repository: repository(environment, component) },
-      tags: [{ rule: '{version}', kind: 'fixed', follows: null }],
+      tags: [{ rule: '{version}', kind: 'fixed', follows: null, tag: null }],
     })),
   })),
 });
@@ -697,6 +699,7 @@ export const touchedOf = (count: number): TouchedResult => ({
     ...{
       component,
       kind: 'image',
+      since: commit(place),
       touched: place % 2 === 0,
       files: [`services/${component}/main.ts`],
       reason: 'its inputs changed',

@@ -287,7 +287,7 @@ test('a command line that makes no sense', async () => {
   });
   expect((await usage('publish', '--next', 'micro')).why).toBe('it must be one of major, minor, patch');
   expect((await usage('promote')).why).toMatch(/^env: /);
-  expect((await usage('touched')).object).toBe('--since <commit>');
+  expect((await usage('access', 'store', 'dev.test')).object).toBe('--user <name>');
   expect((await usage('access', 'list', 'dev')).object).toBe('hod access list');
   // A command that only holds others lists them.
   for (const [line, one] of [

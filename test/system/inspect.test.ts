@@ -271,6 +271,8 @@ describe('lists', () => {
         platforms: ['linux/amd64', 'linux/arm64'],
         revision: world.product.head(),
         servedBy: ['dev'],
+        since: (await world.status('dev')).environments[0]?.components.find((each) => each.component === 'timetable')
+          ?.since,
       }),
     ]);
     expect(listed.repositories.map(({ exists }) => exists)).toEqual([true, true, false]);

@@ -276,6 +276,7 @@ test('what the CI is told: a summary to read, and lines for the steps that follo
       'VERSION=2.4.0',
       `COMMIT=${published.commit}`,
       `TIMETABLE_DIGEST=${digest}`,
+      `TIMETABLE_TAGS=${[`c-${published.commit.slice(0, 12)}`, '2.4.0', 'main'].map((tag) => `${world.repository('dev', 'timetable')}:${tag}`).join(',')}`,
     ]),
   );
   world.product.checkout('winter', world.product.head());
@@ -305,11 +306,19 @@ test('touched: only what has changed inputs, or everything where what all are ma
   expect(document.components[2]).toEqual({
     component: 'tide-watch',
     kind: 'image',
+    since: 'v2.4.0',
     touched: true,
     files: ['services/tide-watch/CHANGES'],
     reason: 'its files changed',
   });
+  // Without a commit: what dev serves of each, as the ledger knows. What is not served yet is to be built.
+  const here = async () => (await world.hod('touched')).stdout.split('\n').filter(Boolean);
+  expect(await here()).toEqual([...components]);
+  await world.product.build();
+  await world.publish('--version', '2.4.1');
+  expect(await here()).toEqual([]);
   await world.product.edit('data/fares/season.csv', 'zone\n');
+  expect(await here()).toEqual(['fare-tables']);
   expect(await names('HEAD~1')).toEqual(['fare-tables']);
   await world.product.edit('base/release', '12\n');
   expect(await names('HEAD~1')).toEqual([...components]);

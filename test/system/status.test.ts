@@ -118,6 +118,12 @@ describe('the sample product', () => {
     const { world } = sandbox;
     await world.publish();
     await world.promote('uat');
+    const pull = (await world.hod('status', 'uat', '--pull')).stdout.trimEnd().split('\n');
+    expect(pull).toEqual(
+      (await world.status('uat')).environments[0]?.components.map(
+        ({ repository, digest }) => `${repository}@${digest}`,
+      ),
+    );
     await world.product.change('timetable', 'Show the winter sailings');
     await world.product.build();
     await world.publish('--next', 'minor');

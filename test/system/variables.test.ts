@@ -54,6 +54,9 @@ ledger: { file: ledger.db }
         { name: 'uat', value: `127.0.0.1:${uat}`, env: 'SKERRY_UAT_HOST' },
       ]);
       expect(shown.environments[1]?.components[0]?.repository).toBe(`127.0.0.1:${uat}/loud/tides/api`);
+      const own = ['config', 'show', '--branch', 'tide/gauge', '-c', 'tides/hod.yaml'];
+      const tags = (await hodJson('config-show', own, options(env))).environments[0]?.components[0]?.tags;
+      expect(tags?.map(({ tag }) => tag)).toEqual([null, 'tide-gauge-kqnjsk']);
       for (const args of [['publish'], ['promote', 'uat']]) {
         const run = await hod([...args, ...all], options({ ...env, SKERRY_STAGE: 'north' }));
         expect({ code: run.code, stderr: withoutProgress(run.stderr) }).toMatchObject({ code: 0 });

@@ -31,6 +31,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
     next: [],
     gates: [],
     leftovers: [],
+    gitTag: null,
     retires: [],
     renames: [],
     moved: null,

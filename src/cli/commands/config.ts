@@ -28,13 +28,15 @@ function checkCommand() {
 function showCommand() {
   return command('show', 'print what the configuration means: branches that are followed, gates, repositories, tags', [
     ['hod config show', 'hod.yaml in this folder'],
+    ['hod config show --branch feature/x', 'with the tags that builds of this branch get'],
     ['hod config show --json', 'for a script'],
   ])
     .addOption(configOption())
+    .option('--branch <name>', 'tell the tags that builds of this branch get')
     .action(async (options) => {
       const { showConfig } = await import('../../operations/config-show');
       const { configShowView } = await import('../views/config');
-      await answer(options, () => showConfig(options.config), configShowView);
+      await answer(options, () => showConfig(options), configShowView);
     });
 }
 

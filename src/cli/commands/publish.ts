@@ -1,5 +1,7 @@
 import { Option } from '@commander-js/extra-typings';
+import { exitCodes } from '../../core/errors';
 import { versionParts } from '../../core/tags/version-part';
+import type { PublishResult } from '../../results/publish';
 import { endUnmet } from '../answer';
 import {
   actorOption,
@@ -28,6 +30,7 @@ export function publishCommand() {
     ['hod publish', 'commit, branch and version (from a tag such as v2.4.0) as git says'],
     ['hod publish --version 2.4.0', 'publish as this version'],
     ['hod publish --next minor', 'take the next version from the ledger'],
+    ['hod publish --next minor --git-tag', 'and write it to the git remote as a tag'],
     ['hod publish --next patch --line 2.3', 'the same on a maintenance branch, for 2.3.x'],
     ['hod publish --only timetable --next patch', 'one component, where hod.yaml says `publish-alone: true`'],
     [
@@ -55,6 +58,7 @@ export function publishCommand() {
       ),
     )
     .option('--line <line>', 'with --next: stay on this line of versions, such as 2.3, for a maintenance branch')
+    .option('--git-tag', 'write the version as an annotated tag to the git remote, after the ledger has it')
     .addOption(commitOption())
     .option('--branch <name>', 'name the branch that was built (default: what the CI says, or is checked out)')
     .option('--build <number>', 'name the number of the build (default: what the CI says)')
@@ -96,6 +100,16 @@ export function publishCommand() {
       for (const { config, result } of done) {
         await writeForCi(options, result, { several: config !== undefined });
         endUnmet(result.gates);
+        endUntagged(result.gitTag);
       }
     });
+}
+
+/** Ends with the fault of a git tag that was not written: everything else was done. */
+function endUntagged(gitTag: PublishResult['gitTag']): void {
+  if (gitTag?.outcome === 'refused') {
+    process.exitCode = exitCodes.refused;
+  } else if (gitTag?.outcome === 'failed') {
+    process.exitCode = exitCodes.unavailable;
+  }
 }

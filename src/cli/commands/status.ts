@@ -24,6 +24,7 @@ export function statusCommand() {
       ['hod status uat prod', 'two of them'],
       ['hod status prod --bases', 'which releases stand on a base that moved?'],
       ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
+      ['hod status prod --pull', 'how to pull what prod serves: a reference by digest on each line'],
       ['hod status --watch', 'stay, and show it again every five seconds'],
     ],
   )
@@ -35,14 +36,22 @@ export function statusCommand() {
       'ask about every tag; end with exit 4 where a registry disagrees with the ledger or a base moved, 6 where one does not answer',
     )
     .addOption(
+      new Option('--pull', 'print the pull references by digest alone, one on each line').conflicts([
+        'json',
+        'field',
+        'watch',
+        'bases',
+      ]),
+    )
+    .addOption(
       new Option('--watch', 'show it again every five seconds, until Ctrl-C').conflicts(['json', 'field', 'check']),
     )
     .addOption(requestsOption())
     .addOption(quietOption())
     .addOption(verboseChangesOption())
-    .action(async (environments, { check, watch, ...options }) => {
+    .action(async (environments, { check, watch, pull, ...options }) => {
       const { status } = await import('../../operations/status');
-      const { statusView } = await import('../views/status');
+      const { pullView, statusView } = await import('../views/status');
       const everyTag = check === true;
       if (watch === true) {
         return watchStatus(options, () => status({ environments, everyTag, ...options, secrets: knownSecrets }));
@@ -50,7 +59,7 @@ export function statusCommand() {
       const done = await answerForProducts(
         options,
         (run) => status({ environments, everyTag, ...options, ...run }),
-        (found, screen) => statusView(found, screen, new Date()),
+        (found, screen) => (pull === true ? pullView(found) : statusView(found, screen, new Date())),
       );
       if (check === true) {
         await endWithDrift(done.map(({ result }) => result));

@@ -43,15 +43,22 @@ function besideLines({ components }: CiReport): string[] {
 
 /**
  * `KEY=value` lines: what came of it (`OUTCOME`: `served` where all of it takes over, else `beside` or `held`), the
- * version, the commit, and the same of each component, with its digest and reference. `several`: the keys of each product
+ * version, the commit, and the same of each component, with its digest, its reference, and those of the tags that lead to it, with
+ * commas between them. `several`: the keys of each product
  * begin with its name.
  */
 export function outputLines(report: CiReport, { several }: { readonly several: boolean }): string {
   // No name of a product or component has so many in a row: keys of different ones differ.
   const prefix = several ? `${keyOf(report.product)}____` : '';
-  const components = report.components.flatMap(({ component, repository, digest, way }) => {
+  const components = report.components.flatMap(({ component, repository, digest, way, tags }) => {
     const key = keyOf(component);
-    return [`${key}_DIGEST=${digest}`, `${key}_REFERENCE=${repository}@${digest}`, `${key}_OUTCOME=${outcomes[way]}`];
+    const leading = tags.filter(({ outcome }) => !['held', 'removed', 'refused'].includes(outcome));
+    return [
+      `${key}_DIGEST=${digest}`,
+      `${key}_REFERENCE=${repository}@${digest}`,
+      `${key}_TAGS=${leading.map(({ tag }) => `${repository}:${tag}`).join(',')}`,
+      `${key}_OUTCOME=${outcomes[way]}`,
+    ];
   });
   const ways = report.components.map(({ way }) => way);
   const whole = (['held', 'beside'] as const).find((way) => ways.includes(way)) ?? 'takes-over';

@@ -45,7 +45,7 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
     const rows = components.map(({ component, repository, tags }) => [
       component,
       repository,
-      tags.map(({ rule }) => rule).join(' '),
+      tags.map(({ rule, tag }) => (tag === null || tag === rule ? rule : `${rule} = ${tag}`)).join(' '),
     ]);
     return [
       `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,

@@ -46,9 +46,22 @@ export function publishView(result: PublishResult, screen: Screen): string {
     referrerLines(components, dryRun, style),
     // Told by the run that published, and not by each that finds everything as it was.
     changesNothing(components) && !screen.verbose ? [] : leftoverLines(result.leftovers, style),
+    gitTagLines(result.gitTag, style),
     [`${tagCounts(components, style)}\n${totalLine(result, screen)}`],
     nextBlock(result.next, screen),
   );
+}
+
+/** What became of the git tag of the version. */
+function gitTagLines(gitTag: PublishResult['gitTag'], style: Style): string[] {
+  if (gitTag === null) {
+    return [];
+  }
+  const { tag, remote, outcome, reason } = gitTag;
+  const where = remote === null ? '' : ` in ${remote}`;
+  return outcome === 'created' || outcome === 'unchanged'
+    ? [`git tag ${style.strong(tag)}${where}: ${outcome}`]
+    : [`${style.bad(`git tag ${tag} was not written`)}${where}: ${reason}`, style.faint('  everything else was done')];
 }
 
 /** Rules that hold for everything; they are told where they are not met, or all is asked for. */

@@ -20,6 +20,13 @@ import type { Style } from './style';
 
 type Environment = StatusResult['environments'][number];
 
+/** How to pull what environments serve: a reference by digest on each line, for a shell. */
+export function pullView({ environments }: StatusResult): string {
+  return environments
+    .flatMap(({ components }) => components.map(({ repository, digest }) => `${repository}@${digest}`))
+    .join('\n');
+}
+
 /** What each environment serves, what waits, and what is not as it should be. */
 export function statusView(result: StatusResult, screen: Screen, now: Date): string {
   const { style } = screen;

@@ -9,10 +9,13 @@ export function tagsView({ repositories }: TagsResult, { style }: Screen, now: D
   return repositories
     .map(({ repository, exists, count, digests }) => {
       const shown = digests.reduce((sum, { tags }) => sum + tags.length, 0);
-      const rows = digests.map(({ digest, tags, platforms, created, revision, servedBy }) => [
+      const age = (at: string | null): string =>
+        at === null || Number.isNaN(Date.parse(at)) ? '' : formatAge(at, now);
+      const rows = digests.map(({ digest, tags, platforms, since, created, revision, servedBy }) => [
         tags.map(({ tag, kind }) => (kind === 'moving' ? `${tag}*` : tag)).join(' '),
         digest.slice(0, 19),
-        created === null || Number.isNaN(Date.parse(created)) ? '' : formatAge(created, now),
+        age(since) === '' ? '' : `here ${age(since)}`,
+        age(created) === '' ? '' : `built ${age(created)}`,
         platforms.join(' '),
         revision === null ? '' : shortCommit(revision),
         servedBy.length === 0 ? '' : `served by ${servedBy.join(', ')}`,
@@ -26,7 +29,7 @@ export function tagsView({ repositories }: TagsResult, { style }: Screen, now: D
       return [
         `${style.strong(repository)}  ${exists ? formatCount(count, 'tag') : 'not created yet (the first upload creates it)'}`,
         ...columns(rows, '  ', (cell, column) =>
-          column === 0 ? style.strong(cell) : column === 5 ? style.good(cell) : style.faint(cell),
+          column === 0 ? style.strong(cell) : column === 6 ? style.good(cell) : style.faint(cell),
         ),
         ...more,
       ].join('\n');

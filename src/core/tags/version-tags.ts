@@ -24,6 +24,11 @@ export function versionOfTag({ affixes }: VersionTags, tag: string): Version | u
   return middle === undefined || middle.startsWith('v') ? undefined : versionNamed(middle);
 }
 
+/** The git tag that names a version of this product. */
+export function tagOfVersion({ affixes: [before, after] = ['v', ''] }: VersionTags, version: Version): string {
+  return `${before}${version}${after}`;
+}
+
 /** The highest version among git tags, if one of them names one. */
 export function highestVersionOf(rule: VersionTags, tags: readonly string[]): Version | undefined {
   const versions = tags.map((tag) => versionOfTag(rule, tag)).filter((version) => version !== undefined);
