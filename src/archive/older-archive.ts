@@ -66,7 +66,9 @@ async function openImage(files: OutputFiles, { Config, Layers }: ListedImage, pa
   const opened = new Map<Digest, Layer>();
   for (const [at, diffId] of config.diffIds.entries()) {
     // A layer that an image has twice is compressed once.
-    const layer = opened.get(diffId) ?? (await openLayer(files, names[at] ?? '', diffId, packing));
+    const layer =
+      opened.get(diffId) ??
+      (await openLayer(files, names[at] ?? '', { diffId, place: `layer ${at + 1} of ${names.length}` }, packing));
     opened.set(diffId, layer);
     layers.push(layer);
   }
@@ -104,7 +106,12 @@ async function readConfig(
   return { bytes, digest, diffIds: rootfs.diff_ids ?? [] };
 }
 
-async function openLayer(files: OutputFiles, given: string, diffId: Digest, packing: Packing): Promise<Layer> {
+async function openLayer(
+  files: OutputFiles,
+  given: string,
+  { diffId, place }: { diffId: Digest; place: string },
+  packing: Packing,
+): Promise<Layer> {
   const name = withinOrCorrupt(files, given);
   const size = await files.size(name);
   if (size === undefined) {
@@ -128,7 +135,7 @@ async function openLayer(files: OutputFiles, given: string, diffId: Digest, pack
     mediaType: mediaTypes.layerTarGzip,
     plain: () => hashed(plain),
     ...(await packLayer(plain, packing.known, () => {
-      packing.note(`compressing ${label}`);
+      packing.note(`compressing ${place} of ${files.label}`);
     })),
   };
 }

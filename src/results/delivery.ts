@@ -25,6 +25,8 @@ export const deliveredFields = {
   wayReason: z.string(),
   /** The version, or the beginning of the commit, that the environment serves of it now; null where that is nothing. */
   serves: z.string().nullable(),
+  /** Whether that is of the same commit: it is served already, maybe as a version. */
+  sameCommit: z.boolean(),
   tags: z.array(tagResult),
   /** Rules that gave no tag, and the placeholder that nothing is known for. */
   omitted: z.array(z.strictObject({ rule: z.string(), missing: z.string() })),
@@ -108,6 +110,7 @@ export function toDeliveredResult(item: DeliveredItem): DeliveredResult {
     way: arrival.way,
     wayReason: arrival.reason,
     serves: arrival.serves === undefined ? null : describePosition(arrival.serves),
+    sameCommit: arrival.serves?.commit === item.origin.commit,
     tags: tags.map(toTagResult),
     omitted: omitted.map(({ rule, missing }) => ({ rule, missing })),
     referrers: { ...referrers, left: [...referrers.left] },

@@ -72,6 +72,7 @@ function delivered(count: number, environment: string): DeliveredResult[] {
       included: null,
       way: held ? 'held' : 'takes-over',
       wayReason: held ? '2.5.1 is there, which is newer' : 'it comes after 2.4.0',
+      sameCommit: false,
       serves: held ? '2.5.1' : '2.5.0',
       tags: [
         tag('2.5.0', outcome === 'moved' ? 'created' : 'unchanged', 'it is there'),

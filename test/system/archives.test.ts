@@ -123,7 +123,7 @@ test.each([
 test('a layer that was compressed is known the next time', async () => {
   await write();
   const [first, second] = [await hod(['show', 'image'], options()), await hod(['show', 'image'], options())];
-  expect(first.stderr).toBe('compressing layer in image\n');
+  expect(first.stderr).toBe('compressing layer 1 of 1 of image\n');
   expect({ ...second, stderr: first.stderr }).toEqual(first);
   expect(second.stderr).toBe('');
 });

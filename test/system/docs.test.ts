@@ -87,3 +87,30 @@ test('the guide is played, line by line, as it stands', async () => {
     await close();
   }
 });
+
+test('the words are shown by the lines that stand below them', async () => {
+  const { world, close } = await sandboxWorld();
+  try {
+    await world.publish();
+    await world.promote('uat');
+    const page = await readPage('docs/words.md');
+    const told = await playLines(shellBlocks(page).join(''), world);
+    expect(told.split('\n').filter((line) => line.startsWith('== '))).toHaveLength(shellBlocks(page).length);
+    expect(told).toMatch(/@sha256:[0-9a-f]{64}$/m);
+    for (const word of [
+      'tag',
+      'digest',
+      'manifest',
+      'index',
+      'platform',
+      'layer',
+      'registry',
+      'repository',
+      'referrer',
+    ]) {
+      expect(page.toLowerCase()).toContain(`\n## ${word}\n`);
+    }
+  } finally {
+    await close();
+  }
+});

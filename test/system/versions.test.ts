@@ -76,6 +76,16 @@ test('--next takes the next version from the ledger; the same content, and a run
   expect(await world.fails('version-taken', 'publish', '--version', '2.5.1')).toMatchObject({ object: '2.5.1' });
 });
 
+test('the commit of a release, published again without its version, is served already', async () => {
+  const { world } = sandbox;
+  await world.publish();
+  execFileSync('git', ['-C', world.product.folder, 'tag', '--delete', 'v2.4.0'], { stdio: 'ignore' });
+  const again = await world.hod('publish');
+  expect(again.code).toBe(0);
+  expect(again.stdout).toContain('dev already serves this release, as 2.4.0.');
+  expect(again.stdout).not.toContain('newer');
+});
+
 test('--git-tag writes the version to the remote, once, and never over another', async () => {
   const { world } = sandbox;
   const remote = join(world.folder, 'remote.git');

@@ -46,6 +46,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
       included: null,
       way: 'takes-over',
       wayReason: 'it comes after 2.3.9',
+      sameCommit: false,
       serves: '2.4.0',
       tags: [{ tag: 'main', kind: 'moving', outcome, reason: `it was ${outcome}`, drift: null }],
       omitted: [],

@@ -193,7 +193,7 @@ export function driftBlock(
   return lines.length === 0
     ? []
     : [
-        `${style.notice('Elsewhere than the ledger says')}: moved by hand, or by a run that is not done yet or was ended.\n${lines.join('\n')}`,
+        `${style.notice('These tags differ from the ledger')} (moved by hand, or by a run that is in progress or was killed):\n${lines.join('\n')}`,
       ];
 }
 

@@ -210,14 +210,19 @@ function gateLines(gates: readonly (GateResult & { readonly of?: string })[], st
 /** How components came in, where they did not all take over. */
 function wayLines(components: readonly DeliveredResult[], environment: string, style: Style): string[] {
   const aside = components.filter(({ way }) => way !== 'takes-over');
-  return grouped(aside, ({ way, wayReason, serves }) => [way, wayReason, serves]).map((group) => {
-    const [{ way, wayReason, serves }] = group;
-    const what = group.length === components.length ? 'this release' : nameList(group);
-    const are = group.length === components.length || group.length === 1 ? 'is' : 'are';
-    const came = way === 'beside' ? 'came beside it' : `${are} held`;
-    const going = style.notice(`${environment} goes on serving ${serves ?? 'nothing of it'}`);
-    return `${going}: ${what} ${came}.\n  ${style.faint(wayReason)}`;
-  });
+  return grouped(aside, ({ way, wayReason, serves, sameCommit }) => [way, wayReason, serves, sameCommit]).map(
+    (group) => {
+      const [{ way, wayReason, serves, sameCommit }] = group;
+      const what = group.length === components.length ? 'this release' : nameList(group);
+      if (sameCommit) {
+        return style.notice(`${environment} already serves ${what}, as ${serves ?? ''}.`);
+      }
+      const were = group.length === components.length || group.length === 1 ? 'was' : 'were';
+      const came = way === 'beside' ? 'came in beside it' : `${were} held`;
+      const going = style.notice(`${environment} still serves ${serves ?? 'nothing of it'}`);
+      return `${going}; ${what} ${came}.\n  ${style.faint(wayReason)}`;
+    },
+  );
 }
 
 /** How many referrers were carried with the components. */
