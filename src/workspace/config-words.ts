@@ -29,10 +29,25 @@ function describeIssue(issue: z.core.$ZodIssue, raw: unknown): ConfigFinding[] {
   if (issue.code === 'invalid_key') {
     return [{ path, atKey: true, text: `this name ${issue.issues[0]?.message ?? issue.message}${betterName(key)}` }];
   }
+  const meant = issue.code === 'invalid_union' ? formMeant(issue.errors) : undefined;
+  if (meant !== undefined) {
+    return meant.flatMap((each) => describeIssue({ ...each, path: [...path, ...each.path] }, raw));
+  }
   const value = valueAt(raw, path);
   return value === undefined && issue.code === 'invalid_type'
     ? [{ path, text: `${key} is missing`, lacks: path.join('.') }]
     : [{ path, text: `${key}: ${inWords(issue, value)}` }];
+}
+
+/** The one form of several that a value has but for what is wrong below it; undefined where that is none, or more than one. */
+function formMeant(forms: readonly (readonly z.core.$ZodIssue[])[]): readonly z.core.$ZodIssue[] | undefined {
+  const fitting = forms.filter((issues) =>
+    issues.every(
+      ({ code, path, ...issue }) =>
+        code === 'custom' || (path.length > 0 && !(path.length === 1 && 'input' in issue && issue.input === undefined)),
+    ),
+  );
+  return fitting.length === 1 ? fitting[0] : undefined;
 }
 
 /** What the validator's kinds of values are called. */

@@ -113,6 +113,27 @@ describe('configuration', () => {
     expect(JSON.stringify(error)).not.toMatch(/Invalid|expected|gulls/);
   });
 
+  test('what is wrong below a value of several forms is said there, and not that it has none of them', async () => {
+    const { world } = sandbox;
+    const exchange = "{ url: 'https://tokens.test/x', json: { a: b }, answer: { token: 'a..b' } }";
+    const job = `{ job: { token: { env: JOB }, exchange: ${exchange} } }`;
+    const before = await readFile(join(world.product.folder, 'hod.yaml'), 'utf8');
+    const why = async (text: string): Promise<string> => {
+      await writeFile(join(world.product.folder, 'hod.yaml'), text);
+      return String((await world.fails('config-invalid', 'config', 'check')).why);
+    };
+    const wrong = before.replace('moving: [uat]', 'moving: [uat, { tag: latest, follows: env }]');
+    expect(wrong).not.toBe(before);
+    const several = await why(`${wrong}registries: { dev.registry.test: { credentials: ${job} } }\n`);
+    expect(several).toContain('follows: must be environment or release');
+    expect(several).toContain('token: must be the keys that lead there');
+    const silent = job.replace('a..b', 'a.b');
+    expect(await why(`${before}registries: { dev.registry.test: { credentials: ${silent} } }\n`)).toContain(
+      'exchange: must send the identity of the job: write {token} where it belongs',
+    );
+    await writeFile(join(world.product.folder, 'hod.yaml'), before);
+  });
+
   test('what others share is checked where it stands, and paths in it are relative to that', async () => {
     const { world } = sandbox;
     const text = await readFile(config(), 'utf8');
