@@ -56,7 +56,6 @@ export const errorCodes = {
     'not-a-commit',
     'commit-unknown',
     'tag-empty',
-    'nothing-to-tag',
     'nothing-to-follow',
     'not-a-plain-file',
     'password-missing',
@@ -66,6 +65,7 @@ export const errorCodes = {
   ],
   refused: [
     'fixed-tag-taken',
+    'nothing-to-tag',
     'other-way-in',
     'older-rules',
     'place-taken',

@@ -113,6 +113,9 @@ function unknownValue(name: string): ConfigVariable {
 }
 
 class Filling {
+  /** What is being filled in at the moment: an alias can lead back to any of it. */
+  private readonly around = new Set<unknown>();
+
   constructor(
     private readonly values: ReadonlyMap<string, ConfigVariable>,
     private readonly findings: ConfigFinding[],
@@ -123,6 +126,20 @@ class Filling {
     if (typeof value === 'string') {
       return this.fillText(value, path);
     }
+    if (typeof value !== 'object' || value === null) {
+      return value;
+    }
+    if (this.around.has(value)) {
+      this.findings.push({ path, text: 'this holds itself' });
+      return null;
+    }
+    this.around.add(value);
+    const filled = this.fillBelow(value, path);
+    this.around.delete(value);
+    return filled;
+  }
+
+  private fillBelow(value: object, path: Path): unknown {
     if (Array.isArray(value)) {
       return value.map((each, at) => this.fill(each, [...path, at]));
     }

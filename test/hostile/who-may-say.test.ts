@@ -52,7 +52,7 @@ test("a branch's hod.yaml does not make prod the first environment, nor move it 
   await world.fails('other-way-in', 'publish', '--config', config);
   await world.fails('other-way-in', 'publish', '--config', config, '--actor', 'una');
   // Neighbours: prod after dev, without its gates; prod in dev's registry; uat the first.
-  await world.publish();
+  await world.publish('--version', '2.5.0');
   const skipping = await branchConfig(sandbox, (text) => text.replace(/after: uat/, 'after: dev'));
   await world.fails('other-way-in', 'promote', 'prod', '--config', skipping);
   const elsewhere = await branchConfig(sandbox, (text) => text.replace(world.host('prod'), world.host('dev')));
