@@ -310,11 +310,10 @@ function compareAll(from: Side, to: Side, inside: boolean): Promise<ComponentCom
         const [one, other] = [from, to].map(({ components }) =>
           components.find((each) => each.component === component),
         );
-        const isSame = one?.digest === other?.digest;
         const state = stateOf(component, [one, other], [from, to]);
         const was = one?.was === other?.was ? undefined : one?.was;
         const about = { component, was, state, from: one, to: other } as const;
-        if (one === undefined || other === undefined || isSame) {
+        if (one === undefined || other === undefined || state === 'same') {
           return { ...about, files: undefined, platforms: nothing };
         }
         const [before, after] = [await one.read(), await other.read()];

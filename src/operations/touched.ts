@@ -16,7 +16,7 @@ export interface TouchedOptions extends SessionOptions {
 }
 
 /** Files that changed since something, or why everything counts as changed. */
-type Changes = { readonly since: string | undefined; readonly files: readonly string[] } | { readonly reason: string };
+type Changes = { readonly since: string; readonly files: readonly string[] } | { readonly reason: string };
 
 /** Which components have inputs that changed between a commit and what is checked out. */
 export async function touched(options: TouchedOptions): Promise<TouchedResult> {
@@ -27,10 +27,8 @@ export async function touched(options: TouchedOptions): Promise<TouchedResult> {
       throw changesUnknown(options.since ?? 'HEAD', head.gap);
     }
     const { since } = options;
-    const changes =
-      since === undefined
-        ? await sinceServed(config, session)
-        : await sinceCommit(since, config).then((all) => () => all);
+    const named = since === undefined ? undefined : await sinceCommit(since, config);
+    const changes = named === undefined ? await sinceServed(config, session) : () => named;
     return {
       product: config.product,
       since: since ?? null,
@@ -42,7 +40,7 @@ export async function touched(options: TouchedOptions): Promise<TouchedResult> {
           'reason' in found
             ? { touched: true, files: [], reason: found.reason }
             : touchOf(inputs, found.files, basename(config.file));
-        const compared = 'reason' in found ? null : (found.since ?? null);
+        const compared = 'reason' in found ? null : found.since;
         return { component: component.name, kind: component.kind, since: compared, ...touch, files: [...files] };
       }),
     };

@@ -1,5 +1,6 @@
 import type { Actor } from '../core/ledger/entry';
 import type { Config } from '../workspace/config';
+import { jobOf } from '../workspace/config-schema';
 import { userName } from '../workspace/user-files';
 import type { Session } from './session';
 
@@ -29,7 +30,5 @@ export async function actorOf(named: string | undefined, config: Config, session
 
 /** The first registry of hod.yaml that takes the identity of a job. */
 function registryOfJobs({ registries }: Config): string | undefined {
-  return [...registries].find(
-    ([, { credentials }]) => credentials !== undefined && credentials !== 'none' && 'job' in credentials,
-  )?.[0];
+  return [...registries].find(([, registry]) => jobOf(registry) !== undefined)?.[0];
 }

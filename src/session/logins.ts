@@ -66,7 +66,7 @@ export class RegistryLogins {
     const own = this.ownSource();
     const stored = await this.storedSource().catch((error: unknown) => [unreadable(error)]);
     const names = [...(own === undefined ? [] : [own]), ...stored].map(({ name }) => name);
-    for await (const { name } of this.sharedSources()) {
+    for await (const { name } of sharedLogins(this.registry, this.options.secrets)) {
       names.push(name);
     }
     return names.filter((name) => name !== this.used);
@@ -79,7 +79,7 @@ export class RegistryLogins {
       yield own;
     } else if (this.configured !== 'none') {
       yield* await this.storedSource();
-      yield* this.config?.sharedLogins === false ? [] : this.sharedSources();
+      yield* this.config?.sharedLogins === false ? [] : sharedLogins(this.registry, this.options.secrets);
     }
   }
 
@@ -105,18 +105,6 @@ export class RegistryLogins {
               }),
           },
         ];
-  }
-
-  private async *sharedSources(): AsyncGenerator<LoginSource> {
-    for await (const found of sharedLogins(this.registry, this.options.secrets)) {
-      yield {
-        name: found.name,
-        obtain: async () => {
-          const obtained = await found.obtain();
-          return obtained && { credential: obtained.login, expires: undefined, origin: obtained.origin };
-        },
-      };
-    }
   }
 }
 

@@ -14,7 +14,7 @@ import {
   type Template,
 } from '../core/tags/template';
 import type { ConfigFinding, Path } from './config-findings';
-import type { RawConfig } from './config-schema';
+import { jobOf, type RawConfig } from './config-schema';
 
 /** Finds what the schema cannot: dangling names, and errors in texts with a grammar of their own. */
 export function checkNames(
@@ -398,13 +398,13 @@ function uniqueFindings(findings: readonly ConfigFinding[]): ConfigFinding[] {
 
 /** Finds secrets that would leave this machine without TLS. */
 export function checkRegistries({ registries = {} }: Pick<RawConfig, 'registries'>): ConfigFinding[] {
-  return Object.entries(registries).flatMap(([registry, { tls, credentials }]): ConfigFinding[] => {
+  return Object.entries(registries).flatMap(([registry, access]): ConfigFinding[] => {
+    const { tls, credentials } = access;
     const path = ['registries', registry];
     const host = isRegistry(registry) ? [] : [{ path, atKey: true, text: `${registry} is not the host of a registry` }];
-    const login = credentials === 'none' ? undefined : credentials;
-    const exchange = login !== undefined && 'job' in login ? login.job.exchange.url : undefined;
+    const exchange = jobOf(access)?.exchange.url;
     const why = exchange === undefined ? undefined : whyExposed(new URL(exchange));
-    const plain = tls === false && login !== undefined && !isThisMachine(registry);
+    const plain = tls === false && credentials !== undefined && credentials !== 'none' && !isThisMachine(registry);
     return [
       ...host,
       ...(why === undefined ? [] : [{ path: [...path, 'credentials', 'job', 'exchange'], text: `exchange: ${why}` }]),

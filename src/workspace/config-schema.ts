@@ -6,18 +6,14 @@ import { isTimeZone, isWindow, parseClockTime } from '../core/release/gates/free
 import { chosenFollows, type ChosenFollows } from '../core/tags/rules';
 import { compressions } from '../core/oci/compression';
 import { mediaTypeSchema } from '../core/oci/descriptor';
+import { environmentVariable, nameSchema } from './config-fields';
 import { variablesSchema } from './config-variables';
 import { millisecondsOf } from '../core/amounts';
-import { nameGrammar } from '../core/names';
 
-const nameSchema = z
-  .string()
-  .regex(nameGrammar, 'must be lower-case letters and digits with single - _ . between them');
 const resultName = z.string().refine(isResultName, 'must be lower-case letters, digits and . _ -, 64 at most');
-const variable = z.string().regex(/^[A-Za-z_][A-Za-z0-9_]*$/, 'must name a variable');
 /** A value that is not a secret, or the place of one: an environment variable, or a file. */
 const place = z.union(
-  [z.strictObject({ env: variable }), z.strictObject({ file: z.string().min(1) })],
+  [z.strictObject({ env: environmentVariable }), z.strictObject({ file: z.string().min(1) })],
   'must be { env: VARIABLE } or { file: PATH }',
 );
 const commandLine = z.array(z.string().min(1)).min(1);
@@ -78,7 +74,10 @@ const credentialsSchema = z.union(
     z.strictObject({ command: commandLine, prints: z.literal('token'), 'expires-in': time.optional() }),
     z.strictObject({
       job: z.strictObject({
-        token: z.union([place, z.strictObject({ request: z.strictObject({ url: variable, bearer: variable }) })]),
+        token: z.union([
+          place,
+          z.strictObject({ request: z.strictObject({ url: environmentVariable, bearer: environmentVariable }) }),
+        ]),
         audience: z.string().min(1).optional(),
         exchange: z.union([z.url().transform(tokenExchange), exchangeSchema]),
       }),
@@ -302,3 +301,8 @@ export const configSchema = z.strictObject({
 export type RawConfig = z.infer<typeof configSchema>;
 /** What hod.yaml says of an included component. */
 export type RawInclusion = z.infer<typeof inclusionSchema>;
+
+/** The identity of the job that hod.yaml names as the login of a registry; undefined where it names another, or none. */
+export function jobOf({ credentials }: RegistryConfig) {
+  return credentials !== undefined && credentials !== 'none' && 'job' in credentials ? credentials.job : undefined;
+}

@@ -1,6 +1,6 @@
 import * as z from 'zod';
-import { nameGrammar } from '../core/names';
 import { alsoSimilar } from '../core/nearest';
+import { environmentVariable, nameSchema } from './config-fields';
 import type { ConfigFinding, Path } from './config-findings';
 
 /** A value that differs by stage or account, and where it came from. */
@@ -11,7 +11,6 @@ export interface ConfigVariable {
   readonly env: string | undefined;
 }
 
-const variableName = z.string().regex(/^[A-Za-z_][A-Za-z0-9_]*$/, 'must name a variable of the environment');
 /** What can stand in a host, a path, or a URL, and ends none of its parts early. */
 const variableValue = z
   .string()
@@ -22,9 +21,9 @@ const variableValue = z
 
 /** The form of `variables:` in hod.yaml. */
 export const variablesSchema = z.record(
-  z.string().regex(nameGrammar, 'must be lower-case letters and digits with single - _ . between them'),
+  nameSchema,
   z.union(
-    [variableValue, z.strictObject({ env: variableName, default: variableValue.optional() })],
+    [variableValue, z.strictObject({ env: environmentVariable, default: variableValue.optional() })],
     'must be a text, or { env: VARIABLE, default: TEXT }; a value is what can stand in a host or path',
   ),
 );
@@ -62,9 +61,10 @@ export interface FilledConfig {
  * @param lookup The environment; undefined to fill in names for values, where these are not known.
  */
 export function withVariables(raw: unknown, lookup: ((name: string) => string | undefined) | undefined): FilledConfig {
-  const { variables: declared, ...rest } = anyRecord.safeParse(raw).data ?? {};
+  const document = anyRecord.safeParse(raw).data;
+  const { variables: declared, ...rest } = document ?? {};
   const declarations = variablesSchema.safeParse(declared ?? {}).data;
-  if (declarations === undefined || anyRecord.safeParse(raw).data === undefined) {
+  if (declarations === undefined || document === undefined) {
     // The schema says what is wrong with their form.
     return { raw, variables: [], findings: [] };
   }
@@ -101,10 +101,11 @@ function resolved(
       ? unknownValue(name)
       : { problem: `${name}: the environment variable ${env} is not set, and there is no default` };
   }
-  return variableValue.safeParse(value).success
+  const { error } = variableValue.safeParse(value);
+  return error === undefined
     ? { name, value, env: value === given ? env : undefined }
     : // The value is not repeated: it may be a secret that was put there by mistake.
-      { problem: `${name}: the value of ${env} ${variableValue.safeParse(value).error?.issues[0]?.message ?? ''}` };
+      { problem: `${name}: the value of ${env} ${error.issues[0]?.message ?? ''}` };
 }
 
 /** What stands for a value that is not known: it can be a host, or a part of a host or path. */

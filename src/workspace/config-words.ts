@@ -41,12 +41,7 @@ function describeIssue(issue: z.core.$ZodIssue, raw: unknown): ConfigFinding[] {
 
 /** The one form of several that a value has but for what is wrong below it; undefined where that is none, or more than one. */
 function formMeant(forms: readonly (readonly z.core.$ZodIssue[])[]): readonly z.core.$ZodIssue[] | undefined {
-  const fitting = forms.filter((issues) =>
-    issues.every(
-      ({ code, path, ...issue }) =>
-        code === 'custom' || (path.length > 0 && !(path.length === 1 && 'input' in issue && issue.input === undefined)),
-    ),
-  );
+  const fitting = forms.filter((issues) => issues.every(({ code, path }) => code === 'custom' || path.length > 0));
   return fitting.length === 1 ? fitting[0] : undefined;
 }
 

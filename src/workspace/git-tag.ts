@@ -1,7 +1,7 @@
 import type { CommitId } from '../core/commit';
 import { runProgram, type ProgramRun } from '../system/programs';
 import { withoutTracing } from '../system/git-environment';
-import { readClone } from './git';
+import { sharedRemote } from './git';
 
 /** An annotated tag of a commit, to be written to the remote. */
 export interface GitTagRequest {
@@ -29,7 +29,7 @@ const patience = 60_000;
 
 /** Writes an annotated tag to the remote of a clone: `origin`, or the only one. A tag that is there is never overwritten. */
 export async function pushTag(folder: string, request: GitTagRequest): Promise<GitTagOutcome> {
-  const { remote: found } = await readClone(folder);
+  const found = await sharedRemote(folder);
   if (found === undefined) {
     return { outcome: 'failed', remote: null, reason: 'this clone has no remote origin, nor a single other one' };
   }

@@ -160,24 +160,29 @@ export interface Clone {
 
 /** Reads what a folder is a clone of. */
 export async function readClone(folder: string): Promise<Clone> {
-  const [inside, commit, here, remotes, tags, [usual = 'main', ...others]] = await Promise.all([
+  const [inside, commit, here, remote, tags, [usual = 'main', ...others]] = await Promise.all([
     git(folder, 'rev-parse', '--is-inside-work-tree'),
     git(folder, 'rev-parse', '--verify', '--quiet', 'HEAD'),
     git(folder, 'symbolic-ref', '--quiet', '--short', 'HEAD'),
-    git(folder, 'remote'),
+    sharedRemote(folder),
     git(folder, 'for-each-ref', '--format=%(refname:strip=2)', 'refs/tags'),
     usualBranches(folder),
   ]);
-  const names = linesOf(remotes);
-  const name = names.includes('origin') ? 'origin' : names.length === 1 ? names[0] : undefined;
-  const { url } = name === undefined ? { url: undefined } : await remoteAccess(folder, name);
   return {
     state: commit.exitCode === 0 ? 'commit' : inside.exitCode === 0 ? 'empty' : 'none',
     // Where the remote says which it is, or the usual names, there is a choice of one.
-    tags: linesOf(tags),
     branch: others.length === 0 ? usual : textOf(here) || usual,
-    remote: name === undefined || url === undefined ? undefined : { name, url },
+    tags: linesOf(tags),
+    remote,
   };
+}
+
+/** Returns the remote of a clone that others share: `origin`, or the only one. */
+export async function sharedRemote(folder: string): Promise<Clone['remote']> {
+  const names = linesOf(await git(folder, 'remote'));
+  const name = names.includes('origin') ? 'origin' : names.length === 1 ? names[0] : undefined;
+  const { url } = name === undefined ? { url: undefined } : await remoteAccess(folder, name);
+  return name === undefined || url === undefined ? undefined : { name, url };
 }
 
 /** Names of the tags of a commit and of all that it contains; none where git cannot tell. */

@@ -4,6 +4,7 @@ import { keepCredential, type Credential } from '../core/access/credential';
 import type { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { parseJson } from '../core/json';
+import { fillPlaceholders } from '../core/placeholders';
 import { readSmallFile } from '../system/plain-files';
 import type { BareCommand, CredentialCommand, SecretPlace } from './config-schema';
 import { runProgram } from '../system/programs';
@@ -76,21 +77,21 @@ export async function runCredentialCommand(
 ): Promise<PrintedLogin> {
   const asked = Date.now();
   const stdout = await runConfigured(command.command, { registry }, 'the credential command failed', context);
-  const printed = 'user' in command || 'prints' in command ? bareLogin(stdout, command, asked) : documentLogin(stdout);
+  const isBare = 'user' in command || 'prints' in command;
+  const printed = isBare ? bareLogin(stdout, command, asked) : documentLogin(stdout);
   if (printed === undefined) {
-    throw new HodError('credential-malformed', {
-      what: 'the credential command gave no credential',
-      object: command.command.join(' '),
-      // What it printed is not repeated: it may be the secret.
-      why:
-        'user' in command || 'prints' in command
-          ? `it must print the ${'user' in command ? 'password' : 'token'} alone, on one line`
-          : 'it must print {"username": …, "password": …} or {"token": …}, and may add "expires" (RFC 3339, UTC)',
-      next:
-        'user' in command || 'prints' in command
-          ? 'correct the command, or leave `user:` and `prints:` out in hod.yaml where it prints JSON; see docs/access.md'
-          : 'correct the command; where it prints the password or token alone, say so with `user:` or `prints: token` in hod.yaml; see docs/access.md',
-    });
+    const [why, next] = isBare
+      ? [
+          `it must print the ${'user' in command ? 'password' : 'token'} alone, on one line`,
+          'correct the command, or leave `user:` and `prints:` out in hod.yaml where it prints JSON; see docs/access.md',
+        ]
+      : [
+          'it must print {"username": …, "password": …} or {"token": …}, and may add "expires" (RFC 3339, UTC)',
+          'correct the command; where it prints the password or token alone, say so with `user:` or `prints: token` in hod.yaml; see docs/access.md',
+        ];
+    // What it printed is not repeated: it may be the secret.
+    const [what, object] = ['the credential command gave no credential', command.command.join(' ')];
+    throw new HodError('credential-malformed', { what, object, why, next });
   }
   keepCredential(printed.credential, registry, context.secrets);
   return printed;
@@ -130,9 +131,7 @@ export async function runConfigured(
   what: string,
   { folder, secrets }: SecretContext,
 ): Promise<string> {
-  const [file = '', ...args] = line.map((part) =>
-    part.replace(/\{(\w+)\}/g, (all, name: string) => (Object.hasOwn(values, name) ? (values[name] ?? all) : all)),
-  );
+  const [file = '', ...args] = line.map((part) => fillPlaceholders(part, values));
   const run = await runProgram(file, args, { folder, timeout: commandTimeout });
   if (run.exitCode !== 0) {
     const said = run.stderr.trim();

@@ -12,13 +12,14 @@ import { homeFolder } from './user-files';
 export interface FoundLogin {
   /** Who keeps it, for people: `una in /home/una/…`. */
   readonly name: string;
-  /** The login; undefined where its helper has none. Throws where the file or the helper cannot be used. */
-  obtain(): Promise<ObtainedLogin | undefined>;
+  /** Obtains the login; undefined where its helper has none. Throws where the file or the helper cannot be used. */
+  readonly obtain: () => Promise<ObtainedLogin | undefined>;
 }
 
-/** A login, and where it came from: for whoever is told that it was refused. */
+/** A login, and where it came from: the error says so where the registry refuses the login. It does not say when it expires. */
 interface ObtainedLogin {
-  readonly login: Credential;
+  readonly credential: Credential;
+  readonly expires: undefined;
   readonly origin: { readonly name: string; readonly next: string };
 }
 
@@ -120,7 +121,7 @@ function foundLogin(login: SharedLogin, where: FoundIn): FoundLogin {
   const next = `log in again with the tool that wrote ${file}; or store a login: hod access store ${registry} --user NAME < FILE`;
   const obtained = (known: Credential, keeper: string): ObtainedLogin => {
     const name = `${known.kind === 'token' ? 'the token' : `the login of ${known.username}`} ${keeper}`;
-    return { login: keepCredential(known, registry, secrets), origin: { name, next } };
+    return { credential: keepCredential(known, registry, secrets), expires: undefined, origin: { name, next } };
   };
   switch (login.kind) {
     case 'part':

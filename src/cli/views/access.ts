@@ -39,16 +39,8 @@ function rightRows(result: AccessResult, style: Style): Row[] {
     const all = repositories.map(({ component, repository, read, write, mount, anyoneReads, creation }) => ({
       ...{ component, repository },
       cells: [
-        isMadeByPush({ read, write })
-          ? style.faint('after the first push')
-          : anyoneReads === true
-            ? style.good('anyone')
-            : cell(read, needs === 'read' || write.allowed !== 'yes', style),
-        creation === 'created'
-          ? style.good('created')
-          : creation === 'first-upload'
-            ? style.good('will be created')
-            : cell(write, needs === 'write', style),
+        readCell({ read, write, anyoneReads }, needs, style),
+        creation === null ? cell(write, needs === 'write', style) : style.good(creations[creation]),
         mount === null ? style.faint('–') : cell(mount, false, style),
       ] as const,
     }));
@@ -71,6 +63,22 @@ function rightRows(result: AccessResult, style: Style): Row[] {
   const adds = result.environments.some(({ needs }) => needs === 'write');
   const own = [cell(read, true, style), cell(append, adds, style)] as const;
   return [...rows, ...sources, [style.strong('ledger'), ledger, ...own, style.faint('–')]];
+}
+
+type RepositoryResult = AccessResult['environments'][number]['repositories'][number];
+
+/** How a repository that did not exist comes to be. */
+const creations = { created: 'created', 'first-upload': 'will be created' } as const;
+
+function readCell(
+  { read, write, anyoneReads }: Pick<RepositoryResult, 'read' | 'write' | 'anyoneReads'>,
+  needs: 'read' | 'write' | null,
+  style: Style,
+): string {
+  if (isMadeByPush({ read, write })) {
+    return style.faint('after the first push');
+  }
+  return anyoneReads === true ? style.good('anyone') : cell(read, needs === 'read' || write.allowed !== 'yes', style);
 }
 
 /** A repository that is made by the first push cannot be read before. */

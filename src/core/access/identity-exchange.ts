@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { mapOf } from '../json';
+import { fillPlaceholders } from '../placeholders';
 import type { Credential } from './credential';
 
 /**
@@ -34,17 +35,15 @@ export type LoginPlaces = (
 };
 
 /** What placeholders stand for: `{token}` is the identity of the job. */
-export interface ExchangeValues {
+export type ExchangeValues = {
   readonly token: string;
   readonly audience: string;
   readonly registry: string;
-}
+};
 
 /** A login that a service answered with. */
 export interface ExchangedLogin {
-  readonly login:
-    | { readonly kind: 'token'; readonly token: string }
-    | { readonly kind: 'password'; readonly username: string; readonly password: string };
+  readonly login: Credential;
   readonly expires: Date | undefined;
 }
 
@@ -135,12 +134,12 @@ function valueAt(document: unknown, path: string): unknown {
 }
 
 function filledRecord(entries: Readonly<Record<string, string>>, values: ExchangeValues): Record<string, string> {
-  return Object.fromEntries(Object.entries(entries).map(([key, value]) => [key, filledText(value, values)]));
+  return Object.fromEntries(Object.entries(entries).map(([key, value]) => [key, fillPlaceholders(value, values)]));
 }
 
 function filled(value: unknown, values: ExchangeValues): unknown {
   if (typeof value === 'string') {
-    return filledText(value, values);
+    return fillPlaceholders(value, values);
   }
   if (Array.isArray(value)) {
     return value.map((each) => filled(each, values));
@@ -149,13 +148,4 @@ function filled(value: unknown, values: ExchangeValues): unknown {
   return entries === undefined
     ? value
     : Object.fromEntries([...entries].map(([key, each]) => [key, filled(each, values)]));
-}
-
-function filledText(text: string, { token, audience, registry }: ExchangeValues): string {
-  const values = new Map([
-    ['token', token],
-    ['audience', audience],
-    ['registry', registry],
-  ]);
-  return text.replace(/\{(\w+)\}/g, (all, name: string) => values.get(name) ?? all);
 }

@@ -51,8 +51,6 @@ export interface TokenService extends RunningServer {
   verify(token: string): Promise<AccessClaim | undefined>;
 }
 
-/** Seconds. */
-const usualLifetime = 300;
 /** The user name of jobs whose exchange answers with a password. */
 const jobUser = 'job';
 
@@ -61,9 +59,17 @@ const jobUser = 'job';
  * standard (RFC 8693); the others are as services have them that came before it.
  */
 const dialects: Readonly<
-  Record<string, { tokenOf: (sent: SentIdentity) => string; answer: (credential: string, lifetime: number) => object }>
+  Record<
+    string,
+    {
+      method: 'GET' | 'POST';
+      tokenOf: (sent: SentIdentity) => string;
+      answer: (credential: string, lifetime: number) => object;
+    }
+  >
 > = {
   '/exchange': {
+    method: 'POST',
     tokenOf: ({ form }) => form.get('subject_token') ?? '',
     answer: (credential, lifetime) => ({
       access_token: credential,
@@ -73,6 +79,7 @@ const dialects: Readonly<
     }),
   },
   '/login/form': {
+    method: 'POST',
     tokenOf: ({ form }) => form.get('identity') ?? '',
     answer: (credential, lifetime) => ({
       user: jobUser,
@@ -81,10 +88,12 @@ const dialects: Readonly<
     }),
   },
   '/login/json': {
+    method: 'POST',
     tokenOf: ({ json }) => json?.identity.token ?? '',
     answer: (credential, lifetime) => ({ session: { token: credential, seconds: lifetime } }),
   },
   '/login/header': {
+    method: 'GET',
     tokenOf: ({ authorization }) => authorization.replace(/^Bearer /, ''),
     answer: (credential) => ({ login: Buffer.from(`${jobUser}:${credential}`).toString('base64') }),
   },
@@ -123,7 +132,7 @@ class Grants {
     private readonly options: TokenServiceOptions,
     private readonly signing: NonNullable<TokenServiceOptions['signing']>,
     /** Seconds. */
-    private readonly lifetime: number,
+    readonly lifetime: number,
   ) {}
 
   /** Exchanges a job identity for a credential that is good for the lifetime. */
@@ -210,7 +219,7 @@ class Grants {
  * (RFC 8693), and gives out access tokens for registries, by GET and by POST (RFC 6749).
  */
 export async function startTokenService(options: TokenServiceOptions): Promise<TokenService> {
-  const { service, lifetime = usualLifetime } = options;
+  const { service, lifetime = 300 } = options;
   const pair = await generateKeyPair('RS256');
   const signing = options.signing ?? { key: pair.privateKey, certificates: [] };
   const grants = new Grants(options, signing, lifetime);
@@ -251,13 +260,10 @@ async function answerFor(request: IncomingMessage, options: TokenServiceOptions,
   const scopes = form.getAll('scope').flatMap((each) => each.split(' '));
   options.onRequest?.({ method, path: url.pathname, scopes });
   const dialect = new Map(Object.entries(dialects)).get(url.pathname);
-  if (dialect !== undefined && method === (url.pathname === '/login/header' ? 'GET' : 'POST')) {
+  if (dialect?.method === method) {
     const json = jsonLogin.safeParse(parseJson(Buffer.from(text)) ?? null).data;
     const { authorization = '' } = request.headers;
-    return dialect.answer(
-      await grants.admit(dialect.tokenOf({ form, json, authorization })),
-      options.lifetime ?? usualLifetime,
-    );
+    return dialect.answer(await grants.admit(dialect.tokenOf({ form, json, authorization })), grants.lifetime);
   }
   if (url.pathname === '/token' && method === 'POST') {
     return grants.accessToken(grants.identityOf(form), scopes);
