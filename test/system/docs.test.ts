@@ -56,6 +56,7 @@ test('every line in the docs that calls Hod is one that Hod takes', async () => 
 
 test('the pages of the commands are what the program says of itself', async () => {
   await run(process.execPath, ['scripts/command-pages.mjs', '--check'], { cwd: root });
+  await run(process.execPath, ['scripts/ci-table.mjs', '--check'], { cwd: root });
 });
 
 test('the guide is played, line by line, as it stands', async () => {
