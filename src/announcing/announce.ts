@@ -1,4 +1,4 @@
-import { sendEvent } from './send';
+import { sendEvent, type Receiver } from './send';
 import { HodError } from '../core/errors';
 import { eventOf } from '../core/ledger/announcements';
 import { headAfter, type Head, type Actor } from '../core/ledger/entry';
@@ -8,8 +8,9 @@ import type { Patience } from '../http/wire';
 import { Wires } from '../http/wires';
 import { withLedger } from '../session/open-ledger';
 import type { Session } from '../session/session';
+import type { SecretPlace } from '../workspace/config-schema';
 import type { Config, ReceiverConfig } from '../workspace/config';
-import { readSecret } from '../workspace/secrets';
+import { readSecret, type SecretContext } from '../workspace/secrets';
 import { appendDeciding } from '../delivery/record';
 
 /** How it went to tell one receiver. */
@@ -78,6 +79,18 @@ export async function withAnnouncing<T>(
       });
     }
   });
+}
+
+/** Refuses to go on where nobody would be told. Throws `nobody-to-tell`. */
+export function refuseNobody({ receivers, file }: Config): void {
+  if (receivers.length === 0) {
+    throw new HodError('nobody-to-tell', {
+      what: 'there is nobody to tell',
+      object: file,
+      why: 'it names no receiver',
+      next: 'name one under `announce:`; see docs/announcements.md',
+    });
+  }
 }
 
 /** Tells all receivers everything that they were not told yet. Throws nothing for one that is down. */
@@ -173,17 +186,14 @@ async function tell(receiver: ReceiverConfig, from: Head, context: TellContext):
   const begun = performance.now();
   let [through, delivered] = [from, 0];
   try {
-    const key = await readSecret(receiver.key, `announcements to ${name}`, {
-      folder: config.folder,
-      secrets: session.secrets,
-    });
+    const ready = await readReceiver(receiver, { folder: config.folder, secrets: session.secrets });
     for await (const sealed of ledger.entries(from)) {
       const event = eventOf(sealed, receiver.kinds);
       if (performance.now() - begun > pace.budget) {
         return { receiver: name, delivered, through, failed: 'there is more than it takes in so short a time' };
       }
       if (event !== undefined) {
-        const failed = await sendEvent(event, receiver, key, wires);
+        const failed = await sendEvent(event, ready, wires);
         if (failed !== undefined) {
           return { receiver: name, delivered, through, failed };
         }
@@ -198,4 +208,34 @@ async function tell(receiver: ReceiverConfig, from: Head, context: TellContext):
     }
     throw error;
   }
+}
+
+/** Reads the secrets of a receiver. Throws `credential-missing`, also where what should be its address is none. */
+async function readReceiver({ name, url, key, body }: ReceiverConfig, context: SecretContext): Promise<Receiver> {
+  return {
+    name,
+    url: url instanceof URL ? url : await readAddress(url, name, context),
+    key: key && (await readSecret(key, `announcements to ${name}`, context)),
+    body,
+  };
+}
+
+/** Reads an address that is a secret. What follows its host is never shown. */
+async function readAddress(place: SecretPlace, name: string, context: SecretContext): Promise<URL> {
+  const purpose = `the address of ${name}`;
+  const text = await readSecret(place, purpose, context);
+  const url = URL.canParse(text) ? new URL(text) : undefined;
+  if (url !== undefined && ['http:', 'https:'].includes(url.protocol)) {
+    const path = url.pathname.slice(1) + url.search;
+    if (path !== '') {
+      context.secrets.keep(path, purpose);
+    }
+    return url;
+  }
+  throw new HodError('credential-missing', {
+    what: 'the address of a receiver is missing',
+    object: name,
+    why: 'what hod.yaml takes it from holds no address, https://…',
+    next: 'write the whole address there',
+  });
 }

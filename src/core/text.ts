@@ -43,6 +43,17 @@ function hex(code: number, digits: number): string {
   return code.toString(16).padStart(digits, '0');
 }
 
+/** A character without width: what is written with it is neither a name that is called nor a link. */
+const joiner = '\u2060';
+
+/** A text from outside as one line in which nobody is called by an `@`, and no link is made. */
+export function inert(text: string): string {
+  return visible(text)
+    .replace(/@/g, `@${joiner}`)
+    .replace(/:\/\//g, `:${joiner}//`)
+    .replace(/\bwww\./gi, (found) => `${found.slice(0, -1)}${joiner}.`);
+}
+
 /** A copy of a document with every text in it, and every key, as it may be shown in a terminal. */
 export function visibleValues<T>(document: T): T {
   const copy = structuredClone(document);

@@ -125,9 +125,10 @@ function deliveredOf<P extends Plan>(
         origin: plan.origin,
         arrival,
         tags: decisions.filter(({ component }) => component === item.component),
-        omitted: (plan.tags.get(item.component)?.omitted ?? []).map(({ rule, missing }) => {
-          return { rule: rule.template.text, missing };
-        }),
+        omitted: (plan.tags.get(item.component)?.omitted ?? [])
+          // A bundle runs nowhere: it has no tags of platforms.
+          .filter(({ missing }) => missing !== 'platform' || item.platforms.length > 0)
+          .map(({ rule, missing }) => ({ rule: rule.template.text, missing })),
         referrers: referrers.count,
         transfer: { ...addTransfer(transfer, referrers.transfer), requests: item.target.requests },
       };

@@ -2,6 +2,7 @@ import type { Actor } from '../core/ledger/entry';
 import type { CommitId } from '../core/commit';
 import type { ContentNode } from '../core/oci/content';
 import { kindOf, type ContentKind } from '../core/oci/bundle';
+import { imagesByPlatform } from '../core/oci/content';
 import { describeManifest, type Manifest } from '../core/oci/manifest';
 import { typeOf } from '../core/oci/referrers';
 import type { Carrying } from '../core/oci/referrers';
@@ -108,8 +109,9 @@ export function kindAndType(manifest: Manifest): { kind: ContentKind; artifactTy
 }
 
 /** An item as decisions see it. */
-export function arriving({ component, node, target }: DeliveryItem): ArrivingComponent {
-  return { component, digest: node.manifest.digest, repository: target.label };
+export function arriving({ component, node, platforms, target }: DeliveryItem): ArrivingComponent {
+  const images = imagesByPlatform(node.manifest, platforms);
+  return { component, digest: node.manifest.digest, repository: target.label, images };
 }
 
 /** An item as it stands in its repository, for the ledger. */

@@ -13,7 +13,7 @@ import { settleAll } from '../system/promises';
 export interface SettlingItem {
   readonly component: string;
   /** What is delivered, where something is. */
-  readonly node?: Pick<ContentNode, 'manifest'>;
+  readonly node?: Pick<ContentNode, 'manifest' | 'children'>;
   readonly target: RepositoryTarget;
 }
 
@@ -86,26 +86,33 @@ class ServedTags<I extends SettlingItem> {
     );
   }
 
-  /** Writes or removes tags: fixed tags first, so that a moving tag never leads to a version whose own tag is missing. */
+  /**
+   * Writes or removes tags: fixed tags first, so that a moving tag never leads to a version whose own tag is missing. Tags of
+   * platforms are not written while those of an index are: a registry may read the image just then, and find half of it.
+   */
   async write(pending: readonly PendingTag[]): Promise<void> {
     for (const kind of tagKinds) {
-      await settleAll(
-        pending
-          .filter(({ decision }) => decision.kind === kind)
-          .map(async ({ decision, digest }) => {
-            if (digest !== undefined) {
-              this.serving.set(keyOf(decision), await writeTag(this.items, decision, digest, this.context));
-            } else if ((await removeTag(itemOf(this.items, decision).target, decision.tag)) === 'removed') {
-              this.serving.set(keyOf(decision), undefined);
-            } else {
-              this.kept.add(keyOf(decision));
-              const instead = this.insteadOf(decision);
-              if (instead !== undefined) {
-                this.serving.set(keyOf(decision), await writeTag(this.items, decision, instead, this.context));
-              }
-            }
-          }),
+      const own = pending.filter(({ decision }) => decision.kind === kind);
+      const [ofImages, ofAll] = [true, false].map((isOfImage) =>
+        own.filter(({ decision }) => (decision.platform !== undefined) === isOfImage),
       );
+      for (const tags of [ofImages ?? [], ofAll ?? []]) {
+        await settleAll(tags.map((each) => this.writeOne(each)));
+      }
+    }
+  }
+
+  private async writeOne({ decision, digest }: PendingTag): Promise<void> {
+    if (digest !== undefined) {
+      this.serving.set(keyOf(decision), await writeTag(this.items, decision, digest, this.context));
+    } else if ((await removeTag(itemOf(this.items, decision).target, decision.tag)) === 'removed') {
+      this.serving.set(keyOf(decision), undefined);
+    } else {
+      this.kept.add(keyOf(decision));
+      const instead = this.insteadOf(decision);
+      if (instead !== undefined) {
+        this.serving.set(keyOf(decision), await writeTag(this.items, decision, instead, this.context));
+      }
     }
   }
 
@@ -277,7 +284,8 @@ async function writeTag<I extends SettlingItem>(
   const { tag } = decision;
   const item = itemOf(items, decision);
   const { node, target } = item;
-  const manifest = node?.manifest.digest === digest ? node.manifest : await target.manifests.get(digest);
+  const delivered = node && [node, ...node.children].find((each) => each.manifest.digest === digest)?.manifest;
+  const manifest = delivered ?? (await target.manifests.get(digest));
   if (manifest === undefined) {
     throw new HodError('content-gone', {
       what: 'a tag cannot be brought up to date',
@@ -287,7 +295,7 @@ async function writeTag<I extends SettlingItem>(
     });
   }
   const write = (): Promise<Digest | undefined> => target.manifests.tag(tag, manifest);
-  return manifest === node?.manifest ? context.mending(item, write) : write();
+  return manifest === delivered ? context.mending(item, write) : write();
 }
 
 /** The error for a registry that took a tag and serves another, or none. */

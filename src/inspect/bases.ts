@@ -1,14 +1,13 @@
 import { isNear } from '../core/access/destinations';
 import type { Drift } from '../core/insight/drift';
+import type { ComponentBase } from '../core/insight/moved-bases';
 import type { ServedComponent } from '../core/ledger/facts';
 import { HodError, messageOf } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { readContentBelow, runnableImages } from '../core/oci/content';
-import { isDigest, type Digest } from '../core/oci/digest';
+import { isDigest } from '../core/oci/digest';
 import { formatPlatform } from '../core/oci/platform';
 import { parseReference, parseRepository, type Reference } from '../core/oci/reference';
-import type { CommitId } from '../core/commit';
-import type { Version } from '../core/tags/version';
 import type { Session } from '../session/session';
 import { namesRegistry, type Config } from '../workspace/config';
 
@@ -18,21 +17,6 @@ interface AskedEnvironment {
   readonly components: readonly { readonly served: ServedComponent; readonly drift: Pick<Drift, 'state'> }[];
 }
 
-/** What an image was built on, and what the name of that leads to now. */
-export interface ComponentBase {
-  readonly environment: string;
-  readonly component: string;
-  readonly version: Version | undefined;
-  readonly commit: CommitId;
-  readonly platform: string;
-  readonly name: string;
-  /** The digest when the image was built. */
-  readonly digest: string;
-  /** The digest now; undefined where the name leads to nothing, or that is not known. */
-  readonly now: Digest | undefined;
-  readonly state: 'current' | 'moved' | 'unknown';
-  readonly detail: string;
-}
 type BaseNow = Pick<ComponentBase, 'now' | 'state' | 'detail'>;
 
 /** What the images that environments serve were built on, and whether its name leads elsewhere now. */

@@ -22,7 +22,8 @@ import { ledgerLabel } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { commitsBetween } from '../workspace/git';
-import { basesOf, type ComponentBase } from './bases';
+import type { ComponentBase } from '../core/insight/moved-bases';
+import { basesOf } from './bases';
 import { readServing, type Serving } from './lines';
 
 /** Which environments a status is of, and what it asks for. */

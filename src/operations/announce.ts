@@ -1,5 +1,4 @@
-import { HodError } from '../core/errors';
-import { announceAll } from '../announcing/announce';
+import { announceAll, refuseNobody } from '../announcing/announce';
 import type { AnnounceResult } from '../results/announce';
 import { actorOf } from '../session/actor';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
@@ -13,14 +12,7 @@ export interface AnnounceOptions extends SessionOptions {
 /** Tells every receiver what it was not told yet. Throws `nobody-to-tell` where hod.yaml names none. */
 export async function announce(options: AnnounceOptions): Promise<AnnounceResult> {
   return withProduct(options, async (config, session) => {
-    if (config.receivers.length === 0) {
-      throw new HodError('nobody-to-tell', {
-        what: 'there is nobody to tell',
-        object: config.file,
-        why: 'it names no receiver',
-        next: 'name one under `announce:`; see docs/announcements.md',
-      });
-    }
+    refuseNobody(config);
     return withLedger(config, session, 'write', async (ledger) => {
       await refuseEmpty(config, ledger);
       const told = await announceAll(config, session, ledger, await actorOf(options.actor, config, session));

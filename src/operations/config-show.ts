@@ -33,7 +33,11 @@ export async function showConfig({ config: path = configName, branch }: ShowConf
         served: { product, environment, component, ledger: ledgerLabel(origin) },
       };
     }),
-    announce: config.receivers.map(({ name, url, kinds }) => ({ receiver: name, url: url.href, kinds: [...kinds] })),
+    announce: config.receivers.map(({ name, url, kinds }) => ({
+      receiver: name,
+      url: url instanceof URL ? url.href : null,
+      kinds: [...kinds],
+    })),
     environments: config.environments.map((environment) => describe(environment, config, { usual, branch })),
   };
 }

@@ -1,6 +1,7 @@
 import { listedIn } from '../core/ledger/facts';
 import type { ReleaseRecord } from '../core/ledger/release-record';
 import { decideAdoption, isInUse, type Adoption, type FoundContent } from '../core/release/adoption';
+import { setTagOf, withTaggedImages } from '../core/release/verdict';
 import { wantedTags } from '../core/tags/rules';
 import type { Orders } from '../delivery/delivery';
 import type { FoundArrival, LostEnvironment } from './found';
@@ -12,7 +13,7 @@ import type { RebuiltLedger } from './rebuilt-ledger';
  */
 export async function adoptAgain(
   record: ReleaseRecord,
-  { components }: FoundArrival,
+  { components, imagesOf }: FoundArrival,
   { name, before, rulesOf }: LostEnvironment,
   { ledger, product, orders }: { ledger: RebuiltLedger; product: string; orders: Orders },
 ): Promise<void> {
@@ -21,13 +22,16 @@ export async function adoptAgain(
   }
   const { commit, version, branch } = record;
   const contents = components.map((placed): FoundContent => {
-    const { component, repository, digest } = placed;
-    const values = { product, commit, version, branch, digest, dirty: false };
-    const { wanted } = wantedTags(rulesOf(component), values, component);
+    const { component, digest } = placed;
+    const values = { product, commit, version, branch, dirty: false };
+    const { wanted, images } = wantedTags(rulesOf(component), values, component, {
+      digest,
+      images: imagesOf(component),
+    });
     return {
-      ...{ placed, commit, version, branch: undefined, isServed: true },
+      ...{ placed: withTaggedImages(placed, images), commit, version, branch: undefined, isServed: true },
       branches: branch === undefined || record.pullRequest === true ? [] : [branch],
-      tags: wanted.map(({ tag, rule: { kind } }) => ({ component, repository, tag, kind, digest })),
+      tags: wanted.map((each) => setTagOf(each, placed)),
       follows: wanted.flatMap(({ rule }) => (rule.kind === 'moving' ? [rule.follows] : [])),
     };
   });

@@ -1,4 +1,5 @@
 import type { CommitId } from '../core/commit';
+import type { PlatformImage } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import type { RepositoryName } from '../core/oci/reference';
 import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
@@ -25,6 +26,8 @@ export interface FoundArrival {
   readonly release: ReleaseId;
   readonly components: readonly PlacedComponent[];
   readonly referrers: KnownReferrers;
+  /** The image for each platform of a component. */
+  readonly imagesOf: (component: string) => readonly PlatformImage[];
 }
 
 /** Everything that a ledger is made of again. */

@@ -164,8 +164,10 @@ function inTime(releases: Remains['releases'], a: FoundArrival, b: FoundArrival)
   return (one ?? '') < (other ?? '') ? -1 : 1;
 }
 
-function arrivingOf({ components }: FoundArrival) {
-  return components.map(({ component, digest, repository }) => ({ component, digest, repository }));
+function arrivingOf({ components, imagesOf }: FoundArrival) {
+  return components.map(({ component, digest, repository }) => {
+    return { component, digest, repository, images: imagesOf(component) };
+  });
 }
 
 async function publishAgain(

@@ -5,10 +5,10 @@ import { isName } from '../core/names';
 import type { ReleaseId } from '../core/ledger/release';
 import { readRecord, recordType, type ReleaseRecord } from '../core/ledger/release-record';
 import { readRollbackRecord, rollbackType, type RollbackRecord } from '../core/ledger/rollback-record';
-import { readContent } from '../core/oci/content';
+import { imagesByPlatform, readContent } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
 import type { Digest } from '../core/oci/digest';
-import { describeManifest } from '../core/oci/manifest';
+import { describeManifest, type Manifest } from '../core/oci/manifest';
 import { readDigestTag } from '../core/oci/referrers';
 import type { Tag } from '../core/oci/tag';
 import { readOwnRecords, recordReferrer } from '../delivery/referrers/own-records';
@@ -30,6 +30,8 @@ export interface RepositoryRemains {
   readonly records: readonly ReleaseRecord[];
   /** The rollbacks of the environment whose record refers to a manifest here. */
   readonly rollbacks: readonly RollbackRecord[];
+  /** The manifests that are tagged and of a release. */
+  readonly manifests: ReadonlyMap<Digest, Manifest>;
   /** The referrers of the manifests that are tagged, release records among them. */
   readonly referrers: ReadonlyMap<Digest, readonly Referrer[]>;
   /** Tags that lead to something without a record. */
@@ -99,7 +101,11 @@ async function readRepository(
   );
   const rollbacks = await settleAll(lists.map((each) => readable(each.digest, () => rollbacksOn(client, each))));
   const known = digests.filter((digest) => (told.get(digest)?.length ?? 0) > 0);
-  const referrers = await settleAll(known.map((digest) => readable(digest, () => everythingOn(client, digest))));
+  const contents = await settleAll(known.map((digest) => readable(digest, () => everythingOn(client, digest))));
+  const referrers = contents.map(([digest, all]): [Digest, Referrer[]] => [
+    digest,
+    [...all.flatMap((each) => each.referrers), ...(told.get(digest) ?? []).map(({ referrer }) => referrer)],
+  ]);
   return {
     environment,
     component,
@@ -109,16 +115,16 @@ async function readRepository(
     rollbacks: rollbacks
       .flatMap(([, all]) => all)
       .filter((each) => each.product === product && each.environment === environment),
-    referrers: new Map(
-      referrers.map(([digest, all]) => [digest, [...all, ...(told.get(digest) ?? []).map(({ referrer }) => referrer)]]),
-    ),
+    referrers: new Map(referrers),
+    manifests: new Map(contents.flatMap(([digest, all]) => all.map(({ manifest }) => [digest, manifest] as const))),
     unknown: tags.filter(({ digest }) => !known.includes(digest) && !damaged.has(digest)).map(({ tag }) => tag),
-    damaged: tags.flatMap(({ tag, digest }) => {
-      const why = damaged.get(digest);
-      return why === undefined ? [] : [{ tag, why }];
-    }),
+    damaged: tags.flatMap(({ tag, digest }) => damagedTag(tag, damaged.get(digest))),
     staged,
   };
+}
+
+function damagedTag(tag: Tag, why: string | undefined): RepositoryRemains['damaged'] {
+  return why === undefined ? [] : [{ tag, why }];
 }
 
 /** Reads something of a manifest; where it is damaged, that is noted: an old image keeps nobody from the others. */
@@ -160,9 +166,18 @@ async function rollbacksOn(client: RepositoryClient, { listed }: ListedOn): Prom
   return read.flatMap(({ bytes }) => readRollbackRecord(bytes) ?? []);
 }
 
-async function everythingOn(client: RepositoryClient, digest: Digest): Promise<readonly Referrer[]> {
+/** A tagged manifest, and its referrers. */
+interface TaggedContent {
+  readonly referrers: readonly Referrer[];
+  readonly manifest: Manifest;
+}
+
+async function everythingOn(client: RepositoryClient, digest: Digest): Promise<readonly TaggedContent[]> {
   const manifest = await client.manifests.get(digest);
-  return manifest === undefined ? [] : findReferrers(await readContent(client, describeManifest(manifest)));
+  if (manifest === undefined) {
+    return [];
+  }
+  return [{ manifest, referrers: await findReferrers(await readContent(client, describeManifest(manifest))) }];
 }
 
 /** Finds which releases came into each environment, by the records that stand there. */
@@ -191,11 +206,13 @@ export function rollbacksIn(
 }
 
 function arrivalOf(release: ReleaseId, here: readonly RepositoryRemains[]): FoundArrival {
-  const own = here.flatMap(({ component, client, records, referrers }) => {
+  const own = here.flatMap(({ component, client, records, referrers, manifests }) => {
     const placed = records
       .find((record) => record.release === release)
       ?.components.find((each) => each.component === component);
-    return placed === undefined ? [] : [{ client, placed, referrers: referrers.get(placed.digest) ?? [] }];
+    return placed === undefined
+      ? []
+      : [{ client, placed, referrers: referrers.get(placed.digest) ?? [], manifest: manifests.get(placed.digest) }];
   });
   return {
     release,
@@ -204,5 +221,9 @@ function arrivalOf(release: ReleaseId, here: readonly RepositoryRemains[]): Foun
       new Facts(),
       own.map(({ client, referrers }) => ({ target: client, referrers })),
     ),
+    imagesOf: (component) => {
+      const found = own.find(({ placed }) => placed.component === component);
+      return found?.manifest === undefined ? [] : imagesByPlatform(found.manifest, found.placed.platforms);
+    },
   };
 }

@@ -17,6 +17,8 @@ export const digest = z.string().regex(/^(sha256:[a-f0-9]{64}|sha512:[a-f0-9]{12
 export const tagResult = z.strictObject({
   tag: z.string(),
   kind: z.enum(tagKinds),
+  /** Of a tag that leads to one image of an index: its platform. */
+  platform: z.string().nullable(),
   outcome: z.enum(tagOutcomes),
   reason: z.string(),
   /** Where the registry served something else under it than the ledger says, or nothing (null). */
@@ -88,9 +90,9 @@ export const releaseFields = {
 };
 
 /** The part of a decision about a tag that is answered. */
-export function toTagResult({ tag, kind, outcome, reason, recorded, served }: TagDecision): TagResult {
+export function toTagResult({ tag, kind, platform, outcome, reason, recorded, served }: TagDecision): TagResult {
   const drift = recorded === undefined ? null : { recorded, served: served ?? null };
-  return { tag, kind, outcome, reason, drift };
+  return { tag, kind, platform: platform ?? null, outcome, reason, drift };
 }
 
 /** The part of a gate that is answered. */

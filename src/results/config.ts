@@ -32,8 +32,8 @@ export const configShowResultSchema = z.strictObject({
         .nullable(),
     }),
   ),
-  /** Who is told of what happens. */
-  announce: z.array(z.strictObject({ receiver: z.string(), url: z.string(), kinds: z.array(z.string()) })),
+  /** Who is told of what happens; `url`: null where the address is a secret. */
+  announce: z.array(z.strictObject({ receiver: z.string(), url: z.string().nullable(), kinds: z.array(z.string()) })),
   environments: z.array(
     z.strictObject({
       environment: z.string(),

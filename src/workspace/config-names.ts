@@ -57,6 +57,7 @@ export function checkNames(
     check([...path, 'repository'], () => refuseSharedRepository(environment.repository, names, raw.product));
     findings.push(...checkFirstOnly(path, environment, earlier.length === 0));
     checkTags([...path, 'tags'], environment.tags, check);
+    findings.push(...checkPlatformTags([...path, 'tags'], environment.tags));
     findings.push(...checkBranchTags(path, environment));
     environment.gates?.platforms?.forEach((platform, at) =>
       check([...path, 'gates', 'platforms', at], () => parsePlatform(platform)),
@@ -200,6 +201,14 @@ function checkTags(path: Path, rules: TagRules, check: Check): void {
       }
     }),
   );
+}
+
+/** Tags of platforms stand beside a tag that leads to all of an index: it is what is promoted. */
+function checkPlatformTags(path: Path, { fixed = [], moving = [] }: TagRules): ConfigFinding[] {
+  const all = [...fixed, ...moving.map(({ tag }) => tag)];
+  return all.length > 0 && all.every((text) => text.includes('{platform}'))
+    ? [{ path, text: 'every rule has {platform}; add one without it, for the tag of the whole image' }]
+    : [];
 }
 
 /** Placeholders that only a version fills. */

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { sendsIdentity, tokenExchange, type IdentityExchange } from '../core/access/identity-exchange';
+import { bodyPlaceholders, parseBody, unknownPlaceholders } from '../core/ledger/announcement-body';
 import { announcedKinds } from '../core/ledger/announcements';
 import { isResultName } from '../core/ledger/result-name';
 import { isTimeZone, isWindow, parseClockTime } from '../core/release/gates/freeze-window';
@@ -264,14 +265,35 @@ export const inclusionSchema = z
   );
 
 /** Who is told of what happened. */
-export const receiverSchema = z.strictObject({
-  url: z
-    .url({ protocol: /^https?$/, error: 'must be an address, https://…' })
-    .refine((text) => !/^\w+:\/\/[^/]*@/.test(text), 'must hold no login; it would stand here for all to read'),
-  /** What announcements are signed with. */
-  key: place,
-  kinds: z.array(z.enum(announcedKinds)).min(1).optional(),
-});
+export const receiverSchema = z
+  .strictObject({
+    /** Where it is told. An address that is a secret, as those of many chats are, stands elsewhere. */
+    url: z.union([
+      z
+        .url({ protocol: /^https?$/, error: 'must be an address, https://…, or { env: VARIABLE } or { file: PATH }' })
+        .refine((text) => !/^\w+:\/\/[^/]*@/.test(text), 'must hold no login; it would stand here for all to read'),
+      place,
+    ]),
+    /** What announcements are signed with; CloudEvents always are. */
+    key: place.optional(),
+    kinds: z.array(z.enum(announcedKinds)).min(1).optional(),
+    /** What is sent instead of a CloudEvent: a text or a JSON document with placeholders. */
+    body: z
+      .union(
+        [z.string().min(1), z.record(z.string(), z.unknown())],
+        'must be a text, or a document, with placeholders such as {text}',
+      )
+      .superRefine((body, context) => {
+        for (const name of unknownPlaceholders(parseBody(body))) {
+          context.addIssue(`there is no placeholder {${name}}; there are ${bodyPlaceholders.join(' ')}`);
+        }
+      })
+      .optional(),
+  })
+  .refine(
+    ({ key, body }) => key !== undefined || body !== undefined,
+    'key is missing: { env: VARIABLE } or { file: PATH }; only a receiver with a `body:` of its own needs none',
+  );
 
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({

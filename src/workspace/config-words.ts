@@ -67,7 +67,7 @@ function inWords(issue: z.core.$ZodIssue, value: unknown): string {
       return `must be ${issue.maximum} at most`;
     case 'invalid_format':
       return issue.format === 'url'
-        ? 'must be a URL, such as https://tokens.test/exchange'
+        ? 'must be a URL, such as https://service.test/path'
         : `${issue.message}${issue.path.join() === 'product' ? betterName(String(value)) : ''}`;
     default:
       return issue.message;

@@ -24,6 +24,7 @@ import { expandRepository, parseTemplate, type Template } from '../core/tags/tem
 import { similarNames } from '../core/nearest';
 import type { Component, Requirement } from '../core/build/component';
 import { parseOutputPlace, type OutputPlace, type ReferencePlace } from '../core/build/output-place';
+import { parseBody, type BodyTemplate } from '../core/ledger/announcement-body';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
 import type { AdmissionRules } from '../core/ledger/rules';
 import type { Passage } from '../core/release/gates/passage';
@@ -122,10 +123,13 @@ export interface EnvironmentConfig {
 /** Who is told of what happened to the product. */
 export interface ReceiverConfig {
   readonly name: string;
-  readonly url: URL;
-  /** What announcements are signed with. */
-  readonly key: SecretPlace;
+  /** Its address, or where that stands if it is a secret. */
+  readonly url: URL | SecretPlace;
+  /** What announcements are signed with; CloudEvents always are. */
+  readonly key: SecretPlace | undefined;
   readonly kinds: readonly AnnouncedKind[];
+  /** What is sent instead of a CloudEvent. */
+  readonly body: BodyTemplate | undefined;
 }
 
 /** A hod.yaml, checked and resolved. */
@@ -223,8 +227,14 @@ function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables'> 
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
     sharedLogins: raw['shared-logins'] ?? true,
-    receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds }]) => {
-      return { name, url: new URL(url), key, kinds };
+    receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds, body }]) => {
+      return {
+        name,
+        url: typeof url === 'string' ? new URL(url) : url,
+        key,
+        kinds,
+        body: body === undefined ? undefined : parseBody(body),
+      };
     }),
     stateFolder: join(folder, '.hod'),
     versionTags: raw['version-tags'] === undefined ? usualVersionTags : parseVersionTags(raw['version-tags']),

@@ -6,7 +6,7 @@ import { spawn } from 'node:child_process';
 import { createInterface } from 'node:readline';
 import { text } from 'node:stream/consumers';
 import { z } from 'zod';
-import { plainEnvironment, program } from '../support/hod';
+import { hod, plainEnvironment, program } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 const key = 'a key of the harbour board';
@@ -188,6 +188,77 @@ test('a key that is missing or stands in hod.yaml, a kind that nobody asked for,
   expect((await world.fails('config-invalid', 'publish')).why).toContain('a secret never stands here');
   await world.configure(/announce:\n.*\n$/, '');
   await world.fails('nobody-to-tell', 'announce');
+});
+
+test('a chat is told in a body of its own: values stay within it, call nobody and link nowhere; its address is a secret', async () => {
+  const { world } = sandbox;
+  const said: { path: string; type: string; body: string }[] = [];
+  let status = 200;
+  const server = createServer((request, response) => {
+    void text(request).then((body) => {
+      said.push({ path: request.url ?? '', type: request.headers['content-type'] ?? '', body });
+      expect(request.headers['hod-body-hmac']).toBeUndefined();
+      response.writeHead(status).end();
+    });
+  });
+  server.listen(0, '127.0.0.1');
+  await once(server, 'listening');
+  const { port } = server.address() as AddressInfo;
+  const lines = [
+    'announce:',
+    '  chat:',
+    '    url: { env: CHAT_URL }',
+    '    body: { blocks: [{ text: "{text} ({run})" }], at: "{environment}", {event}: 7 }',
+    '  pager: { url: "http://127.0.0.1:PORT/pager", body: "{event}: {release} in {environment} by {actor}" }',
+  ];
+  await world.configure(
+    /announce:\n.*\n$/,
+    `${lines.join('\n').replace('{event}: 7', 'n: 7').replace('PORT', String(port))}\n`,
+  );
+  const secret = 'hook-5f0c9d2e7b1a';
+  world.env = { CHAT_URL: `http://127.0.0.1:${port}/${secret}` };
+  await world.publish('--actor', 'siv');
+  expect(said.map(({ path, type, body }) => [path, type, body]).sort()).toEqual([
+    [
+      `/${secret}`,
+      'application/json; charset=utf-8',
+      '{"blocks":[{"text":"siv published skerry-line 2.4.0 to dev ()"}],"at":"dev","n":7}',
+    ],
+    ['/pager', 'text/plain; charset=utf-8', 'published: 2.4.0 in dev by siv'],
+  ]);
+  await world.promote('uat');
+  await world.product.change('timetable', 'Show the winter sailings');
+  await world.product.build();
+  await world.publish('--version', '2.5.0');
+  await world.promote('uat');
+  said.length = 0;
+  const reason = '@everyone "}], "at": "<!here>\n\\ see https://evil.test or www.evil.test {version}';
+  await hod(['rollback', 'uat', '--reason', reason, '--actor', 'siv'], world.options);
+  const [chat] = said.filter(({ path }) => path !== '/pager');
+  const document: unknown = JSON.parse(chat?.body ?? '');
+  expect(document).toEqual({
+    blocks: [{ text: expect.stringContaining('siv rolled skerry-line back in uat: @') }],
+    at: 'uat',
+    n: 7,
+  });
+  expect(chat?.body).not.toMatch(/@everyone|<!here>|https:\/\/evil|www\.evil|2\.4\.0/);
+
+  status = 404;
+  const failed = await world.hod('promote', 'uat', '--again', '--reason', 'it was right', '--verbose');
+  expect(failed).toMatchObject({
+    code: 0,
+    stderr: expect.stringContaining(`chat was not told: 127.0.0.1:${port} answered 404`),
+  });
+  world.env = { CHAT_URL: secret };
+  expect((await world.hod('announce')).stdout).toContain('what hod.yaml takes it from holds no address');
+  for (const run of [failed, await world.hod('config', 'show'), await world.hod('announce', '--verbose')]) {
+    expect(run.stdout + run.stderr).not.toContain(secret);
+  }
+  await world.configure('{text} (', '{txt} (');
+  expect((await world.fails('config-invalid', 'config', 'check')).why).toMatch(
+    /there is no placeholder \{txt\}; there are text event/,
+  );
+  await new Promise((resolve) => server.close(resolve));
 });
 
 test('the receiver of the sandbox tells what comes, and whether it is signed', async () => {

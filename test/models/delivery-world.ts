@@ -1,9 +1,9 @@
 import type { RepositoryTarget } from '../../src/registry/ports';
 import { ok } from 'node:assert';
 import { commitSchema, type CommitId } from '../../src/core/commit';
-import { readContent, type ContentNode } from '../../src/core/oci/content';
+import { imagesByPlatform, readContent, type ContentNode } from '../../src/core/oci/content';
 import { isDigest, sha256, type Digest } from '../../src/core/oci/digest';
-import { parseManifest, type Manifest } from '../../src/core/oci/manifest';
+import { describeManifest, parseManifest, type Manifest } from '../../src/core/oci/manifest';
 import { mediaTypes } from '../../src/core/oci/media-types';
 import { formatRepository, parseRepository, type Repository } from '../../src/core/oci/reference';
 import type { Build } from '../../src/core/build/build';
@@ -406,6 +406,13 @@ export class DeliveryWorld {
                 .filter(({ record }) => record.release === release)
                 .map(({ placed }) => ({ ...placed, repository: repositoryOf(name, placed.component) })),
               referrers: [],
+              imagesOf: (component: string) => {
+                const placed = here.find(
+                  (each) => each.record.release === release && each.placed.component === component,
+                );
+                const manifest = placed && this.registry(name, component).manifests.get(placed.placed.digest);
+                return manifest === undefined ? [] : imagesByPlatform(manifest, ['linux/amd64']);
+              },
             })),
           ];
         }),
@@ -629,6 +636,12 @@ export class DeliveryWorld {
 }
 
 const nodes = new Map<string, ContentNode>();
+const images = new Map<Digest, Digest>();
+
+/** What a tag of a platform leads to, of some content. */
+export function imageIn(content: Digest): Digest {
+  return images.get(content) ?? content;
+}
 
 /** What a build holds. Made once: worlds share what never changes. */
 export function nodeOf(content: string): ContentNode {
@@ -640,14 +653,26 @@ export function nodeOf(content: string): ContentNode {
 function makeNode(content: string): ContentNode {
   const config = { mediaType: 'application/vnd.oci.empty.v1+json', digest: sha256(`config ${content}`), size: 2 };
   const document = { schemaVersion: 2, mediaType: mediaTypes.manifest, config, layers: [], annotations: { content } };
-  const manifest = parseManifest(Buffer.from(JSON.stringify(document)), { label: content });
+  const image = parseManifest(Buffer.from(JSON.stringify(document)), { label: content });
+  const index = {
+    ...{ schemaVersion: 2, mediaType: mediaTypes.index, annotations: { content } },
+    manifests: [{ ...describeManifest(image), platform: { os: 'linux', architecture: 'amd64' } }],
+  };
+  const manifest = parseManifest(Buffer.from(JSON.stringify(index)), { label: content });
   const source = {
     label: 'out',
-    readManifest: () => Promise.resolve(manifest.bytes),
+    readManifest: ({ digest }: { digest: Digest }) =>
+      Promise.resolve((digest === image.digest ? image : manifest).bytes),
     openBlob: () => Promise.reject(new Error('an upload is pretended')),
   };
-  return { manifest, source, children: [] };
+  images.set(manifest.digest, image.digest);
+  return isIndex(content)
+    ? { manifest, source, children: [{ manifest: image, source, children: [] }] }
+    : { manifest: image, source, children: [] };
 }
+
+/** Whether a build holds an index: then tags can lead to the image in it. */
+const isIndex = (content: string): boolean => content.startsWith('timetable');
 
 async function* noTags(): AsyncGenerator<Tag> {
   yield* await Promise.resolve([]);

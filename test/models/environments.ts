@@ -18,6 +18,7 @@ import {
   Killed,
   never,
   nodeOf,
+  imageIn,
   tagRules,
   taking,
   type Commit,
@@ -402,9 +403,50 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay, isInserted: bool
       const good = new Set(
         model.stays.filter((stay) => !stay.left && stay.component === component).map(({ release }) => digest(release)),
       );
-      const moving = [...world.tagsOf(environment, component)].filter(
+      const all = [...world.tagsOf(environment, component)];
+      const ofPlatforms = all.filter(([tag]) => tag.endsWith(platformSuffix));
+      const goodImages = [...good].flatMap((each) => (each === undefined ? [] : [imageIn(each)]));
+      same(
+        [
+          environment,
+          component,
+          // One that is to go may stand at the image of what was not withdrawn, too.
+          ofPlatforms.filter(([tag, target]) => {
+            const namesake = tag.slice(0, -platformSuffix.length);
+            const isExpected = isFixed(namesake) || expected.some(([name]) => name === namesake);
+            return isExpected || (!goodImages.includes(target) && !mayStay);
+          }),
+        ],
+        [
+          environment,
+          component,
+          ofPlatforms.flatMap(([tag]) => {
+            const namesake = tag.slice(0, -platformSuffix.length);
+            const target = isFixed(namesake)
+              ? all.find(([each]) => each === namesake)?.[1]
+              : digest(model.tag(namesake, component));
+            return target === undefined ? [] : [[tag, imageIn(target)]];
+          }),
+        ],
+      );
+      // Each tag of a platform is there where its namesake is.
+      const named = expected.map(([name = '']) => name);
+      same(
+        [environment, component, []],
+        [
+          environment,
+          component,
+          named.filter(
+            (name) =>
+              hasPlatformTag(environment, component, name) &&
+              !ofPlatforms.some(([tag]) => tag === `${name}${platformSuffix}`),
+          ),
+        ],
+      );
+      const moving = all.filter(
         ([tag, target]) =>
           !isFixed(tag) &&
+          !tag.endsWith(platformSuffix) &&
           // A tag that is to go may stand where it could not be removed: at what was not withdrawn.
           (expected.some(([name]) => name === tag) || (!good.has(target) && !mayStay)),
       );
@@ -416,16 +458,30 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay, isInserted: bool
   }
 }
 
+const platformSuffix = '-linux-amd64';
+
+/** Whether rules ask for the tag of a platform beside a tag. Branches have none. */
+function hasPlatformTag(environment: Environment, component: string, tag: string): boolean {
+  const version = /^\d+\.\d+(\.\d+)?$/.exec(tag);
+  const isWanted =
+    environment === 'uat' ? tag === 'uat' : environment === 'prod' && version !== null && !tag.endsWith(platformSuffix);
+  return component !== includedComponent && isWanted;
+}
+
 const open = noAdmissionRules;
 export const worldEnvironments = {
   dev: {
     rules: tagRules('dev', ['c-{commit:12}', '{version}'], ['{branch}', '{major}.{minor}', 'latest']),
     admissionRules: open,
   },
-  uat: { rules: tagRules('uat', ['c-{commit:12}', '{version}'], ['uat']), admissionRules: open },
+  uat: { rules: tagRules('uat', ['c-{commit:12}', '{version}'], ['uat', 'uat-{platform}']), admissionRules: open },
   staging: { rules: tagRules('staging', ['{version}', 'c-{commit:12}'], ['staging']), admissionRules: open },
   prod: {
-    rules: tagRules('prod', ['c-{commit:12}', '{version}'], ['{major}.{minor}', 'latest']),
+    rules: tagRules(
+      'prod',
+      ['c-{commit:12}', '{version}', '{version}-{platform}'],
+      ['{major}.{minor}', 'latest', '{major}.{minor}-{platform}'],
+    ),
     admissionRules: { ...open, results: ['smoke'], signOffs: 1 },
   },
 };

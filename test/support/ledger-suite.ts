@@ -46,6 +46,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'failed',
       'referrers',
       'announced',
+      'base-moved',
     ),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
     build: fc.nat(5),
@@ -78,6 +79,12 @@ export const anyAction: fc.Arbitrary<Action> = fc
       subject: digest,
       referrers: [{ digest: sha256(`signature ${build}`), type: build % 2 === 0 ? recordType : 'a/signature' }],
     }));
+    if (kind === 'base-moved') {
+      const bases = components.map(({ component, digest }) => {
+        return { component, commit, platform: 'linux/amd64', name: 'dev.test/base:12', was: digest, is: null };
+      });
+      return { kind, environment, bases };
+    }
     if (kind === 'announced') {
       return { kind, receivers: names.map((receiver) => ({ receiver, seq: build, hash: null })) };
     }

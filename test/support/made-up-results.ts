@@ -59,7 +59,14 @@ const content = (component: string, environment: string, of: number) => ({
 
 type TagOf = DeliveredResult['tags'][number];
 const tag = (name: string, outcome: TagOf['outcome'], reason = ''): TagOf => ({
-  ...{ tag: name, kind: /^\d+\.\d+\.\d+/.test(name) ? 'fixed' : 'moving', outcome, reason, drift: null },
+  ...{
+    tag: name,
+    kind: /^\d+\.\d+\.\d+/.test(name) ? 'fixed' : 'moving',
+    platform: null,
+    outcome,
+    reason,
+    drift: null,
+  },
 });
 
 /** Of every seven images one is held, and of every three one is as it was. */
@@ -376,7 +383,9 @@ export const carried: CarryResult = {
       ...{ from: `${repository('dev', 'timetable')}:2.4.0`, digest: digest(1), size: 1024, artifactType: null },
       mediaType: 'application/vnd.oci.image.index.v1+json',
       platforms: [...platforms],
-      tags: [{ tag: '2.4.0', kind: 'fixed', outcome: 'created', reason: 'the tag is new', drift: null }],
+      tags: [
+        { tag: '2.4.0', kind: 'fixed', platform: null, outcome: 'created', reason: 'the tag is new', drift: null },
+      ],
       referrers: { brought: 3, present: 1, left: [`${repository('prod', 'timetable')}:sha256-0001.sig`] },
       transfer: { blobsSent: 9, blobsMounted: 0, blobsPresent: 2, bytesSent: 48_200_000 },
     },

@@ -24,7 +24,7 @@ test('the same members give the same index, in whatever order and from wherever 
     ['linux/arm64', world.product.head()],
   ]);
   expect(index.tags).toEqual([
-    { tag: '2.4.0', kind: 'fixed', outcome: 'created', reason: 'the tag is new', drift: null },
+    { tag: '2.4.0', kind: 'fixed', platform: null, outcome: 'created', reason: 'the tag is new', drift: null },
   ]);
 
   const [first, second] = index.members.map(({ digest }) => `${target}@${digest}`);

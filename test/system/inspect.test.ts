@@ -1,3 +1,4 @@
+import { startReceiver } from '../../src/sandbox/receiver';
 import { createServer, type Server } from 'node:http';
 import { once } from 'node:events';
 import { mkdir, rm, symlink, writeFile } from 'node:fs/promises';
@@ -246,6 +247,30 @@ test('which releases stand on a base whose name leads elsewhere now', async () =
       /rebuild {2}dev tide-watch 2\.4\.0 for linux\/amd64: on .*base:12, it leads elsewhere now/,
     );
     expect((await world.status('dev')).bases).toBeNull();
+
+    // A nightly job tells of it once.
+    await world.fails('nobody-to-tell', 'status', '--announce');
+    const told: unknown[] = [];
+    const receiver = await startReceiver(0, ({ event }) => told.push(event));
+    await world.configure(
+      /$/,
+      `announce: { board: { url: "http://127.0.0.1:${receiver.port}/", key: { env: BOARD_KEY } } }\n`,
+    );
+    world.env = { BOARD_KEY: receiver.key };
+    const nightly = () => hodJson('status', ['status', '--announce'], world.options);
+    expect((await nightly()).bases).toMatchObject([{ state: 'moved' }]);
+    await nightly();
+    expect(told).toMatchObject([
+      {
+        type: 'hod.base-moved',
+        subject: 'dev',
+        data: { bases: [{ component: 'tide-watch', was: first.digest, is: second.digest }] },
+      },
+    ]);
+    expect(await hodJson('timeline', ['timeline', '--kind', 'base-moved'], world.options)).toMatchObject({
+      events: [{ environment: 'dev', components: ['tide-watch'], detail: expect.stringContaining('base:12') }],
+    });
+    await receiver.close();
   } finally {
     await close();
   }

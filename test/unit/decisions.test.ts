@@ -281,7 +281,7 @@ test('a publication asks for what it needs, in as few rounds as there can be, an
       shallow: false,
       version: { kind: 'next', part: 'patch', line: everyVersion },
     },
-    components: [{ component: 'timetable', digest: sha256('new'), repository }],
+    components: [{ component: 'timetable', digest: sha256('new'), repository, images: [] }],
     claims: [],
     strictOrder: false,
     despite: inSpiteOfNothing,

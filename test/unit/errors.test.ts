@@ -119,7 +119,7 @@ test('a tag that the ledger promises, of content that the registry has lost', as
   const nothing = () => Promise.resolve(undefined);
   const item = {
     component: 'timetable',
-    node: { manifest },
+    node: { manifest, children: [] },
     target: { ...unasked, manifests: { ...unasked.manifests, get: nothing, resolve: nothing } },
   };
   await failing('content-gone', () =>

@@ -48,7 +48,7 @@ function published(outcomes: readonly Outcome[]): PublishResult {
       wayReason: 'it comes after 2.3.9',
       sameCommit: false,
       serves: '2.4.0',
-      tags: [{ tag: 'main', kind: 'moving', outcome, reason: `it was ${outcome}`, drift: null }],
+      tags: [{ tag: 'main', kind: 'moving', platform: null, outcome, reason: `it was ${outcome}`, drift: null }],
       omitted: [],
       referrers: { brought: 0, present: 0, left: [] },
       transfer: { blobsSent: 0, blobsMounted: 0, blobsPresent: 4, bytesSent: 0, requests: 3 },

@@ -23,6 +23,7 @@ export function statusCommand() {
       ['hod status', 'all environments'],
       ['hod status uat prod', 'two of them'],
       ['hod status prod --bases', 'which releases stand on a base that moved?'],
+      ['hod status --announce', 'for a nightly job: tell the receivers of bases that moved'],
       ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
       ['hod status prod --pull', 'how to pull what prod serves: a reference by digest on each line'],
       ['hod status --watch', 'stay, and show it again every five seconds'],
@@ -31,6 +32,11 @@ export function statusCommand() {
     .argument('[env...]', 'the environments to show (default: all)')
     .addOption(configsOption())
     .option('--bases', 'ask whether what the images were built on is something else now, and list what to build again')
+    .addOption(
+      new Option('--announce', 'with --bases: tell the receivers of bases that moved, each movement once')
+        .implies({ bases: true })
+        .conflicts(['watch', 'pull']),
+    )
     .option(
       '--check',
       'ask about every tag; end with exit 4 where a registry disagrees with the ledger or a base moved, 6 where one does not answer',

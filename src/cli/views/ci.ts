@@ -1,6 +1,6 @@
 import { shortCommit } from '../../core/commit';
 import type { Way } from '../../core/ledger/way';
-import { visible } from '../../core/text';
+import { inert, visible } from '../../core/text';
 import type { PromoteResult } from '../../results/promote';
 import type { PublishResult } from '../../results/publish';
 
@@ -75,9 +75,6 @@ function keyOf(component: string): string {
   return component.toUpperCase().replaceAll('_', '___').replaceAll('.', '__').replaceAll('-', '_');
 }
 
-/** A character without width: what is written with it is neither a name that is called nor a link. */
-const joiner = '\u2060';
-
 /** A reference as Markdown shows it, to be copied: nothing in code is markup, and it must stay what it is. */
 export function codeReference(reference: string): string {
   return `\`${visible(reference).replace(/[`|]/g, '')}\``;
@@ -88,9 +85,5 @@ export function codeReference(reference: string): string {
  * and it stays in its line.
  */
 export function cell(text: string): string {
-  return visible(text)
-    .replace(/[\\`*_[\]<>#|&~!$]/g, (character) => `&#${character.charCodeAt(0)};`)
-    .replace(/@/g, `@${joiner}`)
-    .replace(/:\/\//g, `:${joiner}//`)
-    .replace(/\bwww\./gi, (found) => `${found.slice(0, -1)}${joiner}.`);
+  return inert(text).replace(/[\\`*_[\]<>#|&~!$]/g, (character) => `&#${character.charCodeAt(0)};`);
 }

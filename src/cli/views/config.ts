@@ -2,6 +2,7 @@ import { formatCount } from '../../core/amounts';
 import { describeDuration } from '../../core/amounts';
 import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
 import type { Screen } from '../answer';
+import type { Style } from './style';
 import { columns } from './format';
 
 /** What `config check` answers to people. */
@@ -30,37 +31,10 @@ function named(names: readonly string[], noun: string): string {
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
   const { file, product, ledger, variables, includes, environments, announce } = result;
-  const parts = environments.map(({ environment, after, follows, takes, receives, gates, components, referrers }) => {
-    const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
-    const entry = [
-      ...(gates.served === null ? [] : [`served by ${gates.served} of the other side`]),
-      ...gates.results.map((name) => `result ${name}`),
-      ...(gates.signOffs === 0 ? [] : [formatCount(gates.signOffs, 'sign-off')]),
-      ...(gates.soak === 0 ? [] : [`soak ${describeDuration(gates.soak)}`]),
-      ...gates.freeze.map((window) => `freeze ${window}`),
-      ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),
-      ...(gates.annotations.length === 0 ? [] : [`annotations ${gates.annotations.join(' ')}`]),
-      ...(gates.referrers.length === 0 ? [] : [`referrers ${gates.referrers.join(' ')}`]),
-    ];
-    const rows = components.map(({ component, repository, tags }) => [
-      component,
-      repository,
-      tags.map(({ rule, tag }) => (tag === null || tag === rule ? rule : `${rule} = ${tag}`)).join(' '),
-    ]);
-    return [
-      `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
-      ...(follows === null
-        ? []
-        : [`  ${receives === 'parcels' ? 'releases' : 'builds'} of ${follows.branches.join(', ')} take over${usual}`]),
-      ...(takes === null ? [] : [`  takes releases of ${takes.join(', ')}`]),
-      ...(receives === 'parcels' ? ['  receives parcels, and no builds'] : []),
-      ...(receives === 'builds' ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
-      ...(referrers.includes('all') ? [] : [`  carries referrers: ${referrers.join(', ')}`]),
-      ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
-    ].join('\n');
-  });
+  const parts = environments.map((each) => environmentPart(each, style));
   const told = announce.map(
-    ({ receiver, url, kinds }) => `${style.strong(receiver)}  is told at ${url}: ${kinds.join(', ')}`,
+    ({ receiver, url, kinds }) =>
+      `${style.strong(receiver)}  is told at ${url ?? 'a secret address'}: ${kinds.join(', ')}`,
   );
   const included = includes.map(({ component, reference, served }) => {
     const from =
@@ -77,4 +51,46 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
     ...columns(filled, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)),
   ].join('\n');
   return [head, ...parts, ...included, ...told].join('\n\n');
+}
+
+function environmentPart(
+  {
+    environment,
+    after,
+    follows,
+    takes,
+    receives,
+    gates,
+    components,
+    referrers,
+  }: ConfigShowResult['environments'][number],
+  style: Style,
+): string {
+  const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
+  const entry = [
+    ...(gates.served === null ? [] : [`served by ${gates.served} of the other side`]),
+    ...gates.results.map((name) => `result ${name}`),
+    ...(gates.signOffs === 0 ? [] : [formatCount(gates.signOffs, 'sign-off')]),
+    ...(gates.soak === 0 ? [] : [`soak ${describeDuration(gates.soak)}`]),
+    ...gates.freeze.map((window) => `freeze ${window}`),
+    ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),
+    ...(gates.annotations.length === 0 ? [] : [`annotations ${gates.annotations.join(' ')}`]),
+    ...(gates.referrers.length === 0 ? [] : [`referrers ${gates.referrers.join(' ')}`]),
+  ];
+  const rows = components.map(({ component, repository, tags }) => [
+    component,
+    repository,
+    tags.map(({ rule, tag }) => (tag === null || tag === rule ? rule : `${rule} = ${tag}`)).join(' '),
+  ]);
+  return [
+    `${style.strong(environment)}${after === null ? '' : `  after ${after}`}`,
+    ...(follows === null
+      ? []
+      : [`  ${receives === 'parcels' ? 'releases' : 'builds'} of ${follows.branches.join(', ')} take over${usual}`]),
+    ...(takes === null ? [] : [`  takes releases of ${takes.join(', ')}`]),
+    ...(receives === 'parcels' ? ['  receives parcels, and no builds'] : []),
+    ...(receives === 'builds' ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
+    ...(referrers.includes('all') ? [] : [`  carries referrers: ${referrers.join(', ')}`]),
+    ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
+  ].join('\n');
 }

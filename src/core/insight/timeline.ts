@@ -21,6 +21,7 @@ export const eventKinds = [
   'referrers',
   'failed',
   'refused',
+  'base-moved',
 ] as const;
 export type EventKind = (typeof eventKinds)[number];
 
@@ -116,9 +117,17 @@ function tell(action: Action): Told | undefined {
       const { kind, environment, command, object, reason } = action;
       return { kind, environment, detail: `${command} of ${object}: ${reason}` };
     }
+    case 'base-moved':
+      return tellBases(action);
     case 'announced':
       return undefined;
   }
+}
+
+function tellBases({ kind, environment, bases }: Extract<Action, { kind: 'base-moved' }>): Told {
+  const names = [...new Set(bases.map(({ name }) => name))];
+  const components = [...new Set(bases.map(({ component }) => component))];
+  return { kind, environment, components, detail: `built on ${names.join(', ')}, which leads elsewhere now` };
 }
 
 /** The release of another product that a component is of. */

@@ -11,6 +11,7 @@ export const announcedKinds = [
   'restored',
   'moved',
   'refused',
+  'base-moved',
 ] as const;
 export type AnnouncedKind = (typeof announcedKinds)[number];
 
@@ -20,13 +21,13 @@ export interface CloudEvent {
   /** The hash of the entry: another event never has it, and the same event sent twice has the same. */
   readonly id: string;
   readonly source: string;
-  readonly type: string;
+  readonly type: `hod.${AnnouncedKind}`;
   readonly subject: string;
   readonly time: string;
   /** Events of one source stand in the order of this text (the extension "sequence"). */
   readonly sequence: string;
   readonly datacontenttype: 'application/json';
-  readonly data: object;
+  readonly data: EventData;
 }
 
 /** What an entry is announced as; undefined where it is nothing that is announced. */
@@ -34,13 +35,13 @@ export function eventOf({ entry, hash }: SealedEntry, kinds: readonly AnnouncedK
   const { product, seq, at, actor, action } = entry;
   const kind = kinds.find((each) => each === action.kind);
   const data = kind === undefined ? undefined : dataOf(action);
-  return data === undefined
+  return kind === undefined || data === undefined
     ? undefined
     : {
         specversion: '1.0',
         id: hash,
         source: `hod/${product}`,
-        type: `hod.${action.kind}`,
+        type: `hod.${kind}`,
         subject: data.environment,
         time: at,
         sequence: String(seq).padStart(12, '0'),
@@ -49,10 +50,31 @@ export function eventOf({ entry, hash }: SealedEntry, kinds: readonly AnnouncedK
       };
 }
 
-/** What is told of an action, beside where it was. */
-type EventData = { readonly environment: string } & Readonly<Record<string, unknown>>;
+/** What is told of an action; each kind has some of it (docs/announcements.md). */
+export interface EventData {
+  readonly product: string;
+  readonly seq: number;
+  readonly actor: string;
+  readonly environment: string;
+  readonly from?: string | null | undefined;
+  readonly version?: string | undefined;
+  readonly commit?: string | undefined;
+  readonly branch?: string | undefined;
+  readonly build?: string | undefined;
+  readonly run?: string | undefined;
+  readonly line?: string | undefined;
+  readonly reason?: string | undefined;
+  readonly command?: string | undefined;
+  readonly code?: string | undefined;
+  readonly object?: string | undefined;
+  readonly components?: readonly { readonly component: string; readonly way?: string | undefined }[];
+  readonly retires?: readonly string[];
+  readonly tags?: readonly object[];
+  readonly places?: readonly object[];
+  readonly bases?: readonly { readonly component: string }[];
+}
 
-function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
+function dataOf(action: SealedEntry['entry']['action']): Omit<EventData, 'product' | 'seq' | 'actor'> | undefined {
   switch (action.kind) {
     case 'published':
     case 'promoted':
@@ -91,6 +113,10 @@ function dataOf(action: SealedEntry['entry']['action']): EventData | undefined {
     case 'refused': {
       const { environment, command, code, object, reason } = action;
       return { environment, command, code, object, reason };
+    }
+    case 'base-moved': {
+      const { environment, bases } = action;
+      return { environment, bases };
     }
     default:
       return undefined;

@@ -42,6 +42,8 @@ export const tagTargetFields = {
   release: releaseIdSchema,
   commit: commitSchema,
   version: versionSchema.optional(),
+  /** Of a tag that leads to one image of an index: the platform of that image. */
+  platform: z.string().optional(),
 };
 const tagTargetSchema = z.object(tagTargetFields);
 
@@ -217,6 +219,8 @@ const factSchemas = {
     at: timestampSchema,
     counts: z.object({ environment: z.number().int(), line: z.number().int(), withdrawn: z.number().int() }),
   }),
+  /** Key: {@link baseKey}. The base of a served image that was said to have moved, as it was and as it is. */
+  base: z.object({ was: digestSchema, is: digestSchema.nullable() }),
   /** Key: a receiver. The last entry that it was told of, or need not be told of. */
   announced: z.object({ seq: z.number().int(), hash: digestSchema.nullable() }),
 } as const;
@@ -289,6 +293,7 @@ export class Facts {
     lane: new Map(),
     withdrawn: new Map(),
     tag: new Map(),
+    base: new Map(),
     release: new Map(),
     rules: new Map(),
     'rules-in-force': new Map(),
@@ -436,13 +441,23 @@ export function wasAdopted({ arrived }: Pick<Release, 'arrived'>, environment?: 
   return arrived.some((stay) => stay.adopted === true && (environment ?? stay.environment) === stay.environment);
 }
 
+/** Names the base of an image that an environment serves. */
+export function baseKey(base: {
+  readonly environment: string;
+  readonly component: string;
+  readonly platform: string;
+  readonly name: string;
+}): string {
+  return [base.environment, base.component, base.platform, base.name].join(' ');
+}
+
 /** Where a tag stands by the ledger; undefined where it stands nowhere, any more or yet. */
 export function targetOf(known: Fact<'tag'> | undefined): TagTarget | undefined {
   if (known === undefined || known.gone === true) {
     return undefined;
   }
-  const { digest, release, commit, version } = known;
-  return { digest, release, commit, version };
+  const { digest, release, commit, version, platform } = known;
+  return { digest, release, commit, version, platform };
 }
 
 /** Every component that the product had when a release was built. */

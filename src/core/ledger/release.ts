@@ -63,6 +63,8 @@ export const placedComponentSchema = z.object({
   size: z.number().int(),
   /** `os/arch[/variant]` of everything that runs. */
   platforms: z.array(z.string()),
+  /** The image for each platform; only where tags lead to these. */
+  images: z.array(z.object({ platform: z.string(), digest: digestSchema })).optional(),
   /** Where it came from, of a component that another product builds. */
   included: includedSchema.optional(),
 });
@@ -74,6 +76,8 @@ export const setTagSchema = z.object({
   tag: tagSchema,
   kind: z.enum(tagKinds),
   digest: digestSchema,
+  /** The platform of the image that it leads to; undefined where it leads to the whole component. */
+  platform: z.string().optional(),
 });
 
 export type PlacedComponent = z.infer<typeof placedComponentSchema>;

@@ -13,7 +13,7 @@ import {
   type ImageManifest,
   type Manifest,
 } from './manifest';
-import { isImageConfig } from './media-types';
+import { isImageConfig, manifestKind } from './media-types';
 import { formatPlatform, isRunnable, type Platform } from './platform';
 import type { Repository } from './reference';
 import type { ListedReferrer } from './referrers';
@@ -218,6 +218,28 @@ function corruptContent({ digest }: Descriptor, label: string, why: string): Hod
     why,
     next: 'build it again, or restore it; nothing was tagged',
   });
+}
+
+/** An image of an index, and the platform that it runs on as `os/arch[/variant]`. */
+export interface PlatformImage {
+  readonly platform: string;
+  readonly digest: Digest;
+}
+
+/**
+ * The image for each platform, as an index names them; of one image, itself for the platform that it runs on.
+ *
+ * @param platforms `os/arch[/variant]` of everything in it that runs.
+ */
+export function imagesByPlatform(manifest: Manifest, platforms: readonly string[]): PlatformImage[] {
+  if (manifest.kind === 'image') {
+    return platforms.map((platform) => ({ platform, digest: manifest.digest }));
+  }
+  return manifest.manifests.flatMap(({ platform, digest, mediaType }) =>
+    platform !== undefined && isRunnable(platform) && manifestKind(mediaType) === 'image'
+      ? [{ platform: formatPlatform(platform), digest }]
+      : [],
+  );
 }
 
 /** What a single image says of itself: where it runs, and what it was built from. */

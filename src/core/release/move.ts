@@ -213,8 +213,7 @@ function tagsOf(
   placeOf: Move['placeOf'],
   known: Knowledge,
 ): FoundTag[] {
-  const isAlong = ({ component, kind, target }: StandingTag): boolean =>
-    kind === 'moving' || content.some((each) => each.component === component && each.digest === target.digest);
+  const isAlong = (tag: StandingTag): boolean => tag.kind === 'moving' || content.some((each) => isOf(each, tag));
   return targets.filter(isAlong).map(({ component, tag, kind, target }) => {
     const repository = placeOf(component);
     const there = known.facts.get('tag', tagKey(repository, tag));
@@ -315,7 +314,8 @@ function contentOf(
     ...servedIn(facts, environment).map(of(true)),
     ...lanes.flatMap((lane) => laneHeadsIn(facts, environment, lane).map(of(isServedLane(lane)))),
     ...targets
-      .filter(({ kind }) => kind === 'moving')
+      // An image of an index comes along with the index.
+      .filter(({ kind, target }) => kind === 'moving' && target.platform === undefined)
       .map(({ component, target }) => of(false)({ component, ...target })),
   ];
   const before = kept.flatMap((id) =>
@@ -340,10 +340,18 @@ function contentOf(
 
 /** The tags of a plan whose content is in the new place, or is served whatever is there. */
 export function tagsAlong({ content, tags }: MovePlan, present: ReadonlySet<string>): MovedTag[] {
-  return tags.filter(({ component, target: { digest } }) => {
-    const of = content.find((each) => each.component === component && each.digest === digest);
-    return of?.isServed === true || present.has(contentKey({ component, digest }));
+  return tags.filter((tag) => {
+    const all = content.filter((each) => isOf(each, tag));
+    return all.some((each) => each.isServed || present.has(contentKey(each)));
   });
+}
+
+/** Whether a tag leads to some content, or to an image of it. */
+function isOf(content: MovedContent, { component, target }: Pick<MovedTag, 'component' | 'target'>): boolean {
+  return (
+    content.component === component &&
+    (target.platform === undefined ? content.digest === target.digest : content.releases.includes(target.release))
+  );
 }
 
 /** Names content of a component. */

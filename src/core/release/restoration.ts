@@ -84,16 +84,27 @@ function strayTag(
   if (target === undefined) {
     return [];
   }
-  const { kind, digest } = target;
+  const { kind, digest, platform } = target;
   if (target.gone === true) {
     const instead = insteadOf(place);
     // It may stand where a rollback pointed it: each rollback sees to it that nothing withdrawn is there.
     const never = [...everUnder(target), ...ever].filter((each) => each !== instead && each !== target.instead);
     return served !== undefined && never.includes(served)
-      ? [{ ...place, kind, digest, outcome: 'removed', reason: 'it was rolled back', served, never, instead }]
+      ? [{ ...place, kind, platform, digest, outcome: 'removed', reason: 'it was rolled back', served, never, instead }]
       : [];
   }
   return served === digest
     ? []
-    : [{ ...place, kind, digest, outcome: 'restored', reason: driftReason(served, digest), served, recorded: digest }];
+    : [
+        {
+          ...place,
+          kind,
+          platform,
+          digest,
+          outcome: 'restored',
+          reason: driftReason(served, digest),
+          served,
+          recorded: digest,
+        },
+      ];
 }

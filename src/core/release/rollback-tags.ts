@@ -60,14 +60,27 @@ export function decideTag(
     // It may be gone by the ledger, and stand there still: a run was killed before it removed it.
     const stands = target !== undefined && (recorded !== undefined || (served !== undefined && stood.includes(served)));
     const reason = 'no other release had it';
+    const { platform } = target ?? {};
     return stands
-      ? [{ ...of, kind: 'moving', digest: target.digest, outcome: 'removed', reason, served, never: stood, instead }]
+      ? [
+          {
+            ...of,
+            kind: 'moving',
+            platform,
+            digest: target.digest,
+            outcome: 'removed',
+            reason,
+            served,
+            never: stood,
+            instead,
+          },
+        ]
       : [];
   }
   const outcome = served === is.digest ? 'unchanged' : recorded?.digest === is.digest ? 'restored' : 'moved';
   const was = recorded === undefined ? 'nothing' : describePosition(recorded);
   const reason = outcome === 'unchanged' ? 'it already points here' : `back to ${describePosition(is)}, was ${was}`;
-  return [{ ...of, kind: 'moving', digest: is.digest, outcome, reason, served }];
+  return [{ ...of, kind: 'moving', platform: is.platform, digest: is.digest, outcome, reason, served }];
 }
 
 /**
@@ -85,6 +98,17 @@ export function restoreTag(of: TagPlace, gone: Removal | undefined, known: Knowl
   if (target === undefined || target.digest === served) {
     return [];
   }
-  const { kind, digest } = target;
-  return [{ ...of, kind, digest, outcome: 'restored', reason: driftReason(served, digest), served, recorded: digest }];
+  const { kind, digest, platform } = target;
+  return [
+    {
+      ...of,
+      kind,
+      platform,
+      digest,
+      outcome: 'restored',
+      reason: driftReason(served, digest),
+      served,
+      recorded: digest,
+    },
+  ];
 }

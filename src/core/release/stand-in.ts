@@ -1,4 +1,5 @@
 import type { Digest } from '../oci/digest';
+import type { PlatformImage } from '../oci/content';
 import { lanesOf } from '../ledger/environment';
 import { laneKey, tagKey, type LaneHead, type ServedComponent, type TagPlace } from '../ledger/facts';
 import type { Version } from '../tags/version';
@@ -9,7 +10,7 @@ export type Instead = (of: TagPlace) => Digest | undefined;
 
 /** What an environment has: what it serves, and the newest of a component on each line. */
 interface Standing {
-  readonly serves: readonly Pick<ServedComponent, 'component' | 'digest'>[];
+  readonly serves: readonly Pick<ServedComponent, 'component' | 'digest' | 'images'>[];
   readonly headOf: (lane: string, component: string) => LaneHead | undefined;
 }
 
@@ -56,9 +57,23 @@ export function decideInstead(
   return {
     kind: 'decided',
     value: (place) => {
+      const served = serves.find(({ component }) => component === place.component);
+      const platform = facts.get('tag', tagKey(place.repository, place.tag))?.platform;
+      if (platform !== undefined) {
+        const lane = lineOf(place);
+        const head = lane === undefined ? undefined : headOf(lane, place.component);
+        return imageFor(platform, head) ?? imageFor(platform, served);
+      }
       const version = newestOf(place);
       const newest = version === undefined ? undefined : digestOf(version, place.component);
-      return newest ?? serves.find(({ component }) => component === place.component)?.digest;
+      return newest ?? served?.digest;
     },
   };
+}
+
+function imageFor(
+  platform: string,
+  of: { readonly images?: readonly PlatformImage[] | undefined } | undefined,
+): Digest | undefined {
+  return of?.images?.find((image) => image.platform === platform)?.digest;
 }

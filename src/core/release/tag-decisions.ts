@@ -44,6 +44,8 @@ export interface TagDecision extends TagPlace {
   readonly digest: Digest;
   readonly outcome: TagOutcome;
   readonly reason: string;
+  /** The platform of the image that it leads to; undefined where it leads to the whole component. */
+  readonly platform?: string | undefined;
   /** Why it does not lead to what is released; undefined where it does. */
   readonly heldBy?: HeldBy | undefined;
   /** What the registry serves under the tag before; undefined where there is no such tag. */
@@ -86,7 +88,8 @@ export function decideTags(
     const { component, repository, digest, wanted } = request;
     const { recorded, served } = standingOf(request, facts);
     const drifted = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
-    const base = { component, repository, tag: wanted.tag, kind: wanted.rule.kind, digest, ...drifted };
+    const { tag, rule, image } = wanted;
+    const base = { component, repository, tag, kind: rule.kind, digest, platform: image?.platform, ...drifted };
     if (wanted.rule.kind === 'fixed') {
       return { ...base, served, ...decideFixed(digest, served, recorded?.digest) };
     }
@@ -251,7 +254,9 @@ export function decideFixed(digest: Digest, served: Digest | undefined, recorded
 export function tagsToSet(decisions: readonly TagDecision[]): SetTag[] {
   return decisions
     .filter(({ outcome, heldBy }) => outcome !== 'held' && outcome !== 'refused' && heldBy === undefined)
-    .map(({ component, repository, tag, kind, digest }) => ({ component, repository, tag, kind, digest }));
+    .map(({ component, repository, tag, kind, digest, platform }) => {
+      return { component, repository, tag, kind, digest, ...(platform === undefined ? {} : { platform }) };
+    });
 }
 
 /** Whether the facts already say everything that an entry with these tags would add. */

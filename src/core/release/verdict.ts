@@ -1,7 +1,8 @@
 import type { CommitId } from '../commit';
+import type { PlatformImage } from '../oci/content';
 import type { RepositoryName } from '../oci/reference';
 import { afterRewrite, type Ancestry } from '../tags/ordering';
-import { wantedTags, type BuildValues, type RulesOf, type WantedTags } from '../tags/rules';
+import { wantedTags, type BuildValues, type RulesOf, type WantedTag, type WantedTags } from '../tags/rules';
 import type { Arrival } from '../ledger/entries/arrival';
 import { commitsToCompare, decideWay, type ComponentArrival, type Origin } from './component-arrival';
 import { retiredBy, retirementNeeds, retiringWith } from './retirement';
@@ -20,6 +21,7 @@ import {
   type ComponentDigest,
   type PlacedComponent,
   type ReleaseId,
+  type SetTag,
 } from '../ledger/release';
 import {
   decideTags,
@@ -35,6 +37,8 @@ import {
 export interface ArrivingComponent extends ComponentDigest {
   /** Where it is to stand. */
   readonly repository: RepositoryName;
+  /** The image for each platform. */
+  readonly images: readonly PlatformImage[];
 }
 
 /** What a release that comes into an environment means to do there, by what the ledger says at a moment. */
@@ -87,15 +91,12 @@ export interface Destination {
 
 /** The tags that an environment asks for, of each component that comes in. */
 export function tagsWanted(
-  components: readonly ComponentDigest[],
+  components: readonly ArrivingComponent[],
   rulesOf: RulesOf,
   values: BuildValues,
 ): Plan['tags'] {
   return new Map(
-    components.map(({ component, digest }) => [
-      component,
-      wantedTags(rulesOf(component), { ...values, digest }, component),
-    ]),
+    components.map((each) => [each.component, wantedTags(rulesOf(each.component), values, each.component, each)]),
   );
 }
 
@@ -180,7 +181,8 @@ function requestTags(
   }
   const { facts } = known;
   const requests = wanted.map(({ component: { component, repository, digest }, tag }): TagRequest => {
-    return { component, repository, digest, wanted: tag, served: known.servedUnder(repository, tag.tag) };
+    const leadsTo = tag.image?.digest ?? digest;
+    return { component, repository, digest: leadsTo, wanted: tag, served: known.servedUnder(repository, tag.tag) };
   });
   const asked = new Map(provenanceWanted(requests, facts).map((request) => [request, provenanceNeed(request)]));
   const second = known.missing([...asked.values()]);
@@ -244,6 +246,17 @@ function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, {
     : `${withdrawal.by} took ${environment} back from it: ${withdrawal.reason}`;
 }
 
+/** Returns a wanted tag of a component as the ledger keeps it. */
+export function setTagOf({ tag, rule: { kind }, image }: WantedTag, placed: PlacedComponent): SetTag {
+  const { component, repository, digest } = placed;
+  return { component, repository, tag, kind, digest, ...image };
+}
+
+/** Returns a component with those of its images that rules give tags to: the ledger needs to know no others. */
+export function withTaggedImages(placed: PlacedComponent, images: readonly PlatformImage[]): PlacedComponent {
+  return images.length === 0 ? placed : { ...placed, images: [...images] };
+}
+
 /** What the ledger is told of a release that comes into an environment. */
 export function arrivalOf(
   environment: string,
@@ -257,7 +270,7 @@ export function arrivalOf(
     release,
     ...origin,
     environment,
-    components,
+    components: components.map((placed) => withTaggedImages(placed, plan.tags.get(placed.component)?.images ?? [])),
     ...(contentId(components) === content ? {} : { content }),
     tags: tagsToSet(decisions),
     arrivals: arrivals.map(({ component, way, lanes }) => {

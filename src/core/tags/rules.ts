@@ -1,4 +1,6 @@
 import { expandTag, parseTemplate, placeholdersOf, type Placeholder, type Template, type TagValues } from './template';
+import type { PlatformImage } from '../oci/content';
+import type { Digest } from '../oci/digest';
 import type { Tag } from '../oci/tag';
 
 /** Whether a tag is written once, or follows the newest. */
@@ -31,7 +33,8 @@ export function followedBy(template: Template, environment: string): Follows {
   if (placeholdersOf(template).includes('branch')) {
     return 'branch';
   }
-  return template.text === environment ? 'environment' : 'release';
+  // `uat-{platform}` is the tag `uat` for one platform.
+  return template.text.replace(/[-._]?\{platform\}/, '') === environment ? 'environment' : 'release';
 }
 
 /** What a moving tag follows that a component has of its own: what is served of it, where the tag names neither branch nor version. */
@@ -41,10 +44,19 @@ export function followedByOwn(template: Template): Follows {
   return names.includes('branch') ? 'branch' : ofVersion ? 'release' : 'environment';
 }
 
+/** What the tags of a component may lead to. */
+export interface TaggedContent {
+  readonly digest: Digest;
+  /** The image for each platform; the content itself where it is no index. */
+  readonly images: readonly PlatformImage[];
+}
+
 /** A tag that a rule asks for. */
 export interface WantedTag {
   readonly tag: Tag;
   readonly rule: TagRule;
+  /** The image that it leads to; undefined where it leads to the whole content. */
+  readonly image?: PlatformImage | undefined;
 }
 
 /** The tags that rules ask for, and the rules that ask for none because something is not known. */
@@ -52,6 +64,8 @@ export interface WantedTags {
   wanted: WantedTag[];
   /** Rules without a tag, and what is missing: the placeholder that nothing is known for, or a clean working copy. */
   omitted: { rule: TagRule; missing: string }[];
+  /** The images that such rules give tags to, of whatever build; none where no rule has `{platform}`. */
+  images: readonly PlatformImage[];
 }
 
 /** What the tags of a build are made of. */
@@ -67,19 +81,35 @@ function namesContentAlone(template: Template): boolean {
   return names.includes('digest') && names.every((name) => own.includes(name));
 }
 
-/** Fills the rules of an environment in for one component. */
-export function wantedTags(rules: readonly TagRule[], values: BuildValues, component: string): WantedTags {
-  const result: WantedTags = { wanted: [], omitted: [] };
+/** Whether a rule asks for a tag for each platform. */
+export function isForPlatforms({ template }: TagRule): boolean {
+  return placeholdersOf(template).includes('platform');
+}
+
+/** Fills the rules of an environment in for one component: `{platform}` for each of its images. */
+export function wantedTags(
+  rules: readonly TagRule[],
+  values: BuildValues,
+  component: string,
+  { digest, images }: TaggedContent,
+): WantedTags {
+  const result: WantedTags = { wanted: [], omitted: [], images: rules.some(isForPlatforms) ? images : [] };
   for (const rule of rules) {
     if (values.dirty && rule.kind === 'fixed' && !namesContentAlone(rule.template)) {
       result.omitted.push({ rule, missing: 'clean working copy' });
       continue;
     }
-    const expansion = expandTag(rule.template, values, component);
-    if ('missing' in expansion) {
-      result.omitted.push({ rule, missing: expansion.missing });
-    } else if (!result.wanted.some((each) => each.tag === expansion.tag)) {
-      result.wanted.push({ tag: expansion.tag, rule });
+    // Without any platform, the expansion says so.
+    for (const image of isForPlatforms(rule) && images.length > 0 ? images : [undefined]) {
+      const own = { ...values, digest: image?.digest ?? digest, platform: image?.platform };
+      const expansion = expandTag(rule.template, own, component);
+      if ('missing' in expansion) {
+        result.omitted.push({ rule, missing: expansion.missing });
+        break;
+      }
+      if (!result.wanted.some((each) => each.tag === expansion.tag)) {
+        result.wanted.push({ tag: expansion.tag, rule, image });
+      }
     }
   }
   return result;

@@ -18,6 +18,8 @@ export interface TagValues {
   build?: string | undefined;
   /** The day of the commit, UTC, `YYYYMMDD`. */
   date?: string | undefined;
+  /** `os/arch[/variant]` of the image of an index that the tag leads to. */
+  platform?: string | undefined;
 }
 
 /** The names that may stand between braces in a tag rule, and what each stands for. */
@@ -33,6 +35,7 @@ const valueOf = {
   branch: ({ branch }) => branch,
   build: ({ build }) => build,
   date: ({ date }) => date,
+  platform: ({ platform }) => platform?.replaceAll('/', '-'),
 } as const satisfies Record<string, (values: TagValues, component: string) => string | undefined>;
 
 /** A name that may stand between braces. */

@@ -2,7 +2,13 @@ import { isFollowed } from '../../core/build/following';
 import type { CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
 import { annotationKeys } from '../../core/oci/annotations';
-import { readContentBelow, runnableImages, type RunnableImage } from '../../core/oci/content';
+import {
+  imagesByPlatform,
+  readContentBelow,
+  runnableImages,
+  type PlatformImage,
+  type RunnableImage,
+} from '../../core/oci/content';
 import type { Digest } from '../../core/oci/digest';
 import { describeManifest, type Manifest } from '../../core/oci/manifest';
 import { formatPlatform } from '../../core/oci/platform';
@@ -24,6 +30,8 @@ export interface ShownContent {
   readonly environment: EnvironmentConfig;
   readonly repository: TagLookup;
   readonly placed: PlacedComponent;
+  /** The image for each platform. */
+  readonly images: readonly PlatformImage[];
   /** The tags that lead to it, the one that shows best what is served first. */
   readonly showing: readonly ShowingTag[];
   readonly isServed: boolean;
@@ -153,7 +161,8 @@ async function readContentOf(
     const runnable = await runnableImages(node);
     const platforms = runnable.map(({ platform }) => formatPlatform(platform));
     const placed = { component, repository: client.label, ...describeManifest(manifest), platforms };
-    return { content: { ...shown, placed, claims: claimsIn(manifest, runnable) }, left: [] };
+    const images = imagesByPlatform(manifest, platforms);
+    return { content: { ...shown, placed, images, claims: claimsIn(manifest, runnable) }, left: [] };
   } catch (error) {
     // What only a line or a branch leads to keeps nobody from what is served.
     if (shown.isServed || !(error instanceof HodError) || !['missing', 'corrupt'].includes(error.fault)) {

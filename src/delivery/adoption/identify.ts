@@ -2,9 +2,9 @@ import { isFollowed } from '../../core/build/following';
 import { isCommitId, shortCommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
 import { commitsOfVersions, type FoundContent, type FoundEnvironment, type LeftTag } from '../../core/release/adoption';
-import type { SetTag } from '../../core/ledger/release';
 import type { Tag } from '../../core/oci/tag';
-import { wantedTags, type Follows, type TagRule } from '../../core/tags/rules';
+import { setTagOf, withTaggedImages } from '../../core/release/verdict';
+import { isForPlatforms, wantedTags, type WantedTag } from '../../core/tags/rules';
 import { expandTag, placeholdersOf } from '../../core/tags/template';
 import { compareVersions, versionNamed, type Version } from '../../core/tags/version';
 import { versionOfTag } from '../../core/tags/version-tags';
@@ -114,13 +114,21 @@ async function identifiedContent(
     return undefined;
   }
   const { placed, isServed, showing } = shown;
-  const tagged = await tagsOf(shown, { commit: commit.value, version: version?.value }, scope);
+  const wanted = await tagsOf(shown, { commit: commit.value, version: version?.value }, scope);
   return {
-    ...{ placed, commit: commit.value, version: version?.value, isServed },
+    ...{
+      placed: withTaggedImages(
+        placed,
+        shown.environment.rulesOf(placed.component).some(isForPlatforms) ? shown.images : [],
+      ),
+      commit: commit.value,
+      version: version?.value,
+      isServed,
+    },
     branch: showing.find(({ branch }) => branch !== undefined)?.branch,
     branches: branchesOf(commit.value),
-    tags: tagged.map(({ set }) => set),
-    follows: tagged.flatMap(({ follows }) => follows ?? []),
+    tags: wanted.map((each) => setTagOf(each, placed)),
+    follows: wanted.flatMap(({ rule }) => (rule.kind === 'moving' ? [rule.follows] : [])),
     told: { version: version?.by, commit: commit.by },
   };
 }
@@ -327,22 +335,28 @@ function whyUnknown([revision, ...others]: readonly string[]): string {
 
 /** The tags of an environment's rules that lead to some content. */
 async function tagsOf(
-  { environment, repository, placed, showing, isServed }: ShownContent,
+  { environment, repository, placed, images, showing, isServed }: ShownContent,
   { commit, version }: { readonly commit: CommitId; readonly version: Version | undefined },
   { config: { product }, version: given }: AdoptionScope,
-): Promise<{ set: SetTag; follows: Follows | undefined }[]> {
+): Promise<WantedTag[]> {
   const { component, digest } = placed;
   const branches = showing.map(({ branch }) => branch).filter((branch) => branch !== undefined);
-  const values = { product, commit, version, digest, dirty: false };
+  const values = { product, commit, version, dirty: false };
   const rules = environment.rulesOf(component);
-  const all = [undefined, ...branches].flatMap((branch) => wantedTags(rules, { ...values, branch }, component).wanted);
-  const wanted = [...new Map(all.map((each): [Tag, TagRule] => [each.tag, each.rule]))];
+  const all = [undefined, ...branches].flatMap(
+    (branch) => wantedTags(rules, { ...values, branch }, component, { digest, images }).wanted,
+  );
+  const wanted = [...new Map(all.map((each): [Tag, WantedTag] => [each.tag, each])).values()];
   const found = await settleAll(
     wanted
-      .filter(([tag]) => repository.tags.has(tag))
-      .map(async ([tag, rule]) => ({ tag, rule, leads: await repository.resolve(tag) })),
+      .filter(({ tag }) => repository.tags.has(tag))
+      .map(async (each) => {
+        const { tag, rule, image } = each;
+        const leads = await repository.resolve(tag);
+        return { wanted: each, tag, rule, leads, isRight: leads === (image?.digest ?? digest) };
+      }),
   );
-  const taken = found.find(({ rule, leads }) => rule.kind === 'fixed' && leads !== digest);
+  const taken = found.find(({ rule, isRight }) => rule.kind === 'fixed' && !isRight);
   if (isServed && given !== undefined && taken?.leads !== undefined) {
     throw new HodError('fixed-tag-taken', {
       what: `${environment.name} does not serve ${given}`,
@@ -351,10 +365,5 @@ async function tagsOf(
       next: `leave --version out, or name the version that ${showing[0]?.tag ?? ''} leads to`,
     });
   }
-  return found
-    .filter(({ leads }) => leads === digest)
-    .map(({ tag, rule }) => ({
-      set: { component, repository: placed.repository, tag, kind: rule.kind, digest },
-      follows: rule.kind === 'moving' ? rule.follows : undefined,
-    }));
+  return found.filter(({ isRight }) => isRight).map((each) => each.wanted);
 }

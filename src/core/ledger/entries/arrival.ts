@@ -141,14 +141,14 @@ function foldTags(
   before: Facts,
   after: Facts,
 ): Changes['tags'] {
-  return tags.flatMap(({ component, repository, tag, kind, digest }) => {
+  return tags.flatMap(({ component, repository, tag, kind, digest, platform }) => {
     const key = tagKey(repository, tag);
     const known = before.get('tag', key);
     if (kind === 'moving' || known?.digest !== digest) {
       const earlier = kind === 'moving' ? earlierThan(digest, known) : {};
-      after.set('tag', key, { kind, digest, release, commit, version, ...earlier, seq });
+      after.set('tag', key, { kind, digest, release, commit, version, platform, ...earlier, seq });
     }
-    const is = { digest, release, commit, version };
+    const is = { digest, release, commit, version, platform };
     return kind === 'fixed' ? [] : [{ component, repository, tag, is, was: targetOf(known) ?? null }];
   });
 }
@@ -188,13 +188,28 @@ function arrivedComponent(
   { environment, version, commit, release, tags, adopted }: ArrivalFrom,
   { at, actor, before }: Circumstances & { readonly before: Facts },
 ): ServedComponent {
-  const own = tags.filter(({ component }) => component === placed.component).map(({ tag }) => tag);
+  const all = tags.filter(({ component }) => component === placed.component);
+  // The first of them names the component: a tag of one platform does not.
+  const own = [
+    ...all.filter((each) => each.platform === undefined),
+    ...all.filter((each) => each.platform !== undefined),
+  ];
   const same = there.find(
     ({ component, digest, repository }) =>
       component === placed.component && digest === placed.digest && repository === placed.repository,
   );
   const step = nextStepNumber(environment, before);
-  return { ...placed, version, commit, release, since: same?.since ?? at, step, by: actor, tags: own, adopted };
+  return {
+    ...placed,
+    version,
+    commit,
+    release,
+    since: same?.since ?? at,
+    step,
+    by: actor,
+    tags: own.map(({ tag }) => tag),
+    adopted,
+  };
 }
 
 function foldLanes(action: ArrivalFrom, circumstances: Circumstances, { before, after }: FactChange): Changes['lanes'] {

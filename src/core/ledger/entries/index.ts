@@ -3,6 +3,7 @@ import { Facts, stateKey, type FactKey } from '../facts';
 import type { Circumstances } from './action';
 import { adopted } from './adopted';
 import { announced } from './announced';
+import { baseMoved } from './base-moved';
 import { laterReferrers } from './later-referrers';
 import { failed } from './failed';
 import { moved } from './moved';
@@ -29,6 +30,7 @@ const kinds = [
   failed,
   laterReferrers,
   refused,
+  baseMoved,
   announced,
 ] as const;
 const [first, ...others] = kinds;

@@ -64,12 +64,12 @@ export const moved = defineAction<Moved, typeof schema>('moved', {
       const heads = before.get('lane', laneKey(environment, lane)) ?? [];
       after.set('lane', laneKey(environment, lane), heads.map(placedAnew(places)));
     }
-    for (const { repository, tag, kind, digest, release, commit, version } of tags) {
+    for (const { repository, tag, kind, digest, release, commit, version, platform } of tags) {
       const key = tagKey(repository, tag);
       const there = before.get('tag', key);
       if (kind === 'moving' || there?.digest !== digest) {
         const earlier = kind === 'moving' ? earlierThan(digest, there) : {};
-        after.set('tag', key, { kind, digest, release, commit, version, ...earlier, seq });
+        after.set('tag', key, { kind, digest, release, commit, version, platform, ...earlier, seq });
       }
     }
     foldReferrers(referrers, before, after);

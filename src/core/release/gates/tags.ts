@@ -55,7 +55,7 @@ export function someTag(
   { versionHeld }: { readonly versionHeld: boolean },
 ): Gate {
   const gate = 'some-tag';
-  const bare = [...tags].filter(([, { wanted }]) => wanted.length === 0);
+  const bare = [...tags].filter(([, { wanted }]) => wanted.every(({ image }) => image !== undefined));
   if (versionHeld || bare.length === 0) {
     return { gate, outcome: 'met', detail: 'a rule gives a tag for each component' };
   }
@@ -86,7 +86,10 @@ export function tagLeadsThere(
   const gate = 'some-tag';
   const stranded = arrivals
     .filter(({ way }) => way === 'takes-over')
-    .map(({ component }) => ({ component, own: decisions.filter((each) => each.component === component) }))
+    .map(({ component }) => ({
+      component,
+      own: decisions.filter((each) => each.component === component && each.platform === undefined),
+    }))
     .filter(({ own }) => own.length > 0 && own.every(({ heldBy }) => heldBy === 'kind'));
   if (stranded.length === 0) {
     return { gate, outcome: 'met', detail: 'a tag leads to each component' };

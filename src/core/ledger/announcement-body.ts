@@ -1,0 +1,156 @@
+import { shortCommit } from '../commit';
+import { inert } from '../text';
+import type { CloudEvent, EventData } from './announcements';
+
+/** What a receiver is sent, and its media type. */
+export interface AnnouncementBody {
+  readonly text: string;
+  readonly mediaType: string;
+}
+
+/** A JSON value in which texts may hold placeholders. */
+type Json = string | number | boolean | null | Json[] | { [key: string]: Json };
+
+/** The body that a receiver asks for: a JSON document, or plain text. */
+export type BodyTemplate = { readonly json: Json } | { readonly text: string };
+
+/** The names that may stand between braces in a body, and what each stands for. */
+const valueOf = {
+  text: (event) => sentenceOf(event),
+  event: ({ type }) => type.replace(/^hod\./, ''),
+  product: ({ data }) => data.product,
+  environment: ({ subject }) => subject,
+  from: ({ data }) => data.from,
+  release: ({ data }) => releaseOf(data),
+  version: ({ data }) => data.version,
+  commit: ({ data }) => data.commit,
+  branch: ({ data }) => data.branch,
+  build: ({ data }) => data.build,
+  run: ({ data }) => data.run,
+  line: ({ data }) => data.line,
+  actor: ({ data }) => data.actor,
+  reason: ({ data }) => data.reason,
+  code: ({ data }) => data.code,
+  components: ({ data }) => namesOf(data),
+  time: ({ time }) => time,
+} as const satisfies Record<string, (event: CloudEvent) => string | null | undefined>;
+
+type BodyPlaceholder = keyof typeof valueOf;
+
+const placeholder = /\{([a-z][a-z-]*)\}/g;
+const isKnown = (name: string): name is BodyPlaceholder => Object.hasOwn(valueOf, name);
+
+/** The placeholders of bodies. */
+export const bodyPlaceholders: readonly string[] = Object.keys(valueOf);
+
+/** Reads a body: a document, or a text; a text that is a JSON document is one. */
+export function parseBody(body: unknown): BodyTemplate {
+  if (typeof body !== 'string') {
+    return { json: asJson(body) };
+  }
+  try {
+    return /^\s*[[{]/.test(body) ? { json: asJson(JSON.parse(body)) } : { text: body };
+  } catch {
+    return { text: body };
+  }
+}
+
+/** Returns the placeholders of a body that do not exist. */
+export function unknownPlaceholders(template: BodyTemplate): string[] {
+  const texts = 'text' in template ? [template.text] : textsIn(template.json);
+  const names = texts.flatMap((text) => [...text.matchAll(placeholder)].map(([, name = '']) => name));
+  return [...new Set(names)].filter((name) => !isKnown(name));
+}
+
+/**
+ * Fills a body in for an event. A value is one line in which nobody is called by an `@`, and no link is made but of the run; in a
+ * JSON document it stays within its text.
+ */
+export function fillBody(template: BodyTemplate, event: CloudEvent): AnnouncementBody {
+  const fill = (text: string): string =>
+    text.replace(placeholder, (all, name: string) => (isKnown(name) ? shown(name, event) : all));
+  return 'text' in template
+    ? { text: fill(template.text), mediaType: 'text/plain; charset=utf-8' }
+    : { text: JSON.stringify(filled(template.json, fill)), mediaType: 'application/json; charset=utf-8' };
+}
+
+/** The most characters of one value. */
+const longest = 500;
+
+function shown(name: BodyPlaceholder, event: CloudEvent): string {
+  const text = (valueOf[name](event) ?? '').slice(0, longest);
+  return name === 'run' && /^https?:\/\/[^\s<>|"\\@]+$/.test(text) ? text : inert(text).replace(/[<>]/g, '');
+}
+
+function filled(json: Json, fill: (text: string) => string): Json {
+  if (typeof json === 'string') {
+    return fill(json);
+  }
+  if (Array.isArray(json)) {
+    return json.map((each) => filled(each, fill));
+  }
+  return typeof json === 'object' && json !== null
+    ? Object.fromEntries(Object.entries(json).map(([key, value]) => [key, filled(value, fill)]))
+    : json;
+}
+
+function textsIn(json: Json): string[] {
+  if (typeof json === 'string') {
+    return [json];
+  }
+  return typeof json !== 'object' || json === null ? [] : Object.values(json).flatMap(textsIn);
+}
+
+/** A value as JSON has it; what JSON has no form for becomes null. */
+function asJson(value: unknown): Json {
+  if (typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean') {
+    return value;
+  }
+  if (Array.isArray(value)) {
+    return value.map(asJson);
+  }
+  return typeof value === 'object' && value !== null
+    ? Object.fromEntries(Object.entries(value).map(([key, each]) => [key, asJson(each)]))
+    : null;
+}
+
+/** What happened, in one sentence. */
+function sentenceOf({ type, data }: CloudEvent): string {
+  const { product, environment, actor, from = '', reason = '', line, command = '', object = '' } = data;
+  const release = `${product} ${releaseOf(data)}`.trim();
+  switch (type) {
+    case 'hod.published':
+      return `${actor} published ${release} to ${environment}${wayOf(data)}`;
+    case 'hod.promoted':
+      return `${actor} promoted ${release} from ${from ?? ''} to ${environment}${wayOf(data)}`;
+    case 'hod.adopted':
+      return `${actor} recorded that ${environment} serves ${release}`;
+    case 'hod.rolled-back':
+      return `${actor} rolled ${line === undefined ? '' : `${line} of `}${product} back in ${environment}: ${reason}`;
+    case 'hod.restored':
+      return `${actor} restored tags of ${product} in ${environment}`;
+    case 'hod.moved':
+      return `${actor} moved ${product} in ${environment} to other repositories: ${reason}`;
+    case 'hod.refused':
+      return `${command} of ${product} was refused in ${environment} (${object}): ${reason}`;
+    case 'hod.base-moved':
+      return `${namesOf(data)} of ${product} in ${environment}: the base image moved; build again`;
+  }
+}
+
+function wayOf({ components = [] }: EventData): string {
+  const ways = components.map(({ way }) => way);
+  if (ways.length === 0 || ways.includes('takes-over')) {
+    return '';
+  }
+  return ways.includes('beside') ? ', beside what it serves' : ', where it was held';
+}
+
+function releaseOf({ version, commit }: EventData): string {
+  return version ?? (commit === undefined ? '' : shortCommit(commit));
+}
+
+/** The components that an event is about, each once. */
+function namesOf({ components = [], bases = [] }: EventData): string {
+  return [...new Set([...components, ...bases].map(({ component }) => component))].join(', ');
+}
