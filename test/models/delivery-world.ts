@@ -18,6 +18,8 @@ import { chooseCandidates, type ReleaseChoice } from '../../src/core/release/pro
 import type { VersionRequest } from '../../src/core/build/version-request';
 import type { BackTo } from '../../src/core/release/rollback-plan';
 import { followedBy, includedTagRule, type RulesOf, type TagRule } from '../../src/core/tags/rules';
+import type { PublicationPlan } from '../../src/core/release/publication';
+import type { Verdict } from '../../src/core/release/verdict';
 import { parseTemplate } from '../../src/core/tags/template';
 import { isTag, type Tag } from '../../src/core/oci/tag';
 import type { Version } from '../../src/core/tags/version';
@@ -151,6 +153,16 @@ export class DeliveryWorld {
     only = Object.keys(commit.content),
     { environment = 'dev', ...by }: { environment?: string; stranger?: Stranger; despite?: Despite } = {},
   ): Promise<Version | undefined> {
+    return (await this.decidedBuild(commit, steps, only, { environment, ...by }))?.plan.versioning.version;
+  }
+
+  /** The same; answers what was decided. */
+  async decidedBuild(
+    commit: Commit,
+    steps = Infinity,
+    only = Object.keys(commit.content),
+    { environment = 'dev', ...by }: { environment?: string; stranger?: Stranger; despite?: Despite } = {},
+  ): Promise<Verdict<PublicationPlan> | undefined> {
     const { stranger, despite = inSpiteOfNothing } = by;
     const context = this.context(steps, stranger);
     await this.checkFormerPlaces(environment, despite, context);
@@ -192,7 +204,7 @@ export class DeliveryWorld {
       checkout: undefined,
     };
     const { verdicts } = await deliver(publicationDelivery(publication, items, manner), context);
-    return verdicts[0]?.plan.versioning.version;
+    return verdicts[0];
   }
 
   /** Promotes what the environment before serves, or a named release. */

@@ -1,3 +1,4 @@
+import type { Way } from '../../src/core/ledger/way';
 import { deepStrictEqual as same, ok } from 'node:assert';
 import fc from 'fast-check';
 import { commitSchema, type CommitId } from '../../src/core/commit';
@@ -65,8 +66,8 @@ const lanes = ['line 1.0', 'line 1.1', 'line 1.2', 'branch main', 'branch suppor
 class EnvironmentModel {
   stays: Stay[] = [];
   readonly withdrawn = new Set<string>();
-  /** What was ever there, taken back or not: `release image`. */
-  readonly ever = new Set<string>();
+  /** How whatever was ever there came, taken back or not, by `release image`. */
+  readonly ever = new Map<string, Way>();
 
   /** What was served before the decision that is being read, which may be of several entries. */
   private servedBefore: Release[] = [];
@@ -118,7 +119,7 @@ class EnvironmentModel {
         return head === undefined || (lane === branch ? contains(head, release) : isAfter(release, head));
       };
       const lanes = [...(line === undefined ? [] : [`line ${line}`]), branch];
-      const way = takes ? 'takes-over' : !out && newest(lanes[0] ?? '') ? 'beside' : 'held';
+      const way: Way = takes ? 'takes-over' : !out && newest(lanes[0] ?? '') ? 'beside' : 'held';
       const higher = (tag: string): boolean => {
         const there = this.tag(tag, component)?.version;
         return version !== undefined && (there === undefined || compareVersions(version, there) >= 0);
@@ -157,7 +158,10 @@ class EnvironmentModel {
         retires: true,
       })),
     );
-    stays.filter(({ way }) => way !== 'held').forEach(({ component }) => this.ever.add(`${release.name} ${component}`));
+    for (const { component, way } of stays.filter((stay) => stay.way !== 'held')) {
+      const key = `${release.name} ${component}`;
+      this.ever.set(key, this.ever.get(key) === 'takes-over' ? 'takes-over' : way);
+    }
     if (stays.some(({ takes }) => takes)) {
       this.withdrawn.delete(contentOf(release));
     }
@@ -174,7 +178,7 @@ class EnvironmentModel {
         .reverse();
       const retired = all.findIndex(({ retires }) => retires);
       const taken = all.slice(0, retired === -1 ? undefined : retired);
-      const known = taken.findIndex(({ release }) => this.ever.has(`${release.name} ${component}`));
+      const known = taken.findIndex(({ release }) => this.knows(release, component));
       taken
         .slice(0, known === -1 ? undefined : known)
         // What its line was rolled back from waits again once it came back.
@@ -184,6 +188,18 @@ class EnvironmentModel {
         .forEach(({ release }) => waiting.add(release.name));
     }
     return waiting;
+  }
+
+  /** Whether a release came in, and nothing is to be done with it. One that stands beside something older is to take over. */
+  private knows(release: Release, component: string): boolean {
+    const way = this.ever.get(`${release.name} ${component}`);
+    const served = this.serves(component)?.version;
+    const isBehind =
+      way === 'beside' &&
+      release.version !== undefined &&
+      served !== undefined &&
+      compareVersions(release.version, served) > 0;
+    return way !== undefined && !isBehind;
   }
 
   /** Goes back to what was served before something else was: what took over since is withdrawn. */
@@ -394,8 +410,9 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay, isInserted: bool
         // Its tags stay where they are, and nobody looks after them.
         continue;
       }
-      const names = new Set(model.stays.flatMap(({ tags }) => tags).filter((tag) => !tag.includes(' ')));
-      const expected = [...names]
+      const tagged = model.stays.flatMap(({ tags }) => tags).filter((tag) => !tag.includes(' '));
+      const named = [...new Set(tagged)];
+      const expected = named
         .map((tag) => [tag, digest(model.tag(tag, component))])
         .filter(([, target]) => target !== undefined);
       // Where nothing is served of it, there is nothing that a tag which cannot be removed could point to: that is said.
@@ -404,45 +421,12 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay, isInserted: bool
         model.stays.filter((stay) => !stay.left && stay.component === component).map(({ release }) => digest(release)),
       );
       const all = [...world.tagsOf(environment, component)];
-      const ofPlatforms = all.filter(([tag]) => tag.endsWith(platformSuffix));
-      const goodImages = [...good].flatMap((each) => (each === undefined ? [] : [imageIn(each)]));
-      same(
-        [
-          environment,
-          component,
-          // One that is to go may stand at the image of what was not withdrawn, too.
-          ofPlatforms.filter(([tag, target]) => {
-            const namesake = tag.slice(0, -platformSuffix.length);
-            const isExpected = isFixed(namesake) || expected.some(([name]) => name === namesake);
-            return isExpected || (!goodImages.includes(target) && !mayStay);
-          }),
-        ],
-        [
-          environment,
-          component,
-          ofPlatforms.flatMap(([tag]) => {
-            const namesake = tag.slice(0, -platformSuffix.length);
-            const target = isFixed(namesake)
-              ? all.find(([each]) => each === namesake)?.[1]
-              : digest(model.tag(namesake, component));
-            return target === undefined ? [] : [[tag, imageIn(target)]];
-          }),
-        ],
-      );
-      // Each tag of a platform is there where its namesake is.
-      const named = expected.map(([name = '']) => name);
-      same(
-        [environment, component, []],
-        [
-          environment,
-          component,
-          named.filter(
-            (name) =>
-              hasPlatformTag(environment, component, name) &&
-              !ofPlatforms.some(([tag]) => tag === `${name}${platformSuffix}`),
-          ),
-        ],
-      );
+      expectPlatformTags(environment, component, {
+        all,
+        good: new Set([...good].flatMap((each) => (each === undefined ? [] : [imageIn(each)]))),
+        mayStay,
+        wanted: new Map(named.map((tag) => [tag, digest(model.tag(tag, component))])),
+      });
       const moving = all.filter(
         ([tag, target]) =>
           !isFixed(tag) &&
@@ -459,6 +443,45 @@ function expectAsModelled(world: DeliveryWorld, replay: Replay, isInserted: bool
 }
 
 const platformSuffix = '-linux-amd64';
+
+/**
+ * Each tag of a platform is there where its namesake is, and stands at the image of whatever that is to stand at. One that is to go
+ * may stand at the image of something that was not withdrawn, too.
+ */
+function expectPlatformTags(
+  environment: Environment,
+  component: string,
+  {
+    all,
+    good,
+    mayStay,
+    wanted,
+  }: {
+    all: readonly (readonly [string, Digest])[];
+    good: ReadonlySet<Digest>;
+    mayStay: boolean;
+    wanted: ReadonlyMap<string, Digest | undefined>;
+  },
+): void {
+  const tags = new Map(all);
+  const isOfPlatform = ([tag]: readonly [string, Digest]): boolean => tag.endsWith(platformSuffix);
+  const expected = new Map<string, Digest | undefined>([
+    ...all.filter(isOfPlatform).map(([tag]) => [tag.slice(0, -platformSuffix.length), undefined] as const),
+    ...all.filter((each) => isFixed(each[0]) && !isOfPlatform(each)),
+    ...wanted,
+  ]);
+  for (const [name, target] of expected) {
+    if (hasPlatformTag(environment, component, name)) {
+      const tag = `${name}${platformSuffix}`;
+      const there = tags.get(tag);
+      const isGone = target === undefined && (there === undefined || mayStay || good.has(there));
+      same(
+        [environment, component, tag, isGone ? undefined : there],
+        [environment, component, tag, target && imageIn(target)],
+      );
+    }
+  }
+}
 
 /** Whether rules ask for the tag of a platform beside a tag. Branches have none. */
 function hasPlatformTag(environment: Environment, component: string, tag: string): boolean {
@@ -779,7 +802,8 @@ async function play(
       }
     };
     const runAgain = async (each: Event, run: () => Promise<void>): Promise<void> => {
-      const name = each.kind === 'promote' ? each.to : 'environment' in each ? each.environment : 'none';
+      const name =
+        each.kind === 'promote' ? stepInto(each.to, isInserted)[1] : 'environment' in each ? each.environment : 'none';
       try {
         await run();
       } catch (error) {

@@ -1,6 +1,8 @@
+import { ok } from 'node:assert';
+import { tagSchema } from '../../src/core/oci/tag';
 import { servedIn } from '../../src/core/ledger/environment';
 import { parseVersion } from '../../src/core/tags/version';
-import { DeliveryWorld, commitId, type Commit } from '../models/delivery-world';
+import { DeliveryWorld, commitId, Killed, type Commit } from '../models/delivery-world';
 import { environmentsModel, historyOf, components, steps, waitingIn, worldEnvironments } from '../models/environments';
 import { twinsModel } from '../models/twins';
 import { testModel } from '../support/models';
@@ -22,6 +24,8 @@ testModel(environmentsModel, 5, [
   { seed: 1_643_999_434 },
   { seed: 874_213_765 },
   { seed: 1_079_813_835 },
+  { seed: 1_592_409_588 },
+  { seed: 2_106_524_823 },
 ]);
 
 testModel(twinsModel, 5);
@@ -59,4 +63,32 @@ test('two configurations that share a ledger and the name of a product retire no
     'tide-watch 3.0.0',
     'boarding-gate 1.0.0',
   ]);
+});
+
+test('of two builds at once, the one that decides last says nothing of a tag that the other is about to write', async () => {
+  const commits = historyOf(
+    Array.from({ length: 4 }, () => ({ on: 'main', released: false, touches: [...components], turns: false })),
+  );
+  const [first, second, third, fourth] = commits;
+  ok(first !== undefined && second !== undefined && third !== undefined && fourth !== undefined);
+  const world = new DeliveryWorld(commits, worldEnvironments, () => Promise.resolve());
+  await world.publish(first);
+  // The second is about to write its tags: the ledger knows them, and the registry does not.
+  const told = world.entries.length;
+  for (let steps = 1; world.entries.length === told; steps += 1) {
+    await world.publish(second, steps).catch((error: unknown) => {
+      if (!(error instanceof Killed)) {
+        throw error;
+      }
+    });
+  }
+  expect(world.at('main')).toBe(world.digestOf(first, 'timetable'));
+  const mainOf = async (commit: Commit) =>
+    (await world.decidedBuild(commit))?.decisions.find(({ tag }) => tag === 'main');
+  const main = await mainOf(third);
+  expect(main).toMatchObject({ outcome: 'moved', reason: `was ${second.id.slice(0, 12)}` });
+  expect(main?.recorded).toBeUndefined();
+  // What somebody moved by hand is told.
+  world.tamper('dev', 'timetable', tagSchema.parse('main'), undefined);
+  expect((await mainOf(fourth))?.recorded).toBe(world.digestOf(third, 'timetable'));
 });

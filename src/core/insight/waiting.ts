@@ -158,7 +158,7 @@ function follow(
   return { kind: 'decided', value: { releases, more: false } };
 }
 
-/** Whether an environment has a release beside, and serves an older version: somebody moved its tags back before it was adopted. */
+/** Whether an environment has a release beside and serves an older version, after a rollback for example: it is to take over. */
 function isBehind({ version, arrived }: Release, component: string, to: string, { facts }: Knowledge): boolean {
   const stay = stayIn({ arrived }, to, component);
   const there = servedIn(facts, to).find((each) => each.component === component)?.version;

@@ -87,7 +87,7 @@ export function decideTags(
   return requests.map((request) => {
     const { component, repository, digest, wanted } = request;
     const { recorded, served } = standingOf(request, facts);
-    const drifted = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
+    const drifted = hasDrifted(recorded, served) ? { recorded: recorded.digest } : {};
     const { tag, rule, image } = wanted;
     const base = { component, repository, tag, kind: rule.kind, digest, platform: image?.platform, ...drifted };
     if (wanted.rule.kind === 'fixed') {
@@ -100,7 +100,7 @@ export function decideTags(
       never !== undefined
         ? { outcome: 'held', reason: never, heldBy: 'kind' }
         : follows === 'environment' && recorded !== undefined && policy.isFree(component)
-          ? asServed({ reason: 'nothing was served before' }, digest, served, recorded.digest)
+          ? asServed({ reason: 'nothing was served before' }, digest, served, recorded)
           : decideMovingTag(asked, follows, { position, recorded, ancestry });
     // What is gone by the ledger may be removed at any moment: it is written, also where it still stands there.
     const decided = { ...base, served: outcome.outcome === 'held' ? request.served : served, ...outcome };
@@ -195,7 +195,7 @@ function decideMovingTag(
     const reason = `${elsewhere.reason} (in the registry; the ledger has not)`;
     return { outcome: 'held', reason, heldBy: 'order' };
   }
-  return asServed(decision, digest, served, recorded?.digest);
+  return asServed(decision, digest, served, recorded);
 }
 
 /** The tags whose target the ledger does not know, so that what it says of itself is needed. */
@@ -216,18 +216,30 @@ function asServed(
   { reason }: Pick<MovingDecision, 'reason'>,
   digest: Digest,
   served: Digest | undefined,
-  recorded: Digest | undefined,
+  recorded: Fact<'tag'> | undefined,
 ): Outcome {
   if (served === digest) {
     return { outcome: 'unchanged', reason: 'it already points here' };
   }
-  if (recorded === digest) {
-    return { outcome: 'restored', reason: driftReason(served, recorded) };
+  if (recorded?.digest === digest) {
+    return { outcome: 'restored', reason: driftReason(served, digest) };
   }
   return {
     outcome: served === undefined ? 'created' : 'moved',
-    reason: recorded === undefined || recorded === served ? reason : `${reason}; ${driftReason(served, recorded)}`,
+    reason: hasDrifted(recorded, served) ? `${reason}; ${driftReason(served, recorded.digest)}` : reason,
   };
+}
+
+/**
+ * Whether a tag stands elsewhere than a run of Hod left it, or will. One that stands where it stood before the last decision is
+ * about to be written by the run that decided so, or was left so when that run was killed: that is no drift.
+ */
+function hasDrifted(recorded: Fact<'tag'> | undefined, served: Digest | undefined): recorded is Fact<'tag'> {
+  return (
+    recorded !== undefined &&
+    recorded.digest !== served &&
+    (recorded.kind === 'fixed' || recorded.earlier?.[0] !== served)
+  );
 }
 
 /** What is said of a tag that stands elsewhere than the ledger says. */
