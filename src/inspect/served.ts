@@ -1,9 +1,10 @@
 import { shortCommit } from '../core/commit';
-import type { Target } from '../core/deployment/parts';
+import type { Target, Variant } from '../core/deployment/parts';
 import { servedIn } from '../core/ledger/environment';
 import type { FactKey, ServedComponent } from '../core/ledger/facts';
 import { isName } from '../core/names';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
+import { commonTag, literal, tagForm } from '../core/tags/overlap';
 import { wasAdmitted } from '../core/release/gates/way-in';
 import { refuseUnmet } from '../core/release/refusal';
 import type { Ledger } from '../ledger/ledger';
@@ -54,17 +55,32 @@ async function refuseUnadmitted(
 }
 
 /** Every repository of the product, whatever environment it is of, and what its references are to lead to. */
-export function targetsIn({ components, environments }: Config, served: readonly ServedComponent[]): Target[] {
-  const targets = new Map<RepositoryName, Target>();
+export function targetsIn(config: Config, served: readonly ServedComponent[]): Target[] {
+  const { components, environments } = config;
+  const targets = new Map<RepositoryName, Variant[]>();
   for (const { name: component, was } of components) {
     // Under its former name where the environment does not have it under the new one yet.
     const own = [component, ...was].flatMap((name) => served.find((each) => each.component === name) ?? [])[0];
     const serves = own && { repository: own.repository, digest: own.digest, name: nameOf(own) };
-    for (const repository of repositoriesOf([component, ...was], environments)) {
-      targets.set(repository, { component, repository, serves });
+    const mayHave = tagsOf(component, config);
+    for (const repository of new Set(repositoriesOf([component, ...was], environments))) {
+      const variant = { target: { component, repository, serves }, mayHave };
+      targets.set(repository, [...(targets.get(repository) ?? []), variant]);
     }
   }
-  return [...targets.values()];
+  return [...targets.values()].flatMap(([first, ...others]) => {
+    const variants = others.length > 0 && first !== undefined ? { variants: [first, ...others] } : {};
+    return first === undefined ? [] : [{ ...first.target, ...variants }];
+  });
+}
+
+/** Tells of a tag whether a rule of a component can give it. */
+function tagsOf(component: string, { product, environments }: Config): Variant['mayHave'] {
+  const rules = environments.flatMap(({ rulesOf }) => rulesOf(component));
+  return (tag) => {
+    const found = literal(tag);
+    return rules.some(({ template }) => commonTag(tagForm(template, { component, product }), found) !== undefined);
+  };
 }
 
 /** The repositories of the components that an environment served once or still serves, and that hod.yaml has no more. */

@@ -15,6 +15,7 @@ import {
 } from '../core/tags/template';
 import type { ConfigFinding, Path } from './config-findings';
 import { jobOf, type RawConfig } from './config-schema';
+import { checkSharing } from './config-sharing';
 
 /** Finds what the schema cannot: dangling names, and errors in texts with a grammar of their own. */
 export function checkNames(
@@ -53,8 +54,7 @@ export function checkNames(
     const path = ['environments', name];
     const earlier = environmentNames.slice(0, environmentNames.indexOf(name));
     findings.push(...checkAfter(path, environment.after, earlier));
-    // A problem that all components share is listed once.
-    check([...path, 'repository'], () => refuseSharedRepository(environment.repository, names, raw.product));
+    check([...path, 'repository'], () => parseRepositories(environment.repository, names, raw.product));
     findings.push(...checkFirstOnly(path, environment, earlier.length === 0));
     checkTags([...path, 'tags'], environment.tags, check);
     findings.push(...checkPlatformTags([...path, 'tags'], environment.tags));
@@ -64,7 +64,7 @@ export function checkNames(
     );
   }
   findings.push(...checkOwnTags(raw, environmentNames, check));
-  return uniqueFindings([...findings, ...checkSharedTags(raw)]);
+  return uniqueFindings([...findings, ...checkSharing(raw)]);
 }
 
 /** Checks the references of build outputs that are in a registry. */
@@ -136,17 +136,9 @@ function checkFormerNames(raw: Components, names: readonly string[]): ConfigFind
   });
 }
 
-/** Throws where several components would stand in one repository. */
-function refuseSharedRepository(template: string, names: readonly string[], product: string): void {
-  const repositories = new Set<string>();
-  for (const component of names) {
-    const text = expandRepository(template, component, product);
-    parseRepository(text);
-    if (repositories.has(text)) {
-      throw new TemplateError('image', 'several components would share this repository; put {image} into it');
-    }
-    repositories.add(text);
-  }
+/** Throws where the repository of a component is none. */
+function parseRepositories(template: string, names: readonly string[], product: string): void {
+  names.forEach((component) => parseRepository(expandRepository(template, component, product)));
 }
 
 /** The tags that components have of their own. */
@@ -218,65 +210,6 @@ const ofVersions: readonly Placeholder[] = ['version', 'major', 'minor', 'patch'
 function tellsBuildsApart(template: Template): boolean {
   const telling: readonly Placeholder[] = ['commit', 'digest', 'version', 'patch', 'build', 'date'];
   return placeholdersOf(template).some((name) => telling.includes(name));
-}
-
-/** A tag rule, and where it stands. */
-interface PlacedRule {
-  environment: string;
-  repository: string;
-  kind: 'fixed' | 'moving';
-  text: string;
-  path: Path;
-}
-
-/**
- * A moving tag shows what one environment serves: another must not move it, nor write it as a fixed one. Two rules meet
- * where they are alike and stand in one repository, whatever that is called.
- */
-function checkSharedTags(raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'environments'>): ConfigFinding[] {
-  const rules = Object.entries(raw.environments).flatMap(([environment, { repository, tags }]) =>
-    Object.entries({ ...raw.images, ...raw.bundles }).flatMap(([component, { tags: own = {} }]) => {
-      const place = expandRepository(repository, component, raw.product).toLowerCase();
-      const name = Object.hasOwn(raw.images, component) ? 'images' : 'bundles';
-      return [
-        ...placedRules(tags, ['environments', environment, 'tags']),
-        ...placedRules(own[environment] ?? {}, [name, component, 'tags', environment]),
-      ].map((rule): PlacedRule => ({ ...rule, environment, repository: place }));
-    }),
-  );
-  const movers = new Map<string, PlacedRule>();
-  const fixers = new Map<string, PlacedRule>();
-  const findings: ConfigFinding[] = [];
-  for (const rule of rules) {
-    const key = `${rule.repository} ${rule.text}`;
-    const [mover, fixer] = [movers.get(key), fixers.get(key)];
-    if (rule.kind === 'moving' && fixer !== undefined) {
-      findings.push({
-        path: rule.path,
-        text: `${rule.text} is a fixed tag of ${fixer.environment} in this repository, and never moves`,
-      });
-    } else if (rule.kind === 'fixed' && mover !== undefined) {
-      findings.push({
-        path: rule.path,
-        text: `${mover.environment} moves ${rule.text} in this repository; a fixed tag never moves`,
-      });
-    } else if (rule.kind === 'moving' && mover !== undefined && mover.environment !== rule.environment) {
-      findings.push({
-        path: rule.path,
-        text: `${mover.environment} moves ${rule.text} in this repository too; give each environment tags of its own`,
-      });
-    }
-    const known = rule.kind === 'moving' ? movers : fixers;
-    known.set(key, known.get(key) ?? rule);
-  }
-  return findings;
-}
-
-function placedRules({ fixed = [], moving = [] }: TagRules, path: Path) {
-  return [
-    ...fixed.map((text, at) => ({ kind: 'fixed' as const, text, path: [...path, 'fixed', at] })),
-    ...moving.map(({ tag: text }, at) => ({ kind: 'moving' as const, text, path: [...path, 'moving', at] })),
-  ];
 }
 
 /** Branches that are followed by name, whose tag another branch or rule has too. */

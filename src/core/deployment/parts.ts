@@ -10,6 +10,15 @@ export interface Target {
   readonly serves: { readonly repository: RepositoryName; readonly digest: Digest; readonly name: string } | undefined;
   /** Why references to it stay as they are: the product has no such component any more. */
   readonly retired?: string | undefined;
+  /** The components that are in the repository, where they are several: the tag of a reference says which is meant. */
+  readonly variants?: readonly Variant[];
+}
+
+/** One of several components in a repository. */
+export interface Variant {
+  readonly target: Target;
+  /** Whether a rule of the component can give a tag. */
+  readonly mayHave: (tag: string) => boolean;
 }
 
 /** A range of a text. */

@@ -48,14 +48,12 @@ export function point(
   for (const spot of spots) {
     const apart = splitReference(text, spot, targets);
     const found = apart === undefined ? referencesIn(text, spot, targets) : [apart];
-    unclear.push(
-      ...unclearIn(text, spot, found, { paths, targets: current }).map(({ start, ...each }) => ({
-        ...each,
-        line: lineAt(start),
-      })),
-    );
-    found.forEach((each, at) => {
-      const outcome = pointOne(text, spot, each, at === found.length - 1 && each.end === spot.end);
+    const vague = unclearIn(text, spot, found, { paths, targets: current });
+    unclear.push(...vague.map(({ start, ...each }) => ({ ...each, line: lineAt(start) })));
+    found.forEach((named, at) => {
+      const endsSpot = at === found.length - 1 && named.end === spot.end;
+      const each = meant(named, text, endsSpot ? spot : undefined);
+      const outcome = pointOne(text, spot, each, endsSpot);
       if (outcome.kind === 'right') {
         right += 1;
       } else if (outcome.kind !== 'changed') {
@@ -131,6 +129,24 @@ export function referencesIn(text: string, { start, end }: Range, targets: reado
   return found.sort((a, b) => a.start - b.start);
 }
 
+/**
+ * Finds which of the components that share a repository a reference means: by its tag, by the tag or the comment beside it, or by
+ * the digest that is served.
+ *
+ * @param spot Where a tag or a comment stands beside the reference.
+ */
+function meant(found: Found, text: string, spot: Spot | undefined): Found {
+  const { target, tag, digest } = found;
+  const beside = spot?.tag === undefined ? spot?.comment?.text?.trim() : text.slice(spot.tag.start, spot.tag.end);
+  const named = tag ?? beside?.split('@')[0];
+  const all = (target.variants ?? []).filter(
+    (each) =>
+      (named !== undefined && each.mayHave(named)) || (digest !== undefined && digest === each.target.serves?.digest),
+  );
+  const [only, ...others] = all;
+  return only === undefined || others.length > 0 ? found : { ...found, target: only.target };
+}
+
 type Outcome =
   | { readonly kind: 'right' }
   | { readonly kind: 'left' | 'retired'; readonly object: string; readonly why: string }
@@ -140,7 +156,11 @@ type Outcome =
 function pointOne(text: string, spot: Spot, found: Found, endsSpot: boolean): Outcome {
   const { target, tag, digest, start, end } = found;
   const from = text.slice(start, end);
-  const { serves } = target;
+  const { serves, variants } = target;
+  if (variants !== undefined) {
+    const names = variants.map((each) => each.target.component).join(', ');
+    return { kind: 'left', object: from, why: `its repository has ${names}, and its tag does not say which is meant` };
+  }
   if (target.retired !== undefined) {
     return { kind: 'retired', object: from, why: target.retired };
   }

@@ -1,8 +1,8 @@
 import type { Tag } from '../oci/tag';
 import { compareVersions, versionNamed } from './version';
 
-/** Tags that look as if they were written once: a whole version, or the id of a commit. */
-const looksFixed = /^(?:[a-z]+-)?[0-9a-f]{7,64}$/;
+/** Tags that look as if they were written once: they end with a whole version, or are the id of a commit. */
+const looksFixed = /^(?:[a-z]+-)?[0-9a-f]{7,64}$|-v?\d+\.\d+\.\d+$/;
 
 /** Whether a tag moves, by what it looks like, where nothing is known of it. */
 export function kindByForm(tag: Tag): 'fixed' | 'moving' {

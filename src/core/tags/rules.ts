@@ -33,8 +33,9 @@ export function followedBy(template: Template, environment: string): Follows {
   if (placeholdersOf(template).includes('branch')) {
     return 'branch';
   }
-  // `uat-{platform}` is the tag `uat` for one platform.
-  return template.text.replace(/[-._]?\{platform\}/, '') === environment ? 'environment' : 'release';
+  // `uat-{platform}` is the tag `uat` for one platform, and `{image}-uat` that of one of several images in a repository.
+  const name = template.text.replace(/^\{(?:image|product)\}[-._]|[-._]\{(?:image|product|platform)\}/g, '');
+  return name === environment ? 'environment' : 'release';
 }
 
 /** What a moving tag follows that a component has of its own: what is served of it, where the tag names neither branch nor version. */
@@ -75,7 +76,7 @@ export interface BuildValues extends TagValues {
 }
 
 /** Whether a tag says nothing but which content it leads to: it is true wherever that came from. */
-function namesContentAlone(template: Template): boolean {
+export function namesContentAlone(template: Template): boolean {
   const own: readonly Placeholder[] = ['digest', 'image', 'product'];
   const names = placeholdersOf(template);
   return names.includes('digest') && names.every((name) => own.includes(name));

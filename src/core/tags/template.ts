@@ -132,9 +132,12 @@ export function expandTag(template: Template, values: TagValues, component: stri
   return { tag };
 }
 
+/** The letters that a hash behind a tag is written in. */
+export const hashLetters = 'ghjkmnpqrstvwxyz';
+
 function withHash(safe: string, exact: string): string {
   const digits = createHash('sha256').update(exact).digest('hex').slice(0, 6);
   // In letters that no commit id has: it would be taken for one.
-  const hash = digits.replace(/./g, (digit) => 'ghjkmnpqrstvwxyz'.charAt(Number.parseInt(digit, 16)));
+  const hash = digits.replace(/./g, (digit) => hashLetters.charAt(Number.parseInt(digit, 16)));
   return `${safe.slice(0, tagLengthLimit - 1 - hash.length)}-${hash}`;
 }

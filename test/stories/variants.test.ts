@@ -1,0 +1,4 @@
+import { variantsSuite } from '../support/variants-suite';
+import { sandboxWorld } from '../support/world';
+
+variantsSuite('stand-ins', () => sandboxWorld());
