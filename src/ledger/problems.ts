@@ -48,6 +48,6 @@ export function factsCorrupt(object: string, why: string): HodError {
     what: 'the facts of the ledger do not follow from its entries',
     object,
     why,
-    next: '`hod ledger verify` looks at the rest; where its entries are intact, `hod ledger export` them, and import them into a new ledger',
+    next: '`hod ledger verify` looks at the rest; where its entries are intact, `hod ledger export FILE` writes them, and `hod ledger import FILE` reads them into a new ledger',
   });
 }

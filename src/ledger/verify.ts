@@ -27,7 +27,7 @@ async function compareFacts(content: LedgerContent, folded: Facts, label: string
       what: 'the facts of the ledger do not follow from its entries',
       object: `${fact} in ${label}`,
       why,
-      next: 'its entries are intact: `hod ledger export` them, and import them into a new ledger',
+      next: 'its entries are intact: `hod ledger export FILE` writes them, and `hod ledger import FILE` reads them into a new ledger',
     });
   let count = 0;
   for await (const { key, text } of content.facts()) {

@@ -83,13 +83,15 @@ function refuseNothing({ contents, absent }: ShownContents, environments: readon
   const empty = environments.filter(({ name }) => !contents.some(({ environment }) => environment.name === name));
   if (empty.length > 0) {
     const names = empty.map(({ name }) => name);
+    const last = empty.at(-1);
+    const filling = last?.after === undefined ? 'hod publish' : `hod promote ${last.name}`;
     throw new HodError('nothing-to-adopt', {
       what: 'there is nothing to adopt',
       object: names,
       why: absent
         .filter(({ environment }) => names.includes(environment))
         .map(({ component, why }) => `${component}: ${why}`),
-      next: `correct \`repository\` or \`tags\` of ${names.join(', ')} in hod.yaml; leave an empty environment out: \`hod promote\` fills it`,
+      next: `correct \`repository\` or \`tags\` of ${names.join(', ')} in hod.yaml; leave an empty environment out: \`${filling}\` fills it`,
     });
   }
 }

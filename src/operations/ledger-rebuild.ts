@@ -49,7 +49,7 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
           what: 'there is nothing to make a ledger of',
           object: config.environments.map(({ name }) => name).join(', '),
           why: `no repository of ${config.product} holds a release record`,
-          next: 'import a copy of the ledger (`hod ledger import`), or publish once more: order is judged by what registries tell then',
+          next: 'import a copy of the ledger (`hod ledger import FILE`), or publish once more: order is judged by what registries tell then',
         });
       }
       const rebuilt = await rebuild({

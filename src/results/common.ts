@@ -90,8 +90,17 @@ export const releaseFields = {
 };
 
 /** The part of a decision about a tag that is answered. */
-export function toTagResult({ tag, kind, platform, outcome, reason, recorded, served }: TagDecision): TagResult {
-  const drift = recorded === undefined ? null : { recorded, served: served ?? null };
+export function toTagResult({
+  tag,
+  kind,
+  platform,
+  outcome,
+  reason,
+  recorded,
+  served,
+  unwritten,
+}: TagDecision): TagResult {
+  const drift = recorded === undefined || unwritten === true ? null : { recorded, served: served ?? null };
   return { tag, kind, platform: platform ?? null, outcome, reason, drift };
 }
 

@@ -54,6 +54,23 @@ test('every line in the docs that calls Hod is one that Hod takes', async () => 
   expect(count).toBeGreaterThan(150);
 });
 
+test('every command that an error names is one that Hod takes', async () => {
+  const page = await readFile(join(root, 'docs/errors.md'), 'utf8');
+  const next = page.split('\n').filter((line) => line.startsWith('  next '));
+  const commands = next.flatMap((line) => [...line.matchAll(/`(hod [^`]+)`/g)].map(([, command = '']) => command));
+  const named = [...new Set(commands)].filter((command) => !command.endsWith(' --help'));
+  const refused: string[] = [];
+  for (const line of named) {
+    try {
+      await disarmed(buildProgram('0')).parseAsync(wordsOf(line).slice(1), { from: 'user' });
+    } catch (error) {
+      refused.push(`${line}: ${error instanceof Error ? error.message : String(error)}`);
+    }
+  }
+  expect(refused).toEqual([]);
+  expect(named.length).toBeGreaterThan(30);
+});
+
 test('the pages of the commands are what the program says of itself', async () => {
   await run(process.execPath, ['scripts/command-pages.mjs', '--check'], { cwd: root });
   await run(process.execPath, ['scripts/ci-table.mjs', '--check'], { cwd: root });

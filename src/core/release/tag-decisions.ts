@@ -52,6 +52,8 @@ export interface TagDecision extends TagPlace {
   readonly served: Digest | undefined;
   /** What the ledger says that it points to, where the registry serves something else or nothing. */
   readonly recorded?: Digest | undefined;
+  /** It stands where it stood before the last decision: a run is about to write it, or was killed. That is no drift. */
+  readonly unwritten?: true | undefined;
   /** Of a tag that is removed: everything that it may not lead to. */
   readonly never?: readonly Digest[];
   /**
@@ -87,9 +89,19 @@ export function decideTags(
   return requests.map((request) => {
     const { component, repository, digest, wanted } = request;
     const { recorded, served } = standingOf(request, facts);
-    const drifted = hasDrifted(recorded, served) ? { recorded: recorded.digest } : {};
+    const drifted = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
+    const unwritten = recorded !== undefined && isUnwritten(recorded, served) ? ({ unwritten: true } as const) : {};
     const { tag, rule, image } = wanted;
-    const base = { component, repository, tag, kind: rule.kind, digest, platform: image?.platform, ...drifted };
+    const base = {
+      component,
+      repository,
+      tag,
+      kind: rule.kind,
+      digest,
+      platform: image?.platform,
+      ...drifted,
+      ...unwritten,
+    };
     if (wanted.rule.kind === 'fixed') {
       return { ...base, served, ...decideFixed(digest, served, recorded?.digest) };
     }
@@ -224,22 +236,16 @@ function asServed(
   if (recorded?.digest === digest) {
     return { outcome: 'restored', reason: driftReason(served, digest) };
   }
+  const isAsExpected = recorded === undefined || recorded.digest === served || isUnwritten(recorded, served);
   return {
     outcome: served === undefined ? 'created' : 'moved',
-    reason: hasDrifted(recorded, served) ? `${reason}; ${driftReason(served, recorded.digest)}` : reason,
+    reason: isAsExpected ? reason : `${reason}; ${driftReason(served, recorded.digest)}`,
   };
 }
 
-/**
- * Whether a tag stands elsewhere than a run of Hod left it, or will. One that stands where it stood before the last decision is
- * about to be written by the run that decided so, or was left so when that run was killed: that is no drift.
- */
-function hasDrifted(recorded: Fact<'tag'> | undefined, served: Digest | undefined): recorded is Fact<'tag'> {
-  return (
-    recorded !== undefined &&
-    recorded.digest !== served &&
-    (recorded.kind === 'fixed' || recorded.earlier?.[0] !== served)
-  );
+/** Whether a moving tag stands where it stood before the last decision. */
+function isUnwritten({ kind, digest, earlier = [] }: Fact<'tag'>, served: Digest | undefined): boolean {
+  return kind === 'moving' && served !== digest && served === earlier[0];
 }
 
 /** What is said of a tag that stands elsewhere than the ledger says. */
