@@ -66,7 +66,7 @@ export async function refuseEmpty(config: Config, ledger: Pick<Ledger, 'read'>):
       why: isOwnToJob(config)
         ? `it is a file in the clone of this job, and what other jobs recorded of ${config.product} is in theirs`
         : `nothing was recorded of ${config.product} here; what its registries serve was recorded elsewhere, or not at all`,
-      next: `run \`hod publish\` where nothing was published yet; else name the ledger that the other jobs use in hod.yaml (\`ledger:\`), import a copy of it, or make a new one of what the registries tell (\`hod ledger rebuild\`; of releases from before Hod, \`hod adopt\`)${isOwnToJob(config) ? `. ${sharingAdvice}` : ''}`,
+      next: `run \`hod publish\` where nothing was published yet; else name the ledger that the other jobs use in hod.yaml (\`ledger:\`), import a copy of it, or make a new one of what the registries tell (\`hod ledger rebuild\`; of releases from before Hod, \`hod adopt ENV\`)${isOwnToJob(config) ? `. ${sharingAdvice}` : ''}`,
     });
   }
 }

@@ -54,6 +54,60 @@ test('every line in the docs that calls Hod is one that Hod takes', async () => 
   expect(count).toBeGreaterThan(150);
 });
 
+/** A JSON Schema, as far as a path into its documents goes. */
+interface Schema {
+  readonly properties?: Readonly<Record<string, Schema>>;
+  readonly items?: Schema;
+  readonly anyOf?: readonly Schema[];
+}
+
+/** Whether a path of `--field` leads to something in the documents of a schema; a name after a list may be that of an element. */
+function leadsSomewhere(schema: Schema, [segment, ...rest]: readonly string[]): boolean {
+  if (schema.anyOf !== undefined) {
+    return schema.anyOf.some((each) => leadsSomewhere(each, segment === undefined ? [] : [segment, ...rest]));
+  }
+  if (segment === undefined) {
+    return true;
+  }
+  if (schema.items !== undefined) {
+    const byName = rest.length > 0 && leadsSomewhere(schema.items, rest);
+    return byName || leadsSomewhere(schema.items, [segment, ...rest]);
+  }
+  const found = schema.properties?.[segment];
+  return found !== undefined && leadsSomewhere(found, rest);
+}
+
+test('the examples of --field lead to something in the document of their command', async () => {
+  const documents: Readonly<Record<string, string>> = {
+    'record-sign-off': 'sign-off',
+    'ledger-export': 'ledger-copy',
+    'ledger-import': 'ledger-copy',
+    'access-list': 'stored-logins',
+    'access-store': 'stored-logins',
+    'access-forget': 'stored-logins',
+  };
+  const names = (await readdir(join(root, 'docs/commands'))).filter((name) => name.endsWith('.md'));
+  const pages = await Promise.all(names.map((name) => readFile(join(root, 'docs/commands', name), 'utf8')));
+  const lines = pages.flatMap((page) => shellBlocks(page).flatMap((block) => block.split('\n')));
+  const examples = lines.filter((line) => line.startsWith('hod ') && line.includes(' --field '));
+  const astray: string[] = [];
+  for (const line of examples) {
+    const words = wordsOf(line).slice(1);
+    const [first = '', second = ''] = words;
+    const name = ['access', 'config', 'ledger', 'record'].includes(first) ? `${first}-${second}` : first;
+    const file = join(root, 'docs/schemas', `${documents[name] ?? name}.json`);
+    const schema = JSON.parse(await readFile(file, 'utf8')) as Schema;
+    const path = (words[words.indexOf('--field') + 1] ?? '').replace(/\[\d+\]/g, '').split('.');
+    if (!leadsSomewhere(schema, path)) {
+      astray.push(line);
+    }
+  }
+  expect(astray).toEqual([]);
+  // Every command that answers with a document has one.
+  const commands = pages.flatMap((page) => page.match(/--field <path>/g) ?? []);
+  expect(examples.length).toBeGreaterThanOrEqual(commands.length);
+});
+
 test('every command that an error names is one that Hod takes', async () => {
   const page = await readFile(join(root, 'docs/errors.md'), 'utf8');
   const next = page.split('\n').filter((line) => line.startsWith('  next '));

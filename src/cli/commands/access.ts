@@ -19,6 +19,7 @@ function checkCommand() {
     ['hod access check dev', 'for a job that writes dev; warns where it could write more'],
     ['hod access check prod --read', 'for a job that only reads prod, such as one that deploys'],
     ['hod access check dev --create', 'create the repositories that do not exist yet'],
+    ['hod access check dev --field environments.dev.repositories.write', 'one line for each repository'],
   ])
     .argument('[env...]', 'the environments that the job writes (default: all)')
     .option('--read', 'the job only reads these environments')
@@ -47,6 +48,7 @@ function storeCommand() {
     [
       ['hod access store registry.test --user una < password.txt', 'from a file'],
       ['printenv SKERRY_PASSWORD | hod access store dev.registry.test:5000 --user una', 'from a variable'],
+      ['hod access store registry.test --user una --field file < password.txt', 'where it is stored'],
     ],
   )
     .argument('<host>', 'the registry, with its port if it has one')
@@ -69,6 +71,7 @@ function forgetCommand() {
   return command('forget', 'remove the stored login of a registry', [
     ['hod access forget registry.test', 'this one'],
     ['hod access forget dev.registry.test:5000 --dry-run', 'see what would be left'],
+    ['hod access forget registry.test --field logins.registry', 'what is left'],
   ])
     .argument('<host>', 'the registry')
     .addOption(dryRunOption())
@@ -84,6 +87,7 @@ function listCommand() {
   return command('list', 'list the registries that a login is stored for', [
     ['hod access list', 'with user names; never a password'],
     ['hod access list --json', 'for a script'],
+    ['hod access list --field logins.registry', 'the registries alone'],
   ]).action(async (options) => {
     const { listLogins } = await import('../../operations/access-list');
     const { storedView } = await import('../views/access');

@@ -17,6 +17,7 @@ export function adoptCommand() {
     ['hod adopt dev uat prod', 'before the first publish: all environments at once'],
     ['hod adopt dev uat prod --dry-run', 'which release is what, and who says so?'],
     ['hod adopt prod --only tide-watch --version 2.3.0 --commit 3f9c2d1', 'an image that does not say what it is'],
+    ['hod adopt prod --dry-run --field environments.prod.components.version', 'the versions that are told'],
   ])
     .argument('<env...>', 'the environments to adopt')
     .addOption(configOption())

@@ -14,6 +14,10 @@ export function assembleCommand() {
       'hod assemble registry.test/skerry/timetable:2.4.1 registry.test/skerry/timetable:2.4.0 --replace linux/arm64=out/arm64',
       'change an index: its other members stay',
     ],
+    [
+      'hod assemble registry.test/skerry/timetable:2.4.0 out/amd64 out/arm64.tar --field digest',
+      'the digest of the index',
+    ],
   ])
     .argument('<target>', 'the repository to write into; a tag named here is fixed: it is never moved')
     .argument(

@@ -7,6 +7,7 @@ export function boardCommand() {
     ['hod board', 'writes board.html'],
     ['hod board --out public/index.html', 'for the pages of a CI'],
     ['hod board --ledger-only', 'asks no registry: neither drift nor sizes'],
+    ['hod board --field file', 'where the page was written'],
   ])
     .option('--out <file>', 'write it there (default: board.html)', 'board.html')
     .option('--ledger-only', 'ask no registry')

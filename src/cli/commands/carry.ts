@@ -7,6 +7,10 @@ export function carryCommand() {
     ['hod carry dev.test/skerry/timetable:2.4.0 registry.test/skerry/timetable', 'the same digest, under its tag'],
     ['hod carry dev.test/tt@sha256:… registry.test/skerry/timetable:2.4.0', 'under a tag of your own'],
     ['hod carry dev.test/tt:2.4.0 registry.test/tt-arm:2.4.0 --platform linux/arm64', 'one image of an index'],
+    [
+      'hod carry dev.registry.test/skerry/timetable:2.4.0 registry.test/skerry/timetable --field images.digest',
+      'the digest',
+    ],
   ])
     .usage('<source...> <target> [options]')
     .argument(

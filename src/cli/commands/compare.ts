@@ -8,6 +8,7 @@ export function compareCommand() {
     ['hod compare prod uat', 'what would come to prod: commits, components, layers, settings'],
     ['hod compare 2.4.0 2.5.0 --markdown', 'for the notes of a release'],
     ['hod compare out/timetable registry.test/skerry/timetable:2.4.0', 'two images, wherever they are'],
+    ['hod compare uat prod --field components.component', 'what differs, by name'],
   ])
     .argument('<from>', 'an environment, a version, a commit, a reference, or the path of a build output')
     .argument('<to>', 'another one')

@@ -15,6 +15,7 @@ function checkCommand() {
     ['hod config check', 'hod.yaml in this folder'],
     ['hod config check -c services/hod.yaml', 'another'],
     ['hod config check --without-variables', 'where the variables of the jobs are not known'],
+    ['hod config check --field warnings', 'the warnings alone'],
   ])
     .option('--without-variables', 'check everything but the values of `variables`')
     .addOption(configOption())
@@ -30,6 +31,7 @@ function showCommand() {
     ['hod config show', 'hod.yaml in this folder'],
     ['hod config show --branch feature/x', 'with the tags that builds of this branch get'],
     ['hod config show --json', 'for a script'],
+    ['hod config show --field environments.prod.components.repository', 'the repositories of prod'],
   ])
     .addOption(configOption())
     .option('--branch <name>', 'tell the tags that builds of this branch get')

@@ -7,6 +7,7 @@ export function initCommand() {
     ['hod init --registry registry.test/skerry', 'releases go to this registry'],
     ["hod init --registry 'registry.test/{environment}/skerry/{image}'", 'the repositories that are there already'],
     ['hod init --dry-run', 'print it, and write nothing'],
+    ['hod init --dry-run --field images.name', 'the images that were found'],
   ])
     .option('-c, --config <file>', 'write this file (default: hod.yaml in this folder)')
     .option(

@@ -13,6 +13,7 @@ export function insideCommand() {
     ['hod inside out/timetable.tar --hidden', 'what a later layer deleted or wrote over'],
     ['hod inside out/timetable.tar --check', 'a gate: exit 3 where a key, a login or a set-uid file is shipped'],
     ['hod inside registry.test/skerry/timetable:2.3.0 registry.test/skerry/timetable:2.4.0', 'what differs'],
+    ['hod inside registry.test/skerry/timetable:2.4.0 --field hiddenTotal.bytes', 'how much is shipped and hidden'],
   ])
     .argument('<ref>', 'a reference, the path of a build output, or - for standard input')
     .argument('[other]', 'another one: what was added, removed and changed from the first to it')

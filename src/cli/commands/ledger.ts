@@ -20,6 +20,7 @@ function verifyCommand() {
     [
       ['hod ledger verify', 'reads all of it'],
       ['hod ledger verify -c services/hod.yaml --json', 'of another product, for a script'],
+      ['hod ledger verify --field entries', 'how many entries there are'],
     ],
   )
     .addOption(configOption())
@@ -34,6 +35,7 @@ function exportCommand() {
   return command('export', 'write every entry to a file, as JSON lines', [
     ['hod ledger export ledger.jsonl', 'a copy to keep, or to import elsewhere'],
     ['hod ledger export -c services/hod.yaml services.jsonl', 'of another product'],
+    ['hod ledger export ledger.jsonl --field written', 'how many entries were written'],
   ])
     .argument('<file>', 'the file to write')
     .addOption(configOption())
@@ -65,6 +67,7 @@ function rebuildCommand() {
     ['hod ledger rebuild --dry-run', 'what would be known, and what would not?'],
     ['hod ledger rebuild', 'into the ledger that hod.yaml names, which must be empty'],
     ['hod ledger rebuild --serves prod=1.1.0', 'where tags do not tell what prod serves'],
+    ['hod ledger rebuild --dry-run --field notRecovered.what', 'what the registries do not tell'],
   ])
     .addOption(configOption())
     .option('--serves <env=release...>', 'the version or commit that an environment serves, where its tags do not tell')
@@ -87,6 +90,7 @@ function importCommand() {
       'hod.yaml names another ledger now: carry everything there',
     ],
     ['hod ledger import ledger.jsonl --dry-run', 'check every entry, and say how many would be added'],
+    ['hod ledger import ledger.jsonl --field written', 'how many entries were written'],
   ])
     .argument('[file]', 'what `hod ledger export` wrote')
     .addOption(new Option('--from <ledger>', 'read another ledger, written as under `ledger:` in hod.yaml'))

@@ -11,6 +11,7 @@ export function packCommand() {
       'without the layers that the other side has from an earlier parcel',
     ],
     ['hod pack registry.test/skerry/timetable:2.4.0 --out timetable', 'one image, into a folder; needs no hod.yaml'],
+    ['hod pack prod --out release.tar --field contents.digest', 'the digests that it holds'],
   ])
     .argument('<what...>', 'an environment, a version or a commit; or references and build outputs')
     .requiredOption('--out <place>', 'the file to write, whose name ends with .tar; or a folder')

@@ -10,6 +10,7 @@ export function pointCommand() {
     [
       ['hod point prod deploy/prod/*.yaml', 'after a promotion'],
       ['hod point prod deploy/prod/*.yaml --check', 'in CI: exit 3 and a diff where a file is stale'],
+      ['hod point prod deploy.yaml --field files.changes.to', 'the new references'],
     ],
   )
     .argument('<env>', 'the environment')

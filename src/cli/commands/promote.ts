@@ -27,6 +27,7 @@ export function promoteCommand() {
     ['hod promote uat --only timetable', 'this component alone'],
     ['hod promote prod --dry-run', 'may it, and what would change?'],
     ['hod promote uat --commit --strict-order --summary "$SUMMARY" --outputs "$OUTPUTS"', 'in a pipeline'],
+    ['hod promote prod --field components.timetable.digest', 'one digest, for the next step'],
   ])
     .argument('<env>', 'the environment to promote into')
     .addOption(configsOption())

@@ -9,6 +9,7 @@ export function proveCommand() {
     ['hod prove prod', 'is everything there, and nothing moved by hand?'],
     ['hod prove prod --deep', 'read and hash every byte'],
     ['hod prove --all', 'every environment'],
+    ['hod prove prod --field environments.prod.findings.detail', 'what is wrong, a line each; empty where nothing is'],
   ])
     .argument('[env...]', 'the environments')
     .option('--all', 'every environment')

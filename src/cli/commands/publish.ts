@@ -47,6 +47,7 @@ export function publishCommand() {
     ["hod publish -c 'services/*/hod.yaml' --next patch", 'every product of the repository, one after the other'],
     ['hod publish --mend', 'send again what the registry has lost of it'],
     ['hod publish --dry-run', 'what would be sent and tagged?'],
+    ['hod publish --field components.timetable.digest', 'one digest, for the next step'],
   ])
     .argument('[component...]', 'the components to publish (default: all)')
     .addOption(onlyOption('publish'))

@@ -17,6 +17,7 @@ function resultCommand() {
     ['hod record result smoke --passed --in uat --commit', 'of the commit that this job checked out'],
     ['hod record result smoke --failed --in uat --link https://ci.test/7', 'and where to read more'],
     ['hod record result smoke --passed --in uat --version 2.4.0', 'of this version, which uat served'],
+    ['hod record result smoke --passed --in uat --field releases.version', 'the versions that it is about'],
   ])
     .argument('<name>', 'the name of the test, as `gates:` has it', parseResultName)
     .addOption(configOption())
@@ -49,6 +50,7 @@ function signOffCommand() {
   return command('sign-off', 'record that a release may enter an environment', [
     ['hod record sign-off --for prod', 'what uat serves now may enter prod'],
     ['hod record sign-off --for prod --version 2.4.0', 'this version may'],
+    ['hod record sign-off --for prod --field releases.version', 'the versions that it is about'],
   ])
     .addOption(configOption())
     .requiredOption('--for <env>', 'the environment that it may enter')

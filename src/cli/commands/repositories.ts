@@ -6,6 +6,7 @@ export function repositoriesCommand() {
   return command('repositories', 'list the repositories of a registry', [
     ['hod repositories registry.test', 'all of them'],
     ["hod repositories registry.test --find 'skerry/**'", 'those that match'],
+    ['hod repositories registry.test --field repositories', 'the names alone'],
   ])
     .argument('<host>', 'the registry, with its port if it has one')
     .option('--find <pattern>', 'only names that match, such as skerry/**')

@@ -14,6 +14,7 @@ export function restoreCommand() {
   return command('restore', 'put tags of ENV back where the ledger says; bring nothing new', [
     ['hod restore prod', 'after somebody moved, overwrote or removed tags by hand'],
     ['hod restore prod --dry-run', 'which tags stand elsewhere?'],
+    ['hod restore prod --field components.tags.tag', 'the tags that were put right'],
   ])
     .argument('<env>', 'the environment whose tags are put right')
     .addOption(configOption())

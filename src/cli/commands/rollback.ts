@@ -17,6 +17,7 @@ export function rollbackCommand() {
     ['hod rollback prod --to 2.4.0 --reason "…"', 'to a version that it served'],
     ['hod rollback prod --line 2.3 --reason "…"', 'one line of versions; the rest stays'],
     ['hod rollback prod --dry-run --reason "…"', 'what would move?'],
+    ['hod rollback prod --reason "it leaks" --field components.timetable.version', 'what is served again'],
   ])
     .argument('<env>', 'the environment to roll back')
     .addOption(configOption())

@@ -10,6 +10,7 @@ export function sandboxCommand() {
   return command('sandbox', 'run stand-in registries on loopback, to try things out and to test against', [
     ['hod sandbox dev uat prod', 'dev.localhost:5510, uat.localhost:5511, prod.localhost:5512'],
     ['hod sandbox --port 0 --folder /tmp/registry', 'a free port; content is kept'],
+    ['hod sandbox --port 0 --field registries.registry', 'where the registries listen'],
   ])
     .argument('[name...]', 'a registry for each name (default: sandbox)', (name: string, names?: string[]) => [
       ...(names ?? []),

@@ -8,6 +8,7 @@ export function showCommand() {
     ['hod show out/timetable.tar', 'a build output'],
     ['hod show registry.test/skerry/timetable:2.4.0 --platform linux/arm64', 'how it runs, and how it was made'],
     ['hod show registry.test/skerry/timetable:2.4.0 --deep', 'read every byte: is it what it says?'],
+    ['hod show registry.test/skerry/timetable:2.4.0 --field digest', 'the digest of a tag'],
   ])
     .argument('<ref>', 'a reference, the path of a build output, or - for standard input')
     .option('--platform <platform>', 'show the image for this platform in full')

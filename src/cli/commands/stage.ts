@@ -25,6 +25,7 @@ export function stageCommand() {
       'one image that its builder pushed',
     ],
     ['hod stage --follow out', 'each output as soon as the build has written it, until the build has ended'],
+    ['hod stage --field components.timetable.digest', 'one digest'],
   ])
     .argument('[component...]', 'the components to stage (default: all)')
     .addOption(onlyOption('stage'))

@@ -27,6 +27,7 @@ export function statusCommand() {
       ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
       ['hod status prod --pull', 'how to pull what prod serves: a reference by digest on each line'],
       ['hod status --watch', 'stay, and show it again every five seconds'],
+      ['hod status prod --field environments.prod.components.version', 'the versions that prod serves'],
     ],
   )
     .argument('[env...]', 'the environments to show (default: all)')

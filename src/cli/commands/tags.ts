@@ -11,6 +11,7 @@ export function tagsCommand() {
       ['hod tags timetable', 'a component of hod.yaml, in each environment'],
       ["hod tags registry.test/skerry/timetable --find '2.4.*'", 'a repository; needs no hod.yaml'],
       ['hod tags registry.test/skerry/timetable --names', 'every name, a line each, as the registry lists them'],
+      ['hod tags timetable --field repositories.digests.digest', 'what its tags lead to'],
     ],
   )
     .argument('<component>', 'a component of hod.yaml, or a repository')

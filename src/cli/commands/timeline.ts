@@ -10,6 +10,7 @@ export function timelineCommand() {
     ['hod timeline 2.4.0', 'from its staging to where it is now, and how long each step took'],
     ['hod timeline --env prod --since 7d', 'what came to prod in a week'],
     ['hod timeline --kind rolled-back --all', 'every time that something was taken back'],
+    ['hod timeline --most 1 --field events.actor', 'who did something last'],
   ])
     .argument('[release]', 'a version, or a commit')
     .option('--env <env>', 'only what happened in this environment')

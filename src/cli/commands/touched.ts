@@ -7,6 +7,7 @@ export function touchedCommand() {
     ['hod touched', 'since the commit that the first environment serves of each component, as the ledger knows'],
     ['hod touched --since origin/main', 'a line for each component that must be built again'],
     ['hod touched --since v2.4.0 --json', 'for the matrix of a CI'],
+    ['hod touched --field components.component', 'every component by name'],
   ])
     .option(
       '--since <commit>',

@@ -7,6 +7,7 @@ export function unpackCommand() {
     ['hod unpack prod deploy', 'the files of each bundle that prod serves, each bundle in a folder of its own'],
     ['hod unpack registry.test/skerry/fare-tables:2.4.0 fares', 'one bundle; needs no hod.yaml'],
     ['hod unpack skerry.tar#fare-tables fares', 'one bundle of a parcel'],
+    ['hod unpack registry.test/skerry/fare-tables:2.4.0 fares --field contents.files', 'how many files it holds'],
   ])
     .argument('<what>', 'a reference or a parcel; or an environment, a version or a commit')
     .argument('<folder>', 'the folder to write: a new one, or one that holds these files already')
