@@ -280,7 +280,10 @@ function describe(
       .filter(
         ({ name }) =>
           facts !== undefined &&
-          servedIn(facts, name).some((each) => each.digest === digest && each.repository === client.label),
+          servedIn(facts, name).some(
+            ({ repository, digest: served, images: own = [] }) =>
+              repository === client.label && [served, ...own.map((image) => image.digest)].includes(digest),
+          ),
       )
       .map(({ name }) => name),
   };
@@ -300,7 +303,10 @@ function arrivalOf(
   const times = tags.flatMap((tag) => {
     const target = facts.get('tag', tagKey(repository, tag));
     const release = target?.digest === digest ? facts.get('release', target.release) : undefined;
-    const own = release?.components.filter((each) => each.digest === digest).map(({ component }) => component) ?? [];
+    // A tag of a platform leads to an image of the component, which the release does not name.
+    const isMeant = (each: { readonly digest: Digest }): boolean =>
+      each.digest === digest || target?.platform !== undefined;
+    const own = release?.components.filter(isMeant).map(({ component }) => component) ?? [];
     return (release?.arrived ?? [])
       .filter(({ component, environment }) => own.includes(component) && isHere(environment, component))
       .map(({ since }) => since);

@@ -237,11 +237,12 @@ test('a chat is told in a body of its own: values stay within it, call nobody an
   const [chat] = said.filter(({ path }) => path !== '/pager');
   const document: unknown = JSON.parse(chat?.body ?? '');
   expect(document).toEqual({
-    blocks: [{ text: expect.stringContaining('siv rolled skerry-line back in uat: @') }],
+    blocks: [{ text: expect.stringContaining('siv rolled skerry-line back in uat to 2.4.0: @') }],
     at: 'uat',
     n: 7,
   });
-  expect(chat?.body).not.toMatch(/@everyone|<!here>|https:\/\/evil|www\.evil|2\.4\.0/);
+  expect(chat?.body).not.toMatch(/@everyone|<!here>|https:\/\/evil|www\.evil/);
+  expect(chat?.body).toContain('{version}');
 
   status = 404;
   const failed = await world.hod('promote', 'uat', '--again', '--reason', 'it was right', '--verbose');

@@ -1,4 +1,4 @@
-import { shortCommit } from '../commit';
+import { isCommitId, shortCommit } from '../commit';
 import { inert } from '../text';
 import type { CloudEvent, EventData } from './announcements';
 
@@ -37,7 +37,8 @@ const valueOf = {
 
 type BodyPlaceholder = keyof typeof valueOf;
 
-const placeholder = /\{([a-z][a-z-]*)\}/g;
+/** A placeholder, and the blank before it: where there is no value, neither is there. */
+const placeholder = /( ?)\{([a-z][a-z-]*)\}/g;
 const isKnown = (name: string): name is BodyPlaceholder => Object.hasOwn(valueOf, name);
 
 /** The placeholders of bodies. */
@@ -58,7 +59,7 @@ export function parseBody(body: unknown): BodyTemplate {
 /** Returns the placeholders of a body that do not exist. */
 export function unknownPlaceholders(template: BodyTemplate): string[] {
   const texts = 'text' in template ? [template.text] : textsIn(template.json);
-  const names = texts.flatMap((text) => [...text.matchAll(placeholder)].map(([, name = '']) => name));
+  const names = texts.flatMap((text) => [...text.matchAll(placeholder)].map(([, , name = '']) => name));
   return [...new Set(names)].filter((name) => !isKnown(name));
 }
 
@@ -68,7 +69,10 @@ export function unknownPlaceholders(template: BodyTemplate): string[] {
  */
 export function fillBody(template: BodyTemplate, event: CloudEvent): AnnouncementBody {
   const fill = (text: string): string =>
-    text.replace(placeholder, (all, name: string) => (isKnown(name) ? shown(name, event) : all));
+    text.replace(placeholder, (all, blank: string, name: string) => {
+      const value = isKnown(name) ? shown(name, event) : undefined;
+      return value === undefined ? all : value === '' ? '' : blank + value;
+    });
   return 'text' in template
     ? { text: fill(template.text), mediaType: 'text/plain; charset=utf-8' }
     : { text: JSON.stringify(filled(template.json, fill)), mediaType: 'application/json; charset=utf-8' };
@@ -126,7 +130,7 @@ function sentenceOf({ type, data }: CloudEvent): string {
     case 'hod.adopted':
       return `${actor} recorded that ${environment} serves ${release}`;
     case 'hod.rolled-back':
-      return `${actor} rolled ${line === undefined ? '' : `${line} of `}${product} back in ${environment}: ${reason}`;
+      return `${actor} rolled ${line === undefined ? '' : `${line} of `}${product} back in ${environment}${backTo(data)}: ${reason}`;
     case 'hod.restored':
       return `${actor} restored tags of ${product} in ${environment}`;
     case 'hod.moved':
@@ -146,8 +150,16 @@ function wayOf({ components = [] }: EventData): string {
   return ways.includes('beside') ? ', beside what it serves' : ', where it was held';
 }
 
-function releaseOf({ version, commit }: EventData): string {
-  return version ?? (commit === undefined ? '' : shortCommit(commit));
+function backTo(data: EventData): string {
+  const release = releaseOf(data);
+  return release === '' ? '' : ` to ${release}`;
+}
+
+/** The release that an event is about; of a rollback, what is served again. */
+function releaseOf({ version, commit, components = [] }: EventData): string {
+  const [only, ...others] = new Set(components.flatMap((each) => each.version ?? each.commit ?? []));
+  const named = version ?? commit ?? (others.length === 0 ? only : undefined);
+  return named !== undefined && isCommitId(named) ? shortCommit(named) : (named ?? '');
 }
 
 /** The components that an event is about, each once. */

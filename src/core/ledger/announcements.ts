@@ -67,7 +67,13 @@ export interface EventData {
   readonly command?: string | undefined;
   readonly code?: string | undefined;
   readonly object?: string | undefined;
-  readonly components?: readonly { readonly component: string; readonly way?: string | undefined }[];
+  readonly components?: readonly {
+    readonly component: string;
+    readonly way?: string | undefined;
+    /** Of a rollback: what is served again. */
+    readonly version?: string | undefined;
+    readonly commit?: string | undefined;
+  }[];
   readonly retires?: readonly string[];
   readonly tags?: readonly object[];
   readonly places?: readonly object[];

@@ -67,7 +67,10 @@ export function someTag(
     code: 'nothing-to-tag',
     what: 'nothing would be tagged',
     object: bare.map(([component]) => `${component} in ${environment}`),
-    detail: `every tag rule needs something that is not there: ${missing}`,
+    detail:
+      missing === ''
+        ? 'every tag rule has {platform}: no tag leads to the whole image'
+        : `every tag rule needs something that is not there: ${missing}`,
     remedy: missing.includes('working copy')
       ? 'commit the changes and build again, or add a moving tag to hod.yaml'
       : `give it (${option}), or add a rule such as "c-{commit:12}" to hod.yaml`,
