@@ -10,11 +10,13 @@ import {
   listedIn,
   stepKey,
   tagKey,
+  withdrawalOf,
   type Facts,
   type Release,
   type Step,
   type TagPlace,
 } from '../core/ledger/facts';
+import { contentId, type ReleaseId } from '../core/ledger/release';
 import { noAdmissionRules } from '../core/ledger/rules';
 import { everyBranch } from '../core/release/gates/taking';
 import { together } from '../core/release/knowledge';
@@ -129,12 +131,7 @@ async function playArrivals(
     });
   const waiting = new Map(rollbacks.map((rollback) => [rollback, dueAfter(rollback)]));
   for (const [at, arrival] of found.entries()) {
-    const record = releases.get(arrival.release);
-    if (record !== undefined) {
-      await (environment.before.length === 0
-        ? publishAgain(record, arrival, environment, ledger, remains)
-        : promoteAgain(record, arrival, environment, ledger, remains));
-    }
+    await playArrival(arrival, environment, ledger, remains);
     for (const [rollback, due] of [...waiting]) {
       if (due <= at && (await rollBackTold(rollback, environment, ledger, remains))) {
         waiting.delete(rollback);
@@ -143,9 +140,23 @@ async function playArrivals(
   }
 }
 
+async function playArrival(
+  arrival: FoundArrival,
+  environment: LostEnvironment,
+  ledger: RebuiltLedger,
+  remains: Remains,
+): Promise<void> {
+  const record = remains.releases.get(arrival.release);
+  if (record !== undefined) {
+    await (environment.before.length === 0
+      ? publishAgain(record, arrival, environment, ledger, remains)
+      : promoteAgain(record, arrival, environment, ledger, remains));
+  }
+}
+
 /** Plays a rollback that a registry recorded. Returns whether the releases that were played so far allow it. */
 async function rollBackTold(
-  { lane, to: id, at }: RollbackRecord,
+  { lane, to: id, at, withdrawn }: RollbackRecord,
   environment: LostEnvironment,
   ledger: RebuiltLedger,
   remains: Remains,
@@ -153,10 +164,54 @@ async function rollBackTold(
   const to = id === undefined ? undefined : remains.releases.get(id);
   const candidate = { lane, to: to === undefined ? undefined : named(to) };
   const actions = await rollbackIn(candidate, environment, ledger, remains).catch(refusedOnly);
-  actions?.forEach((action) => {
+  // Registries tell once that a release came. One that came beside, and took over when it came again, was withdrawn nevertheless.
+  const returned = (remains.arrivals.get(environment.name) ?? []).filter(
+    ({ release }) =>
+      withdrawn.includes(release) &&
+      !withdrawnBy(actions).includes(release) &&
+      isBeside(release, environment.name, ledger.facts),
+  );
+  const isExplained =
+    returned.length > 0 && (await withdraws(returned, candidate, environment, { ledger: ledger.copy(), remains }));
+  for (const arrival of isExplained ? returned : []) {
+    await playArrival(arrival, environment, ledger, remains);
+  }
+  const played = isExplained ? await rollbackIn(candidate, environment, ledger, remains) : actions;
+  played?.forEach((action) => {
     ledger.add(action, at);
   });
-  return actions !== undefined;
+  return played !== undefined;
+}
+
+/** Whether a rollback withdraws releases that come in once more before it. Changes the ledger that it is given. */
+async function withdraws(
+  returned: readonly FoundArrival[],
+  candidate: Candidate,
+  environment: LostEnvironment,
+  { ledger, remains }: { readonly ledger: RebuiltLedger; readonly remains: Remains },
+): Promise<boolean> {
+  for (const arrival of returned) {
+    await playArrival(arrival, environment, ledger, remains);
+  }
+  const withdrawn = withdrawnBy(await rollbackIn(candidate, environment, ledger, remains).catch(refusedOnly));
+  return returned.every(({ release }) => withdrawn.includes(release));
+}
+
+/** The releases that a rollback withdraws. */
+function withdrawnBy(actions: readonly Action[] = []): ReleaseId[] {
+  return actions.flatMap((action) =>
+    action.kind === 'rolled-back' ? action.withdrawn.map(({ release }) => release) : [],
+  );
+}
+
+/** Whether an environment has a release beside what it serves, and was not rolled back from it. */
+function isBeside(id: ReleaseId, environment: string, facts: Facts): boolean {
+  const release = facts.get('release', id);
+  return (
+    release !== undefined &&
+    release.arrived.some((stay) => stay.environment === environment && stay.way === 'beside') &&
+    withdrawalOf(facts, environment, contentId(release.components)) === undefined
+  );
 }
 
 function inTime(releases: Remains['releases'], a: FoundArrival, b: FoundArrival): number {
