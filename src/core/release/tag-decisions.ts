@@ -52,7 +52,7 @@ export interface TagDecision extends TagPlace {
   readonly served: Digest | undefined;
   /** What the ledger says that it points to, where the registry serves something else or nothing. */
   readonly recorded?: Digest | undefined;
-  /** It stands where it stood before the last decision: a run is about to write it, or was killed. That is no drift. */
+  /** It stands where it stood before another release was decided on: that run is about to write it, or was killed. That is no drift. */
   readonly unwritten?: true | undefined;
   /** Of a tag that is removed: everything that it may not lead to. */
   readonly never?: readonly Digest[];
@@ -90,7 +90,8 @@ export function decideTags(
     const { component, repository, digest, wanted } = request;
     const { recorded, served } = standingOf(request, facts);
     const drifted = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
-    const unwritten = recorded !== undefined && isUnwritten(recorded, served) ? ({ unwritten: true } as const) : {};
+    const isOthers = recorded !== undefined && recorded.digest !== digest && isUnwritten(recorded, served);
+    const unwritten = isOthers ? ({ unwritten: true } as const) : {};
     const { tag, rule, image } = wanted;
     const base = {
       component,
