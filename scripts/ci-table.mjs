@@ -74,21 +74,22 @@ function factsOf(service, ciFacts, { set = {}, hidden = new Set() } = {}) {
   return { reading, facts, run: buildUrl ?? jobUrl, asked };
 }
 
-/** The same, of the job of a branch. */
-function factsOfBranch(service, ciFacts, set) {
+/** The variables by which a CI tells of a pull request. */
+function pullRequestNames(service, ciFacts, set) {
   const hidden = new Set();
-  for (let at = 0; at < 12; at += 1) {
+  for (;;) {
     const found = factsOf(service, ciFacts, { set, hidden });
-    if (!found.facts.pullRequest) {
-      return found;
+    const own = found.facts.pullRequest ? namesIn(`${found.reading.pr} ${found.facts.branch}`, found.asked) : [];
+    if (own.every((name) => hidden.has(name))) {
+      return hidden;
     }
-    const own = namesIn(`${found.reading.pr} ${found.facts.branch}`, found.asked);
     own.forEach((name) => hidden.add(name));
-    if (own.length === 0) {
-      return undefined;
-    }
   }
-  return undefined;
+}
+
+/** What the program takes from the variables of a CI in the job of a branch. */
+function factsOfBranch(service, ciFacts, set) {
+  return factsOf(service, ciFacts, { set, hidden: pullRequestNames(service, ciFacts, set) });
 }
 
 function detectedBy(service) {
@@ -100,12 +101,12 @@ function detectedBy(service) {
 const cell = (names) => (names.length === 0 ? '–' : names.map((name) => `\`${name}\``).join(' '));
 
 function rowOf(service, ciFacts) {
-  const none = new Set(['TAG_NAME']);
-  const branch = factsOfBranch(service, ciFacts, {}) ?? factsOf(service, ciFacts);
+  const branch = factsOfBranch(service, ciFacts, {});
+  const tagNames = ['TAG_NAME', ...namesIn(branch.facts.tag, branch.asked)];
   const untagged = factsOf(service, ciFacts, {
-    hidden: new Set([...none, ...namesIn(branch.facts.tag, branch.asked), ...prNames(service, ciFacts)]),
+    hidden: new Set([...tagNames, ...pullRequestNames(service, ciFacts, {})]),
   });
-  const tagged = factsOfBranch(service, ciFacts, ofTag) ?? branch;
+  const tagged = factsOfBranch(service, ciFacts, ofTag);
   const pull = factsOf(service, ciFacts, { set: inPullRequest });
   return [
     branch.reading.name,
@@ -117,20 +118,6 @@ function rowOf(service, ciFacts) {
     cell(namesIn(branch.facts.build, branch.asked)),
     cell(namesIn(branch.run, branch.asked)),
   ];
-}
-
-/** The variables by which a CI tells of a pull request. */
-function prNames(service, ciFacts) {
-  const hidden = new Set();
-  for (let at = 0; at < 12; at += 1) {
-    const found = factsOf(service, ciFacts, { hidden });
-    const own = found.facts.pullRequest ? namesIn(`${found.reading.pr} ${found.facts.branch}`, found.asked) : [];
-    if (own.length === 0) {
-      return [...hidden];
-    }
-    own.forEach((name) => hidden.add(name));
-  }
-  return [...hidden];
 }
 
 async function table() {

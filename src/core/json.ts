@@ -80,6 +80,20 @@ function structureProblem(text: string): string | undefined {
   return undefined;
 }
 
+/** Returns a JSON value in which every text is changed; the keys stay as they are. */
+export function mapTexts(value: unknown, change: (text: string) => string): unknown {
+  if (typeof value === 'string') {
+    return change(value);
+  }
+  if (Array.isArray(value)) {
+    return value.map((each) => mapTexts(each, change));
+  }
+  const object = objectSchema.safeParse(value).data;
+  return object === undefined
+    ? value
+    : Object.fromEntries(Object.entries(object).map(([key, each]) => [key, mapTexts(each, change)]));
+}
+
 /** A record under names from outside, as a map: there, a name such as `constructor` is one like any other. */
 export function mapOf<T>(value: z.ZodType<T>) {
   return z.preprocess(

@@ -92,12 +92,11 @@ class ServedTags<I extends SettlingItem> {
    */
   async write(pending: readonly PendingTag[]): Promise<void> {
     for (const kind of tagKinds) {
-      const own = pending.filter(({ decision }) => decision.kind === kind);
-      const [ofImages, ofAll] = [true, false].map((isOfImage) =>
-        own.filter(({ decision }) => (decision.platform !== undefined) === isOfImage),
-      );
-      for (const tags of [ofImages ?? [], ofAll ?? []]) {
-        await settleAll(tags.map((each) => this.writeOne(each)));
+      for (const isOfImage of [true, false]) {
+        const own = pending.filter(
+          ({ decision }) => decision.kind === kind && (decision.platform !== undefined) === isOfImage,
+        );
+        await settleAll(own.map((each) => this.writeOne(each)));
       }
     }
   }

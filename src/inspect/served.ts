@@ -68,9 +68,9 @@ export function targetsIn(config: Config, served: readonly ServedComponent[]): T
       targets.set(repository, [...(targets.get(repository) ?? []), variant]);
     }
   }
-  return [...targets.values()].flatMap(([first, ...others]) => {
-    const variants = others.length > 0 && first !== undefined ? { variants: [first, ...others] } : {};
-    return first === undefined ? [] : [{ ...first.target, ...variants }];
+  return [...targets.values()].flatMap((variants) => {
+    const [only, ...others] = variants.map(({ target }) => target);
+    return only === undefined ? [] : [others.length === 0 ? only : { ...only, variants }];
   });
 }
 

@@ -42,12 +42,16 @@ export function contended(object: string, why: string): HodError {
   });
 }
 
+/** How intact entries get into a new ledger. */
+export const copyingAdvice =
+  '`hod ledger export FILE` writes them, and `hod ledger import FILE` reads them into a new ledger';
+
 /** The error for a fact that does not follow from the entries. */
 export function factsCorrupt(object: string, why: string): HodError {
   return new HodError('ledger-facts-corrupt', {
     what: 'the facts of the ledger do not follow from its entries',
     object,
     why,
-    next: '`hod ledger verify` looks at the rest; where its entries are intact, `hod ledger export FILE` writes them, and `hod ledger import FILE` reads them into a new ledger',
+    next: `\`hod ledger verify\` looks at the rest; where its entries are intact, ${copyingAdvice}`,
   });
 }

@@ -2,6 +2,7 @@ import { HodError } from '../core/errors';
 import { emptyHead, foldInto, headAfter, type Head } from '../core/ledger/entry';
 import { factName, Facts } from '../core/ledger/facts';
 import type { LedgerContent } from './ledger';
+import { copyingAdvice } from './problems';
 
 /**
  * Checks that entries are a chain, and that facts are what they add up to. Answers the head, and how many facts there are.
@@ -27,7 +28,7 @@ async function compareFacts(content: LedgerContent, folded: Facts, label: string
       what: 'the facts of the ledger do not follow from its entries',
       object: `${fact} in ${label}`,
       why,
-      next: 'its entries are intact: `hod ledger export FILE` writes them, and `hod ledger import FILE` reads them into a new ledger',
+      next: `its entries are intact: ${copyingAdvice}`,
     });
   let count = 0;
   for await (const { key, text } of content.facts()) {

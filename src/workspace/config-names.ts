@@ -15,7 +15,7 @@ import {
 } from '../core/tags/template';
 import type { ConfigFinding, Path } from './config-findings';
 import { jobOf, type RawConfig } from './config-schema';
-import { checkSharing } from './config-sharing';
+import { checkSharing, textsOf } from './config-sharing';
 
 /** Finds what the schema cannot: dangling names, and errors in texts with a grammar of their own. */
 export function checkNames(
@@ -196,8 +196,8 @@ function checkTags(path: Path, rules: TagRules, check: Check): void {
 }
 
 /** Tags of platforms stand beside a tag that leads to all of an index: it is what is promoted. */
-function checkPlatformTags(path: Path, { fixed = [], moving = [] }: TagRules): ConfigFinding[] {
-  const all = [...fixed, ...moving.map(({ tag }) => tag)];
+function checkPlatformTags(path: Path, rules: TagRules): ConfigFinding[] {
+  const all = textsOf(rules);
   return all.length > 0 && all.every((text) => text.includes('{platform}'))
     ? [{ path, text: 'every rule has {platform}; add one without it, for the tag of the whole image' }]
     : [];

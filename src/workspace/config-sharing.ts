@@ -85,23 +85,37 @@ interface ComponentRule {
  * moved, by whichever is published first.
  */
 function checkSharedRepositories(raw: Sharing): ConfigFinding[] {
-  const inRepository = new Map<string, ComponentRule[]>();
-  for (const [environment, { repository, tags }] of Object.entries(raw.environments)) {
+  const inRepository = new Map<string, { readonly environment: string; readonly component: string }[]>();
+  for (const [environment, { repository }] of Object.entries(raw.environments)) {
     for (const component of Object.keys({ ...raw.images, ...raw.bundles, ...raw.includes })) {
       const place = expandRepository(repository, component, raw.product).toLowerCase();
-      const own = { ...raw.images, ...raw.bundles }[component]?.tags?.[environment] ?? {};
-      const rules = Object.hasOwn(raw.includes ?? {}, component)
-        ? [includedTagRule.template.text]
-        : [tags, own].flatMap(textsOf);
-      const known = inRepository.get(place) ?? [];
-      known.push(...rules.flatMap((text) => ruleOf({ environment, component, text }, raw.product)));
-      inRepository.set(place, known);
+      inRepository.set(place, [...(inRepository.get(place) ?? []), { environment, component }]);
     }
   }
-  return [...inRepository.values()].flatMap((rules) => firstCommon(rules) ?? []);
+  return [...inRepository.values()]
+    .filter((here) => new Set(here.map(({ component }) => component)).size > 1)
+    .flatMap((here) => {
+      const rules = here.flatMap((each) =>
+        rulesIn(raw, each).flatMap((text) => ruleOf({ ...each, text }, raw.product)),
+      );
+      return firstCommon(rules) ?? [];
+    });
 }
 
-function textsOf({ fixed = [], moving = [] }: TagRules): string[] {
+/** The texts of the rules that a component has in an environment. */
+function rulesIn(
+  { images, bundles, includes = {}, environments }: Sharing,
+  { environment, component }: Pick<ComponentRule, 'environment' | 'component'>,
+): string[] {
+  if (Object.hasOwn(includes, component)) {
+    return [includedTagRule.template.text];
+  }
+  const own = { ...images, ...bundles }[component]?.tags?.[environment];
+  return [environments[environment]?.tags, own].flatMap((rules) => (rules === undefined ? [] : textsOf(rules)));
+}
+
+/** The texts of rules, the fixed ones first. */
+export function textsOf({ fixed = [], moving = [] }: TagRules): string[] {
   return [...fixed, ...moving.map(({ tag }) => tag)];
 }
 

@@ -486,8 +486,7 @@ function expectPlatformTags(
 /** Whether rules ask for the tag of a platform beside a tag. Branches have none. */
 function hasPlatformTag(environment: Environment, component: string, tag: string): boolean {
   const version = /^\d+\.\d+(\.\d+)?$/.exec(tag);
-  const isWanted =
-    environment === 'uat' ? tag === 'uat' : environment === 'prod' && version !== null && !tag.endsWith(platformSuffix);
+  const isWanted = environment === 'uat' ? tag === 'uat' : environment === 'prod' && version !== null;
   return component !== includedComponent && isWanted;
 }
 

@@ -36,14 +36,20 @@ const second = async (world: World, ...environments: string[]): Promise<void> =>
     await world.promote(environment);
   }
 };
+/** 2.5.0 came to uat, and was rolled back. */
+const rolledBack = async (world: World): Promise<void> => {
+  await toUat(world);
+  await second(world, 'uat');
+  await hodJson('rollback', ['rollback', 'uat', '--reason', 'the sailings are wrong'], world.options);
+};
+const manifestsInUat = ({ ports }: World): string => `http://127.0.0.1:${ports.uat}/v2/skerry/timetable/manifests`;
 /** Somebody removes a tag by hand, or a manifest: at the registry itself. */
-const removed = (world: World, environment: 'dev' | 'uat' | 'prod', reference: string, component = 'timetable') =>
-  fetch(`http://127.0.0.1:${world.ports[environment]}/v2/skerry/${component}/manifests/${reference}`, {
-    method: 'DELETE',
-  }).then(({ ok }) => expect(ok).toBe(true));
+const removed = async (world: World, reference: string): Promise<void> => {
+  expect((await fetch(`${manifestsInUat(world)}/${reference}`, { method: 'DELETE' })).ok).toBe(true);
+};
 /** Somebody points a tag of an environment to what another one leads to. */
 const pointed = async (world: World, tag: string, to: string): Promise<void> => {
-  const base = `http://127.0.0.1:${world.ports.uat}/v2/skerry/timetable/manifests`;
+  const base = manifestsInUat(world);
   const type = 'application/vnd.oci.image.index.v1+json';
   const body = await (await fetch(`${base}/${to}`, { headers: { accept: type } })).text();
   expect((await fetch(`${base}/${tag}`, { method: 'PUT', body, headers: { 'content-type': type } })).ok).toBe(true);
@@ -94,11 +100,7 @@ const remedies: readonly Remedy[] = [
   },
   {
     name: 'what was rolled back is promoted again',
-    before: async (world) => {
-      await toUat(world);
-      await second(world, 'uat');
-      await hodJson('rollback', ['rollback', 'uat', '--reason', 'the sailings are wrong'], world.options);
-    },
+    before: rolledBack,
     command: 'promote uat',
     next: /(--again --reason "…") brings it back on purpose/,
     filled: { '--again': 'hod promote uat --again', '…': 'it was right' },
@@ -116,9 +118,7 @@ const remedies: readonly Remedy[] = [
   {
     name: 'a tag was moved by hand to what was rolled back',
     before: async (world) => {
-      await toUat(world);
-      await second(world, 'uat');
-      await hodJson('rollback', ['rollback', 'uat', '--reason', 'the sailings are wrong'], world.options);
+      await rolledBack(world);
       await pointed(world, 'uat', '2.5.0');
     },
     command: 'prove uat',
@@ -160,7 +160,7 @@ const remedies: readonly Remedy[] = [
     name: 'a tag was moved by hand',
     before: async (world) => {
       await toUat(world);
-      await removed(world, 'uat', 'uat');
+      await removed(world, 'uat');
     },
     command: 'prove uat',
     next: /`(hod restore uat)`/,
@@ -171,7 +171,7 @@ const remedies: readonly Remedy[] = [
       await toUat(world);
       const { environments } = await world.status('uat');
       const found = environments[0]?.components.find(({ component }) => component === 'timetable');
-      await removed(world, 'uat', found?.digest ?? '');
+      await removed(world, found?.digest ?? '');
     },
     command: 'prove uat',
     next: /send it again: `(hod promote uat [^`]*)`/,

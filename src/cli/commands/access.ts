@@ -71,7 +71,7 @@ function forgetCommand() {
   return command('forget', 'remove the stored login of a registry', [
     ['hod access forget registry.test', 'this one'],
     ['hod access forget dev.registry.test:5000 --dry-run', 'see what would be left'],
-    ['hod access forget registry.test --field logins.registry', 'what is left'],
+    ['hod access forget registry.test --field logins.registry', 'list the registries whose logins stay stored'],
   ])
     .argument('<host>', 'the registry')
     .addOption(dryRunOption())

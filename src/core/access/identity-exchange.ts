@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { mapOf } from '../json';
+import { mapOf, mapTexts } from '../json';
 import { fillPlaceholders } from '../placeholders';
 import type { Credential } from './credential';
 
@@ -85,7 +85,10 @@ export function exchangeRequest(
         headers: { 'content-type': 'application/x-www-form-urlencoded', ...own },
         body: new URLSearchParams(filledRecord(body.form, values)).toString(),
       }
-    : { headers: { 'content-type': 'application/json', ...own }, body: JSON.stringify(filled(body.json, values)) };
+    : {
+        headers: { 'content-type': 'application/json', ...own },
+        body: JSON.stringify(mapTexts(body.json, (text) => fillPlaceholders(text, values))),
+      };
 }
 
 /** The login in an answer; undefined where it is not where the exchange says. `asked` is when the request was sent. */
@@ -135,17 +138,4 @@ function valueAt(document: unknown, path: string): unknown {
 
 function filledRecord(entries: Readonly<Record<string, string>>, values: ExchangeValues): Record<string, string> {
   return Object.fromEntries(Object.entries(entries).map(([key, value]) => [key, fillPlaceholders(value, values)]));
-}
-
-function filled(value: unknown, values: ExchangeValues): unknown {
-  if (typeof value === 'string') {
-    return fillPlaceholders(value, values);
-  }
-  if (Array.isArray(value)) {
-    return value.map((each) => filled(each, values));
-  }
-  const entries = record.safeParse(value).data;
-  return entries === undefined
-    ? value
-    : Object.fromEntries([...entries].map(([key, each]) => [key, filled(each, values)]));
 }

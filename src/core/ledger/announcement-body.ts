@@ -1,4 +1,5 @@
 import { isCommitId, shortCommit } from '../commit';
+import { mapTexts } from '../json';
 import { inert } from '../text';
 import type { CloudEvent, EventData } from './announcements';
 
@@ -8,11 +9,8 @@ export interface AnnouncementBody {
   readonly mediaType: string;
 }
 
-/** A JSON value in which texts may hold placeholders. */
-type Json = string | number | boolean | null | Json[] | { [key: string]: Json };
-
-/** The body that a receiver asks for: a JSON document, or plain text. */
-export type BodyTemplate = { readonly json: Json } | { readonly text: string };
+/** The body that a receiver asks for: a JSON document whose texts may hold placeholders, or plain text. */
+export type BodyTemplate = { readonly json: unknown } | { readonly text: string };
 
 /** The names that may stand between braces in a body, and what each stands for. */
 const valueOf = {
@@ -47,10 +45,10 @@ export const bodyPlaceholders: readonly string[] = Object.keys(valueOf);
 /** Reads a body: a document, or a text; a text that is a JSON document is one. */
 export function parseBody(body: unknown): BodyTemplate {
   if (typeof body !== 'string') {
-    return { json: asJson(body) };
+    return { json: body };
   }
   try {
-    return /^\s*[[{]/.test(body) ? { json: asJson(JSON.parse(body)) } : { text: body };
+    return /^\s*[[{]/.test(body) ? { json: JSON.parse(body) } : { text: body };
   } catch {
     return { text: body };
   }
@@ -58,8 +56,11 @@ export function parseBody(body: unknown): BodyTemplate {
 
 /** Returns the placeholders of a body that do not exist. */
 export function unknownPlaceholders(template: BodyTemplate): string[] {
-  const texts = 'text' in template ? [template.text] : textsIn(template.json);
-  const names = texts.flatMap((text) => [...text.matchAll(placeholder)].map(([, , name = '']) => name));
+  const names: string[] = [];
+  mapTexts('text' in template ? template.text : template.json, (text) => {
+    names.push(...[...text.matchAll(placeholder)].map(([, , name = '']) => name));
+    return text;
+  });
   return [...new Set(names)].filter((name) => !isKnown(name));
 }
 
@@ -75,7 +76,7 @@ export function fillBody(template: BodyTemplate, event: CloudEvent): Announcemen
     });
   return 'text' in template
     ? { text: fill(template.text), mediaType: 'text/plain; charset=utf-8' }
-    : { text: JSON.stringify(filled(template.json, fill)), mediaType: 'application/json; charset=utf-8' };
+    : { text: JSON.stringify(mapTexts(template.json, fill)), mediaType: 'application/json; charset=utf-8' };
 }
 
 /** The most characters of one value. */
@@ -84,38 +85,6 @@ const longest = 500;
 function shown(name: BodyPlaceholder, event: CloudEvent): string {
   const text = (valueOf[name](event) ?? '').slice(0, longest);
   return name === 'run' && /^https?:\/\/[^\s<>|"\\@]+$/.test(text) ? text : inert(text).replace(/[<>]/g, '');
-}
-
-function filled(json: Json, fill: (text: string) => string): Json {
-  if (typeof json === 'string') {
-    return fill(json);
-  }
-  if (Array.isArray(json)) {
-    return json.map((each) => filled(each, fill));
-  }
-  return typeof json === 'object' && json !== null
-    ? Object.fromEntries(Object.entries(json).map(([key, value]) => [key, filled(value, fill)]))
-    : json;
-}
-
-function textsIn(json: Json): string[] {
-  if (typeof json === 'string') {
-    return [json];
-  }
-  return typeof json !== 'object' || json === null ? [] : Object.values(json).flatMap(textsIn);
-}
-
-/** A value as JSON has it; what JSON has no form for becomes null. */
-function asJson(value: unknown): Json {
-  if (typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean') {
-    return value;
-  }
-  if (Array.isArray(value)) {
-    return value.map(asJson);
-  }
-  return typeof value === 'object' && value !== null
-    ? Object.fromEntries(Object.entries(value).map(([key, each]) => [key, asJson(each)]))
-    : null;
 }
 
 /** What happened, in one sentence. */

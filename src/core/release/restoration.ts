@@ -6,7 +6,7 @@ import { factNeed, type Decision, type Knowledge, type Need } from './knowledge'
 import { tagsIn } from './rollback-tags';
 import { stepsFrom, type Steps } from './rollback-steps';
 import { decideInstead, type Instead } from './stand-in';
-import { driftReason, type TagDecision } from './tag-decisions';
+import { restoredTag, type TagDecision } from './tag-decisions';
 
 /** The tags that the ledger set in an environment, and those that stand elsewhere than it says. */
 export interface WatchedTags {
@@ -93,18 +93,5 @@ function strayTag(
       ? [{ ...place, kind, platform, digest, outcome: 'removed', reason: 'it was rolled back', served, never, instead }]
       : [];
   }
-  return served === digest
-    ? []
-    : [
-        {
-          ...place,
-          kind,
-          platform,
-          digest,
-          outcome: 'restored',
-          reason: driftReason(served, digest),
-          served,
-          recorded: digest,
-        },
-      ];
+  return restoredTag(place, target, served);
 }

@@ -3,7 +3,7 @@ import { describePosition } from '../tags/ordering';
 import { tagKey, targetOf, type TagPlace, type TagTarget } from '../ledger/facts';
 import type { Knowledge } from './knowledge';
 import type { Steps } from './rollback-steps';
-import { driftReason, type TagDecision } from './tag-decisions';
+import { restoredTag, type TagDecision } from './tag-decisions';
 
 /**
  * Tags that rollbacks moved or removed before a step. A rollback that was killed may have left them as they were, and
@@ -94,21 +94,5 @@ export function restoreTag(of: TagPlace, gone: Removal | undefined, known: Knowl
   if (gone !== undefined) {
     return decideTag(of, null, gone, known);
   }
-  const served = known.servedUnder(of.repository, of.tag);
-  if (target === undefined || target.digest === served) {
-    return [];
-  }
-  const { kind, digest, platform } = target;
-  return [
-    {
-      ...of,
-      kind,
-      platform,
-      digest,
-      outcome: 'restored',
-      reason: driftReason(served, digest),
-      served,
-      recorded: digest,
-    },
-  ];
+  return target === undefined ? [] : restoredTag(of, target, known.servedUnder(of.repository, of.tag));
 }

@@ -90,8 +90,8 @@ export function decideTags(
     const { component, repository, digest, wanted } = request;
     const { recorded, served } = standingOf(request, facts);
     const drifted = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
-    const isOthers = recorded !== undefined && recorded.digest !== digest && isUnwritten(recorded, served);
-    const unwritten = isOthers ? ({ unwritten: true } as const) : {};
+    const isOthers = recorded !== undefined && recorded.digest !== digest;
+    const unwritten = isOthers && isUnwritten(recorded, served) ? true : undefined;
     const { tag, rule, image } = wanted;
     const base = {
       component,
@@ -100,13 +100,13 @@ export function decideTags(
       kind: rule.kind,
       digest,
       platform: image?.platform,
+      unwritten,
       ...drifted,
-      ...unwritten,
-    };
-    if (wanted.rule.kind === 'fixed') {
+    } as const;
+    if (rule.kind === 'fixed') {
       return { ...base, served, ...decideFixed(digest, served, recorded?.digest) };
     }
-    const { follows } = wanted.rule;
+    const { follows } = rule;
     const never = policy.withdrawn ?? (follows === 'branch' ? undefined : policy.notFollowed);
     const asked = { ...request, served };
     const outcome: Outcome =
@@ -253,6 +253,19 @@ function isUnwritten({ kind, digest, earlier = [] }: Fact<'tag'>, served: Digest
 export function driftReason(served: Digest | undefined, recorded: Digest): string {
   const there = served === undefined ? 'it was gone' : `it stood at ${shortDigest(served)}`;
   return `${there}, and the ledger says ${shortDigest(recorded)}`;
+}
+
+/** Puts a tag right that stands elsewhere than the ledger says; nothing where it stands there. */
+export function restoredTag(
+  place: TagPlace,
+  { kind, digest, platform }: Pick<Fact<'tag'>, 'kind' | 'digest' | 'platform'>,
+  served: Digest | undefined,
+): TagDecision[] {
+  const { component, repository, tag } = place;
+  const reason = driftReason(served, digest);
+  return served === digest
+    ? []
+    : [{ component, repository, tag, kind, platform, digest, outcome: 'restored', reason, served, recorded: digest }];
 }
 
 /** Decides about a fixed tag, from what the registry serves and what the ledger recorded. */

@@ -65,7 +65,7 @@ export interface WantedTags {
   wanted: WantedTag[];
   /** Rules without a tag, and what is missing: the placeholder that nothing is known for, or a clean working copy. */
   omitted: { rule: TagRule; missing: string }[];
-  /** The images that such rules give tags to, of whatever build; none where no rule has `{platform}`. */
+  /** See {@link taggedImages}. */
   images: readonly PlatformImage[];
 }
 
@@ -83,8 +83,13 @@ export function namesContentAlone(template: Template): boolean {
 }
 
 /** Whether a rule asks for a tag for each platform. */
-export function isForPlatforms({ template }: TagRule): boolean {
+function isForPlatforms({ template }: TagRule): boolean {
   return placeholdersOf(template).includes('platform');
+}
+
+/** Returns those images of a component that rules give tags to, of whatever build: all, or none where no rule has `{platform}`. */
+export function taggedImages(rules: readonly TagRule[], images: readonly PlatformImage[]): readonly PlatformImage[] {
+  return rules.some(isForPlatforms) ? images : [];
 }
 
 /** Fills the rules of an environment in for one component: `{platform}` for each of its images. */
@@ -94,7 +99,7 @@ export function wantedTags(
   component: string,
   { digest, images }: TaggedContent,
 ): WantedTags {
-  const result: WantedTags = { wanted: [], omitted: [], images: rules.some(isForPlatforms) ? images : [] };
+  const result: WantedTags = { wanted: [], omitted: [], images: taggedImages(rules, images) };
   for (const rule of rules) {
     if (values.dirty && rule.kind === 'fixed' && !namesContentAlone(rule.template)) {
       result.omitted.push({ rule, missing: 'clean working copy' });

@@ -4,7 +4,7 @@ import { HodError } from '../../core/errors';
 import { commitsOfVersions, type FoundContent, type FoundEnvironment, type LeftTag } from '../../core/release/adoption';
 import type { Tag } from '../../core/oci/tag';
 import { setTagOf, withTaggedImages } from '../../core/release/verdict';
-import { isForPlatforms, wantedTags, type WantedTag } from '../../core/tags/rules';
+import { taggedImages, wantedTags, type WantedTag } from '../../core/tags/rules';
 import { expandTag, placeholdersOf } from '../../core/tags/template';
 import { compareVersions, versionNamed, type Version } from '../../core/tags/version';
 import { versionOfTag } from '../../core/tags/version-tags';
@@ -113,18 +113,11 @@ async function identifiedContent(
   if (commit === undefined) {
     return undefined;
   }
-  const { placed, isServed, showing } = shown;
+  const { environment, placed, images, isServed, showing } = shown;
   const wanted = await tagsOf(shown, { commit: commit.value, version: version?.value }, scope);
   return {
-    ...{
-      placed: withTaggedImages(
-        placed,
-        shown.environment.rulesOf(placed.component).some(isForPlatforms) ? shown.images : [],
-      ),
-      commit: commit.value,
-      version: version?.value,
-      isServed,
-    },
+    ...{ commit: commit.value, version: version?.value, isServed },
+    placed: withTaggedImages(placed, taggedImages(environment.rulesOf(placed.component), images)),
     branch: showing.find(({ branch }) => branch !== undefined)?.branch,
     branches: branchesOf(commit.value),
     tags: wanted.map((each) => setTagOf(each, placed)),
