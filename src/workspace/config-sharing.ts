@@ -142,7 +142,7 @@ function firstCommon(rules: readonly ComponentRule[]): ConfigFinding | undefined
         const rest = rule.text === other.text ? `the rule ${rule.text}` : `the rules ${rule.text} and ${other.text}`;
         return {
           path: ['environments', other.environment, 'repository'],
-          text: `${rule.component} and ${other.component} would share this repository, and by ${rest} both could have the tag ${common}; put {image} into the repository, or into every tag rule`,
+          text: `${rule.component} and ${other.component} would share this repository, and by ${rest} both could have the tag ${common}; put {image} into the repository, or change the rules so that no two give one tag`,
         };
       }
     }

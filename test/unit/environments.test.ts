@@ -73,15 +73,7 @@ test('of two builds at once, the one that decides last says nothing of a tag tha
   ok(first !== undefined && second !== undefined && third !== undefined && fourth !== undefined);
   const world = new DeliveryWorld(commits, worldEnvironments, () => Promise.resolve());
   await world.publish(first);
-  // The second is about to write its tags: the ledger knows them, and the registry does not.
-  const told = world.entries.length;
-  for (let steps = 1; world.entries.length === told; steps += 1) {
-    await world.publish(second, steps).catch((error: unknown) => {
-      if (!(error instanceof Killed)) {
-        throw error;
-      }
-    });
-  }
+  await publishEntryOf(second, world);
   expect(world.at('main')).toBe(world.digestOf(first, 'timetable'));
   const mainOf = async (commit: Commit) =>
     (await world.decidedBuild(commit))?.decisions.find(({ tag }) => tag === 'main');
@@ -93,3 +85,34 @@ test('of two builds at once, the one that decides last says nothing of a tag tha
   const afterwards = await mainOf(fourth);
   expect([afterwards?.recorded, afterwards?.unwritten]).toEqual([world.digestOf(third, 'timetable'), undefined]);
 });
+
+test('a build that finishes late writes a tag for one that is about to write it, and says so', async () => {
+  const [first, second, third] = historyOf(
+    Array.from({ length: 3 }, () => ({ on: 'main', released: false, touches: [...components], turns: false })),
+  );
+  ok(first !== undefined && second !== undefined && third !== undefined);
+  const world = new DeliveryWorld([first, second, third], worldEnvironments, () => Promise.resolve());
+  await world.publish(first);
+  await publishEntryOf(third, world);
+  const main = (await world.decidedBuild(second))?.decisions.find(({ tag }) => tag === 'main');
+  expect(main).toMatchObject({
+    outcome: 'restored',
+    unwritten: true,
+    reason: expect.stringMatching(
+      /^another run decided so, and has not written it yet; it points to .*, which is newer$/,
+    ),
+  });
+  expect(world.at('main')).toBe(world.digestOf(third, 'timetable'));
+});
+
+/** Publishes a build as far as its entry: it is about to write its tags. The ledger knows them, and the registry does not. */
+async function publishEntryOf(commit: Commit, world: DeliveryWorld): Promise<void> {
+  const told = world.entries.length;
+  for (let steps = 1; world.entries.length === told; steps += 1) {
+    await world.publish(commit, steps).catch((error: unknown) => {
+      if (!(error instanceof Killed)) {
+        throw error;
+      }
+    });
+  }
+}

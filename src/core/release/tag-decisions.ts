@@ -153,9 +153,10 @@ function putRight(
     served === digest ||
     everUnder(recorded).includes(served) ||
     (there !== undefined && decideMoving(follows, { ...position, digest }, there, ancestry).outcome !== 'held');
-  return isOlder
-    ? { outcome: 'restored', digest: recorded.digest, reason: `${driftReason(served, recorded.digest)}; ${reason}` }
-    : {};
+  const why = isUnwritten(recorded, served)
+    ? 'another run decided so, and has not written it yet'
+    : driftReason(served, recorded.digest);
+  return isOlder ? { outcome: 'restored', digest: recorded.digest, reason: `${why}; ${reason}` } : {};
 }
 
 /** What stands under a tag. What was withdrawn and could not be removed does not count. */
