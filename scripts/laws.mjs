@@ -41,12 +41,13 @@ const rooms = {
 const coreRooms = {
   oci: [],
   tags: ['oci'],
+  trust: ['oci'],
   access: ['oci'],
   deployment: ['oci', 'tags'],
-  ledger: ['oci', 'tags'],
+  ledger: ['oci', 'tags', 'trust'],
   build: ['oci', 'tags'],
-  release: ['oci', 'tags', 'ledger', 'build'],
-  insight: ['oci', 'tags', 'ledger', 'build', 'release'],
+  release: ['oci', 'tags', 'trust', 'ledger', 'build'],
+  insight: ['oci', 'tags', 'trust', 'ledger', 'build', 'release'],
 };
 
 /** The room of a file below `src`: the name of its folder, and within the core that of the one below. */

@@ -62,6 +62,7 @@ export const errorCodes = {
     'not-a-ledger',
     'ledger-url-invalid',
     'reason-missing',
+    'trust-unusable',
   ],
   refused: [
     'fixed-tag-taken',
@@ -98,6 +99,8 @@ export const errorCodes = {
     'platform-lacking',
     'annotation-lacking',
     'referrers-missing',
+    'attestation-missing',
+    'commit-unsigned',
     'nothing-before',
     'parcel-untrusted',
     'parcels-only',

@@ -4,6 +4,7 @@ import { servedIn } from '../core/ledger/environment';
 import type { ConfigCheckResult } from '../results/config';
 import { isOwnToJob, ledgerLabel, sharingAdvice, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { readTrust } from '../workspace/trust';
 import { configName, pushedOutputs, type ComponentConfig, type Config } from '../workspace/config';
 
 /** Checks a configuration. Throws one `usage` error that names everything that is wrong in it. */
@@ -13,6 +14,7 @@ export async function checkConfig({
 }: SessionOptions): Promise<ConfigCheckResult> {
   return withProduct({ config: path, ...options }, async (config, session) => {
     const { product, components, environments } = config;
+    await readTrust(config);
     const named = (kind: ComponentConfig['kind']): string[] =>
       components.filter((each) => each.kind === kind).map(({ name }) => name);
     return {

@@ -5,6 +5,8 @@ import type { ConfigShowResult } from '../results/config';
 import { ledgerLabel } from '../session/open-ledger';
 import { configName, isIncluded, loadConfig, type Config, type EnvironmentConfig } from '../workspace/config';
 import { usualBranches } from '../workspace/git';
+import { readTrust } from '../workspace/trust';
+import { toTrust } from '../results/config';
 
 /** What `config show` is told. */
 export interface ShowConfigOptions {
@@ -38,6 +40,7 @@ export async function showConfig({ config: path = configName, branch }: ShowConf
       url: url instanceof URL ? url.href : null,
       kinds: [...kinds],
     })),
+    trust: toTrust(await readTrust(config)),
     environments: config.environments.map((environment) => describe(environment, config, { usual, branch })),
   };
 }
@@ -49,7 +52,7 @@ function describe(
 ): ConfigShowResult['environments'][number] {
   const followed = first.follows ?? usual;
   const { name, after, follows, takes, receives, admissionRules, rulesOf, carrying } = environment;
-  const { results, signOffs, soak, freeze, platforms, annotations, referrers, served } = admissionRules;
+  const { results, signOffs, soak, freeze, platforms, annotations, referrers, attested = [], served } = admissionRules;
   return {
     environment: name,
     after: after ?? null,
@@ -65,6 +68,14 @@ function describe(
       platforms: [...platforms],
       annotations: [...annotations],
       referrers: [...referrers],
+      attested: attested.map((rule) => ({
+        type: rule.type,
+        by: [...rule.by],
+        where: rule.where.map(({ field, values }) => ({ field, values: [...values] })),
+        noOlderThan: rule.noOlderThan ?? null,
+        each: rule.each ?? null,
+      })),
+      signedCommit: admissionRules.signedCommit === true,
     },
     referrers: [carrying].flat(),
     components: components.map(({ name: component }) => ({

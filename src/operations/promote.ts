@@ -16,9 +16,17 @@ import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { checkoutRules } from '../workspace/checkout-rules';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import { checkedOut } from '../workspace/git';
-import { chosenComponents, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { trustsNobody } from '../core/trust/trust-rules';
+import { formatRepository } from '../core/oci/reference';
+import {
+  chosenComponents,
+  environmentNamed,
+  passageInto,
+  type Config,
+  type EnvironmentConfig,
+} from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -88,7 +96,9 @@ async function promoteInto(
   const asked = staying ? { servedBy: to.name, isFirst: false } : choice;
   const chosen = await new Judge(context, []).decide((known) => chooseCandidates(asked, only, candidates, known));
   const way = staying && !context.dryRun ? { from: to, to } : passage;
-  const parts = await Promise.all(chosen.value.map((each) => readReleased(each, way, { session, config })));
+  const checkout = await readCheckoutRules(config, await checkedOut(config.folder));
+  const trust = checkout.rules.trust ?? trustsNobody;
+  const parts = await Promise.all(chosen.value.map((each) => readReleased(each, way, { session, config, trust })));
   const promotion: Promotion = {
     product: config.product,
     parts,
@@ -97,10 +107,13 @@ async function promoteInto(
     rulesOf: to.rulesOf,
     taking,
     admissionRules: to.admissionRules,
+    trust,
+    placesBefore: (component) =>
+      to.before.map((each) => formatRepository(environmentNamed(config, each).repositoryOf(component))),
     now: timestampOf(new Date()),
     strictOrder: options.strictOrder === true,
     despite,
-    checkout: checkoutRules(config, await checkedOut(config.folder)),
+    checkout,
   };
   const items = parts.flatMap((part) => part.items);
   const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);

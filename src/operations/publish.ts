@@ -16,7 +16,7 @@ import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import { checkoutRules } from '../workspace/checkout-rules';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import type { Config, EnvironmentConfig } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
@@ -75,7 +75,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         claims: items.flatMap(({ claims }) => claims),
         strictOrder: options.strictOrder === true,
         despite,
-        checkout: checkoutRules(config, checkedOut),
+        checkout: await readCheckoutRules(config, checkedOut),
         reception: parcel && receptionOf(parcel, environment, despite),
       };
       const delivery = publicationDelivery(publication, items, mannerOf(environment, options));

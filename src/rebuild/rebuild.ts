@@ -1,3 +1,4 @@
+import { trustsNobody } from '../core/trust/trust-rules';
 import { HodError } from '../core/errors';
 import type { RepositoryName } from '../core/oci/reference';
 import type { Action } from '../core/ledger/entries';
@@ -292,16 +293,18 @@ async function promoteAgain(
   // An environment between may be younger than the release, which did not pass through it then.
   const from = before.find((each) => release.arrived.some(({ environment }) => environment === each)) ?? nearest;
   const components = arrivingOf(arrival).map((each) => {
-    return { ...each, kind: 'image' as const, platforms: [], annotations: [], referrers: [] };
+    return { ...each, kind: 'image' as const, platforms: [], annotations: [], referrers: [], documents: [] };
   });
   const promotion: Promotion = {
     product,
-    parts: [{ release, components, date: await dayOf(release.commit) }],
+    parts: [{ release, components, date: await dayOf(release.commit), commitSigner: undefined }],
     from,
     environment: name,
     rulesOf,
     taking: everyBranch,
     admissionRules: noAdmissionRules,
+    trust: trustsNobody,
+    placesBefore: () => [],
     now,
     strictOrder: false,
     despite: inSpiteOfNothing,

@@ -1,5 +1,8 @@
 import * as z from 'zod';
 import { tagKinds } from '../core/tags/rules';
+import { keyDigest } from '../core/trust/public-key';
+import { trustsNobody, type TrustRules } from '../core/trust/trust-rules';
+import { digest } from './common';
 
 export const configCheckResultSchema = z.strictObject({
   file: z.string(),
@@ -34,6 +37,21 @@ export const configShowResultSchema = z.strictObject({
   ),
   /** Who is told of what happens; `url`: null where the address is a secret. */
   announce: z.array(z.strictObject({ receiver: z.string(), url: z.string().nullable(), kinds: z.array(z.string()) })),
+  /** Whose signatures count. */
+  trust: z.strictObject({
+    keys: z.array(
+      z.strictObject({
+        name: z.string(),
+        kind: z.string(),
+        digest,
+        from: z.string().nullable(),
+        until: z.string().nullable(),
+      }),
+    ),
+    authorities: z.array(z.strictObject({ name: z.string(), names: z.array(z.string()) })),
+    /** The names of people whose SSH keys are known. */
+    people: z.array(z.string()),
+  }),
   environments: z.array(
     z.strictObject({
       environment: z.string(),
@@ -55,6 +73,18 @@ export const configShowResultSchema = z.strictObject({
         platforms: z.array(z.string()),
         annotations: z.array(z.string()),
         referrers: z.array(z.string()),
+        attested: z.array(
+          z.strictObject({
+            /** The predicate type of the statement. */
+            type: z.string(),
+            by: z.array(z.string()),
+            where: z.array(z.strictObject({ field: z.string(), values: z.array(z.string()) })),
+            /** Milliseconds; null where its age does not matter. */
+            noOlderThan: z.number().nullable(),
+            each: z.literal('platform').nullable(),
+          }),
+        ),
+        signedCommit: z.boolean(),
       }),
       /** Which referrers of components are carried into it: `all`, `none`, or artifact types. */
       referrers: z.array(z.string()),
@@ -77,3 +107,15 @@ export const configShowResultSchema = z.strictObject({
   ),
 });
 export type ConfigShowResult = z.infer<typeof configShowResultSchema>;
+
+/** Whose signatures count, as a document. */
+export function toTrust({ keys, authorities, people }: TrustRules = trustsNobody): ConfigShowResult['trust'] {
+  return {
+    keys: keys.map((key) => {
+      const { name, kind, from, until } = key;
+      return { name, kind, digest: keyDigest(key), from: from ?? null, until: until ?? null };
+    }),
+    authorities: authorities.map(({ name, names }) => ({ name, names: [...names] })),
+    people: people.map((line) => line.split(/[ \t]/)[0] ?? ''),
+  };
+}

@@ -2,13 +2,23 @@ import type { CommitId } from '../core/commit';
 import { rulesDigest, type ProductRules } from '../core/ledger/rules';
 import type { CheckoutRules } from '../core/release/gates/rules-in-force';
 import type { Config } from './config';
+import { readTrust } from './trust';
 
-/** The rules of the checkout that hod.yaml is in: those of hod.yaml, and the commit that is checked out, where there is one. */
-export function checkoutRules(config: Pick<Config, 'environments'>, commit: CommitId | undefined): CheckoutRules {
+/**
+ * Reads the rules of the checkout that hod.yaml is in: those of hod.yaml, with the keys that it trusts, and the commit that is
+ * checked out, where there is one.
+ *
+ * @throws `trust-unusable`
+ */
+export async function readCheckoutRules(
+  config: Pick<Config, 'environments' | 'trust' | 'folder'>,
+  commit: CommitId | undefined,
+): Promise<CheckoutRules> {
   const rules: ProductRules = {
     environments: config.environments.map(({ name, after = null, takes, receives, admissionRules }) => {
       return { name, after, takes, receives, gates: admissionRules };
     }),
+    trust: await readTrust(config),
   };
   return { rules, digest: rulesDigest(rules), commit };
 }

@@ -12,7 +12,7 @@ export const configName = 'hod.yaml';
 /** A configuration extends another, which extends another: more than a monorepo needs. */
 const chainLimit = 8;
 /** What a configuration shares with those that extend it. */
-const shared = ['environments', 'registries', 'shared-logins', 'variables', 'ledger', 'announce', 'extends'];
+const shared = ['environments', 'registries', 'trust', 'shared-logins', 'variables', 'ledger', 'announce', 'extends'];
 
 /** A document of a configuration, and the folder that paths in it are relative to. */
 interface ReadDocument extends ConfigDocument {
@@ -132,7 +132,7 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
   if (bases.length === 0 || configuration === undefined) {
     return { raw: own };
   }
-  let { environments, registries, 'shared-logins': sharedLogins, variables, ledger, announce } = configuration;
+  let { environments, registries, trust, 'shared-logins': sharedLogins, variables, ledger, announce } = configuration;
   for (const [at, value] of bases.entries()) {
     const { folder = '', label = '' } = documents[at + 1] ?? {};
     const base = anyRecord.safeParse(value).data ?? {};
@@ -146,6 +146,7 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
     );
     environments = merged(base['environments'], environments);
     registries = merged(fromFolder(base['registries'], folder), registries);
+    trust = merged(fromFolder(base['trust'], folder), trust);
     variables = merged(base['variables'], variables);
     sharedLogins ??= base['shared-logins'];
     ledger ??= fromFolder(base['ledger'], folder);
@@ -155,6 +156,7 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
     ...configuration,
     environments,
     registries,
+    trust,
     'shared-logins': sharedLogins,
     variables,
     ledger,
@@ -185,6 +187,9 @@ function merged(base: unknown, own: unknown): unknown {
 const fileKeys = ['file', 'ca', 'client-certificate', 'client-key'];
 
 function fromFolder(value: unknown, folder: string): unknown {
+  if (Array.isArray(value)) {
+    return value.map((each) => fromFolder(each, folder));
+  }
   const record = anyRecord.safeParse(value).data;
   if (record === undefined) {
     return value;

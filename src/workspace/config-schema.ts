@@ -10,6 +10,7 @@ import { mediaTypeSchema } from '../core/oci/descriptor';
 import { environmentVariable, nameSchema } from './config-fields';
 import { variablesSchema } from './config-variables';
 import { millisecondsOf } from '../core/amounts';
+import { isTimestamp, type Timestamp } from '../core/time';
 
 const resultName = z.string().refine(isResultName, 'must be lower-case letters, digits and . _ -, 64 at most');
 /** A value that is not a secret, or the place of one: an environment variable, or a file. */
@@ -25,11 +26,19 @@ const time = z
   .regex(/^[1-9]\d{0,5}(s|m|h|d)$/, 'must be a number of seconds, minutes, hours or days: 90s, 30m, 24h, 7d')
   .transform(millisecondsOf);
 
-/** Where in the answer of a token service something stands: `session.token`. */
-const answerPath = z
-  .string()
-  .regex(/^[^.\s]+(\.[^.\s]+)*$/, 'must be the keys that lead there, with dots between them');
-const expiryPlaces = { expires: answerPath.optional(), 'expires-in': answerPath.optional() };
+/** A day, or a time, in UTC. */
+const moment = z.string().transform((text, context): Timestamp => {
+  const full = /^\d{4}-\d\d-\d\d$/.test(text) ? `${text}T00:00:00Z` : text;
+  if (!isTimestamp(full)) {
+    context.addIssue('must be a day or a time in UTC: 2026-12-31, 2026-12-31T18:00:00Z');
+    return z.NEVER;
+  }
+  return full;
+});
+
+/** Where in a document something stands: `session.token`. */
+const fieldPath = z.string().regex(/^[^.\s]+(\.[^.\s]+)*$/, 'must be the keys that lead there, with dots between them');
+const expiryPlaces = { expires: fieldPath.optional(), 'expires-in': fieldPath.optional() };
 const texts = z.record(z.string().min(1), z.string());
 
 /** An exchange of identities that is not the one of RFC 8693, described. */
@@ -42,10 +51,10 @@ const exchangeSchema = z
     json: z.record(z.string(), z.json()).optional(),
     answer: z.union(
       [
-        z.strictObject({ token: answerPath, ...expiryPlaces }),
-        z.strictObject({ username: answerPath, password: answerPath, ...expiryPlaces }),
-        z.strictObject({ user: z.string().min(1), password: answerPath, ...expiryPlaces }),
-        z.strictObject({ basic: answerPath, ...expiryPlaces }),
+        z.strictObject({ token: fieldPath, ...expiryPlaces }),
+        z.strictObject({ username: fieldPath, password: fieldPath, ...expiryPlaces }),
+        z.strictObject({ user: z.string().min(1), password: fieldPath, ...expiryPlaces }),
+        z.strictObject({ basic: fieldPath, ...expiryPlaces }),
       ],
       'must be { token }, { username, password }, { user: NAME, password } or { basic }, with paths such as session.token',
     ),
@@ -185,6 +194,22 @@ const freezeWindow = z
     'from and to must both be days of the week, or both dates, the later one last',
   );
 
+const oneOrMore = <T extends z.ZodType>(one: T, what: string) => z.union([one, z.array(one).min(1)], what);
+const fieldValue = z.union([z.string(), z.number(), z.boolean()]);
+
+/** A signed statement that every image needs. */
+const attestationSchema = z.strictObject({
+  type: z.string().min(1),
+  by: oneOrMore(nameSchema, 'must be a name of `trust:`, or a list of names'),
+  where: z
+    .record(fieldPath, oneOrMore(fieldValue, 'must be a value, or a list of values'))
+    .refine((fields) => Object.keys(fields).length > 0, 'there is none')
+    .optional(),
+  'no-older-than': time.optional(),
+  dated: fieldPath.optional(),
+  each: z.literal('platform', 'must be platform').optional(),
+});
+
 /** What a release needs to enter an environment. */
 const gatesSchema = z.strictObject({
   /** Of an environment that receives parcels: where on the other side it was served, and has its results. */
@@ -196,6 +221,8 @@ const gatesSchema = z.strictObject({
   platforms: z.array(z.string()).min(1).optional(),
   annotations: z.array(z.string().min(1)).min(1).optional(),
   referrers: z.array(mediaTypeSchema).min(1).optional(),
+  attested: z.array(attestationSchema).min(1).optional(),
+  'signed-commit': z.literal(true, 'must be true, or left out').optional(),
 });
 
 /** Which referrers are carried with the components. */
@@ -295,6 +322,23 @@ export const receiverSchema = z
     'key is missing: { env: VARIABLE } or { file: PATH }; only a receiver with a `body:` of its own needs none',
   );
 
+/** A file with a public key, and when the key counts. */
+const keyFile = z
+  .strictObject({ file: z.string().min(1), from: moment.optional(), until: moment.optional() })
+  .refine(
+    ({ from, until }) => from === undefined || until === undefined || Date.parse(from) < Date.parse(until),
+    'must have from before until',
+  );
+
+/** Whom the product trusts. */
+export const trustSchema = z.strictObject({
+  keys: z.record(nameSchema, oneOrMore(keyFile, 'must be { file: PATH }, or a list of them')).optional(),
+  authorities: z
+    .record(nameSchema, z.strictObject({ file: z.string().min(1), names: z.array(z.string().min(1)).min(1) }))
+    .optional(),
+  people: z.strictObject({ file: z.string().min(1) }).optional(),
+});
+
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({
   /** A file whose environments, registries and ledger are meant too. */
@@ -310,6 +354,8 @@ export const configSchema = z.strictObject({
   'allowed-inside': patterns.optional(),
   environments: z.record(nameSchema, environmentSchema).refine(isFilled, 'there is none'),
   registries: z.record(z.string(), registrySchema).optional(),
+  /** Whose signatures count. */
+  trust: trustSchema.optional(),
   /** False: logins that other tools on this machine share are not used. */
   'shared-logins': z.boolean().optional(),
   announce: z.record(nameSchema, receiverSchema).optional(),

@@ -26,7 +26,8 @@ import type { Component, Requirement } from '../core/build/component';
 import { parseOutputPlace, type OutputPlace, type ReferencePlace } from '../core/build/output-place';
 import { parseBody, type BodyTemplate } from '../core/ledger/announcement-body';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
-import type { AdmissionRules } from '../core/ledger/rules';
+import type { AdmissionRules, AttestationRule } from '../core/ledger/rules';
+import type { Timestamp } from '../core/time';
 import type { Passage } from '../core/release/gates/passage';
 import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
@@ -132,6 +133,19 @@ export interface ReceiverConfig {
   readonly body: BodyTemplate | undefined;
 }
 
+/** Whom hod.yaml trusts: the files that hold their keys, by absolute paths. */
+export interface TrustConfig {
+  readonly keys: readonly {
+    readonly name: string;
+    readonly file: string;
+    readonly from: Timestamp | undefined;
+    readonly until: Timestamp | undefined;
+  }[];
+  readonly authorities: readonly { readonly name: string; readonly file: string; readonly names: readonly string[] }[];
+  /** A file of allowed signers. */
+  readonly people: string | undefined;
+}
+
 /** A hod.yaml, checked and resolved. */
 export interface Config {
   readonly product: string;
@@ -148,6 +162,8 @@ export interface Config {
   /** In the order in which releases pass through them; never empty. */
   readonly environments: readonly [EnvironmentConfig, ...EnvironmentConfig[]];
   readonly registries: ReadonlyMap<string, RegistryConfig>;
+  /** Undefined where hod.yaml does not say. */
+  readonly trust: TrustConfig | undefined;
   /** Whether logins that other tools on this machine share may be used. */
   readonly sharedLogins: boolean;
   readonly ledger: LedgerConfig;
@@ -226,6 +242,7 @@ function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables'> 
     registries: new Map(
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
+    trust: raw.trust && trustConfigOf(raw.trust, folder),
     sharedLogins: raw['shared-logins'] ?? true,
     receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds, body }]) => {
       return {
@@ -326,6 +343,21 @@ function originOf(name: string, inclusion: RawInclusion, folder: string): Inclus
   return { product, ledger: ledgerConfigOf(ledger, { product, folder }), environment, component };
 }
 
+function trustConfigOf(
+  { keys = {}, authorities = {}, people }: NonNullable<RawConfig['trust']>,
+  folder: string,
+): TrustConfig {
+  return {
+    keys: Object.entries(keys).flatMap(([name, files]) =>
+      [files].flat().map(({ file, from, until }) => ({ name, file: resolve(folder, file), from, until })),
+    ),
+    authorities: Object.entries(authorities).map(([name, { file, names }]) => {
+      return { name, file: resolve(folder, file), names };
+    }),
+    people: people && resolve(folder, people.file),
+  };
+}
+
 /** Where a ledger is that stands there so in hod.yaml. */
 function ledgerConfigOf(
   ledger: NonNullable<RawConfig['ledger']>,
@@ -375,7 +407,22 @@ function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
     platforms: (gates.platforms ?? []).map((text) => formatPlatform(parsePlatform(text))),
     annotations: gates.annotations ?? [],
     referrers: gates.referrers ?? [],
+    ...(gates.attested === undefined ? {} : { attested: gates.attested.map(attestationRuleOf) }),
+    ...(gates['signed-commit'] === undefined ? {} : { signedCommit: true }),
     ...(gates.served === undefined ? {} : { served: gates.served }),
+  };
+}
+
+type RawAttestation = NonNullable<NonNullable<RawEnvironment['gates']>['attested']>[number];
+
+function attestationRuleOf({ type, by, where = {}, dated, each, ...rule }: RawAttestation): AttestationRule {
+  return {
+    type,
+    by: [by].flat(),
+    where: Object.entries(where).map(([field, values]) => ({ field, values: [values].flat().map(String) })),
+    noOlderThan: rule['no-older-than'],
+    dated,
+    each,
   };
 }
 

@@ -1,3 +1,4 @@
+import { trustsNobody } from '../../src/core/trust/trust-rules';
 import type { RepositoryTarget } from '../../src/registry/ports';
 import { ok } from 'node:assert';
 import { commitSchema, type CommitId } from '../../src/core/commit';
@@ -235,9 +236,10 @@ export class DeliveryWorld {
             platforms: item.platforms,
             annotations: [],
             referrers: [],
+            documents: [],
           };
         });
-        return { release, items, components: entering, date: undefined };
+        return { release, items, components: entering, date: undefined, commitSigner: undefined };
       }),
     );
     // What a stranger's hod.yaml asks for is nothing.
@@ -250,6 +252,8 @@ export class DeliveryWorld {
       rulesOf: this.rulesIn(to),
       taking,
       admissionRules,
+      trust: trustsNobody,
+      placesBefore: () => [],
       now: this.now(),
       strictOrder: false,
       despite,

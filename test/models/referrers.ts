@@ -1,3 +1,4 @@
+import { timestampOf } from '../../src/core/time';
 import { deepStrictEqual as same } from 'node:assert';
 import fc from 'fast-check';
 import { sha256, type Digest } from '../../src/core/oci/digest';
@@ -87,7 +88,7 @@ export function referrersModel(): Model {
           const itemReferrers = [{ target, referrers, carried: referrers }];
           await turn();
           // The append to the ledger is one step, as it is in every engine.
-          foldReferrers(unknownTo(facts, itemReferrers), facts, facts);
+          foldReferrers(unknownTo(facts, itemReferrers), { at: timestampOf(new Date(0)) }, facts, facts);
           await listReferrers(itemReferrers, {
             read: async () => {
               await turn();

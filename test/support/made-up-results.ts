@@ -660,6 +660,11 @@ export const configured = (count: number): ConfigShowResult => ({
     },
   ],
   announce: [{ receiver: 'board', url: 'https://board.skerry.test/events', kinds: ['promoted', 'rolled-back'] }],
+  trust: {
+    keys: [{ name: 'build', kind: 'Ed25519', digest: digest(7), from: null, until: '2027-01-01T00:00:00Z' }],
+    authorities: [{ name: 'corp', names: ['build@skerry.test'] }],
+    people: ['una@skerry.test', 'siv@skerry.test'],
+  },
   environments: ['dev', 'prod'].map((environment, place) => ({
     ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },
     follows: place === 0 ? { branches: ['main', 'release/*'], usual: false } : null,
@@ -668,7 +673,19 @@ export const configured = (count: number): ConfigShowResult => ({
     gates: {
       served: null,
       ...{ results: ['smoke'], signOffs: 2, soak: 86_400_000, freeze: ['fri 16:00 to mon 08:00, Europe/Dublin'] },
-      ...{ platforms, annotations: [], referrers: [] },
+      ...{ platforms, annotations: [], referrers: [], signedCommit: place === 1 },
+      attested:
+        place === 0
+          ? []
+          : [
+              {
+                ...{ type: 'https://skerry.test/built/v1', by: ['build'], noOlderThan: 2_592_000_000 },
+                ...{
+                  where: [{ field: 'predicate.builder.id', values: ['https://ci.skerry.test/*'] }],
+                  each: 'platform' as const,
+                },
+              },
+            ],
     },
     components: names(count).map((component) => ({
       ...{ component, repository: repository(environment, component) },

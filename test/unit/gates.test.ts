@@ -11,6 +11,8 @@ import { refuseUnmet } from '../../src/core/release/refusal';
 import { contentId, releaseId } from '../../src/core/ledger/release';
 import { parseVersion } from '../../src/core/tags/version';
 import { failing } from '../support/seen-errors';
+import { trustsNobody } from '../../src/core/trust/trust-rules';
+import type { CommitSigner } from '../../src/core/release/gates/signed-commit';
 import { millisecondsOf } from '../../src/core/amounts';
 import { timestampOf, type Timestamp } from '../../src/core/time';
 
@@ -152,6 +154,7 @@ describe('what lets a release in', () => {
     annotations?: string[];
     referrers?: string[];
     despiteFreeze?: boolean;
+    commitSigner?: CommitSigner;
   }
   const ask = ({
     rules,
@@ -161,9 +164,12 @@ describe('what lets a release in', () => {
     facts = served({}),
     ...more
   }: Case) => {
-    const { platforms = ['linux/amd64'], annotations = [], referrers = [], despiteFreeze = false } = more;
-    const component = { component: 'timetable', digest, kind: 'image' as const, platforms, annotations, referrers };
-    const candidate = { release: known, components: [component], from: 'uat', to: 'prod', now: at(now), despiteFreeze };
+    const { platforms = ['linux/amd64'], annotations = [], referrers = [], despiteFreeze = false, commitSigner } = more;
+    const content = { platforms, annotations, referrers, images: [], documents: [] };
+    const component = { component: 'timetable', digest, kind: 'image' as const, ...content };
+    const passage = { release: known, components: [component], from: 'uat', to: 'prod' };
+    const trusting = { trust: trustsNobody, knownSince: () => undefined, commitSigner };
+    const candidate = { ...passage, now: at(now), despiteFreeze, ...trusting };
     return admissionGates({ ...noAdmissionRules, ...rules }, candidate, facts, { results, signOffs, publishers: [] });
   };
   const day = { soak: millisecondsOf('24h') };
@@ -195,6 +201,8 @@ describe('what lets a release in', () => {
     ['an annotation too few', { rules: { annotations: ['org.skerry.checked'] } }, ['annotation-lacking']],
     ['a bill of materials', { rules: { referrers: [bill] }, referrers: [bill] }, ['met']],
     ['no bill of materials', { rules: { referrers: [bill] } }, ['referrers-missing']],
+    ['a signed commit', { rules: { signedCommit: true }, commitSigner: { by: 'una@skerry.test' } }, ['met']],
+    ['one that is not', { rules: { signedCommit: true }, commitSigner: { problem: 'x' } }, ['commit-unsigned']],
     ['all at once', { rules: { ...smoke, signOffs: 1, ...frozen } }, ['result-missing', 'sign-off-missing', 'frozen']],
   ])('%s', async (_, given, outcomes) => {
     const gates = ask(given);

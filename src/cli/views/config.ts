@@ -4,6 +4,7 @@ import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
 import type { Screen } from '../answer';
 import type { Style } from './style';
 import { columns } from './format';
+import { shortDigest } from '../../core/oci/digest';
 
 /** What `config check` answers to people. */
 export function configView(
@@ -30,7 +31,7 @@ function named(names: readonly string[], noun: string): string {
 
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
-  const { file, product, ledger, variables, includes, environments, announce } = result;
+  const { file, product, ledger, variables, includes, environments, announce, trust } = result;
   const parts = environments.map((each) => environmentPart(each, style));
   const told = announce.map(
     ({ receiver, url, kinds }) =>
@@ -50,7 +51,43 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
     `${style.strong(product)}  ${file}, ledger ${ledger}`,
     ...columns(filled, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)),
   ].join('\n');
-  return [head, ...parts, ...included, ...told].join('\n\n');
+  return [head, ...parts, ...trustPart(trust, style), ...included, ...told].join('\n\n');
+}
+
+/** A rule about signed statements; its fields and its age in brackets. */
+function attestationText({ type, by, where, noOlderThan, each }: Gates['attested'][number]): string {
+  const more = [
+    ...where.map(({ field, values }) => `${field} is ${values.join(' or ')}`),
+    ...(noOlderThan === null ? [] : [`no older than ${describeDuration(noOlderThan)}`]),
+    ...(each === null ? [] : ['for each platform']),
+  ];
+  return `${type} signed by ${by.join(' or ')}${more.length === 0 ? '' : ` (${more.join(', ')})`}`;
+}
+type Gates = ConfigShowResult['environments'][number]['gates'];
+
+/** Whose signatures count; nothing where nobody is named. */
+function trustPart({ keys, authorities, people }: ConfigShowResult['trust'], style: Style): string[] {
+  const rows = [
+    ...keys.map(({ name, kind, digest, from, until }) => [
+      name,
+      `key, ${kind}`,
+      [shortDigest(digest), from === null ? '' : `from ${from}`, until === null ? '' : `until ${until}`]
+        .filter((text) => text !== '')
+        .join(' '),
+    ]),
+    ...authorities.map(({ name, names }) => [name, 'authority', `for ${names.join(', ')}`]),
+    ...(people.length === 0
+      ? []
+      : [['people', formatCount(people.length, 'SSH key'), [...new Set(people)].join(', ')]]),
+  ];
+  return rows.length === 0
+    ? []
+    : [
+        [
+          style.strong('trust'),
+          ...columns(rows, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)),
+        ].join('\n'),
+      ];
 }
 
 function environmentPart(
@@ -76,6 +113,8 @@ function environmentPart(
     ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),
     ...(gates.annotations.length === 0 ? [] : [`annotations ${gates.annotations.join(' ')}`]),
     ...(gates.referrers.length === 0 ? [] : [`referrers ${gates.referrers.join(' ')}`]),
+    ...gates.attested.map(attestationText),
+    ...(gates.signedCommit ? ['signed commit'] : []),
   ];
   const rows = components.map(({ component, repository, tags }) => [
     component,

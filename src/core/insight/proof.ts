@@ -1,7 +1,7 @@
 import { noAdmissionRules, rulesOf, type AdmissionRules } from '../ledger/rules';
 import { cameInto, stayIn } from '../ledger/environment';
 import { tagKey, type Fact, type Facts, type Release, type ServedComponent } from '../ledger/facts';
-import { admissionGates, releaseOption } from '../release/gates/admission';
+import { evidenceGates, releaseOption } from '../release/gates/admission';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import type { TagDecision } from '../release/tag-decisions';
@@ -208,7 +208,7 @@ function evidenceFindings(
             remedy: `promote it to ${from}, test it there, and promote it again; or \`hod rollback ${environment}\``,
           },
         ]),
-    ...admissionGates(lasting, candidate, facts, evidence).flatMap((gate) =>
+    ...evidenceGates(lasting, candidate, facts, evidence).flatMap((gate) =>
       gate.outcome === 'met'
         ? []
         : [

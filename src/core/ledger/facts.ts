@@ -209,7 +209,15 @@ const factSchemas = {
   /** Key: `registry/name`. What is staged in the repository and was not published yet: the latest {@link stagedInLimit}, the latest last. */
   'staged-in': z.array(stagedInSchema),
   /** Key: {@link referrersKey}. The referrers of a manifest: they name it as their subject, or stand under a tag for it. */
-  referrers: z.array(z.object({ digest: digestSchema, type: z.string(), tag: tagSchema.optional() })),
+  referrers: z.array(
+    z.object({
+      digest: digestSchema,
+      type: z.string(),
+      tag: tagSchema.optional(),
+      /** When the ledger first knew of it. */
+      at: timestampSchema.optional(),
+    }),
+  ),
   /**
    * Key: {@link stateKey}. Set by every entry, and so as new as the head: when the last entry was made, and how many facts
    * there are of those kinds whose lack would let something in.

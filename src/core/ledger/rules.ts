@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { commitSchema } from '../commit';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
+import { trustRulesSchema } from '../trust/trust-rules';
 
 /** A time of day on a clock: of every week, or of one day. */
 const timeOfDay = { hour: z.number().int(), minute: z.number().int() };
@@ -18,6 +19,27 @@ const freezeWindowSchema = z.object({ from: clockTimeSchema, to: clockTimeSchema
 export type FreezeWindow = z.infer<typeof freezeWindowSchema>;
 
 const names = z.array(z.string()).readonly();
+
+const attestationRuleSchema = z
+  .object({
+    /** The predicate type (in-toto Statement v1, "predicateType"). */
+    type: z.string(),
+    /** The keys and authorities of `trust:` that count, any of them. */
+    by: names,
+    /** Fields of the statement, by the keys that lead there, and the values that they may have; `*` stands for any text. */
+    where: z.array(z.object({ field: z.string(), values: names }).readonly()).readonly(),
+    /** How old the statement may be, in milliseconds. */
+    noOlderThan: z.number().optional(),
+    /** The field that holds its time, where that is not one of the usual. */
+    dated: z.string().optional(),
+    /** Each image needs one that names it; else one about the index will do. */
+    each: z.literal('platform').optional(),
+  })
+  .readonly();
+
+/** A signed statement that every image must have. */
+export type AttestationRule = z.infer<typeof attestationRuleSchema>;
+
 const admissionRulesSchema = z
   .object({
     /** Names of results that must have passed in the environment before. */
@@ -33,6 +55,10 @@ const admissionRulesSchema = z
     annotations: names,
     /** The artifact types of the referrers that every image must have. */
     referrers: names,
+    /** Statements that every image must have, and who must have signed them. */
+    attested: z.array(attestationRuleSchema).readonly().optional(),
+    /** The commit must be signed by one of the people of `trust:`. */
+    signedCommit: z.literal(true).optional(),
     /** Of an environment that receives parcels: the environment of the other side that must have served it. */
     served: z.string().optional(),
   })
@@ -70,6 +96,8 @@ export const productRulesSchema = z.object({
         .readonly(),
     )
     .readonly(),
+  /** Whom the product trusts; undefined where hod.yaml does not say. */
+  trust: trustRulesSchema.optional(),
 });
 export type ProductRules = z.infer<typeof productRulesSchema>;
 /** The rules of one environment. */

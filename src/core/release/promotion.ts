@@ -3,11 +3,23 @@ import type { Passage } from './gates/passage';
 import { HodError } from '../errors';
 import type { RulesOf } from '../tags/rules';
 import type { Version } from '../tags/version';
+import type { RepositoryName } from '../oci/reference';
+import type { TrustRules } from '../trust/trust-rules';
+import type { SignedDocument, TrustNow } from './gates/attested';
+import type { CommitSigner } from './gates/signed-commit';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import { cameInto, laneFacts, servedIn } from '../ledger/environment';
 import type { AdmissionRules } from '../ledger/rules';
-import { listedIn, withdrawalOf, withdrawnKey, type Release } from '../ledger/facts';
+import {
+  listedIn,
+  referrersKey,
+  withdrawalOf,
+  withdrawnKey,
+  type Fact,
+  type Facts,
+  type Release,
+} from '../ledger/facts';
 import { admissionGates, type CandidateComponent } from './gates/admission';
 import { unmetAmong, type Gate } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
@@ -198,6 +210,8 @@ export interface PromotedPart {
   readonly components: readonly (ArrivingComponent & CandidateComponent)[];
   /** The day of the release's commit, `YYYYMMDD`; undefined where git does not know it. */
   readonly date: string | undefined;
+  /** Who signed its commit; undefined where no rule asks. */
+  readonly commitSigner: CommitSigner | undefined;
 }
 
 /** Releases that are to come into an environment from the one before, all or none. */
@@ -208,6 +222,9 @@ export interface Promotion extends Omit<Destination, 'components'> {
   readonly rulesOf: RulesOf;
   readonly taking: Taking;
   readonly admissionRules: AdmissionRules;
+  readonly trust: TrustRules;
+  /** The repositories of a component in the environments before, the nearest first. */
+  readonly placesBefore: (component: string) => readonly RepositoryName[];
   readonly now: Timestamp;
 }
 
@@ -228,23 +245,23 @@ function retiringOnce(verdicts: readonly Verdict<Plan>[]): Verdict<Plan>[] {
 }
 
 function decidePart(
-  { release, components, date }: PromotedPart,
+  { release, components, date, commitSigner }: PromotedPart,
   promotion: Promotion,
   known: Knowledge,
 ): Judgement<Verdict<Plan>> {
-  const { from, environment, taking, admissionRules, now, despite } = promotion;
+  const { from, environment, taking } = promotion;
   const content = contentId(release.components);
   const unknown = known.missing([
     factNeed('environment', from),
     factNeed('evidence', content),
     factNeed('withdrawn', withdrawnKey(from, content)),
     ...laneFacts(from, release).map((fact): Need => ({ kind: 'fact', fact })),
+    ...components.flatMap((each) => documentKeys(each, promotion).map((key) => factNeed('referrers', key))),
   ]);
   if (unknown !== undefined) {
     return unknown;
   }
   const plan = planOf({ release, components, date }, content, promotion);
-  const candidate = { release, components, from, to: environment, now, despiteFreeze: despite.freeze };
   return judge(
     plan,
     { ...promotion, components },
@@ -268,16 +285,49 @@ function decidePart(
           facts,
         }),
         tagged.outcome === 'met' ? tagLeadsThere(environment, decisions, arrivals) : tagged,
-        ...admissionGates(admissionRules, { ...candidate, release: current }, facts, facts.get('evidence', content)),
+        ...askRules({ release: current, components, commitSigner }, promotion, facts, facts.get('evidence', content)),
       ];
     },
     known,
   );
 }
 
+/** Asks the rules of the environment about a part of a promotion. */
+function askRules(
+  part: Omit<PromotedPart, 'date'>,
+  promotion: Promotion,
+  facts: Facts,
+  evidence: Fact<'evidence'> | undefined,
+): Gate[] {
+  const { from, environment: to, admissionRules, trust, now, despite } = promotion;
+  const passage = { from, to, now, despiteFreeze: despite.freeze };
+  const candidate = { ...part, ...passage, trust, knownSince: knownSince(promotion, facts) };
+  return admissionGates(admissionRules, candidate, facts, evidence);
+}
+
+/** The facts about the manifests of a component that signed documents refer to, in the environments before. */
+function documentKeys(
+  { component, documents }: PromotedPart['components'][number],
+  { placesBefore }: Pick<Promotion, 'placesBefore'>,
+): string[] {
+  return documents.flatMap(({ subject }) => placesBefore(component).map((place) => referrersKey(place, subject)));
+}
+
+/** When the ledger first knew of a signed document: in any of the environments before. */
+function knownSince({ placesBefore }: Pick<Promotion, 'placesBefore'>, facts: Facts): TrustNow['knownSince'] {
+  return (component: string, { subject, referrer }: SignedDocument) => {
+    const times = placesBefore(component).flatMap((place) =>
+      (facts.get('referrers', referrersKey(place, subject)) ?? []).flatMap(({ digest, at }) =>
+        digest === referrer && at !== undefined ? [at] : [],
+      ),
+    );
+    return times.sort()[0];
+  };
+}
+
 /** What a part of a promotion means to do. */
 function planOf(
-  { release, components, date }: PromotedPart,
+  { release, components, date }: Omit<PromotedPart, 'commitSigner'>,
   content: ContentId,
   { product, parts, rulesOf }: Pick<Promotion, 'product' | 'parts' | 'rulesOf'>,
 ): Plan {

@@ -137,7 +137,9 @@ async function referrersOf({ digest: subject, source }: Place, matters: (type: s
   }
   const all = await Promise.all(
     others.map(async ({ descriptor, tag }): Promise<Listed> => {
-      const read = (): Promise<ContentNode> => readContent(source, descriptor);
+      let reading: Promise<ContentNode> | undefined;
+      // Rules and carriers read it, and it is asked for once.
+      const read = (): Promise<ContentNode> => (reading ??= readContent(source, descriptor));
       const { digest, artifactType } = descriptor;
       const referrer = { subject, digest, tag, read };
       const node = artifactType === undefined ? await readUnlessGone(referrer) : undefined;

@@ -124,7 +124,7 @@ export function foldArrival(
   });
   foldReleases(action, circumstances, known, before, after);
   foldRules(action, before, after);
-  foldReferrers(action.referrers, before, after);
+  foldReferrers(action.referrers, circumstances, before, after);
 }
 
 /** The fixed tags that were not there before. */

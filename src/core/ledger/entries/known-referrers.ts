@@ -4,6 +4,7 @@ import { repositoryNameSchema } from '../../oci/reference';
 import { tagSchema } from '../../oci/tag';
 import { referrersKey, type FactKey, type Facts } from '../facts';
 import { recordType } from '../release-record';
+import type { Circumstances } from './action';
 
 /** The referrers of manifests: they name the manifest as their subject, or stand under a tag for it. */
 export const knownReferrersSchema = z.array(
@@ -23,14 +24,21 @@ export function factsOfReferrers(referrers: KnownReferrers = []): FactKey[] {
 /** A component may be in any number of releases: so many of their records are kept in mind, the latest. */
 const recordsKept = 32;
 
-/** Folds in referrers. Under a tag there is one at a time. */
-export function foldReferrers(referrers: KnownReferrers = [], before: Facts, after: Facts): void {
+/** Folds in referrers. Under a tag there is one at a time. What was known keeps the time since when. */
+export function foldReferrers(
+  referrers: KnownReferrers = [],
+  { at }: Pick<Circumstances, 'at'>,
+  before: Facts,
+  after: Facts,
+): void {
   for (const { repository, subject, referrers: arrived } of referrers) {
     const key = referrersKey(repository, subject);
     const known = before.get('referrers', key) ?? [];
     const replaced = (each: (typeof known)[number]): boolean =>
       arrived.some(({ digest, tag }) => digest === each.digest || (tag !== undefined && tag === each.tag));
-    const all = [...known.filter((each) => !replaced(each)), ...arrived];
+    const since = new Map(known.map((each) => [each.digest, each.at]));
+    const coming = arrived.map((each) => ({ ...each, at: since.has(each.digest) ? since.get(each.digest) : at }));
+    const all = [...known.filter((each) => !replaced(each)), ...coming];
     const records = all.filter(({ type }) => type === recordType);
     const dropped = new Set(records.slice(0, Math.max(0, records.length - recordsKept)));
     after.set(

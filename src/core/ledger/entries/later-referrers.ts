@@ -13,7 +13,7 @@ type LaterReferrersAction = z.infer<typeof schema>;
 export const laterReferrers = defineAction<LaterReferrersAction, typeof schema>('referrers', {
   schema,
   reads: ({ referrers: list }) => factsOfReferrers(list),
-  fold({ referrers: list }, _circumstances, before, after) {
-    foldReferrers(list, before, after);
+  fold({ referrers: list }, circumstances, before, after) {
+    foldReferrers(list, circumstances, before, after);
   },
 });

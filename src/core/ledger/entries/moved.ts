@@ -44,7 +44,8 @@ export const moved = defineAction<Moved, typeof schema>('moved', {
     ...[...tags, ...gone].map(({ repository, tag }): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
     ...factsOfReferrers(referrers),
   ],
-  fold({ environment, places, lanes, tags, gone = [], referrers }, { seq }, before, after) {
+  fold({ environment, places, lanes, tags, gone = [], referrers }, circumstances, before, after) {
+    const { seq } = circumstances;
     const known = before.get('environment', environment);
     if (known !== undefined) {
       const inPlaces = places.length > 0 ? inNewPlaces(known, places) : known;
@@ -72,7 +73,7 @@ export const moved = defineAction<Moved, typeof schema>('moved', {
         after.set('tag', key, { kind, digest, release, commit, version, platform, ...earlier, seq });
       }
     }
-    foldReferrers(referrers, before, after);
+    foldReferrers(referrers, circumstances, before, after);
   },
 });
 

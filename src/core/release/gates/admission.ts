@@ -1,15 +1,18 @@
-import { describePosition } from '../../tags/ordering';
 import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
 import { laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
-import type { AdmissionRules } from '../../ledger/rules';
+import type { AdmissionRules, AttestationRule } from '../../ledger/rules';
 import { publishersOf, wasAdopted, type Fact, type Facts, type Release } from '../../ledger/facts';
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
 import type { ContentKind } from '../../oci/bundle';
-import type { Gate, UnmetGate } from './gate';
+import { findStatements, type SignedDocument, type TrustNow } from './attested';
+import type { Gate } from './gate';
+import { unmetGate, type RefusedRelease } from './refused-release';
 import type { Passage } from './passage';
+import { commitIsSigned, type CommitSigner } from './signed-commit';
+import type { PlatformImage } from '../../oci/content';
 
 /** A component that asks to enter, as far as rules ask about it. */
 export interface CandidateComponent extends ComponentDigest {
@@ -20,6 +23,10 @@ export interface CandidateComponent extends ComponentDigest {
   readonly annotations: readonly string[];
   /** The types of its referrers, or of those that everything in it has. */
   readonly referrers: readonly string[];
+  /** The image for each platform. */
+  readonly images: readonly PlatformImage[];
+  /** The signed documents that refer to it, or to an image in it. */
+  readonly documents: readonly SignedDocument[];
 }
 
 /** A release that asks to enter an environment: `I` is what is known of its components. */
@@ -31,10 +38,15 @@ export interface Candidate<I extends ComponentDigest = ComponentDigest> extends 
   readonly despiteFreeze: boolean;
 }
 
+/** What rules about content know of a release that asks to enter, beside the ledger. */
+export interface KnownContent extends Pick<TrustNow, 'trust' | 'knownSince'> {
+  readonly commitSigner: CommitSigner | undefined;
+}
+
 /** Asks every rule of an environment about a release. */
 export function admissionGates(
   rules: AdmissionRules,
-  candidate: Candidate<CandidateComponent>,
+  candidate: Candidate<CandidateComponent> & KnownContent,
   facts: Facts,
   evidence: Fact<'evidence'> | undefined,
 ): Gate[] {
@@ -43,6 +55,8 @@ export function admissionGates(
     ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, candidate)] : []),
     ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, candidate)] : []),
     ...(rules.referrers.length > 0 ? [hasReferrers(rules.referrers, candidate)] : []),
+    ...(rules.attested ?? []).map((rule) => isAttested(rule, candidate)),
+    ...(rules.signedCommit === true ? [commitIsSigned(candidate.commitSigner, candidate)] : []),
   ];
 }
 
@@ -73,7 +87,7 @@ function resultPassed(name: string, candidate: Candidate, evidence: Fact<'eviden
     found === undefined
       ? `no result of ${name} in ${from} is recorded for it${adoptedIn(candidate)}`
       : `it failed in ${from} at ${found.at}, says ${found.by}`;
-  return unmet(gate, candidate, {
+  return unmetGate(gate, candidate, {
     code: 'result-missing',
     what: found === undefined ? 'a test result is missing' : 'a test failed',
     detail,
@@ -98,7 +112,7 @@ function signedOff(count: number, candidate: Candidate, evidence: Fact<'evidence
   if (others.length >= count) {
     return { gate, outcome: 'met', detail: `signed off by ${others.join(', ')}${own}` };
   }
-  return unmet(gate, candidate, {
+  return unmetGate(gate, candidate, {
     code: 'sign-off-missing',
     what: 'a sign-off is missing',
     detail: `${others.length} of ${count} signed off${others.length === 0 ? '' : `: ${others.join(', ')}`}${own}`,
@@ -122,7 +136,7 @@ function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
   });
   const wanted = describeDuration(soak);
   if (served.length < components.length) {
-    return unmet(gate, candidate, {
+    return unmetGate(gate, candidate, {
       code: 'not-soaked',
       what: 'it was not served for long enough',
       detail: `it must be served by ${from} for ${wanted}, and ${from} does not serve it now`,
@@ -138,7 +152,7 @@ function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
       detail: `served by ${from} since ${timestampOf(new Date(since))}, for ${wanted} at least`,
     };
   }
-  return unmet(gate, candidate, {
+  return unmetGate(gate, candidate, {
     code: 'not-soaked',
     what: 'it was not served for long enough',
     detail: `it must be served by ${from} for ${wanted}, and ${from} serves it since ${timestampOf(new Date(since))}`,
@@ -164,7 +178,7 @@ export function notFrozen(
   if (despiteFreeze) {
     return { gate, outcome: 'met', detail: `frozen (${latest.text}), and let in on purpose` };
   }
-  return unmet(gate, candidate, {
+  return unmetGate(gate, candidate, {
     code: 'frozen',
     what: 'nothing enters now',
     detail: `${to} is frozen (${latest.text}) until ${latest.until}`,
@@ -188,7 +202,7 @@ function hasPlatforms(platforms: readonly string[], candidate: Candidate<Candida
     });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image is there for ${platforms.join(', ')}` }
-    : unmet(gate, candidate, {
+    : unmetGate(gate, candidate, {
         code: 'platform-lacking',
         what: 'a platform is missing',
         detail: lacking,
@@ -204,7 +218,7 @@ function hasAnnotations(annotations: readonly string[], candidate: Candidate<Can
   });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image has ${annotations.join(', ')}` }
-    : unmet(gate, candidate, {
+    : unmetGate(gate, candidate, {
         code: 'annotation-lacking',
         what: 'an annotation is missing',
         detail: lacking,
@@ -220,7 +234,7 @@ function hasReferrers(types: readonly string[], candidate: Candidate<CandidateCo
   });
   return lacking.length === 0
     ? { gate, outcome: 'met', detail: `every image has what refers to it: ${types.join(', ')}` }
-    : unmet(gate, candidate, {
+    : unmetGate(gate, candidate, {
         code: 'referrers-missing',
         what: 'an image lacks a referrer',
         detail: lacking,
@@ -228,18 +242,18 @@ function hasReferrers(types: readonly string[], candidate: Candidate<CandidateCo
       });
 }
 
-/** A release that a rule refuses, and where it was to come in. */
-interface RefusedRelease {
-  readonly release: Pick<Release, 'version' | 'commit'>;
-  readonly to: string;
-}
-
-function unmet(
-  gate: string,
-  { release, to }: RefusedRelease,
-  more: Pick<UnmetGate, 'code' | 'what' | 'detail' | 'remedy'>,
-): Gate {
-  return { gate, outcome: 'unmet', object: `${describePosition(release)} to ${to}`, ...more };
+/** Every image has a statement of a type that somebody who is trusted has signed. */
+function isAttested(rule: AttestationRule, candidate: Candidate<CandidateComponent> & KnownContent): Gate {
+  const gate = `attested ${rule.type}`;
+  const found = findStatements(rule, contentOf(candidate), candidate);
+  return found.outcome === 'met'
+    ? { gate, ...found }
+    : unmetGate(gate, candidate, {
+        code: 'attestation-missing',
+        what: 'a signed statement is missing',
+        detail: found.detail,
+        remedy: `let ${rule.by.join(' or ')} sign a statement of ${rule.type} about it, push that to ${candidate.from}, and promote again; no new build is needed`,
+      });
 }
 
 /** The option that names a release. */

@@ -1,17 +1,9 @@
 import type { CommitId } from '../../commit';
-import { describeDuration } from '../../amounts';
 import type { Facts } from '../../ledger/facts';
-import {
-  rulesOf,
-  wayTo,
-  type EnvironmentRules,
-  type JudgedBy,
-  type NamedRules,
-  type ProductRules,
-} from '../../ledger/rules';
+import type { JudgedBy, NamedRules, ProductRules } from '../../ledger/rules';
 import type { Ancestry } from '../../tags/ordering';
 import type { Despite } from '../despite';
-import { describeWindow } from './freeze-window';
+import { differencesInto } from './describe-rules';
 import type { Gate } from './gate';
 import { factNeed, type Need } from '../knowledge';
 
@@ -120,46 +112,4 @@ function ageOf(here: NamedRules, inForce: NamedRules, ancestry: Ancestry): Age {
     return isNewer === true ? 'newer' : 'unknown';
   }
   return contains(here.commit, inForce.commit) === true ? 'older' : 'apart';
-}
-
-/** What differs between the rules in force for what comes into an environment and those of a checkout, in words. */
-function differencesInto(environment: string, inForce: ProductRules, here: ProductRules): string[] {
-  const [theirs, ours] = [inForce, here].map((rules) => describeRules(environment, rules));
-  if (theirs === undefined || theirs.size === 0 || ours === undefined) {
-    return [];
-  }
-  const topics = [...new Set([...theirs.keys(), ...ours.keys()])];
-  return topics
-    .filter((topic) => theirs.get(topic) !== ours.get(topic))
-    .map((topic) => `${topic}: ${theirs.get(topic) ?? 'none'} in force, ${ours.get(topic) ?? 'none'} here`);
-}
-
-/** The rules that decide what comes into an environment, topic by topic; empty where they do not have it. */
-function describeRules(environment: string, rules: ProductRules): Map<string, string> {
-  const own = rulesOf(rules, environment);
-  return own === undefined
-    ? new Map<string, string>()
-    : new Map([
-        ['way', wayTo(rules, environment).join(' → ')],
-        ...(own.receives === undefined ? [] : [['receives', own.receives] as const]),
-        ...(own.after === null && own.receives === undefined ? [] : describeGates(own)),
-      ]);
-}
-
-function describeGates({ takes, gates }: EnvironmentRules): [string, string][] {
-  const { results, signOffs, soak, freeze, platforms, annotations, referrers, served } = gates;
-  const lists: [string, readonly string[]][] = [
-    ['takes', takes ?? []],
-    ['results', results],
-    ['freeze', freeze.map(describeWindow)],
-    ['platforms', platforms],
-    ['annotations', annotations],
-    ['referrers', referrers],
-  ];
-  return [
-    ...lists.flatMap(([topic, all]): [string, string][] => (all.length === 0 ? [] : [[topic, all.join(', ')]])),
-    ...(served === undefined ? [] : [['served', served] as [string, string]]),
-    ...(signOffs === 0 ? [] : [['sign-offs', String(signOffs)] as [string, string]]),
-    ...(soak === 0 ? [] : [['soak', describeDuration(soak)] as [string, string]]),
-  ];
 }

@@ -1,0 +1,213 @@
+import { describeDuration } from '../../amounts';
+import { grouped } from '../../grouped';
+import type { AttestationRule } from '../../ledger/rules';
+import { shortDigest, type Digest } from '../../oci/digest';
+import type { PlatformImage } from '../../oci/content';
+import { timestampOf, type Timestamp } from '../../time';
+import type { Envelope } from '../../trust/dsse';
+import { fieldAt, isAbout, readStatement, timeOfStatement, type Statement } from '../../trust/statement';
+import type { TrustRules } from '../../trust/trust-rules';
+import { verifyEnvelope } from '../../trust/verify';
+
+/** A signed document that refers to an image, or why it cannot be read. */
+export interface SignedDocument {
+  /** The digest of the referrer that holds it, and of the manifest that this refers to. */
+  readonly referrer: Digest;
+  readonly subject: Digest;
+  readonly reading: { readonly envelope: Envelope } | { readonly problem: string };
+}
+
+/** A component that must be attested. */
+export interface AttestedComponent {
+  readonly component: string;
+  readonly digest: Digest;
+  /** The images in it, each for a platform. */
+  readonly images: readonly PlatformImage[];
+  readonly documents: readonly SignedDocument[];
+}
+
+/** Who is trusted, and when that is asked. */
+export interface TrustNow {
+  readonly trust: TrustRules;
+  readonly now: Timestamp;
+  /** When the ledger first knew of a referrer of a component; undefined where it does not yet. Its signature is as old at least. */
+  readonly knownSince: (component: string, document: SignedDocument) => Timestamp | undefined;
+}
+
+/** What was found of the statements that a rule asks for: whose they are, or what is missing. */
+export type AttestedFinding =
+  | { readonly outcome: 'met'; readonly detail: string }
+  | { readonly outcome: 'unmet'; readonly detail: readonly string[] };
+
+/** A clock may be wrong by so much before a time in the future is one. */
+const clockTolerance = 10 * 60_000;
+/** So many reasons are told for an image. */
+const reasonsTold = 3;
+
+/** Looks for the signed statements that a rule asks for, component by component and image by image. */
+export function findStatements(
+  rule: AttestationRule,
+  components: readonly AttestedComponent[],
+  known: TrustNow,
+): AttestedFinding {
+  const found = components.map((each) => ({ component: each.component, ...lookAt(rule, each, known) }));
+  const lacking = found.flatMap(({ lacks }) => lacks);
+  if (lacking.length > 0) {
+    return { outcome: 'unmet', detail: lacking };
+  }
+  const groups = grouped(found, ({ by }) => by);
+  return {
+    outcome: 'met',
+    detail: groups
+      .map((group) => `${group.map(({ component }) => component).join(', ')}: signed by ${group[0].by.join(' and ')}`)
+      .join('; '),
+  };
+}
+
+/** Whose statements a component has, or what it lacks. */
+function lookAt(
+  rule: AttestationRule,
+  component: AttestedComponent,
+  known: TrustNow,
+): { readonly by: readonly string[]; readonly lacks: readonly string[] } {
+  const { component: name, digest, images } = component;
+  const whole = rule.each === 'platform' && images.length > 0 ? undefined : vouchedFor(rule, digest, component, known);
+  if (whole?.by !== undefined) {
+    return { by: [whole.by], lacks: [] };
+  }
+  const each = images.map((image) => ({ ...image, ...vouchedFor(rule, image.digest, component, known) }));
+  const lacks = each.flatMap(({ platform, problems }) => {
+    return problems === undefined ? [] : problems.map((problem) => `${name} ${platform}: ${problem}`);
+  });
+  if (each.length > 0 && (rule.each === 'platform' || lacks.length === 0 || whole === undefined)) {
+    return { by: [...new Set(each.flatMap(({ by }) => by ?? []))], lacks };
+  }
+  return { by: [], lacks: (whole?.problems ?? []).map((problem) => `${name}: ${problem}`) };
+}
+
+type Vouched =
+  | { readonly by: string; readonly problems?: undefined }
+  | { readonly by?: undefined; readonly problems: readonly string[] };
+
+/** Whose statement is about a manifest, or why none counts. */
+function vouchedFor(
+  rule: AttestationRule,
+  digest: Digest,
+  { component, documents }: AttestedComponent,
+  known: TrustNow,
+): Vouched {
+  const problems: string[] = [];
+  for (const document of documents) {
+    const at = earlier(known.knownSince(component, document), known.now);
+    const judged = judgeDocument(rule, digest, document, { ...known, at });
+    if (judged?.by !== undefined) {
+      return { by: judged.by };
+    }
+    if (judged !== undefined) {
+      problems.push(`${shortDigest(document.referrer)}: ${judged.problem}`);
+    }
+  }
+  const more = problems.length - reasonsTold;
+  return {
+    problems:
+      problems.length === 0
+        ? [`no signed statement of ${rule.type} is about ${shortDigest(digest)}`]
+        : [...problems.slice(0, reasonsTold), ...(more > 0 ? [`and ${more} more do not count`] : [])],
+  };
+}
+
+type Judged =
+  { readonly by: string; readonly problem?: undefined } | { readonly by?: undefined; readonly problem: string };
+
+/** Whether a document is a statement that counts; undefined where it is of another type, and says nothing here. */
+function judgeDocument(
+  rule: AttestationRule,
+  digest: Digest,
+  { reading }: SignedDocument,
+  { trust, now, at }: Pick<TrustNow, 'trust' | 'now'> & { readonly at: Timestamp },
+): Judged | undefined {
+  if ('problem' in reading) {
+    return { problem: reading.problem };
+  }
+  const read = readStatement(reading.envelope);
+  if ('problem' in read) {
+    return read;
+  }
+  const { statement } = read;
+  if (statement.predicateType !== rule.type) {
+    return undefined;
+  }
+  if (!isAbout(statement, digest)) {
+    return { problem: `its subject is not ${shortDigest(digest)}` };
+  }
+  const verified = verifyEnvelope(reading.envelope, trust, { names: rule.by, at });
+  if (verified.by === undefined) {
+    return verified;
+  }
+  const problem = problemOfFields(rule, statement) ?? problemOfAge(rule, statement, now);
+  return problem === undefined ? { by: `${verified.by} (${verified.key})` } : { problem };
+}
+
+function earlier(seen: Timestamp | undefined, now: Timestamp): Timestamp {
+  return seen !== undefined && seen < now ? seen : now;
+}
+
+function problemOfFields({ where }: AttestationRule, { document }: Statement): string | undefined {
+  const wrong = where.find(({ field, values }) => {
+    const value = fieldAt(document, field);
+    return !isPlain(value) || !values.some((each) => matches(each, String(value)));
+  });
+  if (wrong === undefined) {
+    return undefined;
+  }
+  const value = fieldAt(document, wrong.field);
+  const found = isPlain(value) ? `is ${String(value)}` : value === undefined ? 'is missing' : 'is no single value';
+  return `${wrong.field} ${found}; expected: ${wrong.values.join(' or ')}`;
+}
+
+function isPlain(value: unknown): value is string | number | boolean {
+  return ['string', 'number', 'boolean'].includes(typeof value);
+}
+
+/** Whether a text matches a pattern, in which `*` stands for any text. Takes time that grows with both lengths, not faster. */
+function matches(pattern: string, text: string): boolean {
+  const [first = '', ...parts] = pattern.split('*');
+  const last = parts.pop();
+  if (last === undefined) {
+    return pattern === text;
+  }
+  let at = first.length;
+  const isInside = text.startsWith(first) && text.endsWith(last) && text.length >= first.length + last.length;
+  const end = text.length - last.length;
+  return (
+    isInside &&
+    parts.every((part) => {
+      const found = text.indexOf(part, at);
+      at = found + part.length;
+      return found >= 0 && at <= end;
+    })
+  );
+}
+
+function problemOfAge(
+  { noOlderThan, dated }: AttestationRule,
+  statement: Statement,
+  now: Timestamp,
+): string | undefined {
+  if (noOlderThan === undefined) {
+    return undefined;
+  }
+  const time = timeOfStatement(statement, dated);
+  if (time === undefined) {
+    return dated === undefined
+      ? 'it does not say when it was made; `dated: FIELD` in the rule names the field that does'
+      : `${dated} is not a time`;
+  }
+  const [made, today] = [Date.parse(time), Date.parse(now)];
+  if (made > today + clockTolerance) {
+    return `it is dated ${time}, in the future; check the clock of this machine, and of the one that made it`;
+  }
+  return made + noOlderThan < today
+    ? `it was made ${time}, and counts for ${describeDuration(noOlderThan)}: until ${timestampOf(new Date(made + noOlderThan))}`
+    : undefined;
+}

@@ -1,0 +1,97 @@
+import * as z from 'zod';
+import { issuesToText, mapOf, readJson } from '../json';
+import type { Digest } from '../oci/digest';
+import { isTimestamp, timestampOf, type Timestamp } from '../time';
+import type { Envelope } from './dsse';
+
+/** What an envelope holds where its payload is a statement (in-toto attestation framework, "envelope"). */
+export const statementPayloadType = 'application/vnd.in-toto+json';
+/** The forms of statements: that of today, and the one before it, which has the same fields. */
+const statementTypes = ['https://in-toto.io/Statement/v1', 'https://in-toto.io/Statement/v0.1'] as const;
+
+/** Something that is said about content (in-toto Statement v1). */
+export interface Statement {
+  readonly predicateType: string;
+  /** The digests that it is about, as `algorithm:hex`. */
+  readonly subjects: readonly string[];
+  /** All of it, for rules that ask for its fields. */
+  readonly document: Readonly<Record<string, unknown>>;
+}
+
+const statementSchema = z.object({
+  _type: z.enum(statementTypes, 'is not an in-toto Statement'),
+  subject: z.array(z.object({ digest: mapOf(z.string()) })).min(1, 'is empty'),
+  predicateType: z.string().min(1),
+});
+
+/** Reads the statement that an envelope holds, or says why that holds none. */
+export function readStatement({
+  payloadType,
+  payload,
+}: Pick<Envelope, 'payloadType' | 'payload'>): { readonly statement: Statement } | { readonly problem: string } {
+  if (payloadType !== statementPayloadType) {
+    return { problem: `its payload type is ${payloadType}; a statement has ${statementPayloadType}` };
+  }
+  const { object, problem } = readJson(payload);
+  if (object === undefined) {
+    return { problem: `the statement: ${problem}` };
+  }
+  const parsed = statementSchema.safeParse(object);
+  if (!parsed.success) {
+    return { problem: `the statement: ${issuesToText(parsed.error)}` };
+  }
+  const { subject, predicateType } = parsed.data;
+  const subjects = subject.flatMap(({ digest }) => [...digest].map(([algorithm, hex]) => `${algorithm}:${hex}`));
+  return { statement: { predicateType, subjects, document: object } };
+}
+
+/** Whether a statement is about some content. */
+export function isAbout({ subjects }: Statement, digest: Digest): boolean {
+  return subjects.some((subject) => subject.toLowerCase() === digest);
+}
+
+/** Where predicates that are public standards say when what they tell of was done. */
+const usualTimes = [
+  'predicate.runDetails.metadata.finishedOn',
+  'predicate.metadata.buildFinishedOn',
+  'predicate.metadata.scanFinishedOn',
+  'predicate.metadata.timestamp',
+  'predicate.creationInfo.created',
+  'predicate.timeVerified',
+  'predicate.timestamp',
+];
+
+/**
+ * Returns the time of a statement; undefined where it tells none, or none that is a time.
+ *
+ * @param dated The field that holds it; where undefined, the places that usual predicates have it in.
+ */
+export function timeOfStatement({ document }: Statement, dated: string | undefined): Timestamp | undefined {
+  const [found] = (dated === undefined ? usualTimes : [dated]).flatMap((path) => {
+    const value = fieldAt(document, path);
+    return typeof value === 'string' && /^\d{4}-\d\d-\d\dT/.test(value) ? [new Date(value)] : [];
+  });
+  return found === undefined || Number.isNaN(found.getTime()) ? undefined : normalised(found);
+}
+
+function normalised(date: Date): Timestamp | undefined {
+  const text = date.getUTCFullYear() > 9999 ? undefined : timestampOf(date);
+  return text !== undefined && isTimestamp(text) ? text : undefined;
+}
+
+const record = z.custom<Readonly<Record<string, unknown>>>(
+  (value) => typeof value === 'object' && value !== null && !Array.isArray(value),
+);
+
+/** Returns the value of a field of a document, by the keys that lead there with dots between them; undefined where there is none. */
+export function fieldAt(document: Readonly<Record<string, unknown>>, path: string): unknown {
+  let at: unknown = document;
+  for (const key of path.split('.')) {
+    const { data } = record.safeParse(at);
+    if (data === undefined || !Object.hasOwn(data, key)) {
+      return undefined;
+    }
+    at = data[key];
+  }
+  return at;
+}
