@@ -69,6 +69,7 @@ export const errorCodes = {
     'nothing-to-tag',
     'other-way-in',
     'older-rules',
+    'rules-changed',
     'place-taken',
     'serves-unclear',
     'not-admitted',

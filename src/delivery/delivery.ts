@@ -8,7 +8,8 @@ import { typeOf } from '../core/oci/referrers';
 import type { Carrying } from '../core/oci/referrers';
 import type { Action } from '../core/ledger/entries';
 import type { ComponentArrival, Origin } from '../core/release/component-arrival';
-import type { Judgement, Knowledge } from '../core/release/knowledge';
+import type { Holding, Judgement, Knowledge } from '../core/release/knowledge';
+import type { Standing } from '../core/release/gates/rules-in-force';
 import type { Included, PlacedComponent } from '../core/ledger/release';
 import type { TagDecision } from '../core/release/tag-decisions';
 import type { ArrivingComponent, Plan, Verdict } from '../core/release/verdict';
@@ -65,10 +66,20 @@ export interface Orders {
   highest(line: VersionLine): Promise<Version | undefined>;
 }
 
+/** What the git remote says that all clones of a product share. */
+export interface SharedRemote {
+  /** Where the rules of the checkout stand, among the heads of some branches; of the usual ones where none are named. */
+  standing(branches: readonly string[] | undefined): Promise<Standing>;
+  /** Which of some branches contain a commit there. */
+  holding(commit: CommitId, branches: readonly string[]): Promise<Holding>;
+}
+
 /** What a delivery works with. */
 export interface DeliveryContext {
   readonly ledger: Ledger;
   readonly orders: Orders;
+  /** Undefined where no rule turns on it. */
+  readonly remote?: SharedRemote | undefined;
   readonly observer: Pick<Observer, 'transfer' | 'recorded' | 'waiting' | 'note'>;
   /** Who does it, for the ledger. */
   readonly actor: Actor;

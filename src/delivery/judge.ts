@@ -1,6 +1,7 @@
 import type { Head } from '../core/ledger/entry';
 import { factName, type FactKey, type Facts } from '../core/ledger/facts';
-import { Knowledge, type Judgement, type Need } from '../core/release/knowledge';
+import { Knowledge, type Holding, type Judgement, type Need } from '../core/release/knowledge';
+import type { Standing } from '../core/release/gates/rules-in-force';
 import { refuseUnmet } from '../core/release/refusal';
 import type { Moment } from '../ledger/ledger';
 import { contended } from '../ledger/problems';
@@ -37,7 +38,7 @@ export class Judge {
   private readonly items: ReadonlyMap<RepositoryName, JudgedItem>;
 
   constructor(
-    private readonly context: Pick<DeliveryContext, 'orders'> & {
+    private readonly context: Pick<DeliveryContext, 'orders' | 'remote'> & {
       readonly ledger: Pick<DeliveryContext['ledger'], 'read'>;
     },
     items: readonly JudgedItem[],
@@ -111,7 +112,18 @@ export class Judge {
       ...of('provenance').map((need) => this.readProvenance(need)),
       ...of('highest').map(async ({ line }) => this.known.tellHighest(line, await this.context.orders.highest(line))),
       this.compare(of('order')),
+      ...of('standing').map(async (need) => this.known.tellStanding(need, await this.standing(need))),
+      ...of('holding').map(async (need) => this.known.tellHolding(need, await this.holding(need))),
     ]);
+  }
+
+  private async standing({ branches }: NeedOf<'standing'>): Promise<Standing> {
+    return (await this.context.remote?.standing(branches)) ?? { why: 'nobody has asked the remote' };
+  }
+
+  private async holding({ commit, branches }: NeedOf<'holding'>): Promise<Holding> {
+    const found = await this.context.remote?.holding(commit, branches);
+    return found ?? { remote: undefined, branches: [], why: 'nobody has asked the remote' };
   }
 
   /** Facts come all together, so that they are of one moment. */

@@ -16,6 +16,7 @@ import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { SharedRemoteReader } from '../workspace/shared-remote';
 import { readCheckoutRules } from '../workspace/checkout-rules';
 import { checkedOut } from '../workspace/git';
 import { trustsNobody } from '../core/trust/trust-rules';
@@ -56,7 +57,8 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       noteUnshared(config, session);
       const { observer } = session;
       const orders = commitOrders(config.folder);
-      const context = { ledger, orders, observer, actor: await actor(), dryRun };
+      const remote = new SharedRemoteReader(config);
+      const context = { ledger, orders, remote, observer, actor: await actor(), dryRun };
       const result = await promoteInto(passage, chosen, options, { config, session, context });
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result) };
     });

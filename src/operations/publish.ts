@@ -16,6 +16,7 @@ import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { SharedRemoteReader } from '../workspace/shared-remote';
 import { readCheckoutRules } from '../workspace/checkout-rules';
 import type { Config, EnvironmentConfig } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
@@ -50,10 +51,10 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { about, actor, dryRun }, async (ledger) => {
       const { head } = await ledger.read([]);
+      const { observer } = session;
       const context = {
-        ledger,
-        orders: commitOrders(config.folder),
-        observer: session.observer,
+        ...{ ledger, observer },
+        ...{ orders: commitOrders(config.folder), remote: new SharedRemoteReader(config) },
         actor: await actor(),
         dryRun,
       };

@@ -108,6 +108,34 @@ export const configShowResultSchema = z.strictObject({
 });
 export type ConfigShowResult = z.infer<typeof configShowResultSchema>;
 
+export const configCompareResultSchema = z.strictObject({
+  product: z.string(),
+  file: z.string(),
+  /** The digest of the rules of this hod.yaml. */
+  digest,
+  environments: z.array(
+    z.strictObject({
+      environment: z.string(),
+      /** Null where nothing came in yet. */
+      inForce: z
+        .strictObject({
+          digest,
+          commit: z.string().nullable(),
+          /** Where they stood at the head of a followed branch; null where no remote vouches for them. */
+          source: z.strictObject({ remote: z.string(), branch: z.string() }).nullable(),
+        })
+        .nullable(),
+      /** What differs, in words. */
+      differences: z.array(z.string()),
+      /** Whether a promotion from this checkout would be judged by these rules. */
+      accepted: z.boolean(),
+      /** Why, or why not; null where nothing differs. */
+      reason: z.string().nullable(),
+    }),
+  ),
+});
+export type ConfigCompareResult = z.infer<typeof configCompareResultSchema>;
+
 /** Whose signatures count, as a document. */
 export function toTrust({ keys, authorities, people }: TrustRules = trustsNobody): ConfigShowResult['trust'] {
   return {

@@ -5,7 +5,7 @@ import { assembleResultSchema } from './assemble';
 import { boardResultSchema } from './board';
 import { carryResultSchema } from './carry';
 import { compareResultSchema } from './compare';
-import { configCheckResultSchema, configShowResultSchema } from './config';
+import { configCheckResultSchema, configCompareResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
 import { initResultSchema } from './init';
 import { insideDifferenceSchema, insideResultSchema } from './inside';
@@ -17,7 +17,7 @@ import { promoteResultSchema } from './promote';
 import { proveResultSchema } from './prove';
 import { publishResultSchema } from './publish';
 import { restoreResultSchema } from './restore';
-import { resultResultSchema, signOffResultSchema } from './record';
+import { resultResultSchema, rulesResultSchema, signOffResultSchema } from './record';
 import { rollbackResultSchema } from './rollback';
 import { sandboxResultSchema } from './sandbox';
 import { showResultSchema } from './show';
@@ -34,6 +34,7 @@ export const resultSchemas = {
   init: initResultSchema,
   'config-check': configCheckResultSchema,
   'config-show': configShowResultSchema,
+  'config-compare': configCompareResultSchema,
   'access-check': accessResultSchema,
   'stored-logins': storedLoginsResultSchema,
   touched: touchedResultSchema,
@@ -49,6 +50,7 @@ export const resultSchemas = {
   restore: restoreResultSchema,
   'record-result': resultResultSchema,
   'sign-off': signOffResultSchema,
+  'record-rules': rulesResultSchema,
   status: statusResultSchema,
   timeline: timelineResultSchema,
   compare: compareResultSchema,

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import type { ChosenRelease } from '../core/release/promotion';
+import { digest } from './common';
 
 const about = {
   product: z.string(),
@@ -24,6 +25,26 @@ export type ResultResult = z.infer<typeof resultResultSchema>;
 
 export const signOffResultSchema = z.strictObject(about);
 export type SignOffResult = z.infer<typeof signOffResultSchema>;
+
+export const rulesResultSchema = z.strictObject({
+  product: z.string(),
+  environment: z.string(),
+  by: z.string(),
+  dryRun: z.boolean(),
+  /** False where the ledger knew it. */
+  isNew: z.boolean(),
+  /** The digest of the rules of this hod.yaml. */
+  digest,
+  /** What differs from the rules in force, in words; nothing where they are in force. */
+  differences: z.array(z.string()),
+  /** Who accepts them. */
+  accepted: z.array(z.string()),
+  /** How many people must accept them. */
+  needed: z.number().int(),
+  /** Whether they are in force for the environment now. */
+  inForce: z.boolean(),
+});
+export type RulesResult = z.infer<typeof rulesResultSchema>;
 
 /** What something was recorded about. */
 export function toRecorded(chosen: readonly ChosenRelease[]): SignOffResult['releases'] {

@@ -15,9 +15,11 @@ export async function readCheckoutRules(
   commit: CommitId | undefined,
 ): Promise<CheckoutRules> {
   const rules: ProductRules = {
-    environments: config.environments.map(({ name, after = null, takes, receives, admissionRules }) => {
-      return { name, after, takes, receives, gates: admissionRules };
-    }),
+    environments: config.environments.map(
+      ({ name, after = null, follows, takes, receives, admissionRules, tagRules }) => {
+        return { name, after, follows, takes, tags: tagRules, receives, gates: admissionRules };
+      },
+    ),
     trust: await readTrust(config),
   };
   return { rules, digest: rulesDigest(rules), commit };

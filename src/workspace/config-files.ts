@@ -16,6 +16,8 @@ const shared = ['environments', 'registries', 'trust', 'shared-logins', 'variabl
 
 /** A document of a configuration, and the folder that paths in it are relative to. */
 interface ReadDocument extends ConfigDocument {
+  /** Its absolute path. */
+  readonly file: string;
   readonly folder: string;
 }
 
@@ -45,7 +47,8 @@ export async function readDocuments(path: string): Promise<ReadDocument[]> {
       logLevel: 'error',
     });
     const folder = dirname(file);
-    documents.push({ label: documents.length === 0 ? path : relative(process.cwd(), file), document, lines, folder });
+    const label = documents.length === 0 ? path : relative(process.cwd(), file);
+    documents.push({ file, label, document, lines, folder });
     const base = isMap(document.contents) ? document.contents.get('extends') : undefined;
     from = relative(process.cwd(), file);
     file = typeof base === 'string' && base !== '' ? resolve(folder, base) : undefined;

@@ -115,6 +115,8 @@ export interface EnvironmentConfig {
   /** The tag rules of a component: those of the environment, and its own. */
   readonly rulesOf: RulesOf;
   readonly admissionRules: AdmissionRules;
+  /** Its tag rules as texts, each with its kind; those of one component with its name. */
+  readonly tagRules: readonly string[];
   /** Which referrers of components are carried into it. */
   readonly carrying: Carrying;
   /** The repository of a component in this environment. */
@@ -151,6 +153,8 @@ export interface Config {
   readonly product: string;
   /** Absolute path of the file. */
   readonly file: string;
+  /** The absolute paths of all files that it was read from: itself, and what it extends. */
+  readonly files: readonly string[];
   /** The folder that holds it; everything in it is relative to this. */
   readonly folder: string;
   /** As hod.yaml lists them: images, then bundles, then what is included. */
@@ -212,7 +216,8 @@ export async function loadConfig(path: string, { withoutVariables = false }: Loa
       ...more,
     ]);
   }
-  return { ...resolveConfig(checked.config, resolve(path)), variables: checked.variables };
+  const files = documents.map(({ file }) => file);
+  return { ...resolveConfig(checked.config, resolve(path)), files, variables: checked.variables };
 }
 
 function configError(path: string, summary: string, problems: string[]): HodError {
@@ -224,7 +229,7 @@ function configError(path: string, summary: string, problems: string[]): HodErro
   });
 }
 
-function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables'> {
+function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables' | 'files'> {
   const folder = dirname(file);
   const environments = environmentsOf(raw);
   const [first, ...others] = environments;
@@ -279,6 +284,10 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       rulesOf: (component) =>
         Object.hasOwn(raw.includes ?? {}, component) ? [includedTagRule] : [...shared, ...(own.get(component) ?? [])],
       admissionRules: admissionRulesOf(gates),
+      tagRules: [
+        ...shared.map(describeTagRule),
+        ...[...own].flatMap(([component, rules]) => rules.map((rule) => `${component}: ${describeTagRule(rule)}`)),
+      ],
       carrying: referrers?.carry ?? 'all',
       repositoryOf: (component) => parseRepository(expandRepository(repository, component, raw.product)),
     };
@@ -383,6 +392,10 @@ export function withLedgerAt(text: string, config: Config): Config {
     });
   }
   return { ...config, ledger: ledgerConfigOf(parsed.data, config) };
+}
+
+function describeTagRule(rule: TagRule): string {
+  return `${rule.kind} ${rule.template.text}${rule.kind === 'moving' ? ` (${rule.follows})` : ''}`;
 }
 
 function tagRulesOf(

@@ -1,6 +1,5 @@
 import type { CommitId } from '../core/commit';
-import { runProgram, type ProgramRun } from '../system/programs';
-import { withoutTracing } from '../system/git-environment';
+import { remoteGit, remoteProblem } from './remote-git';
 import { sharedRemote } from './git';
 
 /** An annotated tag of a commit, to be written to the remote. */
@@ -24,9 +23,6 @@ export interface GitTagOutcome {
   readonly reason: string;
 }
 
-/** How long the remote may take to answer, in milliseconds. */
-const patience = 60_000;
-
 /** Writes an annotated tag to the remote of a clone: `origin`, or the only one. A tag that is there is never overwritten. */
 export async function pushTag(folder: string, request: GitTagRequest): Promise<GitTagOutcome> {
   const found = await sharedRemote(folder);
@@ -44,11 +40,19 @@ export async function pushTag(folder: string, request: GitTagRequest): Promise<G
       ? { outcome: 'unchanged', remote, reason: 'the remote has it' }
       : { outcome: 'refused', remote, reason: `the remote has it at ${there.commit}; a tag is never moved` };
   }
-  const made = await git(folder, tagObject(request), 'mktag');
+  const made = await remoteGit(folder, tagObject(request), 'mktag');
   if (made.exitCode !== 0) {
-    return { outcome: 'failed', remote, reason: problemOf(made) };
+    return { outcome: 'failed', remote, reason: remoteProblem(made) };
   }
-  const pushed = await git(folder, '', 'push', '--porcelain', '--no-verify', remote, `${made.stdout.trim()}:${ref}`);
+  const pushed = await remoteGit(
+    folder,
+    '',
+    'push',
+    '--porcelain',
+    '--no-verify',
+    remote,
+    `${made.stdout.trim()}:${ref}`,
+  );
   if (pushed.exitCode === 0) {
     return { outcome: 'created', remote, reason: 'the tag is new' };
   }
@@ -56,7 +60,7 @@ export async function pushTag(folder: string, request: GitTagRequest): Promise<G
   const now = await commitAt(folder, remote, ref);
   return 'commit' in now && now.commit === request.commit
     ? { outcome: 'unchanged', remote, reason: 'the remote has it' }
-    : { outcome: 'failed', remote, reason: problemOf(pushed) };
+    : { outcome: 'failed', remote, reason: remoteProblem(pushed) };
 }
 
 /** The commit that a tag of the remote leads to; undefined where there is no such tag. */
@@ -65,9 +69,9 @@ async function commitAt(
   remote: string,
   ref: string,
 ): Promise<{ readonly commit: string | undefined } | { readonly problem: string }> {
-  const run = await git(folder, '', 'ls-remote', '--quiet', remote, ref, `${ref}^{}`);
+  const run = await remoteGit(folder, '', 'ls-remote', '--quiet', remote, ref, `${ref}^{}`);
   if (run.exitCode !== 0) {
-    return { problem: problemOf(run) };
+    return { problem: remoteProblem(run) };
   }
   const found = new Map(
     run.stdout.split('\n').map((line) => {
@@ -82,16 +86,4 @@ function tagObject({ name, commit, message, tagger }: GitTagRequest): string {
   const person = tagger.replace(/[<>\n]/g, ' ').trim() || 'hod';
   const seconds = Math.floor(Date.now() / 1000);
   return `object ${commit}\ntype commit\ntag ${name}\ntagger ${person} <> ${seconds} +0000\n\n${message}\n`;
-}
-
-function git(folder: string, input: string, ...args: string[]): Promise<ProgramRun> {
-  const env = { ...withoutTracing(), LC_ALL: 'C', GIT_TERMINAL_PROMPT: '0' };
-  return runProgram('git', ['-C', folder, ...args], { folder, input, env, timeout: patience, group: true });
-}
-
-/** What git says went wrong, in a line, without logins that stand in addresses. */
-function problemOf({ exitCode, cause, stdout, stderr }: ProgramRun): string {
-  const lines = `${stdout}\n${stderr}`.split('\n').filter((line) => /^(!|fatal:|error:|remote:)/.test(line));
-  const said = lines.join('; ').replace(/(\w+:\/\/)[^/@\s]*@/g, '$1');
-  return said === '' ? `git ended with ${exitCode ?? cause ?? 'nothing'}` : said.slice(0, 500);
 }

@@ -47,6 +47,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'referrers',
       'announced',
       'base-moved',
+      'rules-accepted',
     ),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
     build: fc.nat(5),
@@ -79,6 +80,10 @@ export const anyAction: fc.Arbitrary<Action> = fc
       subject: digest,
       referrers: [{ digest: sha256(`signature ${build}`), type: build % 2 === 0 ? recordType : 'a/signature' }],
     }));
+    if (kind === 'rules-accepted') {
+      const rules = { environments: [] };
+      return { kind, environment, digest: rulesDigest(rules), rules, reason: 'x', inForce: build % 2 === 0 };
+    }
     if (kind === 'base-moved') {
       const bases = components.map(({ component, digest }) => {
         return { component, commit, platform: 'linux/amd64', name: 'dev.test/base:12', was: digest, is: null };

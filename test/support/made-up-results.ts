@@ -4,10 +4,10 @@ import type { CarryResult } from '../../src/results/carry';
 import type { AdoptResult } from '../../src/results/adopt';
 import type { AnnounceResult } from '../../src/results/announce';
 import type { AssembleResult } from '../../src/results/assemble';
-import type { ConfigCheckResult, ConfigShowResult } from '../../src/results/config';
+import type { ConfigCheckResult, ConfigCompareResult, ConfigShowResult } from '../../src/results/config';
 import type { LedgerCopyResult, LedgerResult } from '../../src/results/ledger';
 import type { RebuildResult } from '../../src/results/rebuild';
-import type { ResultResult } from '../../src/results/record';
+import type { ResultResult, RulesResult } from '../../src/results/record';
 import type { SandboxResult } from '../../src/results/sandbox';
 import type { TouchedResult } from '../../src/results/touched';
 import type { AccessResult, StoredLoginsResult } from '../../src/results/access';
@@ -645,6 +645,29 @@ export const checked: ConfigCheckResult = {
   pushed: [{ component: 'pier-1', reference: 'build.registry.test/skerry/pier-1:c-{commit:12}' }],
   warnings: ['the ledger is a file in the clone, which jobs of a CI do not share: docs/ledger.md, "Which ledger"'],
 };
+
+export const rulesAccepted = (count: number): RulesResult => ({
+  ...{ product, environment: 'prod', by: 'siv', dryRun: false, isNew: true, digest: digest(4) },
+  differences: names(Math.min(count, 4)).map((name) => `results: ${name} in force, none here`),
+  ...{ accepted: ['siv'], needed: 2, inForce: count > 1 },
+});
+
+export const rulesCompared = (count: number): ConfigCompareResult => ({
+  ...{ product, file: 'hod.yaml', digest: digest(4) },
+  environments: names(Math.min(count, 4)).map((environment, place) => ({
+    environment,
+    inForce:
+      place === 2
+        ? null
+        : {
+            ...{ digest: digest(3), commit: commit(7) },
+            source: place === 1 ? null : { remote: 'git.skerry.test/skerry/line', branch: 'main' },
+          },
+    differences: place === 1 ? [] : ['sign-offs: 2 in force, none here'],
+    accepted: place !== 0,
+    reason: place === 0 ? 'hod.yaml differs from the head of main (000000000007)' : null,
+  })),
+});
 
 export const configured = (count: number): ConfigShowResult => ({
   ...{ file: 'hod.yaml', product, ledger: 'refs/hod/skerry-line in origin' },

@@ -42,7 +42,8 @@ const forPublication = ['for-each-ref', 'rev-list', 'rev-parse', 'status'];
 
 test('git is run once for each question, and an unchanged publication asks for its tags alone', async () => {
   const first = await costOf('publish');
-  expect(first.git).toEqual(forPublication);
+  // The rules of this hod.yaml come into force with it: whether a remote vouches for them is asked once.
+  expect(first.git).toEqual([...forPublication, 'remote'].sort());
   // Four components, each with a fixed tag of its commit, one of its version, and the tag of the branch.
   expect(await costOf('publish')).toEqual({ git: forPublication, requests: { 'HEAD manifests': 12 } });
   expect((await costOf('promote', 'uat')).git).toEqual(['rev-parse']);

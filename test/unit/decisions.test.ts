@@ -76,10 +76,15 @@ describe('which rules count', () => {
   ])('%s', (_, here, inForce, expected) => {
     const facts = new Facts();
     if (inForce !== undefined) {
-      facts.set('rules-in-force', '', inForce);
+      facts.set('rules-in-force', '', { ...inForce, seq: 1 });
     }
     const judged = (newWayIn: boolean) =>
-      judgedByNewest('prod', here, { facts, ancestry, despite: { ...inSpiteOfNothing, newWayIn } });
+      judgedByNewest('prod', here, {
+        facts,
+        ancestry,
+        despite: { ...inSpiteOfNothing, newWayIn },
+        standing: undefined,
+      });
     const gate = judged(false);
     expect(gate?.outcome).toBe(expected instanceof RegExp ? 'unmet' : expected);
     expect([gate?.detail ?? ''].flat().join(' ')).toMatch(expected instanceof RegExp ? expected : /^/);

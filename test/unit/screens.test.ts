@@ -5,7 +5,7 @@ import { announceView } from '../../src/cli/views/announce';
 import { assembleView } from '../../src/cli/views/assemble';
 import { boardView } from '../../src/cli/views/board';
 import { compareView } from '../../src/cli/views/compare';
-import { configShowView, configView } from '../../src/cli/views/config';
+import { configCompareView, configShowView, configView } from '../../src/cli/views/config';
 import { promoteView, publishView } from '../../src/cli/views/delivery';
 import { adoptView } from '../../src/cli/views/adopt';
 import { carryView } from '../../src/cli/views/carry';
@@ -16,7 +16,7 @@ import { insideView } from '../../src/cli/views/inside';
 import { exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
 import { pointView } from '../../src/cli/views/point';
 import { proveView } from '../../src/cli/views/prove';
-import { resultView, signOffView } from '../../src/cli/views/record';
+import { resultView, rulesView, signOffView } from '../../src/cli/views/record';
 import { rollbackView } from '../../src/cli/views/rollback';
 import { sandboxView } from '../../src/cli/views/sandbox';
 import { showView } from '../../src/cli/views/show';
@@ -63,6 +63,9 @@ const views: Record<string, Draw> = {
       look,
     ),
   'config check': (_, look) => configView(resultSchemas['config-check'].parse(made.checked), look),
+  'config compare': (count, look) =>
+    configCompareView(resultSchemas['config-compare'].parse(made.rulesCompared(count)), look),
+  'record rules': (count, look) => rulesView(resultSchemas['record-rules'].parse(made.rulesAccepted(count)), look),
   'config show': (count, look) => configShowView(resultSchemas['config-show'].parse(made.configured(count)), look),
   'ledger verify': (_, look) => ledgerView(resultSchemas['ledger-verify'].parse(made.verified), look),
   'ledger export': (_, look) => exportView(resultSchemas['ledger-copy'].parse(made.copied), look),

@@ -7,6 +7,7 @@ export function configCommand() {
   return group('config', 'work with hod.yaml')
     .addCommand(checkCommand())
     .addCommand(showCommand())
+    .addCommand(compareCommand())
     .addCommand(schemaCommand());
 }
 
@@ -39,6 +40,21 @@ function showCommand() {
       const { showConfig } = await import('../../operations/config-show');
       const { configShowView } = await import('../views/config');
       await answer(options, () => showConfig(options), configShowView);
+    });
+}
+
+function compareCommand() {
+  return command('compare', 'compare the rules of this hod.yaml with the rules in force', [
+    ['hod config compare', 'for each environment'],
+    ['hod config compare prod', 'for prod alone: what a review should see'],
+    ['hod config compare --field environments.accepted', 'whether promotions from here would be judged by them'],
+  ])
+    .argument('[env...]', 'the environments (default: all)')
+    .addOption(configOption())
+    .action(async (environments, options) => {
+      const { compareConfig } = await import('../../operations/config-compare');
+      const { configCompareView } = await import('../views/config');
+      await answer(options, (run) => compareConfig({ environments, ...options, ...run }), configCompareView);
     });
 }
 

@@ -8,7 +8,8 @@ import { actorOption, command, configOption, dryRunOption, group } from '../opti
 export function recordCommand() {
   return group('record', 'record evidence about a release, for the gates of an environment')
     .addCommand(resultCommand())
-    .addCommand(signOffCommand());
+    .addCommand(signOffCommand())
+    .addCommand(rulesCommand());
 }
 
 function resultCommand() {
@@ -63,6 +64,24 @@ function signOffCommand() {
       const { signOff } = await import('../../operations/record');
       const { signOffView } = await import('../views/record');
       await answer(options, (run) => signOff({ environment, ...options, ...run }), signOffView);
+    });
+}
+
+function rulesCommand() {
+  return command('rules', 'accept the rules of this hod.yaml for an environment', [
+    ['hod record rules --for prod --reason "one sign-off is enough at night"', 'on record'],
+    ['hod record rules --for prod --reason "…" --dry-run', 'what differs from the rules in force'],
+    ['hod record rules --for prod --reason "…" --field inForce', 'whether enough people accept them'],
+  ])
+    .addOption(configOption())
+    .requiredOption('--for <env>', 'the environment that they are accepted for')
+    .requiredOption('--reason <text>', 'why; the ledger keeps it')
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .action(async ({ for: environment, ...options }) => {
+      const { recordRules } = await import('../../operations/record-rules');
+      const { rulesView } = await import('../views/record');
+      await answer(options, (run) => recordRules({ environment, ...options, ...run }), rulesView);
     });
 }
 

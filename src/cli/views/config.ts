@@ -1,6 +1,6 @@
 import { formatCount } from '../../core/amounts';
 import { describeDuration } from '../../core/amounts';
-import type { ConfigCheckResult, ConfigShowResult } from '../../results/config';
+import type { ConfigCheckResult, ConfigCompareResult, ConfigShowResult } from '../../results/config';
 import type { Screen } from '../answer';
 import type { Style } from './style';
 import { columns } from './format';
@@ -27,6 +27,31 @@ export function configView(
 
 function named(names: readonly string[], noun: string): string {
   return `${formatCount(names.length, noun)} (${names.join(', ')})`;
+}
+
+/** What `config compare` answers to people. */
+export function configCompareView({ file, environments }: ConfigCompareResult, { style }: Screen): string {
+  return environments
+    .map(({ environment, inForce, differences, accepted, reason }) => {
+      const name = style.strong(environment);
+      if (inForce === null) {
+        return `${name}  no rules are in force yet; the next release brings those of ${file} into force`;
+      }
+      const from = inForce.source === null ? '' : `, from ${inForce.source.branch} of ${inForce.source.remote}`;
+      const of = inForce.commit === null ? '' : ` (commit ${inForce.commit.slice(0, 12)}${from})`;
+      if (differences.length === 0) {
+        return `${name}  ${style.good('same as the rules in force')}${of}`;
+      }
+      const outcome = accepted
+        ? `${style.notice('a promotion from here')} brings these rules into force`
+        : `${style.bad('promotions from here are refused')}: ${reason ?? ''}`;
+      return [
+        `${name}  ${style.notice('differs from the rules in force')}${of}`,
+        ...differences.map((each) => `  ${each}`),
+        `  ${outcome}`,
+      ].join('\n');
+    })
+    .join('\n');
 }
 
 /** What `config show` answers to people. */

@@ -1,4 +1,5 @@
-import type { ResultResult, SignOffResult } from '../../results/record';
+import { formatCount } from '../../core/amounts';
+import type { ResultResult, RulesResult, SignOffResult } from '../../results/record';
 import type { Screen } from '../answer';
 import { releaseTitle } from './delivery';
 import type { Style } from './style';
@@ -20,7 +21,23 @@ export function signOffView(result: SignOffResult, { style }: Screen): string {
   ].join('\n');
 }
 
-function verbOf({ isNew, dryRun }: SignOffResult): string {
+/** What `record rules` answers to people. */
+export function rulesView(result: RulesResult, { style }: Screen): string {
+  const { environment, by, differences, accepted, needed, inForce } = result;
+  if (differences.length === 0 && !result.isNew) {
+    return `Nothing to do: the rules of this hod.yaml are in force for ${style.strong(environment)}.`;
+  }
+  const missing = needed - accepted.length;
+  return [
+    `${verbOf(result)}: ${by} accepts the rules of this hod.yaml for ${style.strong(environment)}`,
+    ...differences.map((each) => `  ${each}`),
+    inForce
+      ? `  ${style.good('in force')} for ${environment}: accepted by ${accepted.join(', ')}`
+      : `  ${style.notice('not in force yet')}: ${accepted.length} of ${needed} accept them (${accepted.join(', ')}); ${formatCount(missing, 'more person', 'more people')} must run the same command`,
+  ].join('\n');
+}
+
+function verbOf({ isNew, dryRun }: Pick<SignOffResult, 'isNew' | 'dryRun'>): string {
   return dryRun ? 'Would record' : isNew ? 'Recorded' : 'Nothing to do, the ledger knows';
 }
 

@@ -10,6 +10,8 @@ export interface Following {
   readonly pullRequest: boolean;
   /** The branches, here and at the remote, that contain the commit; of one that its branch or a pull request settles, none are named. */
   readonly containing: readonly string[];
+  /** Why the branch that somebody named does not count; undefined where it does, or none was named. */
+  readonly unproven?: string | undefined;
 }
 
 /** Whether a branch is among some that are followed, by name or pattern. */
@@ -24,7 +26,7 @@ export function branchesOf({ branch, pullRequest, containing }: Following): stri
 
 /** Returns why a build never takes over the first environment; undefined where it may. */
 export function whyNotFollowed(
-  { branches, usual, branch, pullRequest, containing }: Following,
+  { branches, usual, branch, pullRequest, containing, unproven }: Following,
   { hasVersion, environment }: { readonly hasVersion: boolean; readonly environment: string },
 ): string | undefined {
   const list = branches.join(', ');
@@ -37,6 +39,9 @@ export function whyNotFollowed(
   }
   if (hasVersion && containing.some((name) => isFollowed(name, branches))) {
     return undefined;
+  }
+  if (unproven !== undefined) {
+    return `only builds of ${list} take over, and ${unproven}`;
   }
   const unknown = hasVersion
     ? 'git here has no such branch that contains its commit: `git fetch` may bring it, or --branch names it'

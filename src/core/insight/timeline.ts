@@ -22,6 +22,7 @@ export const eventKinds = [
   'failed',
   'refused',
   'base-moved',
+  'rules-accepted',
 ] as const;
 export type EventKind = (typeof eventKinds)[number];
 
@@ -102,13 +103,10 @@ function tell(action: Action): Told | undefined {
       const detail = `${name} ${passed ? 'passed' : 'failed'}${link === undefined ? '' : `, ${link}`}`;
       return { kind, environment, detail, releases: releases.map(({ release }) => release) };
     }
-    case 'signed-off':
-      return {
-        kind: action.kind,
-        environment: action.environment,
-        detail: '',
-        releases: action.releases.map(({ release }) => release),
-      };
+    case 'signed-off': {
+      const { kind, environment, releases } = action;
+      return { kind, environment, detail: '', releases: releases.map(({ release }) => release) };
+    }
     case 'referrers': {
       const count = action.referrers.reduce((sum, { referrers }) => sum + referrers.length, 0);
       return { kind: action.kind, environment: action.environment, detail: `${count} brought` };
@@ -119,6 +117,14 @@ function tell(action: Action): Told | undefined {
     }
     case 'base-moved':
       return tellBases(action);
+    case 'rules-accepted': {
+      const { kind, environment, reason, inForce } = action;
+      return {
+        kind,
+        environment,
+        detail: `${inForce === true ? 'in force' : 'more people must accept them'}: ${reason}`,
+      };
+    }
     case 'announced':
       return undefined;
   }

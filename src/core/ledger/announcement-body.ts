@@ -89,7 +89,7 @@ function shown(name: BodyPlaceholder, event: CloudEvent): string {
 
 /** What happened, in one sentence. */
 function sentenceOf({ type, data }: CloudEvent): string {
-  const { product, environment, actor, from = '', reason = '', line, command = '', object = '' } = data;
+  const { product, environment, actor, from = '', reason = '', line, command = '', object = '', rules } = data;
   const release = `${product} ${releaseOf(data)}`.trim();
   switch (type) {
     case 'hod.published':
@@ -106,6 +106,8 @@ function sentenceOf({ type, data }: CloudEvent): string {
       return `${actor} moved ${product} in ${environment} to other repositories: ${reason}`;
     case 'hod.refused':
       return `${command} of ${product} was refused in ${environment} (${object}): ${reason}`;
+    case 'hod.rules-accepted':
+      return `${actor} accepted other rules for ${environment} of ${product}${rules?.inForce === true ? '' : ' (more people must accept them)'}: ${reason}`;
     case 'hod.base-moved':
       return `${namesOf(data)} of ${product} in ${environment}: the base image moved; build again`;
   }

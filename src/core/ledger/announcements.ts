@@ -12,6 +12,7 @@ export const announcedKinds = [
   'moved',
   'refused',
   'base-moved',
+  'rules-accepted',
 ] as const;
 export type AnnouncedKind = (typeof announcedKinds)[number];
 
@@ -78,6 +79,7 @@ export interface EventData {
   readonly tags?: readonly object[];
   readonly places?: readonly object[];
   readonly bases?: readonly { readonly component: string }[];
+  readonly rules?: { readonly digest: string; readonly inForce: boolean };
 }
 
 function dataOf(action: SealedEntry['entry']['action']): Omit<EventData, 'product' | 'seq' | 'actor'> | undefined {
@@ -120,10 +122,12 @@ function dataOf(action: SealedEntry['entry']['action']): Omit<EventData, 'produc
       const { environment, command, code, object, reason } = action;
       return { environment, command, code, object, reason };
     }
-    case 'base-moved': {
-      const { environment, bases } = action;
-      return { environment, bases };
+    case 'rules-accepted': {
+      const { environment, reason, digest, inForce = false } = action;
+      return { environment, reason, rules: { digest, inForce } };
     }
+    case 'base-moved':
+      return { environment: action.environment, bases: action.bases };
     default:
       return undefined;
   }

@@ -180,8 +180,10 @@ const factSchemas = {
   }),
   /** Key: the digest of rules by which releases were judged. */
   rules: productRulesSchema,
-  /** Key: none. The newest rules that the ledger knows: those that count. */
-  'rules-in-force': namedRulesSchema.extend({ rules: productRulesSchema }),
+  /** Key: none, for the rules of the whole product; or an environment, for those that people accepted for it. The later count. */
+  'rules-in-force': namedRulesSchema.extend({ rules: productRulesSchema, seq: z.number().int() }),
+  /** Key: {@link approvedKey}. Who accepts rules for an environment that has other ones. */
+  'rules-approved': z.array(z.object({ by: z.string(), at: timestampSchema, reason: z.string() })),
   /** Key: the id of content. What was found out about it: the latest of each name and place, and of each person. */
   evidence: z.object({
     results: z.array(
@@ -305,6 +307,7 @@ export class Facts {
     release: new Map(),
     rules: new Map(),
     'rules-in-force': new Map(),
+    'rules-approved': new Map(),
     evidence: new Map(),
     version: new Map(),
     commit: new Map(),
@@ -398,6 +401,11 @@ export function stepKey(environment: string, step: number): string {
 /** The key of the fact about a line of versions or a branch in an environment. */
 export function laneKey(environment: string, lane: string): string {
   return `${environment} ${lane}`;
+}
+
+/** The key of the fact about rules that people accept for an environment. */
+export function approvedKey(environment: string, rules: Digest): string {
+  return `${environment} ${rules}`;
 }
 
 /** The key of the fact that content was withdrawn in an environment. */

@@ -87,8 +87,12 @@ export const productRulesSchema = z.object({
           name: z.string(),
           /** The environment that its releases come from; null where builds are published into it. */
           after: z.string().nullable(),
+          /** Of the first: the branches whose builds take over, where hod.yaml says so. */
+          follows: names.optional(),
           /** The branches that it takes releases of, where hod.yaml says so for it. */
           takes: names.optional(),
+          /** The rules by which tags are written, as hod.yaml has them, each with its kind; those of one component with its name. */
+          tags: names.optional(),
           /** Parcels are published into it, and no builds. */
           receives: z.literal('parcels').optional(),
           gates: admissionRulesSchema,
@@ -103,8 +107,17 @@ export type ProductRules = z.infer<typeof productRulesSchema>;
 /** The rules of one environment. */
 export type EnvironmentRules = ProductRules['environments'][number];
 
+/** A branch of the remote that all clones share: `host/path` of the remote, and the name of the branch. */
+const rulesSourceSchema = z.object({ remote: z.string(), branch: z.string() });
+export type RulesSource = z.infer<typeof rulesSourceSchema>;
+
 /** Rules by their digest, and the commit whose hod.yaml says so; undefined where that is not in git. */
-export const namedRulesSchema = z.object({ digest: digestSchema, commit: commitSchema.optional() });
+export const namedRulesSchema = z.object({
+  digest: digestSchema,
+  commit: commitSchema.optional(),
+  /** Where they stood at the head of a followed branch; undefined where nobody could tell. */
+  source: rulesSourceSchema.optional(),
+});
 export type NamedRules = z.infer<typeof namedRulesSchema>;
 
 /** The rules that an arrival was judged by, as its entry has them. */

@@ -7,6 +7,7 @@ import type { Version, VersionLine } from '../tags/version';
 import { emptyHead, type Head } from '../ledger/entry';
 import { Facts, tagKey, type FactKey } from '../ledger/facts';
 import type { Gate, UnmetGate } from './gates/gate';
+import type { Standing } from './gates/rules-in-force';
 
 /** Something that a decision turns on: a reader finds it out, and asks for the decision again. */
 export type Need =
@@ -23,7 +24,19 @@ export type Need =
   /** How two commits stand to each other. */
   | { readonly kind: 'order'; readonly commit: CommitId; readonly other: CommitId }
   /** The highest release on a line that registry and git tags show, for a ledger that knows none. */
-  | { readonly kind: 'highest'; readonly line: VersionLine };
+  | { readonly kind: 'highest'; readonly line: VersionLine }
+  /** Where the rules of the checkout stand, among the heads of branches at the remote; the usual ones where none are named. */
+  | { readonly kind: 'standing'; readonly branches: readonly string[] | undefined }
+  /** Which of some branches contain a commit at the remote. */
+  | { readonly kind: 'holding'; readonly commit: CommitId; readonly branches: readonly string[] };
+
+/** The branches that contain a commit at the remote, and why others do not count. */
+export interface Holding {
+  /** `host/path`; undefined where the clone has none. */
+  readonly remote: string | undefined;
+  readonly branches: readonly string[];
+  readonly why: string;
+}
 
 /** What comes of asking a pure decision: the decision, the rules that forbid it, or what it still needs to know. */
 export type Decision<T> =
@@ -72,6 +85,8 @@ export class Knowledge {
   private readonly provenance = new Map<string, Position | undefined>();
   private readonly orders = new Map<string, boolean | undefined>();
   private readonly highest = new Map<VersionLine, Version | undefined>();
+  private readonly standings = new Map<string, Standing>();
+  private readonly holdings = new Map<string, Holding>();
   private gap = '';
 
   constructor() {
@@ -121,6 +136,22 @@ export class Knowledge {
     this.highest.set(line, version);
   }
 
+  standingOf({ branches }: Extract<Need, { kind: 'standing' }>): Standing | undefined {
+    return this.standings.get(JSON.stringify(branches ?? null));
+  }
+
+  holdingOf({ commit, branches }: Extract<Need, { kind: 'holding' }>): Holding | undefined {
+    return this.holdings.get(JSON.stringify([commit, ...branches]));
+  }
+
+  tellStanding({ branches }: Extract<Need, { kind: 'standing' }>, standing: Standing): void {
+    this.standings.set(JSON.stringify(branches ?? null), standing);
+  }
+
+  tellHolding({ commit, branches }: Extract<Need, { kind: 'holding' }>, holding: Holding): void {
+    this.holdings.set(JSON.stringify([commit, ...branches]), holding);
+  }
+
   /** Forgets what registries serve: it may have changed. */
   forgetServed(): void {
     this.served.clear();
@@ -138,6 +169,10 @@ export class Knowledge {
         return need.commit === need.other || this.orders.has(`${need.commit} ${need.other}`);
       case 'highest':
         return this.highest.has(need.line);
+      case 'standing':
+        return this.standingOf(need) !== undefined;
+      case 'holding':
+        return this.holdingOf(need) !== undefined;
     }
   }
 }

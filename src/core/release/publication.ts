@@ -27,6 +27,7 @@ import {
   type RuleContext,
   type Verdict,
 } from './verdict';
+import { trustedFollowing } from './trusted-following';
 import { decideVersion, type VersionDecision } from './versions';
 
 /** A build that is to become a release, in the first environment. */
@@ -47,10 +48,17 @@ export interface Publication extends Destination {
 /** The plan of a publication: with the version that was decided for it. */
 export interface PublicationPlan extends Plan {
   readonly versioning: VersionDecision;
+  /** The branches that the build is of, as far as that is trusted. */
+  readonly branches: readonly string[];
 }
 
 /** Decides about a publication: its version, its tags, and how it comes into the environment. */
-export function decidePublication(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
+export function decidePublication(claimed: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
+  const trusted = trustedFollowing(claimed, claimed, known);
+  return trusted.kind === 'decided' ? decideTrusted({ ...claimed, ...trusted.value }, known) : trusted;
+}
+
+function decideTrusted(publication: Publication, known: Knowledge): Judgement<Verdict<PublicationPlan>> {
   const { product, environment, build, rulesOf, components, lists, following, despite } = publication;
   const { commit, branch } = build;
   const own = contentId(components);
@@ -131,7 +139,7 @@ function identify(identity: ReleaseIdentity, known: Knowledge): Decision<{ relea
 
 /** What a publication writes into the ledger. */
 export function publishedAction(
-  { environment, build, lists, following, despite }: Publication,
+  { environment, build, lists, despite }: Publication,
   verdict: Verdict<PublicationPlan>,
   components: PlacedComponent[],
 ): Action {
@@ -141,7 +149,7 @@ export function publishedAction(
   return {
     kind: 'published',
     ...arrival,
-    branches: branchesOf(following),
+    branches: [...verdict.plan.branches],
     ...(isPart ? { lists: [...lists] } : {}),
     build: number,
     run,

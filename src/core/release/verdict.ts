@@ -11,7 +11,14 @@ import { isBranchLane } from '../ledger/lane';
 import { rulesAside, type Despite } from './despite';
 import { tagKey, withdrawalOf, withdrawnKey, type Facts, type Withdrawal } from '../ledger/facts';
 import { metAmong, unmetAmong, type Gate } from './gates/gate';
-import { judgedBy, judgedByNewest, rulesFacts, rulesOrder, type CheckoutRules } from './gates/rules-in-force';
+import {
+  judgedBy,
+  judgedByNewest,
+  rulesFacts,
+  rulesNeeds,
+  standingKnown,
+  type CheckoutRules,
+} from './gates/rules-in-force';
 import { knownWayIn } from './gates/way-in';
 import { fixedTags, inOrder } from './gates/tags';
 import { factNeed, type Decision, type Judgement, type Knowledge, type Need } from './knowledge';
@@ -133,7 +140,8 @@ export function judge<P extends Plan>(
   const wayIn = knownWayIn({ ...destination, repositoryOf }, facts, despite);
   // What brings nothing new asks no rule.
   const isNew = !isKnown(environment, { plan, decisions, arrivals, retires }, facts);
-  const rulesKnown = { facts, ancestry, despite };
+  const standing = checkout && standingKnown(known, environment);
+  const rulesKnown = { facts, ancestry, despite, standing };
   const newest = isNew && checkout !== undefined ? judgedByNewest(environment, checkout, rulesKnown) : undefined;
   const gates = [
     ...(newest === undefined ? [] : [newest]),
@@ -151,14 +159,14 @@ export function judge<P extends Plan>(
   const isFollowed = plan.notFollowed === undefined;
   const value = {
     ...{ plan, decisions, arrivals, retires, gates, replaces: [...replaces] },
-    judgedBy: checkout === undefined ? undefined : judgedBy(checkout, rulesKnown, { isFollowed }),
+    judgedBy: checkout === undefined ? undefined : judgedBy(checkout, rulesKnown, { environment, isFollowed }),
   };
   return unmetAmong(gates).length > 0 ? { kind: 'refused', gates, value } : { kind: 'decided', value };
 }
 
 /** The tags that a plan asks for, with all that is known of what stands there, and of the order of commits. */
 function requestTags(
-  { tags, release, content, origin, lists }: Plan,
+  { tags, release, content, origin, lists, notFollowed }: Plan,
   { environment, components, checkout }: Destination,
   known: Knowledge,
 ): Decision<readonly TagRequest[]> {
@@ -169,7 +177,7 @@ function requestTags(
     factNeed('release', release),
     factNeed('environment', environment),
     factNeed('withdrawn', withdrawnKey(environment, content)),
-    ...rulesFacts(checkout),
+    ...rulesFacts(checkout, environment),
     ...laneFacts(environment, origin).map((fact): Need => ({ kind: 'fact', fact })),
     ...wanted.flatMap(({ component: { repository }, tag: { tag } }): Need[] => [
       factNeed('tag', tagKey(repository, tag)),
@@ -196,7 +204,7 @@ function requestTags(
   const others = [...otherCommits(explained, facts), ...commitsToCompare(environment, origin, facts)];
   const third = known.missing([
     ...others.map((other): Need => ({ kind: 'order', commit: origin.commit, other })),
-    ...rulesOrder(checkout, facts),
+    ...rulesNeeds(checkout, facts, { environment, isFollowed: notFollowed === undefined }),
     ...retirementNeeds(
       components.map(({ component }) => component),
       { environment, lists },

@@ -123,7 +123,7 @@ export function foldArrival(
     withdrew: [],
   });
   foldReleases(action, circumstances, known, before, after);
-  foldRules(action, before, after);
+  foldRules(action, circumstances, before, after);
   foldReferrers(action.referrers, circumstances, before, after);
 }
 
@@ -259,17 +259,17 @@ function foldReleases(
   }
 }
 
-function foldRules({ rules: judgedBy }: Arrival, before: Facts, after: Facts): void {
+function foldRules({ rules: judgedBy }: Arrival, { seq }: Circumstances, before: Facts, after: Facts): void {
   if (judgedBy === undefined) {
     return;
   }
-  const { digest, commit, inForce } = judgedBy;
+  const { digest, commit, source, inForce } = judgedBy;
   const rules = judgedBy.rules ?? before.get('rules', digest);
   if (judgedBy.rules !== undefined) {
     after.set('rules', digest, judgedBy.rules);
   }
   if (inForce === true && rules !== undefined) {
-    after.set('rules-in-force', '', { digest, commit, rules });
+    after.set('rules-in-force', '', { digest, commit, source, rules, seq });
   }
 }
 

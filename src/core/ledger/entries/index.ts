@@ -13,6 +13,7 @@ import { refused } from './refused';
 import { result } from './result';
 import { restored } from './restored';
 import { rolledBack } from './rolled-back';
+import { rulesAccepted } from './rules-accepted';
 import { signedOff } from './signed-off';
 import { staged } from './staged';
 
@@ -31,6 +32,7 @@ const kinds = [
   laterReferrers,
   refused,
   baseMoved,
+  rulesAccepted,
   announced,
 ] as const;
 const [first, ...others] = kinds;

@@ -27,14 +27,20 @@ function describeRules(environment: string, rules: ProductRules): Map<string, st
         ...(own.receives === undefined ? [] : [['receives', own.receives] as const]),
         ...(own.after === null && own.receives === undefined
           ? []
-          : [...describeGates(own), ...describeTrust(own, rules.trust)]),
+          : [...followed(rules), ...describeGates(own), ...describeTrust(own, rules.trust)]),
       ]);
 }
 
-function describeGates({ takes, gates }: EnvironmentRules): [string, string][] {
+/** The branches whose builds take over the first environment, and so come on to the others. */
+function followed({ environments: [first] }: ProductRules): [string, string][] {
+  return first?.follows === undefined ? [] : [['follows', first.follows.join(', ')]];
+}
+
+function describeGates({ takes, tags = [], gates }: EnvironmentRules): [string, string][] {
   const { results, signOffs, soak, freeze, platforms, annotations, referrers, attested = [], served } = gates;
   const lists: [string, readonly string[]][] = [
     ['takes', takes ?? []],
+    ['tags', tags],
     ['results', results],
     ['freeze', freeze.map(describeWindow)],
     ['platforms', platforms],

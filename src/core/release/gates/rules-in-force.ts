@@ -1,69 +1,123 @@
 import type { CommitId } from '../../commit';
-import type { Facts } from '../../ledger/facts';
-import type { JudgedBy, NamedRules, ProductRules } from '../../ledger/rules';
+import type { Fact, Facts } from '../../ledger/facts';
+import type { JudgedBy, NamedRules, ProductRules, RulesSource } from '../../ledger/rules';
 import type { Ancestry } from '../../tags/ordering';
 import type { Despite } from '../despite';
 import { differencesInto } from './describe-rules';
 import type { Gate } from './gate';
-import { factNeed, type Need } from '../knowledge';
+import { factNeed, type Knowledge, type Need } from '../knowledge';
 
 /** The rules that hod.yaml has in a checkout: what a release that it brings in is judged by. */
 export interface CheckoutRules extends NamedRules {
   readonly rules: ProductRules;
 }
 
+/** Where the rules of a checkout stand at the remote that all clones share, or why they stand at the head of no followed branch. */
+export type Standing =
+  { readonly source: RulesSource; readonly why?: undefined } | { readonly source?: undefined; readonly why: string };
+
 /** How the commit of a checkout stands to the commit of the rules in force. */
 type Age = 'newer' | 'older' | 'apart' | 'unknown' | 'unordered';
 
 /** What is known where rules are compared. */
-interface RulesKnown {
+export interface RulesKnown {
   readonly facts: Facts;
   readonly ancestry: Ancestry;
   readonly despite: Despite;
+  /** Undefined where nobody asked. */
+  readonly standing: Standing | undefined;
+}
+
+/** A release that rules judge: where it goes, and whether it is of a followed branch. */
+interface Judged {
+  readonly environment: string;
+  readonly isFollowed: boolean;
 }
 
 /** Returns the facts that rules are compared by. */
-export function rulesFacts(here: CheckoutRules | undefined): Need[] {
-  return here === undefined ? [] : [factNeed('rules', here.digest), factNeed('rules-in-force', '')];
+export function rulesFacts(here: CheckoutRules | undefined, environment: string): Need[] {
+  return here === undefined ? [] : [factNeed('rules', here.digest), ...inForceNeeds(environment)];
 }
 
-/** Returns which commits must be compared to know which rules are newer. */
-export function rulesOrder(here: CheckoutRules | undefined, facts: Facts): Need[] {
-  const other = here && facts.get('rules-in-force', '')?.commit;
-  return here?.commit === undefined || other === undefined ? [] : [{ kind: 'order', commit: here.commit, other }];
+/** Returns the facts that say which rules are in force for an environment. */
+export function inForceNeeds(environment: string): Need[] {
+  return [factNeed('rules-in-force', ''), factNeed('rules-in-force', environment)];
+}
+
+/** Returns the rules in force for an environment: those of the product, or those that people accepted for it later. */
+export function rulesInForce(facts: Facts, environment: string): Fact<'rules-in-force'> | undefined {
+  const [whole, own] = ['', environment].map((key) => facts.get('rules-in-force', key));
+  return own === undefined || (whole !== undefined && whole.seq > own.seq) ? whole : own;
+}
+
+/**
+ * Returns the branches that are followed by the rules in force; undefined where these are the usual ones.
+ */
+export function followsOf({ environments: [first] }: ProductRules): readonly string[] | undefined {
+  return first?.follows;
+}
+
+/** Returns what must be known of commits and of the remote to know which rules count. */
+export function rulesNeeds(here: CheckoutRules | undefined, facts: Facts, judged: Judged): Need[] {
+  if (here === undefined) {
+    return [];
+  }
+  const inForce = rulesInForce(facts, judged.environment);
+  const other = inForce?.commit;
+  const order: Need[] =
+    here.commit === undefined || other === undefined ? [] : [{ kind: 'order', commit: here.commit, other }];
+  const asks =
+    inForce?.source === undefined
+      ? judged.isFollowed && (inForce?.digest !== here.digest || inForce.commit !== here.commit)
+      : inForce.digest !== here.digest;
+  return asks ? [...order, standingNeed(inForce)] : order;
+}
+
+/**
+ * The question where the rules of the checkout stand: among the branches that the rules in force follow; at the default branch of
+ * the remote where no remote vouched for those.
+ */
+export function standingNeed(inForce: Fact<'rules-in-force'> | undefined): Extract<Need, { kind: 'standing' }> {
+  return { kind: 'standing', branches: inForce?.source === undefined ? undefined : followsOf(inForce.rules) };
+}
+
+/** Returns where the rules of the checkout stand, by what is known; undefined where nobody asked. */
+export function standingKnown(known: Knowledge, environment: string): Standing | undefined {
+  return known.standingOf(standingNeed(rulesInForce(known.facts, environment)));
 }
 
 /** Returns the rules that a release was judged by, as its entry keeps them. */
-export function judgedBy(
-  here: CheckoutRules,
-  known: RulesKnown,
-  { isFollowed }: { readonly isFollowed: boolean },
-): JudgedBy {
+export function judgedBy(here: CheckoutRules, known: RulesKnown, judged: Judged): JudgedBy {
   const { digest, commit, rules } = here;
+  const isNewlyInForce = judged.isFollowed && comeIntoForce(here, known, judged.environment);
   return {
     digest,
     commit,
+    ...(isNewlyInForce && known.standing?.source !== undefined ? { source: known.standing.source } : {}),
     ...(known.facts.get('rules', digest) === undefined ? { rules } : {}),
-    ...(isFollowed && comeIntoForce(here, known) ? { inForce: true } : {}),
+    ...(isNewlyInForce ? { inForce: true } : {}),
   };
 }
 
 /**
- * Whether a checkout may judge what comes into an environment: it has the rules in force for it, or newer ones. An older hod.yaml
- * does not bring a release past an environment or a gate that was added since. Undefined where the rules do not differ.
+ * Whether a checkout may judge what comes into an environment. It may with the rules in force for it. Other rules count where they
+ * stand in hod.yaml at the head of a branch that those in force follow, at the same remote; no branch loosens them. Where no remote
+ * ever vouched for rules, the newer commit counts. Undefined where the rules do not differ.
  */
-export function judgedByNewest(
-  environment: string,
-  here: CheckoutRules,
-  { facts, ancestry, despite }: RulesKnown,
-): Gate | undefined {
-  const gate = 'rules';
-  const inForce = facts.get('rules-in-force', '');
+export function judgedByNewest(environment: string, here: CheckoutRules, known: RulesKnown): Gate | undefined {
+  const { facts, ancestry, despite, standing } = known;
+  const inForce = rulesInForce(facts, environment);
   const differences = inForce === undefined ? [] : differencesInto(environment, inForce.rules, here.rules);
-  const age = inForce === undefined ? 'newer' : ageOf(here, inForce, ancestry);
   if (inForce === undefined || differences.length === 0) {
     return undefined;
   }
+  const vouched = whyNotVouched(inForce, standing);
+  if (inForce.source !== undefined) {
+    return vouched === undefined
+      ? { gate, outcome: 'met', detail: `at the head of ${standing?.source?.branch ?? ''}: ${differences.join('; ')}` }
+      : rulesChanged(environment, vouched, differences);
+  }
+  const age = ageOf(here, inForce, ancestry);
   if (age === 'newer' || age === 'unordered' || despite.newWayIn) {
     const how = despite.newWayIn ? 'accepted on purpose' : 'newer than those in force';
     return { gate, outcome: 'met', detail: `${how}: ${differences.join('; ')}` };
@@ -88,11 +142,39 @@ export function judgedByNewest(
   };
 }
 
+const gate = 'rules';
+
+function rulesChanged(environment: string, why: string, differences: readonly string[]): Gate {
+  return {
+    gate,
+    outcome: 'unmet',
+    code: 'rules-changed',
+    what: `this checkout has other rules for ${environment}`,
+    object: `hod.yaml, for ${environment}`,
+    detail: [why, ...differences],
+    remedy: `merge the change of hod.yaml, and promote from there; or let those who may sign off for ${environment} accept it: \`hod record rules --for ${environment} --reason "…"\``,
+  };
+}
+
+/** Why rules do not stand where those in force came from; undefined where they do. */
+export function whyNotVouched({ source }: NamedRules, standing: Standing | undefined): string | undefined {
+  if (standing?.source === undefined) {
+    return standing?.why ?? 'nobody has looked where they stand';
+  }
+  return source === undefined || source.remote === standing.source.remote
+    ? undefined
+    : `they stand at ${standing.source.remote}, and the rules in force are of ${source.remote}`;
+}
+
 /** Whether rules by which a release comes in are in force from then on. */
-function comeIntoForce(here: CheckoutRules, { facts, ancestry, despite }: RulesKnown): boolean {
-  const inForce = facts.get('rules-in-force', '');
+function comeIntoForce(here: CheckoutRules, known: RulesKnown, environment: string): boolean {
+  const { facts, ancestry, despite, standing } = known;
+  const inForce = rulesInForce(facts, environment);
   if (inForce === undefined) {
     return true;
+  }
+  if (inForce.source !== undefined) {
+    return inForce.digest !== here.digest && whyNotVouched(inForce, standing) === undefined;
   }
   const age = ageOf(here, inForce, ancestry);
   const isChanged = inForce.digest !== here.digest || inForce.commit !== here.commit;

@@ -1,0 +1,67 @@
+import type { Build } from '../build/build';
+import { branchesOf, type Following } from '../build/following';
+import type { Decision, Knowledge, Need } from './knowledge';
+import {
+  followsOf,
+  inForceNeeds,
+  rulesInForce,
+  standingKnown,
+  standingNeed,
+  whyNotVouched,
+  type CheckoutRules,
+} from './gates/rules-in-force';
+
+/** What a build says of its branch, and which branches are followed. */
+export interface BranchClaim {
+  readonly build: Build;
+  readonly following: Following;
+}
+
+/**
+ * Checks what a build says of its branch where rules in force came from a remote: that remote must have its commit on the branch,
+ * and the branches that are followed are those of the rules in force. A job of a pull request may say what it likes, in hod.yaml,
+ * options and variables. Where no remote vouches for rules, a build is believed.
+ */
+export function trustedFollowing(
+  claim: BranchClaim,
+  { environment, checkout }: { readonly environment: string; readonly checkout: CheckoutRules | undefined },
+  known: Knowledge,
+): Decision<BranchClaim> {
+  const asIs = { kind: 'decided', value: claim } as const;
+  if (checkout === undefined) {
+    return asIs;
+  }
+  const unknown = known.missing(inForceNeeds(environment));
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const inForce = rulesInForce(known.facts, environment);
+  if (inForce?.source === undefined) {
+    return asIs;
+  }
+  const { build, following } = claim;
+  const holding = { kind: 'holding', commit: build.commit, branches: branchesOf(following) } as const;
+  const others = followsOf(inForce.rules)?.join(' ') !== followsOf(checkout.rules)?.join(' ');
+  const needs: Need[] = [...(others ? [standingNeed(inForce)] : []), ...(holding.branches.length > 0 ? [holding] : [])];
+  const more = known.missing(needs);
+  if (more !== undefined) {
+    return more;
+  }
+  const vouched = others && whyNotVouched(inForce, standingKnown(known, environment)) === undefined;
+  const branches = (!others || vouched ? undefined : followsOf(inForce.rules)) ?? following.branches;
+  const found = known.holdingOf(holding);
+  const held = found?.remote === inForce.source.remote ? found.branches : [];
+  const isHeld = (branch: string): boolean => held.includes(branch);
+  const branch = build.branch !== undefined && (build.pullRequest || isHeld(build.branch)) ? build.branch : undefined;
+  const unproven =
+    build.branch === undefined || branch !== undefined
+      ? undefined
+      : `${inForce.source.remote} does not say that it is of ${build.branch}: ${found?.why || 'this clone has another remote'}`;
+  return {
+    kind: 'decided',
+    value: {
+      build: { ...build, branch },
+      following: { ...following, branches, branch, containing: following.containing.filter(isHeld), unproven },
+    },
+  };
+}
