@@ -63,6 +63,7 @@ export const errorCodes = {
     'ledger-url-invalid',
     'reason-missing',
     'trust-unusable',
+    'signing-failed',
   ],
   refused: [
     'fixed-tag-taken',
@@ -74,6 +75,7 @@ export const errorCodes = {
     'serves-unclear',
     'not-admitted',
     'own-sign-off',
+    'sign-off-uncounted',
     'other-build',
     'version-taken',
     'dirty-working-copy',

@@ -10,6 +10,8 @@ import type { RepositoryName } from '../core/oci/reference';
 import type { DeliveryContext, DeliveryItem } from './delivery';
 import type { RepositoryReader } from '../registry/ports';
 import { readProvenance } from './provenance';
+import { signOffNamespace } from '../core/release/gates/sign-offs';
+import { readSigner } from '../workspace/ssh-signature';
 
 /** A decision, and what of the ledger it was made on. */
 export interface Judged<T> {
@@ -113,6 +115,7 @@ export class Judge {
       ...of('highest').map(async ({ line }) => this.known.tellHighest(line, await this.context.orders.highest(line))),
       this.compare(of('order')),
       ...of('standing').map(async (need) => this.known.tellStanding(need, await this.standing(need))),
+      ...of('signer').map(async (need) => this.known.tellSigner(need, await readSigner(need, signOffNamespace))),
       ...of('holding').map(async (need) => this.known.tellHolding(need, await this.holding(need))),
     ]);
   }

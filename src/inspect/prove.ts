@@ -3,7 +3,7 @@ import type { Digest } from '../core/oci/digest';
 import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { moveRemedy } from '../core/release/gates/way-in';
 import { stayIn } from '../core/ledger/environment';
-import { referrersKey, tagKey, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
+import { referrersKey, tagKey, type Fact, type FactKey, type Facts, type ServedComponent } from '../core/ledger/facts';
 import {
   referrerFinding,
   contentFinding,
@@ -20,6 +20,17 @@ import { recordArtifact, recordOf, recordType } from '../core/ledger/release-rec
 import type { Tag } from '../core/oci/tag';
 import { timestampOf } from '../core/time';
 import { settleAll } from '../system/promises';
+import {
+  signedText,
+  signedTexts,
+  signOffNamespace,
+  type SignedOff,
+  type Signer,
+  type SignOff,
+} from '../core/release/gates/sign-offs';
+import type { ProductRules } from '../core/ledger/rules';
+import { readCheckoutRules } from '../workspace/checkout-rules';
+import { readSigner } from '../workspace/ssh-signature';
 import { commitOrders } from '../delivery/orders';
 import { placesIn } from '../delivery/places';
 import { readWatchedTags } from '../delivery/watched-tags';
@@ -76,7 +87,7 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
   const [tags, tagsBefore, evidence] = await Promise.all([
     proveTags(environment, context),
     proveTagsBefore(served, after, context),
-    lookForEvidence(components, environment, context),
+    lookForEvidence(components, context),
   ]);
   const sum = (of: 'manifests' | 'blobs' | 'bytes' | 'referrers'): number =>
     proofs.reduce((all, { looked }) => all + looked[of], 0);
@@ -102,11 +113,7 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
 }
 
 /** Evidence is about releases: what several components of one release lack is one finding. */
-async function lookForEvidence(
-  components: readonly Proven[],
-  { admissionRules }: EnvironmentConfig,
-  { ledger }: ProofContext,
-): Promise<RulesProof> {
+async function lookForEvidence(components: readonly Proven[], { config, ledger }: ProofContext): Promise<RulesProof> {
   const keys = components.flatMap(({ release, environment, served }): FactKey[] => {
     const rules = stayIn(release, environment, served.component)?.rules;
     return [
@@ -116,10 +123,19 @@ async function lookForEvidence(
   });
   const { facts } = await ledger.read(keys);
   const now = timestampOf(new Date());
-  const all = components.map((each) => {
-    const evidence = facts.get('evidence', contentId(each.release.components));
-    return proveByRules(each, admissionRules, { facts, evidence, now });
-  });
+  const { product } = config;
+  const { rules: today } = await readCheckoutRules(config, undefined);
+  const all = await settleAll(
+    components.map(async (each) => {
+      const content = contentId(each.release.components);
+      const evidence = facts.get('evidence', content);
+      const { environment } = each;
+      const then = stayIn(each.release, environment, each.served.component)?.rules;
+      const known = [today, ...(then === undefined ? [] : [facts.get('rules', then)])];
+      const signers = await readSigners({ product, environment, content }, evidence, known);
+      return proveByRules(each, { facts, evidence, now, product, today, signerOf: signers });
+    }),
+  );
   return {
     findings: once(
       all.flatMap((each) => each.findings),
@@ -129,6 +145,24 @@ async function lookForEvidence(
       all.flatMap((each) => each.notes),
       ({ object, detail }) => [object, detail],
     ),
+  };
+}
+
+/** Checks the signatures under sign-offs about some content, by the people whom rules trust. */
+async function readSigners(
+  about: Omit<SignedOff, 'rules'>,
+  evidence: Fact<'evidence'> | undefined,
+  rules: readonly (ProductRules | undefined)[],
+): Promise<(signOff: SignOff, rules: ProductRules | undefined) => Signer | undefined> {
+  const texts = rules.flatMap((each) => signedTexts(about, evidence, each?.trust));
+  const known = new Map(
+    await settleAll(
+      texts.map(async (each) => [JSON.stringify(each), await readSigner(each, signOffNamespace)] as const),
+    ),
+  );
+  return (signOff, by) => {
+    const [text] = signedText(signOff, about, by?.trust);
+    return text && known.get(JSON.stringify(text));
   };
 }
 

@@ -21,6 +21,7 @@ import type { Patience } from '../http/wire';
 import { ledgerLabel } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import { commitsBetween } from '../workspace/git';
 import type { ComponentBase } from '../core/insight/moved-bases';
 import { basesOf } from './bases';
@@ -318,12 +319,15 @@ async function waitingFor(
   ledger: Ledger,
 ): Promise<Map<string, EnvironmentStatus['waiting']>> {
   const passages = environments.flatMap(({ name, after }) => (after === undefined ? [] : [passageInto(config, name)]));
+  const { rules } = await readCheckoutRules(config, undefined);
   const ruled = await Promise.all(
     passages.map(async ({ from, to }) => ({
       from: from.name,
       to: to.name,
       taking: await readTaking(config, to),
+      product: config.product,
       admissionRules: to.admissionRules,
+      rules,
     })),
   );
   const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);

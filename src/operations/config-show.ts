@@ -41,6 +41,7 @@ export async function showConfig({ config: path = configName, branch }: ShowConf
       kinds: [...kinds],
     })),
     trust: toTrust(await readTrust(config)),
+    groups: (config.groups ?? []).map(({ name, people }) => ({ name, people: [...people] })),
     environments: config.environments.map((environment) => describe(environment, config, { usual, branch })),
   };
 }
@@ -63,6 +64,8 @@ function describe(
       served: served ?? null,
       results: [...results],
       signOffs,
+      signOffsFrom: [...(admissionRules.signOffsFrom ?? [])],
+      signOffsProven: admissionRules.signOffsProven === true,
       soak,
       freeze: freeze.map(describeWindow),
       platforms: [...platforms],

@@ -52,6 +52,7 @@ export const configShowResultSchema = z.strictObject({
     /** The names of people whose SSH keys are known. */
     people: z.array(z.string()),
   }),
+  groups: z.array(z.strictObject({ name: z.string(), people: z.array(z.string()) })),
   environments: z.array(
     z.strictObject({
       environment: z.string(),
@@ -67,6 +68,10 @@ export const configShowResultSchema = z.strictObject({
         served: z.string().nullable(),
         results: z.array(z.string()),
         signOffs: z.number().int(),
+        /** The groups whose people count; none where everybody does. */
+        signOffsFrom: z.array(z.string()),
+        /** Only signed sign-offs count. */
+        signOffsProven: z.boolean(),
         /** Milliseconds. */
         soak: z.number(),
         freeze: z.array(z.string()),

@@ -11,7 +11,7 @@ import { readTrust } from './trust';
  * @throws `trust-unusable`
  */
 export async function readCheckoutRules(
-  config: Pick<Config, 'environments' | 'trust' | 'folder'>,
+  config: Pick<Config, 'environments' | 'trust' | 'groups' | 'folder'>,
   commit: CommitId | undefined,
 ): Promise<CheckoutRules> {
   const rules: ProductRules = {
@@ -21,6 +21,7 @@ export async function readCheckoutRules(
       },
     ),
     trust: await readTrust(config),
+    groups: config.groups,
   };
   return { rules, digest: rulesDigest(rules), commit };
 }

@@ -11,8 +11,10 @@ export const configName = 'hod.yaml';
 
 /** A configuration extends another, which extends another: more than a monorepo needs. */
 const chainLimit = 8;
-/** What a configuration shares with those that extend it. */
-const shared = ['environments', 'registries', 'trust', 'shared-logins', 'variables', 'ledger', 'announce', 'extends'];
+/** What a configuration shares with those that extend it: maps, name by name; and values, where they have none of their own. */
+const mergedKeys = ['environments', 'registries', 'trust', 'groups', 'variables', 'announce'];
+const wholeKeys = ['shared-logins', 'ledger'];
+const shared = [...mergedKeys, ...wholeKeys, 'extends'];
 
 /** A document of a configuration, and the folder that paths in it are relative to. */
 interface ReadDocument extends ConfigDocument {
@@ -135,7 +137,7 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
   if (bases.length === 0 || configuration === undefined) {
     return { raw: own };
   }
-  let { environments, registries, trust, 'shared-logins': sharedLogins, variables, ledger, announce } = configuration;
+  const all = { ...configuration };
   for (const [at, value] of bases.entries()) {
     const { folder = '', label = '' } = documents[at + 1] ?? {};
     const base = anyRecord.safeParse(value).data ?? {};
@@ -147,24 +149,9 @@ export function layered(documents: readonly ReadDocument[]): { raw: unknown } | 
             `${label}:1:1: ${key} cannot be shared; a base can hold ${shared.join(', ')}${nearestName(key, shared) === undefined ? '' : alsoSimilar(key, shared)}`,
         ),
     );
-    environments = merged(base['environments'], environments);
-    registries = merged(fromFolder(base['registries'], folder), registries);
-    trust = merged(fromFolder(base['trust'], folder), trust);
-    variables = merged(base['variables'], variables);
-    sharedLogins ??= base['shared-logins'];
-    ledger ??= fromFolder(base['ledger'], folder);
-    announce = merged(fromFolder(base['announce'], folder), announce);
+    mergedKeys.forEach((key) => (all[key] = merged(fromFolder(base[key], folder), all[key])));
+    wholeKeys.forEach((key) => (all[key] ??= fromFolder(base[key], folder)));
   }
-  const all = {
-    ...configuration,
-    environments,
-    registries,
-    trust,
-    'shared-logins': sharedLogins,
-    variables,
-    ledger,
-    announce,
-  };
   return problems.length > 0
     ? { problems }
     : { raw: Object.fromEntries(Object.entries(all).filter(([, value]) => value !== undefined)) };

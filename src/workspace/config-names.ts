@@ -20,7 +20,7 @@ import { checkTrust } from './config-trust';
 
 /** Finds what the schema cannot: dangling names, and errors in texts with a grammar of their own. */
 export function checkNames(
-  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'includes' | 'environments' | 'trust'>,
+  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'includes' | 'environments' | 'trust' | 'groups'>,
   environmentNames: readonly string[],
 ): ConfigFinding[] {
   const findings: ConfigFinding[] = [];

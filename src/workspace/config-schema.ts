@@ -210,12 +210,26 @@ const attestationSchema = z.strictObject({
   each: z.literal('platform', 'must be platform').optional(),
 });
 
+const signOffCount = z.number().int().min(1).max(20);
+
 /** What a release needs to enter an environment. */
 const gatesSchema = z.strictObject({
   /** Of an environment that receives parcels: where on the other side it was served, and has its results. */
   served: z.string().min(1).optional(),
   results: z.array(resultName).min(1).optional(),
-  'sign-offs': z.number().int().min(1).max(20).optional(),
+  'sign-offs': z
+    .union(
+      [
+        signOffCount,
+        z.strictObject({
+          count: signOffCount,
+          from: z.array(nameSchema).min(1).optional(),
+          proven: z.literal(true, 'must be true, or left out').optional(),
+        }),
+      ],
+      'must be a number of people, or { count, from: [GROUP], proven: true }',
+    )
+    .optional(),
   soak: time.optional(),
   freeze: z.array(freezeWindow).min(1).optional(),
   platforms: z.array(z.string()).min(1).optional(),
@@ -356,6 +370,8 @@ export const configSchema = z.strictObject({
   registries: z.record(z.string(), registrySchema).optional(),
   /** Whose signatures count. */
   trust: trustSchema.optional(),
+  /** People by group, for sign-offs. */
+  groups: z.record(nameSchema, z.array(z.string().min(1)).min(1)).optional(),
   /** False: logins that other tools on this machine share are not used. */
   'shared-logins': z.boolean().optional(),
   announce: z.record(nameSchema, receiverSchema).optional(),

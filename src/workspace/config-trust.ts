@@ -2,8 +2,12 @@ import { alsoSimilar } from '../core/nearest';
 import type { ConfigFinding } from './config-findings';
 import type { RawConfig } from './config-schema';
 
-/** Finds names that lead to nobody in `trust:`, and those that two kinds of signers have. */
-export function checkTrust({ trust, environments }: Pick<RawConfig, 'trust' | 'environments'>): ConfigFinding[] {
+/** Finds names that lead to nobody in `trust:` and `groups:`, and those that two kinds of signers have. */
+export function checkTrust({
+  trust,
+  groups = {},
+  environments,
+}: Pick<RawConfig, 'trust' | 'groups' | 'environments'>): ConfigFinding[] {
   const { keys = {}, authorities = {}, people } = trust ?? {};
   const signers = [...new Set([...Object.keys(keys), ...Object.keys(authorities)])];
   const twice = Object.keys(authorities)
@@ -22,19 +26,36 @@ export function checkTrust({ trust, environments }: Pick<RawConfig, 'trust' | 'e
           text: `\`trust:\` has no key and no authority ${name}${alsoSimilar(name, signers)}`,
         })),
     );
-    const nobody = all['signed-commit'] === true && people === undefined;
+    const signOffs = all['sign-offs'];
+    const { from = [], proven } = typeof signOffs === 'object' ? signOffs : {};
+    const names = Object.keys(groups);
+    const unknown = from
+      .filter((name) => !names.includes(name))
+      .map((name) => ({
+        path: [...path, 'sign-offs', 'from'],
+        text: `\`groups:\` has no ${name}${alsoSimilar(name, names)}`,
+      }));
+    const lacking = people === undefined ? peopleWanted({ ...all, proven }) : [];
     return [
       ...attested,
-      ...(nobody
-        ? [
-            {
-              path: [...path, 'signed-commit'],
-              atKey: true,
-              text: 'name the people whose signatures count: `trust: { people: { file: PATH } }`',
-            },
-          ]
-        : []),
+      ...unknown,
+      ...lacking.map((key) => ({
+        path: [...path, key],
+        atKey: true,
+        text: 'name the people whose signatures count: `trust: { people: { file: PATH } }`',
+      })),
     ];
   });
   return [...twice, ...gates];
+}
+
+/** The gates that need to know the keys of people. */
+function peopleWanted(gates: {
+  readonly proven: true | undefined;
+  readonly 'signed-commit'?: true | undefined;
+}): string[] {
+  return [
+    ...(gates['signed-commit'] === true ? ['signed-commit'] : []),
+    ...(gates.proven === true ? ['sign-offs'] : []),
+  ];
 }

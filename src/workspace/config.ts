@@ -168,6 +168,8 @@ export interface Config {
   readonly registries: ReadonlyMap<string, RegistryConfig>;
   /** Undefined where hod.yaml does not say. */
   readonly trust: TrustConfig | undefined;
+  /** Groups of people; undefined where hod.yaml has none. */
+  readonly groups: readonly { readonly name: string; readonly people: readonly string[] }[] | undefined;
   /** Whether logins that other tools on this machine share may be used. */
   readonly sharedLogins: boolean;
   readonly ledger: LedgerConfig;
@@ -248,6 +250,7 @@ function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables' |
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
     trust: raw.trust && trustConfigOf(raw.trust, folder),
+    groups: raw.groups && Object.entries(raw.groups).map(([name, people]) => ({ name, people })),
     sharedLogins: raw['shared-logins'] ?? true,
     receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds, body }]) => {
       return {
@@ -414,7 +417,7 @@ function tagRulesOf(
 function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
   return {
     results: gates.results ?? [],
-    signOffs: gates['sign-offs'] ?? 0,
+    ...signOffRulesOf(gates['sign-offs']),
     soak: gates.soak ?? 0,
     freeze: gates.freeze ?? [],
     platforms: (gates.platforms ?? []).map((text) => formatPlatform(parsePlatform(text))),
@@ -424,6 +427,14 @@ function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
     ...(gates['signed-commit'] === undefined ? {} : { signedCommit: true }),
     ...(gates.served === undefined ? {} : { served: gates.served }),
   };
+}
+
+function signOffRulesOf(
+  rule: NonNullable<RawEnvironment['gates']>['sign-offs'],
+): Pick<AdmissionRules, 'signOffs' | 'signOffsFrom' | 'signOffsProven'> {
+  return typeof rule === 'object'
+    ? { signOffs: rule.count, signOffsFrom: rule.from, signOffsProven: rule.proven }
+    : { signOffs: rule ?? 0 };
 }
 
 type RawAttestation = NonNullable<NonNullable<RawEnvironment['gates']>['attested']>[number];

@@ -177,6 +177,12 @@ export async function readClone(folder: string): Promise<Clone> {
   };
 }
 
+/** Returns the SSH key that git signs with, as the path of a file; undefined where it signs with none. */
+export async function signingKey(folder: string): Promise<string | undefined> {
+  const key = textOf(await git(folder, 'config', '--type=path', '--get', 'user.signingkey'));
+  return key === '' || key.startsWith('key::') ? undefined : key;
+}
+
 /** Returns the remote of a clone that others share: `origin`, or the only one. */
 export async function sharedRemote(folder: string): Promise<Clone['remote']> {
   const names = linesOf(await git(folder, 'remote'));

@@ -44,7 +44,12 @@ export class SharedRemoteReader {
     }
     const { remote, usual, heads } = asked;
     const patterns = branches ?? (usual === undefined ? ['main', 'master'] : [usual]);
-    const followed = [...heads].filter(([name]) => isFollowed(name, patterns)).slice(0, mostBranches);
+    // A branch that is named first is looked at first.
+    const placeOfBranch = (name: string): number => patterns.findIndex((pattern) => isFollowed(name, [pattern]));
+    const followed = [...heads]
+      .filter(([name]) => placeOfBranch(name) >= 0)
+      .sort(([a], [b]) => placeOfBranch(a) - placeOfBranch(b))
+      .slice(0, mostBranches);
     if (followed.length === 0) {
       return { why: `${remote} has no branch ${patterns.join(', ')}` };
     }

@@ -146,6 +146,14 @@ test.each<[string, () => void, RegExp]>([
   await world.fails('rules-changed', 'promote', environment, '--version', '2.5.1');
 });
 
+test('the head of a branch for an old line does not bring its rules back', async () => {
+  const { world } = sandbox;
+  git('checkout', '-q', '-B', 'support-2.4', 'main~1');
+  git('push', '-q', '-f', 'origin', 'support-2.4');
+  const error = await world.fails('rules-changed', 'promote', 'uat', '--version', '2.5.1');
+  expect(why(error)).toMatch(/they stand at the head of support-2\.4, which does not contain commit \w{12}/);
+});
+
 test('another remote, none, and one that does not answer vouch for nothing', async () => {
   const { world } = sandbox;
   branch('evil');

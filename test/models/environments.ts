@@ -370,7 +370,14 @@ export function waitingIn(world: DeliveryWorld, [from, to]: readonly [Environmen
   known.facts = world.facts;
   const now = timestampOf(new Date(0));
   const decision = decideWaiting(
-    { from, to, taking, admissionRules: worldEnvironments[to].admissionRules },
+    {
+      product: 'p',
+      rules: { environments: [] },
+      from,
+      to,
+      taking,
+      admissionRules: worldEnvironments[to].admissionRules,
+    },
     now,
     known,
   );

@@ -688,6 +688,7 @@ export const configured = (count: number): ConfigShowResult => ({
     authorities: [{ name: 'corp', names: ['build@skerry.test'] }],
     people: ['una@skerry.test', 'siv@skerry.test'],
   },
+  groups: [{ name: 'release-managers', people: ['una@skerry.test', 'siv@skerry.test'] }],
   environments: ['dev', 'prod'].map((environment, place) => ({
     ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },
     follows: place === 0 ? { branches: ['main', 'release/*'], usual: false } : null,
@@ -695,7 +696,14 @@ export const configured = (count: number): ConfigShowResult => ({
     receives: place === 0 ? ('builds' as const) : null,
     gates: {
       served: null,
-      ...{ results: ['smoke'], signOffs: 2, soak: 86_400_000, freeze: ['fri 16:00 to mon 08:00, Europe/Dublin'] },
+      ...{
+        results: ['smoke'],
+        signOffs: 2,
+        signOffsFrom: ['release-managers'],
+        signOffsProven: place === 1,
+        soak: 86_400_000,
+        freeze: ['fri 16:00 to mon 08:00, Europe/Dublin'],
+      },
       ...{ platforms, annotations: [], referrers: [], signedCommit: place === 1 },
       attested:
         place === 0

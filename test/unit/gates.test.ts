@@ -5,7 +5,7 @@ import { noAdmissionRules, type AdmissionRules, type FreezeWindow } from '../../
 import { Facts, type Fact } from '../../src/core/ledger/facts';
 import { frozenUntil } from '../../src/core/release/gates/freeze';
 import { isTimeZone, isWindow, parseClockTime } from '../../src/core/release/gates/freeze-window';
-import { admissionGates } from '../../src/core/release/gates/admission';
+import { admissionGates, noRuling } from '../../src/core/release/gates/admission';
 import { unmetAmong } from '../../src/core/release/gates/gate';
 import { refuseUnmet } from '../../src/core/release/refusal';
 import { contentId, releaseId } from '../../src/core/ledger/release';
@@ -169,7 +169,7 @@ describe('what lets a release in', () => {
     const component = { component: 'timetable', digest, kind: 'image' as const, ...content };
     const passage = { release: known, components: [component], from: 'uat', to: 'prod' };
     const trusting = { trust: trustsNobody, knownSince: () => undefined, commitSigner };
-    const candidate = { ...passage, now: at(now), despiteFreeze, ...trusting };
+    const candidate = { ...passage, now: at(now), despiteFreeze, ruling: noRuling, ...trusting };
     return admissionGates({ ...noAdmissionRules, ...rules }, candidate, facts, { results, signOffs, publishers: [] });
   };
   const day = { soak: millisecondsOf('24h') };

@@ -51,12 +51,15 @@ function signOffCommand() {
   return command('sign-off', 'record that a release may enter an environment', [
     ['hod record sign-off --for prod', 'what uat serves now may enter prod'],
     ['hod record sign-off --for prod --version 2.4.0', 'this version may'],
+    ['hod record sign-off --for prod --sign', 'signed with your SSH key, as git signs with'],
+    ['hod record sign-off --for prod --sign ~/.ssh/id_ed25519', 'with this key'],
     ['hod record sign-off --for prod --field releases.version', 'the versions that it is about'],
   ])
     .addOption(configOption())
     .requiredOption('--for <env>', 'the environment that it may enter')
     .option('--version <version>', 'sign this version off (default: what the environment before serves)')
     .option('--commit [id]', 'sign the release of this commit off (without one: of what is checked out)')
+    .option('--sign [key]', 'sign it with an SSH key: a key file (without one: the key that git signs with)')
     .addOption(servingOption())
     .addOption(actorOption())
     .addOption(dryRunOption())

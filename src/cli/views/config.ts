@@ -56,7 +56,7 @@ export function configCompareView({ file, environments }: ConfigCompareResult, {
 
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
-  const { file, product, ledger, variables, includes, environments, announce, trust } = result;
+  const { file, product, ledger, variables, includes, environments, announce, trust, groups } = result;
   const parts = environments.map((each) => environmentPart(each, style));
   const told = announce.map(
     ({ receiver, url, kinds }) =>
@@ -76,7 +76,7 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
     `${style.strong(product)}  ${file}, ledger ${ledger}`,
     ...columns(filled, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)),
   ].join('\n');
-  return [head, ...parts, ...trustPart(trust, style), ...included, ...told].join('\n\n');
+  return [head, ...parts, ...trustPart(trust, style), ...groupsPart(groups, style), ...included, ...told].join('\n\n');
 }
 
 /** A rule about signed statements; its fields and its age in brackets. */
@@ -87,6 +87,11 @@ function attestationText({ type, by, where, noOlderThan, each }: Gates['attested
     ...(each === null ? [] : ['for each platform']),
   ];
   return `${type} signed by ${by.join(' or ')}${more.length === 0 ? '' : ` (${more.join(', ')})`}`;
+}
+/** How many sign-offs are asked for, of whom, and whether they must be signed. */
+function signOffText({ signOffs, signOffsFrom, signOffsProven }: Gates): string {
+  const from = signOffsFrom.length === 0 ? '' : ` of ${signOffsFrom.join(' or ')}`;
+  return `${formatCount(signOffs, signOffsProven ? 'signed sign-off' : 'sign-off')}${from}`;
 }
 type Gates = ConfigShowResult['environments'][number]['gates'];
 
@@ -115,6 +120,11 @@ function trustPart({ keys, authorities, people }: ConfigShowResult['trust'], sty
       ];
 }
 
+function groupsPart(groups: ConfigShowResult['groups'], style: Style): string[] {
+  const rows = groups.map(({ name, people }) => [name, people.join(', ')]);
+  return rows.length === 0 ? [] : [[style.strong('groups'), ...columns(rows, '  ', (cell) => cell)].join('\n')];
+}
+
 function environmentPart(
   {
     environment,
@@ -132,7 +142,7 @@ function environmentPart(
   const entry = [
     ...(gates.served === null ? [] : [`served by ${gates.served} of the other side`]),
     ...gates.results.map((name) => `result ${name}`),
-    ...(gates.signOffs === 0 ? [] : [formatCount(gates.signOffs, 'sign-off')]),
+    ...(gates.signOffs === 0 ? [] : [signOffText(gates)]),
     ...(gates.soak === 0 ? [] : [`soak ${describeDuration(gates.soak)}`]),
     ...gates.freeze.map((window) => `freeze ${window}`),
     ...(gates.platforms.length === 0 ? [] : [`platforms ${gates.platforms.join(' ')}`]),

@@ -1,7 +1,9 @@
-import { noAdmissionRules, rulesOf, type AdmissionRules } from '../ledger/rules';
+import { noAdmissionRules, rulesOf, type AdmissionRules, type ProductRules } from '../ledger/rules';
+import type { Signer, SignOff } from '../release/gates/sign-offs';
 import { cameInto, stayIn } from '../ledger/environment';
 import { tagKey, type Fact, type Facts, type Release, type ServedComponent } from '../ledger/facts';
-import { evidenceGates, releaseOption } from '../release/gates/admission';
+import { evidenceGates, type Ruling } from '../release/gates/admission';
+import { releaseOption } from '../release/gates/release-option';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import type { TagDecision } from '../release/tag-decisions';
@@ -114,6 +116,11 @@ interface EvidenceKnown {
   readonly facts: Facts;
   readonly evidence: Fact<'evidence'> | undefined;
   readonly now: Timestamp;
+  readonly product: string;
+  /** The rules of today. */
+  readonly today: ProductRules;
+  /** Who made the signatures under sign-offs, by the people whom some rules trust. */
+  readonly signerOf: (signOff: SignOff, rules: ProductRules | undefined) => Signer | undefined;
 }
 
 /** What rules say of a release: what they find missing, and what today's rules alone would. */
@@ -139,8 +146,12 @@ export interface Note {
  * What of the evidence is missing that an environment asked for when a release came, and whether it came the right way. What
  * today's rules would ask for beside that is a note.
  */
-export function proveByRules(proven: Proven, today: AdmissionRules, known: EvidenceKnown): RulesProof {
+export function proveByRules(proven: Proven, known: EvidenceKnown): RulesProof {
   const { release, environment, served, before } = proven;
+  const today = rulesOf(known.today, environment)?.gates ?? noAdmissionRules;
+  const rulingBy = (rules: ProductRules | undefined): Ruling => {
+    return { product: known.product, rules, signerOf: (each) => known.signerOf(each, rules) };
+  };
   const stay = stayIn(release, environment, served.component);
   if (stay?.adopted === true) {
     return { findings: [], notes: [adoptedNote(proven, stay.since)] };
@@ -151,13 +162,14 @@ export function proveByRules(proven: Proven, today: AdmissionRules, known: Evide
     return { findings: [], notes: [parcelNote(proven)] };
   }
   const gates = ruled?.gates;
-  const now = evidenceFindings(proven, before[0] ?? null, today, known);
+  const now = evidenceFindings(proven, before[0] ?? null, today, { ...known, ruling: rulingBy(known.today) });
   // The rules of then are not on record in a ledger that was made again; an environment between may be younger than the release.
   const isOnTheWay = typeof stay?.from === 'string' && before.includes(stay.from);
   if (stay === undefined || (gates === undefined && !isOnTheWay)) {
     return { findings: now, notes: [] };
   }
-  const findings = evidenceFindings(proven, stay.from, gates ?? today, known);
+  const ruling = rulingBy(gates === undefined ? known.today : then);
+  const findings = evidenceFindings(proven, stay.from, gates ?? today, { ...known, ruling });
   const found = findings.map(({ finding, detail }) => `${finding} ${detail}`);
   const notes = now.filter(({ finding, detail }) => !found.includes(`${finding} ${detail}`));
   return { findings, notes: notes.map(({ object, detail }) => ({ note: 'required-today', object, detail })) };
@@ -185,7 +197,7 @@ function evidenceFindings(
   { release, environment, served }: Proven,
   from: string | null,
   rules: AdmissionRules,
-  { facts, evidence, now }: EvidenceKnown,
+  { facts, evidence, now, ruling }: EvidenceKnown & { readonly ruling: Ruling },
 ): Finding[] {
   if (from === null) {
     return [];
@@ -194,8 +206,9 @@ function evidenceFindings(
   const object = `${describePosition(release)} in ${environment}`;
   const passed = cameInto(release, from, component);
   // Soak and freezes are about the moment of a promotion.
-  const lasting = { ...noAdmissionRules, results: rules.results, signOffs: rules.signOffs };
-  const candidate = { release, components: [], from, to: environment, now, despiteFreeze: false };
+  const { results, signOffs, signOffsFrom, signOffsProven } = rules;
+  const lasting = { ...noAdmissionRules, results, signOffs, signOffsFrom, signOffsProven };
+  const candidate = { release, components: [], from, to: environment, now, despiteFreeze: false, ruling };
   return [
     ...(passed
       ? []

@@ -4,7 +4,8 @@ import { compareVersions, type Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import { cameInto, laneFacts, laneHeadsIn, servedIn, stayIn, wasLeft } from '../ledger/environment';
 import { laneName } from '../ledger/lane';
-import type { AdmissionRules } from '../ledger/rules';
+import type { AdmissionRules, ProductRules } from '../ledger/rules';
+import { rulingOf, signerNeeds } from '../release/promotion';
 import {
   laneKey,
   stepKey,
@@ -26,7 +27,10 @@ import type { ServedLine } from './lines';
 /** A passage, and the rules at its end. */
 export interface RuledPassage extends Passage {
   readonly taking: Taking;
+  readonly product: string;
   readonly admissionRules: AdmissionRules;
+  /** The rules of hod.yaml. */
+  readonly rules: ProductRules;
 }
 
 /** A release that an environment took over, and that was never in the one after it. */
@@ -182,7 +186,7 @@ function before({ component, step }: ServedComponent, environment: string, facts
 /** Asks the rules, as far as ledger and clock decide about them. */
 function gatesOf(
   waiting: readonly ServedComponent[],
-  { from, to, taking, admissionRules }: RuledPassage,
+  { product, from, to, taking, admissionRules, rules }: RuledPassage,
   now: Timestamp,
   known: Knowledge,
 ): Decision<Waiting['gates']> {
@@ -192,16 +196,10 @@ function gatesOf(
     return unknown;
   }
   const releases = ids.flatMap((id) => known.facts.get('release', id) ?? []);
-  const lacking = known.missing(
-    releases.flatMap((release): Need[] => {
-      const content = contentId(release.components);
-      return [
-        factNeed('evidence', content),
-        factNeed('withdrawn', withdrawnKey(to, content)),
-        ...laneFacts(from, release).map((fact): Need => ({ kind: 'fact', fact })),
-      ];
-    }),
-  );
+  const passage = { product, environment: to, admissionRules, checkout: { rules } };
+  const lacking =
+    known.missing(releases.flatMap((release) => evidenceNeeds(release, { from, to }))) ??
+    known.missing(releases.flatMap(({ components }) => signerNeeds(contentId(components), passage, known.facts)));
   if (lacking !== undefined) {
     return lacking;
   }
@@ -209,7 +207,15 @@ function gatesOf(
     const content = contentId(release.components);
     const components = waiting.filter((each) => each.release === release.release);
     const withdrawal = withdrawalOf(known.facts, to, content);
-    const candidate = { release, components, from, to, now, despiteFreeze: false };
+    const candidate = {
+      release,
+      components,
+      from,
+      to,
+      now,
+      despiteFreeze: false,
+      ruling: rulingOf(content, passage, known),
+    };
     const gates = [
       isTaken(release, taking, to),
       ...(withdrawal === undefined ? [] : [withdrawnFrom(release, to, withdrawal)]),
@@ -218,4 +224,14 @@ function gatesOf(
     return unmetAmong(gates).map((gate) => ({ ...gate, of: describePosition(release) }));
   });
   return { kind: 'decided', value };
+}
+
+/** What the ledger must be asked of a release before rules are. */
+function evidenceNeeds(release: Release, { from, to }: Passage): Need[] {
+  const content = contentId(release.components);
+  return [
+    factNeed('evidence', content),
+    factNeed('withdrawn', withdrawnKey(to, content)),
+    ...laneFacts(from, release).map((fact): Need => ({ kind: 'fact', fact })),
+  ];
 }

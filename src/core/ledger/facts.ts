@@ -196,7 +196,16 @@ const factSchemas = {
         link: z.string().optional(),
       }),
     ),
-    signOffs: z.array(z.object({ environment: z.string(), at: timestampSchema, by: z.string() })),
+    signOffs: z.array(
+      z.object({
+        environment: z.string(),
+        at: timestampSchema,
+        by: z.string(),
+        /** The signature of the person (OpenSSH, PROTOCOL.sshsig), and the rules of the environment that it was made under. */
+        signature: z.string().optional(),
+        rules: digestSchema.optional(),
+      }),
+    ),
     /** Everybody who published this content, under whatever version. */
     publishers: z.array(z.string()),
   }),

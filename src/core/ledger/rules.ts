@@ -46,6 +46,10 @@ const admissionRulesSchema = z
     results: names,
     /** How many people must have signed off. */
     signOffs: z.number().int(),
+    /** The groups whose people count; everybody where undefined. */
+    signOffsFrom: names.optional(),
+    /** Only sign-offs count that a person signed with an SSH key that is trusted. */
+    signOffsProven: z.literal(true).optional(),
     /** How long the environment before must have served it, in milliseconds; 0 where that does not matter. */
     soak: z.number(),
     freeze: z.array(freezeWindowSchema).readonly(),
@@ -102,6 +106,11 @@ export const productRulesSchema = z.object({
     .readonly(),
   /** Whom the product trusts; undefined where hod.yaml does not say. */
   trust: trustRulesSchema.optional(),
+  /** Groups of people, by their names. */
+  groups: z
+    .array(z.object({ name: z.string(), people: names }).readonly())
+    .readonly()
+    .optional(),
 });
 export type ProductRules = z.infer<typeof productRulesSchema>;
 /** The rules of one environment. */

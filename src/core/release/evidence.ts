@@ -3,17 +3,32 @@ import { describePosition } from '../tags/ordering';
 import type { Action } from '../ledger/entries';
 import { publishersOf, type Fact, type Facts } from '../ledger/facts';
 import { cameInto, servedIn } from '../ledger/environment';
-import { releaseOption } from './gates/admission';
+import { releaseOption } from './gates/release-option';
 import { unmetAmong, type Gate } from './gates/gate';
 import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import { chooseReleases, type ChosenRelease, type NamedChoice, type ServedChoice } from './promotion';
-import { contentId } from '../ledger/release';
+import { contentId, type ContentId, type ReleaseId } from '../ledger/release';
+import type { Digest } from '../oci/digest';
 
 /**
  * Which releases evidence is about: a named one, or what an environment serves. `checkout`: the commit that is checked out where
  * the evidence was found, which names a release too if it has one there; undefined where only what is served is meant.
  */
 export type EvidenceChoice = NamedChoice | (ServedChoice & { readonly checkout: CommitId | undefined });
+
+/** The signatures of a person under sign-offs of some content, and the rules that they were made under. */
+export interface SignedSignOff {
+  readonly rules: Digest;
+  readonly signatures: ReadonlyMap<ContentId, string>;
+}
+
+/** Whose sign-offs an environment counts: those of some people, or all; signed, or by name. */
+export interface SignOffsCounted {
+  readonly groups: readonly string[];
+  /** Undefined where everybody's count. */
+  readonly people: readonly string[] | undefined;
+  readonly proven: boolean;
+}
 
 /** Evidence about releases that somebody wants to record. */
 export interface Evidence {
@@ -24,7 +39,9 @@ export interface Evidence {
   readonly by: string;
   readonly said:
     | { readonly kind: 'result'; readonly name: string; readonly passed: boolean; readonly link: string | undefined }
-    | { readonly kind: 'signed-off' };
+    | { readonly kind: 'signed-off'; readonly signed?: SignedSignOff | undefined };
+  /** Whose sign-offs the environment counts. */
+  readonly counts?: SignOffsCounted | undefined;
 }
 
 /** What is recorded of evidence: what it is about, and what the ledger is told; nothing where it knows it. */
@@ -52,8 +69,10 @@ export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<R
   if (unknown !== undefined) {
     return unknown;
   }
-  const gates = chosen.value.map((each) =>
-    said.kind === 'result' ? wasThere(each, environment) : notOwn(each, evidence.by, known.facts),
+  const gates = chosen.value.flatMap((each) =>
+    said.kind === 'result'
+      ? [wasThere(each, environment)]
+      : [notOwn(each, evidence.by, known.facts), counted(each, evidence)],
   );
   if (unmetAmong(gates).length > 0) {
     return { kind: 'refused', gates };
@@ -61,8 +80,47 @@ export function decideEvidence(evidence: Evidence, known: Knowledge): Decision<R
   const isKnown = releases.every(({ content }) => says(known.facts.get('evidence', content), evidence));
   return {
     kind: 'decided',
-    value: { chosen: chosen.value, actions: isKnown ? [] : [{ ...said, environment, releases }] },
+    value: { chosen: chosen.value, actions: isKnown ? [] : [actionOf(evidence, releases)] },
   };
+}
+
+function actionOf(
+  { said, environment }: Evidence,
+  releases: readonly { readonly release: ReleaseId; readonly content: ContentId }[],
+): Action {
+  if (said.kind === 'result') {
+    return { ...said, environment, releases: [...releases] };
+  }
+  const { kind, signed } = said;
+  const all = releases.map((each) => ({ ...each, signature: signed?.signatures.get(each.content) }));
+  return { kind, environment, rules: signed?.rules, releases: all };
+}
+
+/** A sign-off that the environment would not count is refused when it is made, and not found out at the promotion. */
+function counted({ release }: ChosenRelease, { by, environment, counts, said }: Evidence): Gate {
+  const gate = 'counts';
+  const { people, groups = [], proven = false } = counts ?? {};
+  const isSigned = said.kind === 'signed-off' && said.signed !== undefined;
+  const why =
+    people?.includes(by) === false
+      ? `${environment} counts sign-offs of ${groups.join(' and ')}, and ${by} is not one of them`
+      : proven && !isSigned
+        ? `${environment} counts signed sign-offs only, and a name can be made up`
+        : undefined;
+  return why === undefined
+    ? { gate, outcome: 'met', detail: `${environment} counts it` }
+    : {
+        gate,
+        outcome: 'unmet',
+        code: 'sign-off-uncounted',
+        what: `${environment} would not count this sign-off`,
+        object: `${describePosition(release)}, by ${by}`,
+        detail: why,
+        remedy:
+          people?.includes(by) === false
+            ? `let one of ${people.join(', ')} sign it off`
+            : 'add --sign: it signs with your SSH key, which `trust: { people }` must name',
+      };
 }
 
 /**
@@ -143,7 +201,10 @@ function notOwn({ release }: ChosenRelease, by: string, facts: Facts): Gate {
 /** Whether the latest that is known is the same. */
 function says(known: Fact<'evidence'> | undefined, { environment, by, said }: Evidence): boolean {
   if (said.kind === 'signed-off') {
-    return known?.signOffs.some((each) => each.environment === environment && each.by === by) === true;
+    const rules = said.signed?.rules;
+    const isSame = (each: Fact<'evidence'>['signOffs'][number]): boolean =>
+      each.environment === environment && each.by === by && (rules === undefined || each.rules === rules);
+    return known?.signOffs.some(isSame) === true;
   }
   const latest = known?.results.find((each) => each.environment === environment && each.name === said.name);
   return latest?.passed === said.passed && latest.link === said.link && latest.by === by;

@@ -8,6 +8,8 @@ import { emptyHead, type Head } from '../ledger/entry';
 import { Facts, tagKey, type FactKey } from '../ledger/facts';
 import type { Gate, UnmetGate } from './gates/gate';
 import type { Standing } from './gates/rules-in-force';
+import type { Signer } from './gates/sign-offs';
+import type { Timestamp } from '../time';
 
 /** Something that a decision turns on: a reader finds it out, and asks for the decision again. */
 export type Need =
@@ -27,8 +29,19 @@ export type Need =
   | { readonly kind: 'highest'; readonly line: VersionLine }
   /** Where the rules of the checkout stand, among the heads of branches at the remote; the usual ones where none are named. */
   | { readonly kind: 'standing'; readonly branches: readonly string[] | undefined }
+  /** Who made a signature of an SSH key over a text, among some people; `at`: when, by the ledger. */
+  | ({ readonly kind: 'signer' } & SignedText)
   /** Which of some branches contain a commit at the remote. */
   | { readonly kind: 'holding'; readonly commit: CommitId; readonly branches: readonly string[] };
+
+/** A text, and a signature over it (OpenSSH, PROTOCOL.sshsig). */
+export interface SignedText {
+  readonly text: string;
+  readonly signature: string;
+  readonly at: Timestamp;
+  /** Lines of a file of allowed signers. */
+  readonly people: readonly string[];
+}
 
 /** The branches that contain a commit at the remote, and why others do not count. */
 export interface Holding {
@@ -87,6 +100,7 @@ export class Knowledge {
   private readonly highest = new Map<VersionLine, Version | undefined>();
   private readonly standings = new Map<string, Standing>();
   private readonly holdings = new Map<string, Holding>();
+  private readonly signers = new Map<string, Signer>();
   private gap = '';
 
   constructor() {
@@ -144,6 +158,14 @@ export class Knowledge {
     return this.holdings.get(JSON.stringify([commit, ...branches]));
   }
 
+  signerOf({ text, signature, at, people }: SignedText): Signer | undefined {
+    return this.signers.get(JSON.stringify([text, signature, at, people]));
+  }
+
+  tellSigner({ text, signature, at, people }: SignedText, signer: Signer): void {
+    this.signers.set(JSON.stringify([text, signature, at, people]), signer);
+  }
+
   tellStanding({ branches }: Extract<Need, { kind: 'standing' }>, standing: Standing): void {
     this.standings.set(JSON.stringify(branches ?? null), standing);
   }
@@ -171,6 +193,8 @@ export class Knowledge {
         return this.highest.has(need.line);
       case 'standing':
         return this.standingOf(need) !== undefined;
+      case 'signer':
+        return this.signerOf(need) !== undefined;
       case 'holding':
         return this.holdingOf(need) !== undefined;
     }

@@ -10,17 +10,10 @@ import type { CommitSigner } from './gates/signed-commit';
 import type { Timestamp } from '../time';
 import type { Action } from '../ledger/entries';
 import { cameInto, laneFacts, servedIn } from '../ledger/environment';
-import type { AdmissionRules } from '../ledger/rules';
-import {
-  listedIn,
-  referrersKey,
-  withdrawalOf,
-  withdrawnKey,
-  type Fact,
-  type Facts,
-  type Release,
-} from '../ledger/facts';
-import { admissionGates, type CandidateComponent } from './gates/admission';
+import type { AdmissionRules, ProductRules } from '../ledger/rules';
+import { listedIn, referrersKey, withdrawalOf, withdrawnKey, type Facts, type Release } from '../ledger/facts';
+import { admissionGates, type CandidateComponent, type Ruling } from './gates/admission';
+import { signedText, signedTexts } from './gates/sign-offs';
 import { unmetAmong, type Gate } from './gates/gate';
 import { cameThrough, comesIn } from './gates/promotion';
 import { isTaken, type Taking } from './gates/taking';
@@ -251,13 +244,14 @@ function decidePart(
 ): Judgement<Verdict<Plan>> {
   const { from, environment, taking } = promotion;
   const content = contentId(release.components);
-  const unknown = known.missing([
-    factNeed('environment', from),
-    factNeed('evidence', content),
-    factNeed('withdrawn', withdrawnKey(from, content)),
-    ...laneFacts(from, release).map((fact): Need => ({ kind: 'fact', fact })),
-    ...components.flatMap((each) => documentKeys(each, promotion).map((key) => factNeed('referrers', key))),
-  ]);
+  const unknown =
+    known.missing([
+      factNeed('environment', from),
+      factNeed('evidence', content),
+      factNeed('withdrawn', withdrawnKey(from, content)),
+      ...laneFacts(from, release).map((fact): Need => ({ kind: 'fact', fact })),
+      ...components.flatMap((each) => documentKeys(each, promotion).map((key) => factNeed('referrers', key))),
+    ]) ?? known.missing(signerNeeds(content, promotion, known.facts));
   if (unknown !== undefined) {
     return unknown;
   }
@@ -285,7 +279,7 @@ function decidePart(
           facts,
         }),
         tagged.outcome === 'met' ? tagLeadsThere(environment, decisions, arrivals) : tagged,
-        ...askRules({ release: current, components, commitSigner }, promotion, facts, facts.get('evidence', content)),
+        ...askRules({ release: current, components, commitSigner }, content, promotion, known),
       ];
     },
     known,
@@ -295,14 +289,52 @@ function decidePart(
 /** Asks the rules of the environment about a part of a promotion. */
 function askRules(
   part: Omit<PromotedPart, 'date'>,
+  content: ContentId,
   promotion: Promotion,
-  facts: Facts,
-  evidence: Fact<'evidence'> | undefined,
+  known: Knowledge,
 ): Gate[] {
+  const { facts } = known;
   const { from, environment: to, admissionRules, trust, now, despite } = promotion;
   const passage = { from, to, now, despiteFreeze: despite.freeze };
-  const candidate = { ...part, ...passage, trust, knownSince: knownSince(promotion, facts) };
-  return admissionGates(admissionRules, candidate, facts, evidence);
+  const ruling = rulingOf(content, promotion, known);
+  const candidate = { ...part, ...passage, trust, ruling, knownSince: knownSince(promotion, facts) };
+  return admissionGates(admissionRules, candidate, facts, facts.get('evidence', content));
+}
+
+/** Whom a promotion asks about signatures, and by which rules. */
+interface SignedPassage {
+  readonly product: string;
+  readonly environment: string;
+  readonly admissionRules: AdmissionRules;
+  readonly checkout: { readonly rules: ProductRules } | undefined;
+}
+
+/** Returns which signatures under sign-offs must be checked; `facts`: the evidence of the content too. */
+export function signerNeeds(content: ContentId, passage: SignedPassage, facts: Facts): Need[] {
+  const { product, environment, admissionRules, checkout } = passage;
+  const about = { product, environment, content };
+  return admissionRules.signOffsProven !== true
+    ? []
+    : signedTexts(about, facts.get('evidence', content), checkout?.rules.trust).map((each) => ({
+        kind: 'signer',
+        ...each,
+      }));
+}
+
+/** Returns what is known of the rules of a product, and of signatures under sign-offs of some content. */
+export function rulingOf(
+  content: ContentId,
+  { product, environment, checkout }: SignedPassage,
+  known: Knowledge,
+): Ruling {
+  return {
+    product,
+    rules: checkout?.rules,
+    signerOf: (signOff) => {
+      const [text] = signedText(signOff, { product, environment, content }, checkout?.rules.trust);
+      return text && known.signerOf(text);
+    },
+  };
 }
 
 /** The facts about the manifests of a component that signed documents refer to, in the environments before. */

@@ -5,8 +5,8 @@ import {
   followsOf,
   inForceNeeds,
   rulesInForce,
+  rulesNeeds,
   standingKnown,
-  standingNeed,
   whyNotVouched,
   type CheckoutRules,
 } from './gates/rules-in-force';
@@ -42,12 +42,16 @@ export function trustedFollowing(
   const { build, following } = claim;
   const holding = { kind: 'holding', commit: build.commit, branches: branchesOf(following) } as const;
   const others = followsOf(inForce.rules)?.join(' ') !== followsOf(checkout.rules)?.join(' ');
-  const needs: Need[] = [...(others ? [standingNeed(inForce)] : []), ...(holding.branches.length > 0 ? [holding] : [])];
+  const needs: Need[] = [
+    ...(others ? rulesNeeds(checkout, known.facts, { environment, isFollowed: true }) : []),
+    ...(holding.branches.length > 0 ? [holding] : []),
+  ];
   const more = known.missing(needs);
   if (more !== undefined) {
     return more;
   }
-  const vouched = others && whyNotVouched(inForce, standingKnown(known, environment)) === undefined;
+  const standing = standingKnown(known, environment);
+  const vouched = others && whyNotVouched(checkout, inForce, { standing, ancestry: known.ancestry }) === undefined;
   const branches = (!others || vouched ? undefined : followsOf(inForce.rules)) ?? following.branches;
   const found = known.holdingOf(holding);
   const held = found?.remote === inForce.source.remote ? found.branches : [];

@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { digestSchema } from '../../oci/digest';
 import { noEvidence } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
 import { defineAction } from './action';
@@ -7,7 +8,9 @@ const schema = z.object({
   kind: z.literal('signed-off'),
   /** The environment that the releases may enter. */
   environment: z.string(),
-  releases: z.array(z.object({ release: releaseIdSchema, content: contentIdSchema })),
+  /** The rules of the environment that signatures were made under. */
+  rules: digestSchema.optional(),
+  releases: z.array(z.object({ release: releaseIdSchema, content: contentIdSchema, signature: z.string().optional() })),
 });
 type SignedOff = z.infer<typeof schema>;
 
@@ -15,11 +18,14 @@ type SignedOff = z.infer<typeof schema>;
 export const signedOff = defineAction<SignedOff, typeof schema>('signed-off', {
   schema,
   reads: ({ releases }) => releases.map(({ content }) => ({ kind: 'evidence', key: content })),
-  fold({ environment, releases }, { at, actor }, before, after) {
-    for (const { content } of releases) {
+  fold({ environment, rules, releases }, { at, actor }, before, after) {
+    for (const { content, signature } of releases) {
       const known = before.get('evidence', content) ?? noEvidence;
       const others = known.signOffs.filter((each) => each.by !== actor || each.environment !== environment);
-      after.set('evidence', content, { ...known, signOffs: [...others, { environment, at, by: actor }] });
+      after.set('evidence', content, {
+        ...known,
+        signOffs: [...others, { environment, at, by: actor, signature, rules }],
+      });
     }
   },
 });

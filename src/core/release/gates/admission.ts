@@ -1,8 +1,8 @@
 import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
 import { laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
-import type { AdmissionRules, AttestationRule } from '../../ledger/rules';
-import { publishersOf, wasAdopted, type Fact, type Facts, type Release } from '../../ledger/facts';
+import type { AdmissionRules, AttestationRule, ProductRules } from '../../ledger/rules';
+import { wasAdopted, type Fact, type Facts, type Release } from '../../ledger/facts';
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
@@ -11,6 +11,8 @@ import { findStatements, type SignedDocument, type TrustNow } from './attested';
 import type { Gate } from './gate';
 import { unmetGate, type RefusedRelease } from './refused-release';
 import type { Passage } from './passage';
+import { environmentRulesDigest, enoughSignOffs, type Signer, type SignOff, type SignOffsKnown } from './sign-offs';
+import { releaseOption } from './release-option';
 import { commitIsSigned, type CommitSigner } from './signed-commit';
 import type { PlatformImage } from '../../oci/content';
 
@@ -36,7 +38,19 @@ export interface Candidate<I extends ComponentDigest = ComponentDigest> extends 
   readonly now: Timestamp;
   /** Somebody said that it enters although nothing should. */
   readonly despiteFreeze: boolean;
+  readonly ruling: Ruling;
 }
+
+/** What is known of the rules of a product, beside those of the environment, and of signatures under evidence. */
+export interface Ruling {
+  readonly product: string;
+  /** Undefined where nobody knows them. */
+  readonly rules: ProductRules | undefined;
+  readonly signerOf: (signOff: SignOff) => Signer | undefined;
+}
+
+/** Nothing is known. */
+export const noRuling: Ruling = { product: '', rules: undefined, signerOf: () => undefined };
 
 /** What rules about content know of a release that asks to enter, beside the ledger. */
 export interface KnownContent extends Pick<TrustNow, 'trust' | 'knownSince'> {
@@ -69,10 +83,15 @@ export function evidenceGates(
 ): Gate[] {
   return [
     ...rules.results.map((name) => resultPassed(name, candidate, evidence)),
-    ...(rules.signOffs > 0 ? [signedOff(rules.signOffs, candidate, evidence)] : []),
+    ...(rules.signOffs > 0 ? [enoughSignOffs(candidate, { ...signOffsKnown(rules, candidate), evidence })] : []),
     ...(rules.soak > 0 ? [soaked(rules.soak, candidate, facts)] : []),
     ...(rules.freeze.length > 0 ? [notFrozen(rules, candidate)] : []),
   ];
+}
+
+function signOffsKnown(rules: AdmissionRules, { to, ruling }: Candidate): Omit<SignOffsKnown, 'evidence'> {
+  const { signerOf, rules: all } = ruling;
+  return { rules, groups: all?.groups, digest: all && environmentRulesDigest(to, all), signerOf };
 }
 
 /** The latest result of a name in the environment before counts. */
@@ -98,26 +117,6 @@ function resultPassed(name: string, candidate: Candidate, evidence: Fact<'eviden
 /** Says why an environment knows nothing of a release that it served before the ledger began. */
 function adoptedIn({ release, from }: Candidate): string {
   return wasAdopted(release, from) ? '; it was adopted, and what was tested before is not in the ledger' : '';
-}
-
-/** Different people, none of whom published it, under whatever version. */
-function signedOff(count: number, candidate: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
-  const { to, release } = candidate;
-  const gate = 'sign-offs';
-  const signed = (evidence?.signOffs ?? []).filter(({ environment }) => environment === to).map(({ by }) => by);
-  const publishers = publishersOf(release, evidence);
-  const others = [...new Set(signed)].filter((by) => !publishers.includes(by));
-  const uncounted = [...new Set(signed)].filter((by) => publishers.includes(by)).join(', ');
-  const own = uncounted === '' ? '' : `; that of ${uncounted} does not count, who published it`;
-  if (others.length >= count) {
-    return { gate, outcome: 'met', detail: `signed off by ${others.join(', ')}${own}` };
-  }
-  return unmetGate(gate, candidate, {
-    code: 'sign-off-missing',
-    what: 'a sign-off is missing',
-    detail: `${others.length} of ${count} signed off${others.length === 0 ? '' : `: ${others.join(', ')}`}${own}`,
-    remedy: `let ${count - others.length === 1 ? 'one more person' : `${count - others.length} more people`} run \`hod record sign-off --for ${to}${releaseOption(release)}\`${publishers.length === 0 ? '' : `; not ${publishers.join(', ')}, who published it`}`,
-  });
 }
 
 /**
@@ -254,9 +253,4 @@ function isAttested(rule: AttestationRule, candidate: Candidate<CandidateCompone
         detail: found.detail,
         remedy: `let ${rule.by.join(' or ')} sign a statement of ${rule.type} about it, push that to ${candidate.from}, and promote again; no new build is needed`,
       });
-}
-
-/** The option that names a release. */
-export function releaseOption({ version, commit }: Pick<Release, 'version' | 'commit'>): string {
-  return version === undefined ? ` --commit ${commit}` : ` --version ${version}`;
 }

@@ -27,7 +27,12 @@ function describeRules(environment: string, rules: ProductRules): Map<string, st
         ...(own.receives === undefined ? [] : [['receives', own.receives] as const]),
         ...(own.after === null && own.receives === undefined
           ? []
-          : [...followed(rules), ...describeGates(own), ...describeTrust(own, rules.trust)]),
+          : [
+              ...followed(rules),
+              ...describeGates(own),
+              ...describeTrust(own, rules.trust),
+              ...describeGroups(own, rules),
+            ]),
       ]);
 }
 
@@ -37,7 +42,7 @@ function followed({ environments: [first] }: ProductRules): [string, string][] {
 }
 
 function describeGates({ takes, tags = [], gates }: EnvironmentRules): [string, string][] {
-  const { results, signOffs, soak, freeze, platforms, annotations, referrers, attested = [], served } = gates;
+  const { results, soak, freeze, platforms, annotations, referrers, attested = [], served } = gates;
   const lists: [string, readonly string[]][] = [
     ['takes', takes ?? []],
     ['tags', tags],
@@ -51,10 +56,15 @@ function describeGates({ takes, tags = [], gates }: EnvironmentRules): [string, 
   return [
     ...lists.flatMap(([topic, all]): [string, string][] => (all.length === 0 ? [] : [[topic, all.join(', ')]])),
     ...(served === undefined ? [] : [['served', served] as [string, string]]),
-    ...(signOffs === 0 ? [] : [['sign-offs', String(signOffs)] as [string, string]]),
+    ...describeSignOffs(gates),
     ...(soak === 0 ? [] : [['soak', describeDuration(soak)] as [string, string]]),
     ...(gates.signedCommit === undefined ? [] : [['signed-commit', 'true'] as [string, string]]),
   ];
+}
+
+function describeSignOffs({ signOffs, signOffsFrom, signOffsProven }: EnvironmentRules['gates']): [string, string][] {
+  const from = signOffsFrom === undefined ? '' : ` from ${signOffsFrom.join(', ')}`;
+  return signOffs === 0 ? [] : [['sign-offs', `${signOffs}${from}${signOffsProven === true ? ', signed' : ''}`]];
 }
 
 /** Returns a rule about signed statements as one text: what must be signed, by whom, and with which fields. */
@@ -91,10 +101,18 @@ function describeTrust({ gates }: EnvironmentRules, trust: TrustRules | undefine
       ].join(', ') || 'nobody',
     ]);
   const people: [string, string][] =
-    gates.signedCommit === undefined
+    gates.signedCommit === undefined && gates.signOffsProven === undefined
       ? []
       : [['trust people', (trust?.people ?? []).map(describePerson).sort().join(', ') || 'nobody']];
   return [...signers, ...people];
+}
+
+/** The groups whose people may sign off for an environment. */
+function describeGroups({ gates }: EnvironmentRules, { groups = [] }: ProductRules): [string, string][] {
+  return (gates.signOffsFrom ?? []).map((name) => [
+    `group ${name}`,
+    groups.find((each) => each.name === name)?.people.join(', ') ?? 'nobody',
+  ]);
 }
 
 function describePerson(line: string): string {

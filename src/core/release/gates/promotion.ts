@@ -4,7 +4,7 @@ import type { ComponentArrival } from '../component-arrival';
 import { servedIn } from '../../ledger/environment';
 import type { Facts, Release, Withdrawal } from '../../ledger/facts';
 import type { TagDecision } from '../tag-decisions';
-import { releaseOption } from './admission';
+import { releaseOption } from './release-option';
 import type { Gate } from './gate';
 
 /**

@@ -6,7 +6,7 @@ import { withdrawalOf } from '../../ledger/facts';
 import { describePosition } from '../../tags/ordering';
 import type { Timestamp } from '../../time';
 import type { Despite } from '../despite';
-import { evidenceGates, notFrozen } from './admission';
+import { evidenceGates, noRuling, notFrozen } from './admission';
 import type { Gate } from './gate';
 import type { Passage } from './passage';
 import { cameThrough } from './promotion';
@@ -99,7 +99,7 @@ function outsideGates(
   }
   const content = contentId(record.components);
   const names = record.components.map(({ component }) => component);
-  const candidate = { release, components: [], from, to, now, despiteFreeze: false };
+  const candidate = { release, components: [], from, to, now, despiteFreeze: false, ruling: noRuling };
   return [
     cameThrough(release, names, { from, to }, withdrawalOf(facts, from, content)),
     ...evidenceGates({ ...noAdmissionRules, results }, candidate, facts, facts.get('evidence', content)),

@@ -53,8 +53,8 @@ export function rulesInForce(facts: Facts, environment: string): Fact<'rules-in-
 /**
  * Returns the branches that are followed by the rules in force; undefined where these are the usual ones.
  */
-export function followsOf({ environments: [first] }: ProductRules): readonly string[] | undefined {
-  return first?.follows;
+export function followsOf(rules: ProductRules | undefined): readonly string[] | undefined {
+  return rules?.environments[0]?.follows;
 }
 
 /** Returns what must be known of commits and of the remote to know which rules count. */
@@ -74,11 +74,15 @@ export function rulesNeeds(here: CheckoutRules | undefined, facts: Facts, judged
 }
 
 /**
- * The question where the rules of the checkout stand: among the branches that the rules in force follow; at the default branch of
- * the remote where no remote vouched for those.
+ * The question where the rules of the checkout stand: at the head of the branch that the rules in force came from, or of one that
+ * they follow; of the default branch of the remote where no remote vouched for those.
  */
 export function standingNeed(inForce: Fact<'rules-in-force'> | undefined): Extract<Need, { kind: 'standing' }> {
-  return { kind: 'standing', branches: inForce?.source === undefined ? undefined : followsOf(inForce.rules) };
+  const source = inForce?.source;
+  return {
+    kind: 'standing',
+    branches: source === undefined ? undefined : [source.branch, ...(followsOf(inForce?.rules) ?? [])],
+  };
 }
 
 /** Returns where the rules of the checkout stand, by what is known; undefined where nobody asked. */
@@ -111,8 +115,8 @@ export function judgedByNewest(environment: string, here: CheckoutRules, known: 
   if (inForce === undefined || differences.length === 0) {
     return undefined;
   }
-  const vouched = whyNotVouched(inForce, standing);
   if (inForce.source !== undefined) {
+    const vouched = whyNotVouched(here, inForce, known);
     return vouched === undefined
       ? { gate, outcome: 'met', detail: `at the head of ${standing?.source?.branch ?? ''}: ${differences.join('; ')}` }
       : rulesChanged(environment, vouched, differences);
@@ -156,32 +160,47 @@ function rulesChanged(environment: string, why: string, differences: readonly st
   };
 }
 
-/** Why rules do not stand where those in force came from; undefined where they do. */
-export function whyNotVouched({ source }: NamedRules, standing: Standing | undefined): string | undefined {
+/**
+ * Why rules do not stand where those in force came from; undefined where they do: at the head of that branch, or of another followed
+ * branch that contains the commit of those. A branch for an old line has older rules, and does not bring them back.
+ */
+export function whyNotVouched(
+  here: NamedRules,
+  inForce: Pick<NamedRules, 'source' | 'commit'>,
+  { standing, ancestry }: Pick<RulesKnown, 'standing' | 'ancestry'>,
+): string | undefined {
+  const { source } = inForce;
   if (standing?.source === undefined) {
     return standing?.why ?? 'nobody has looked where they stand';
   }
-  return source === undefined || source.remote === standing.source.remote
+  const { remote, branch } = standing.source;
+  if (source === undefined || (source.remote === remote && source.branch === branch)) {
+    return undefined;
+  }
+  if (source.remote !== remote) {
+    return `they stand at ${remote}, and the rules in force are of ${source.remote}`;
+  }
+  return ageOf(here, inForce, ancestry) === 'newer'
     ? undefined
-    : `they stand at ${standing.source.remote}, and the rules in force are of ${source.remote}`;
+    : `they stand at the head of ${branch}, which does not contain commit ${inForce.commit?.slice(0, 12) ?? ''}, whose hod.yaml is in force`;
 }
 
 /** Whether rules by which a release comes in are in force from then on. */
 function comeIntoForce(here: CheckoutRules, known: RulesKnown, environment: string): boolean {
-  const { facts, ancestry, despite, standing } = known;
+  const { facts, ancestry, despite } = known;
   const inForce = rulesInForce(facts, environment);
   if (inForce === undefined) {
     return true;
   }
   if (inForce.source !== undefined) {
-    return inForce.digest !== here.digest && whyNotVouched(inForce, standing) === undefined;
+    return inForce.digest !== here.digest && whyNotVouched(here, inForce, known) === undefined;
   }
   const age = ageOf(here, inForce, ancestry);
   const isChanged = inForce.digest !== here.digest || inForce.commit !== here.commit;
   return isChanged && (age === 'newer' || age === 'unordered' || (age === 'unknown' && despite.newWayIn));
 }
 
-function ageOf(here: NamedRules, inForce: NamedRules, ancestry: Ancestry): Age {
+function ageOf(here: Pick<NamedRules, 'commit'>, inForce: Pick<NamedRules, 'commit'>, ancestry: Ancestry): Age {
   if (inForce.commit === undefined) {
     return here.commit === undefined ? 'unordered' : 'newer';
   }
