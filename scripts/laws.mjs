@@ -42,12 +42,13 @@ const coreRooms = {
   oci: [],
   tags: ['oci'],
   trust: ['oci'],
+  reports: ['oci'],
   access: ['oci'],
   deployment: ['oci', 'tags'],
-  ledger: ['oci', 'tags', 'trust'],
+  ledger: ['oci', 'tags', 'trust', 'reports'],
   build: ['oci', 'tags'],
-  release: ['oci', 'tags', 'trust', 'ledger', 'build'],
-  insight: ['oci', 'tags', 'trust', 'ledger', 'build', 'release'],
+  release: ['oci', 'tags', 'trust', 'reports', 'ledger', 'build'],
+  insight: ['oci', 'tags', 'trust', 'reports', 'ledger', 'build', 'release'],
 };
 
 /** The room of a file below `src`: the name of its folder, and within the core that of the one below. */

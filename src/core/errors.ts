@@ -64,6 +64,7 @@ export const errorCodes = {
     'reason-missing',
     'trust-unusable',
     'signing-failed',
+    'report-unusable',
   ],
   refused: [
     'fixed-tag-taken',

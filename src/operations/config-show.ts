@@ -1,5 +1,7 @@
 import { expandTag } from '../core/tags/template';
 import { formatReference, formatRepository } from '../core/oci/reference';
+import type { AttestationRule } from '../core/ledger/rules';
+import { describeResult } from '../core/release/gates/describe-rules';
 import { describeWindow } from '../core/release/gates/freeze-window';
 import type { ConfigShowResult } from '../results/config';
 import { ledgerLabel } from '../session/open-ledger';
@@ -63,6 +65,7 @@ function describe(
     gates: {
       served: served ?? null,
       results: [...results],
+      resultRules: (admissionRules.resultRules ?? []).map((rule) => ({ name: rule.name, rule: describeResult(rule) })),
       signOffs,
       signOffsFrom: [...(admissionRules.signOffsFrom ?? [])],
       signOffsProven: admissionRules.signOffsProven === true,
@@ -71,13 +74,7 @@ function describe(
       platforms: [...platforms],
       annotations: [...annotations],
       referrers: [...referrers],
-      attested: attested.map((rule) => ({
-        type: rule.type,
-        by: [...rule.by],
-        where: rule.where.map(({ field, values }) => ({ field, values: [...values] })),
-        noOlderThan: rule.noOlderThan ?? null,
-        each: rule.each ?? null,
-      })),
+      attested: attested.map(toAttestation),
       signedCommit: admissionRules.signedCommit === true,
     },
     referrers: [carrying].flat(),
@@ -96,3 +93,11 @@ function describe(
     })),
   };
 }
+
+function toAttestation({ type, by, where, noOlderThan, each }: AttestationRule): Attestation {
+  return {
+    ...{ type, by: [...by], noOlderThan: noOlderThan ?? null, each: each ?? null },
+    where: where.map(({ field, values }) => ({ field, values: [...values] })),
+  };
+}
+type Attestation = ConfigShowResult['environments'][number]['gates']['attested'][number];

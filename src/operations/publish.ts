@@ -8,8 +8,14 @@ import { deliver } from '../delivery/deliver';
 import { arriving, mannerOf, type DeliveredItem } from '../delivery/delivery';
 import { buildOrders, commitOrders } from '../delivery/orders';
 import { publicationDelivery } from '../delivery/publication';
-import { gatherAll, readChosenBuild, type ChosenBuildOptions } from '../delivery/sources/chosen-build';
+import {
+  gatherAll,
+  readChosenBuild,
+  type ChosenBuild,
+  type ChosenBuildOptions,
+} from '../delivery/sources/chosen-build';
 import { checkParcel } from '../delivery/sources/parcel';
+import type { GatheredItem } from '../delivery/sources/gather';
 import { endProtection } from '../delivery/protection';
 import { writeVersionTag } from '../delivery/version-tag';
 import { toPublishResult, type PublishResult } from '../results/publish';
@@ -17,8 +23,9 @@ import { ledgerLabel, noteUnshared } from '../session/open-ledger';
 import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { SharedRemoteReader } from '../workspace/shared-remote';
-import { readCheckoutRules } from '../workspace/checkout-rules';
-import type { Config, EnvironmentConfig } from '../workspace/config';
+import type { CheckoutRules } from '../core/release/gates/rules-in-force';
+import { admissionRulesIn, readCheckoutRules } from '../workspace/checkout-rules';
+import type { Config } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
 
@@ -42,10 +49,10 @@ export interface PublishOptions extends SessionOptions, ChosenBuildOptions {
  */
 export async function publish(options: PublishOptions): Promise<PublishResult> {
   return withProduct(options, async (config, session) => {
-    const { product, components } = config;
     const [environment] = config.environments;
     const dryRun = options.dryRun === true;
-    const { parcel, chosen, build, checkedOut, following, despite } = await readChosenBuild(config, options, session);
+    const readBuild = await readChosenBuild(config, options, session);
+    const { parcel, chosen, build, despite } = readBuild;
     noteUnshared(config, session);
     const about = { command: 'publish', environment: environment.name } as const;
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
@@ -59,28 +66,18 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
         dryRun,
       };
       const moved = await moveIfElsewhere(config, environment, { ...options, despite }, { session, context });
-      const wait = options.wait ?? 0;
-      const items = await gatherAll(chosen, build, { config, environment, session, ledger, wait });
+      const gathering = { config, environment, session, ledger, wait: options.wait ?? 0 };
+      const items = await gatherAll(chosen, build, gathering);
       if (parcel !== undefined) {
         checkParcel(parcel, items);
       }
-      const publication: Publication = {
-        product,
-        environment: environment.name,
-        from: null,
-        rulesOf: environment.rulesOf,
-        following,
-        build,
-        components: items.map(arriving),
-        lists: components.map(({ name }) => name),
-        claims: items.flatMap(({ claims }) => claims),
+      const publication = await readPublication(config, readBuild, items, {
         strictOrder: options.strictOrder === true,
-        despite,
-        checkout: await readCheckoutRules(config, checkedOut),
-        reception: parcel && receptionOf(parcel, environment, despite),
-      };
-      const delivery = publicationDelivery(publication, items, mannerOf(environment, options));
-      const delivered = await deliver(delivery, { ...context, orders: buildOrders(config, build.commit, items) });
+      });
+      const delivered = await deliver(publicationDelivery(publication, items, mannerOf(environment, options)), {
+        ...context,
+        orders: buildOrders(config, build.commit, items),
+      });
       noteAdopted(head.seq === 0 ? delivered.items : [], config, session);
       const leftovers = dryRun ? [] : await endProtection(items, ledger);
       const tag = options.gitTag === true ? await writeVersionTag(delivered, context, { config, session }) : undefined;
@@ -91,8 +88,27 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
   });
 }
 
-function receptionOf(parcel: ParcelRelease, { name, admissionRules }: EnvironmentConfig, despite: Despite): Reception {
-  return { parcel, environment: name, rules: admissionRules, now: timestampOf(new Date()), despite };
+/** Reads what a build is to become, and by which rules it is judged. */
+async function readPublication(
+  config: Config,
+  { parcel, build, checkedOut, following, despite }: ChosenBuild,
+  items: readonly GatheredItem[],
+  { strictOrder }: { readonly strictOrder: boolean },
+): Promise<Publication> {
+  const { product, components } = config;
+  const [{ name: environment, rulesOf }] = config.environments;
+  const checkout = await readCheckoutRules(config, checkedOut);
+  return {
+    ...{ product, environment, from: null, rulesOf, following, build, strictOrder, despite, checkout },
+    components: items.map(arriving),
+    lists: components.map(({ name }) => name),
+    claims: items.flatMap(({ claims }) => claims),
+    reception: parcel && receptionOf(parcel, environment, checkout, despite),
+  };
+}
+
+function receptionOf(parcel: ParcelRelease, environment: string, checkout: CheckoutRules, despite: Despite): Reception {
+  return { parcel, environment, rules: admissionRulesIn(checkout, environment), now: timestampOf(new Date()), despite };
 }
 
 /** Tells that an empty ledger met tags in the registry. */

@@ -5,7 +5,7 @@ import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import { appendDeciding } from '../delivery/record';
 import { readEvidenceChoice, type NamedRelease } from '../delivery/sources/choice';
-import { toRecorded, type ResultResult, type SignOffResult } from '../results/record';
+import { toRecorded, toReport, type ResultResult, type SignOffResult } from '../results/record';
 import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
@@ -13,6 +13,12 @@ import { environmentNamed, passageInto, type Config, type EnvironmentConfig } fr
 import { readCheckoutRules } from '../workspace/checkout-rules';
 import type { ProductRules } from '../core/ledger/rules';
 import { signSignOffs } from '../delivery/sign-off';
+import type { Action } from '../core/ledger/entries';
+import { hasPassed } from '../core/reports/summary';
+import type { Knowledge } from '../core/release/knowledge';
+import { carryReport } from '../delivery/report';
+import { listReferrers, referrerFacts, unknownTo } from '../delivery/referrers/carry';
+import { readReportFile, type ReportFile } from '../workspace/report-file';
 
 /** What every recording of evidence is told. */
 export interface EvidenceOptions extends SessionOptions, NamedRelease {
@@ -32,19 +38,25 @@ export interface SignOffOptions extends EvidenceOptions {
 /** What `record result` is told. */
 export interface ResultOptions extends EvidenceOptions {
   name: string;
-  passed: boolean;
+  /** Undefined where a report says so. */
+  passed?: boolean | undefined;
   link?: string | undefined;
+  /** The path of a report. */
+  report?: string | undefined;
 }
 
 /** Records what was found out about what an environment serves, or about a named release in it. */
 export async function recordResult(options: ResultOptions): Promise<ResultResult> {
-  const { name, passed, link } = options;
+  const { name, link } = options;
+  const report = options.report === undefined ? undefined : await readReportFile(options.report);
+  const passed = options.passed ?? (report !== undefined && hasPassed(report.report));
   return withProduct(options, async (config, session) => {
     const environment = environmentNamed(config, options.environment);
     const choice = await readEvidenceChoice(config.folder, environment, options);
-    const said = { kind: 'result', name, passed, link } as const;
-    const recorded = await append({ choice, environment: environment.name, said }, options, config, session);
-    return { ...recorded, name, passed, link: link ?? null };
+    const said = { kind: 'result', name, passed, link, report: report?.summary } as const;
+    const evidence = { choice, environment: environment.name, said };
+    const recorded = await append(evidence, options, { config, session }, report);
+    return { ...recorded, name, passed, link: link ?? null, report: toReport(report?.summary) };
   });
 }
 
@@ -60,7 +72,7 @@ export async function signOff(options: SignOffOptions): Promise<SignOffResult> {
       said: { kind: 'signed-off' },
       counts: countedBy(to, rules),
     } as const;
-    return append(evidence, options, config, session);
+    return append(evidence, options, { config, session }, undefined);
   });
 }
 
@@ -74,32 +86,41 @@ function countedBy({ admissionRules }: EnvironmentConfig, { groups = [] }: Produ
 async function append(
   evidence: Omit<Evidence, 'by'>,
   options: SignOffOptions,
-  config: Config,
-  session: Session,
+  { config, session }: { readonly config: Config; readonly session: Session },
+  report: ReportFile | undefined,
 ): Promise<SignOffResult> {
   const { product, folder } = config;
+  const { environment } = evidence;
   const dryRun = options.dryRun === true;
   const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
   return withAnnouncing(config, session, { actor, dryRun }, async (ledger) => {
     await refuseEmpty(config, ledger);
-    const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
+    const context = { ledger, orders: commitOrders(folder) };
+    const judge = new Judge(context, []);
     const { said, by } =
       options.sign === undefined
         ? { said: evidence.said, by: await actor() }
         : await signSignOffs(evidence, { key: options.sign, actor: options.actor }, { config, judge, session });
+    const decide = (known: Knowledge) => decideEvidence({ ...evidence, said, by: by.name }, known);
+    const first = (await judge.decide(decide)).value;
+    const along =
+      report === undefined || dryRun
+        ? []
+        : await carryReport(report, first.chosen, environmentNamed(config, environment), session);
+    const subjects = along.map(({ target, referrers }) => ({
+      target,
+      subjects: referrers.map((each) => each.subject),
+    }));
     const deciding = async () => {
-      const judged = await judge.decide((known) => decideEvidence({ ...evidence, said, by: by.name }, known));
-      return { ...judged, actions: dryRun ? [] : judged.value.actions };
+      const judged = await new Judge(context, [], referrerFacts(subjects)).decide(decide);
+      const referrers = unknownTo(judged.facts, along);
+      const reported: Action[] = referrers.length === 0 ? [] : [{ kind: 'referrers', environment, referrers }];
+      return { ...judged, actions: dryRun ? [] : [...judged.value.actions, ...reported] };
     };
     const { value } = await appendDeciding({ ledger, product, actor: by, observer: session.observer }, deciding);
+    await listReferrers(along, ledger);
     const { chosen, actions } = value;
-    return {
-      product,
-      environment: evidence.environment,
-      by: by.name,
-      dryRun,
-      isNew: actions.length > 0,
-      releases: toRecorded(chosen),
-    };
+    const isNew = actions.length > 0;
+    return { product, environment, by: by.name, dryRun, isNew, releases: toRecorded(chosen) };
   });
 }

@@ -67,6 +67,8 @@ export const configShowResultSchema = z.strictObject({
         /** Of one that receives parcels: the environment of the other side that must have served it. */
         served: z.string().nullable(),
         results: z.array(z.string()),
+        /** What some of them must be, beside having passed, in words. */
+        resultRules: z.array(z.strictObject({ name: z.string(), rule: z.string() })),
         signOffs: z.number().int(),
         /** The groups whose people count; none where everybody does. */
         signOffsFrom: z.array(z.string()),

@@ -1,7 +1,10 @@
 import * as z from 'zod';
 import type { ChosenRelease } from '../core/release/promotion';
+import { countBySeverity, reportFormats, type Severity } from '../core/reports/report';
+import type { ReportSummary } from '../core/reports/summary';
 import { digest } from './common';
 
+const count = z.number().int();
 const about = {
   product: z.string(),
   environment: z.string(),
@@ -20,6 +23,21 @@ export const resultResultSchema = z.strictObject({
   name: z.string(),
   passed: z.boolean(),
   link: z.string().nullable(),
+  /** What the report says that it was read from; null where there was none. */
+  report: z
+    .strictObject({
+      digest,
+      format: z.enum(reportFormats),
+      tool: z.string().nullable(),
+      /** When the tool ended. */
+      at: z.string().nullable(),
+      /** How many findings there are, by severity; null for a report of tests. */
+      findings: z
+        .strictObject({ critical: count, high: count, medium: count, low: count, unknown: count, none: count })
+        .nullable(),
+      tests: z.strictObject({ passed: count, failed: count, skipped: count }).nullable(),
+    })
+    .nullable(),
 });
 export type ResultResult = z.infer<typeof resultResultSchema>;
 
@@ -45,6 +63,26 @@ export const rulesResultSchema = z.strictObject({
   inForce: z.boolean(),
 });
 export type RulesResult = z.infer<typeof rulesResultSchema>;
+
+/** What a report says, as a document. */
+export function toReport(summary: ReportSummary | undefined): ResultResult['report'] {
+  if (summary === undefined) {
+    return null;
+  }
+  const { digest: own, format, tool, at, findings, more = {}, tests } = summary;
+  const counts = countBySeverity(findings ?? []);
+  const of = (severity: Severity): number => (counts.get(severity) ?? 0) + (more[severity] ?? 0);
+  return {
+    ...{ digest: own, format, tool: tool ?? null, at: at ?? null, tests: tests ?? null },
+    findings:
+      findings === undefined
+        ? null
+        : {
+            ...{ critical: of('critical'), high: of('high'), medium: of('medium') },
+            ...{ low: of('low'), unknown: of('unknown'), none: of('none') },
+          },
+  };
+}
 
 /** What something was recorded about. */
 export function toRecorded(chosen: readonly ChosenRelease[]): SignOffResult['releases'] {

@@ -174,7 +174,7 @@ function merged(base: unknown, own: unknown): unknown {
 }
 
 /** Keys whose values are paths of files. */
-const fileKeys = ['file', 'ca', 'client-certificate', 'client-key'];
+const fileKeys = ['file', 'ca', 'client-certificate', 'client-key', 'except'];
 
 function fromFolder(value: unknown, folder: string): unknown {
   if (Array.isArray(value)) {

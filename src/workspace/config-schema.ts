@@ -210,13 +210,29 @@ const attestationSchema = z.strictObject({
   each: z.literal('platform', 'must be platform').optional(),
 });
 
+const findings = z.number().int().min(0).optional();
+/** What a result must be, beside having passed. */
+const resultRule = z.strictObject({
+  name: resultName,
+  'at-most': z
+    .strictObject({ critical: findings, high: findings, medium: findings, low: findings, unknown: findings })
+    .refine((limits) => Object.keys(limits).length > 0, 'there is none')
+    .optional(),
+  'no-older-than': time.optional(),
+  /** A file of findings that do not count. */
+  except: z.string().min(1).optional(),
+});
+
 const signOffCount = z.number().int().min(1).max(20);
 
 /** What a release needs to enter an environment. */
 const gatesSchema = z.strictObject({
   /** Of an environment that receives parcels: where on the other side it was served, and has its results. */
   served: z.string().min(1).optional(),
-  results: z.array(resultName).min(1).optional(),
+  results: z
+    .array(z.union([resultName, resultRule], 'must be a name, or { name, at-most, no-older-than, except }'))
+    .min(1)
+    .optional(),
   'sign-offs': z
     .union(
       [
@@ -352,6 +368,11 @@ export const trustSchema = z.strictObject({
     .optional(),
   people: z.strictObject({ file: z.string().min(1) }).optional(),
 });
+
+/** Findings that do not count: which, why, who says so, and until when. */
+export const exceptionsSchema = z.array(
+  z.strictObject({ id: z.string().min(1), reason: z.string().min(1), by: z.string().min(1), until: moment }),
+);
 
 /** The form of hod.yaml. What its names lead to is checked apart. */
 export const configSchema = z.strictObject({

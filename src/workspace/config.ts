@@ -26,7 +26,7 @@ import type { Component, Requirement } from '../core/build/component';
 import { parseOutputPlace, type OutputPlace, type ReferencePlace } from '../core/build/output-place';
 import { parseBody, type BodyTemplate } from '../core/ledger/announcement-body';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
-import type { AdmissionRules, AttestationRule } from '../core/ledger/rules';
+import type { AdmissionRules, AttestationRule, ResultRule } from '../core/ledger/rules';
 import type { Timestamp } from '../core/time';
 import type { Passage } from '../core/release/gates/passage';
 import type { WayIn } from '../core/release/gates/way-in';
@@ -114,7 +114,10 @@ export interface EnvironmentConfig {
   readonly receives: 'parcels' | undefined;
   /** The tag rules of a component: those of the environment, and its own. */
   readonly rulesOf: RulesOf;
+  /** Without the exceptions of results, which stand in files: {@link exceptionFiles}. */
   readonly admissionRules: AdmissionRules;
+  /** The files of exceptions, by the name of the result; absolute paths. */
+  readonly exceptionFiles: ReadonlyMap<string, string>;
   /** Its tag rules as texts, each with its kind; those of one component with its name. */
   readonly tagRules: readonly string[];
   /** Which referrers of components are carried into it. */
@@ -233,7 +236,7 @@ function configError(path: string, summary: string, problems: string[]): HodErro
 
 function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables' | 'files'> {
   const folder = dirname(file);
-  const environments = environmentsOf(raw);
+  const environments = environmentsOf(raw, folder);
   const [first, ...others] = environments;
   if (first === undefined) {
     throw new Error('a configuration without environments passed its check');
@@ -267,7 +270,7 @@ function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables' |
   };
 }
 
-function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
+function environmentsOf(raw: RawConfig, folder: string): EnvironmentConfig[] {
   return Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
     const { after, follows, takes, receives, repository, tags, gates, referrers } = environment;
     const shared = tagRulesOf(tags, (template) => followedBy(template, name));
@@ -287,6 +290,7 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       rulesOf: (component) =>
         Object.hasOwn(raw.includes ?? {}, component) ? [includedTagRule] : [...shared, ...(own.get(component) ?? [])],
       admissionRules: admissionRulesOf(gates),
+      exceptionFiles: exceptionFilesOf(gates?.results, folder),
       tagRules: [
         ...shared.map(describeTagRule),
         ...[...own].flatMap(([component, rules]) => rules.map((rule) => `${component}: ${describeTagRule(rule)}`)),
@@ -295,6 +299,14 @@ function environmentsOf(raw: RawConfig): EnvironmentConfig[] {
       repositoryOf: (component) => parseRepository(expandRepository(repository, component, raw.product)),
     };
   });
+}
+
+function exceptionFilesOf(results: RawResults = [], folder: string): Map<string, string> {
+  return new Map(
+    results.flatMap((each): [string, string][] =>
+      typeof each === 'string' || each.except === undefined ? [] : [[each.name, resolve(folder, each.except)]],
+    ),
+  );
 }
 
 function beforeOf({ environments }: RawConfig, name: string): string[] {
@@ -416,7 +428,7 @@ function tagRulesOf(
 
 function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
   return {
-    results: gates.results ?? [],
+    ...resultRulesOf(gates.results),
     ...signOffRulesOf(gates['sign-offs']),
     soak: gates.soak ?? 0,
     freeze: gates.freeze ?? [],
@@ -426,6 +438,19 @@ function admissionRulesOf(gates: RawEnvironment['gates'] = {}): AdmissionRules {
     ...(gates.attested === undefined ? {} : { attested: gates.attested.map(attestationRuleOf) }),
     ...(gates['signed-commit'] === undefined ? {} : { signedCommit: true }),
     ...(gates.served === undefined ? {} : { served: gates.served }),
+  };
+}
+
+type RawResults = NonNullable<RawEnvironment['gates']>['results'];
+
+/** The rules about results, without exceptions, which stand in files. */
+function resultRulesOf(results: RawResults = []): Pick<AdmissionRules, 'results' | 'resultRules'> {
+  const rules = results.flatMap((each): ResultRule[] =>
+    typeof each === 'string' ? [] : [{ name: each.name, atMost: each['at-most'], noOlderThan: each['no-older-than'] }],
+  );
+  return {
+    results: results.map((each) => (typeof each === 'string' ? each : each.name)),
+    ...(rules.length === 0 ? {} : { resultRules: rules }),
   };
 }
 

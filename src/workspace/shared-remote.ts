@@ -6,6 +6,7 @@ import type { Standing } from '../core/release/gates/rules-in-force';
 import type { Holding } from '../core/release/knowledge';
 import { remoteIdentity } from '../core/remote-identity';
 import { isInside } from '../system/plain-files';
+import { ruleFiles } from './checkout-rules';
 import type { Config } from './config';
 import { sharedRemote } from './git';
 import { remoteGit, remoteProblem } from './remote-git';
@@ -27,7 +28,7 @@ export class SharedRemoteReader {
   private found: Promise<{ readonly name: string; readonly identity: string } | undefined> | undefined;
   private heads: Promise<Asked<Heads>> | undefined;
 
-  constructor(private readonly config: Pick<Config, 'folder' | 'files' | 'trust'>) {}
+  constructor(private readonly config: Pick<Config, 'folder' | 'files' | 'trust' | 'environments'>) {}
 
   private get remote() {
     this.found ??= sharedRemote(this.config.folder).then(
@@ -121,18 +122,13 @@ export class SharedRemoteReader {
 
   /** Why the files of the rules do not stand at a commit as they are here; undefined where they do. */
   private async whyOtherwise(head: CommitId, branch: string): Promise<string | undefined> {
-    const { folder, files, trust } = this.config;
+    const { folder } = this.config;
     const missing = await this.fetchMissing(head, branch);
     if (missing !== undefined) {
       return missing;
     }
     const top = (await this.git('rev-parse', '--show-toplevel')).stdout.trim();
-    const trusted = [
-      ...(trust?.keys ?? []).map(({ file }) => file),
-      ...(trust?.authorities ?? []).map(({ file }) => file),
-      ...(trust?.people === undefined ? [] : [trust.people]),
-    ];
-    for (const file of new Set([...files, ...trusted])) {
+    for (const file of ruleFiles(this.config)) {
       const path = await realpath(resolve(folder, file));
       const inClone = relative(top, path);
       if (!isInside(top, path)) {

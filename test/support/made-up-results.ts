@@ -697,6 +697,7 @@ export const configured = (count: number): ConfigShowResult => ({
     gates: {
       served: null,
       ...{
+        resultRules: place === 0 ? [] : [{ name: 'smoke', rule: 'smoke (no older than 7 d)' }],
         results: ['smoke'],
         signOffs: 2,
         signOffsFrom: ['release-managers'],
@@ -748,6 +749,10 @@ export const rebuilt = (count: number): RebuildResult => ({
 export const recorded: ResultResult = {
   ...{ product, environment: 'uat', by: 'ci', dryRun: false, isNew: true, name: 'smoke', passed: true },
   link: 'https://ci.skerry.test/pipelines/skerry-line/runs/118',
+  report: {
+    ...{ digest: digest(5), format: 'sarif', tool: 'gull-scan 3.1', at: '2026-11-25T09:30:00.000Z', tests: null },
+    findings: { critical: 0, high: 2, medium: 11, low: 0, unknown: 0, none: 0 },
+  },
   releases: [{ version: '2.5.0', commit: commit(7), components: names(3) }],
 };
 

@@ -174,6 +174,7 @@ describe('what lets a release in', () => {
   };
   const day = { soak: millisecondsOf('24h') };
   const smoke = { results: ['smoke'] };
+  const dayOld = { ...smoke, resultRules: [{ name: 'smoke', noOlderThan: day.soak }] };
   const frozen = { freeze: [window('thu 12:00', 'thu 13:00', 'UTC')] };
 
   test.each<[string, Case, string[]]>([
@@ -184,6 +185,8 @@ describe('what lets a release in', () => {
     ['of another environment', { rules: smoke, results: [{ ...passed, environment: 'dev' }] }, ['result-missing']],
     ['of another name', { rules: smoke, results: [{ ...passed, name: 'smoke-2' }] }, ['result-missing']],
     ['one of two', { rules: { results: ['smoke', 'load'] }, results: [passed] }, ['met', 'result-missing']],
+    ['a result of a day, where it may be a day old', { rules: dayOld, results: [passed] }, ['met']],
+    ['a second older', { rules: dayOld, now: '2026-11-26T12:00:01Z', results: [passed] }, ['result-missing']],
     ['two sign-offs', { rules: { signOffs: 2 }, signOffs: [signed('ole'), signed('siv')] }, ['met']],
     ['one sign-off too few', { rules: { signOffs: 2 }, signOffs: [signed('ole')] }, ['sign-off-missing']],
     ["the publisher's own", { rules: { signOffs: 2 }, signOffs: [signed('ole'), signed('una')] }, ['sign-off-missing']],

@@ -17,13 +17,15 @@ function resultCommand() {
     ['hod record result smoke --passed --in uat', 'of what uat serves now'],
     ['hod record result smoke --passed --in uat --commit', 'of the commit that this job checked out'],
     ['hod record result smoke --failed --in uat --link https://ci.test/7', 'and where to read more'],
+    ['hod record result scan --report scan.sarif --in uat', 'what a tool found, by its report'],
     ['hod record result smoke --passed --in uat --version 2.4.0', 'of this version, which uat served'],
     ['hod record result smoke --passed --in uat --field releases.version', 'the versions that it is about'],
   ])
     .argument('<name>', 'the name of the test, as `gates:` has it', parseResultName)
     .addOption(configOption())
-    .addOption(new Option('--passed', 'it passed').conflicts('failed'))
-    .addOption(new Option('--failed', 'it failed'))
+    .addOption(new Option('--passed', 'it passed').conflicts(['failed', 'report']))
+    .addOption(new Option('--failed', 'it failed').conflicts('report'))
+    .option('--report <file>', 'read it from a report: SARIF, JUnit XML or CycloneDX, which goes to the registry too')
     .requiredOption('--in <env>', 'the environment that served the release')
     .option('--link <url>', 'where the result can be looked at')
     .option('--version <version>', 'the result is of this version (default: what the environment serves)')
@@ -32,17 +34,17 @@ function resultCommand() {
     .addOption(actorOption())
     .addOption(dryRunOption())
     .action(async (name, { in: environment, passed, failed, ...options }) => {
-      if (passed === undefined && failed === undefined) {
+      if (passed === undefined && failed === undefined && options.report === undefined) {
         throw new HodError('command-line', {
           what: 'an option is missing',
           object: `hod record result ${name}`,
-          why: 'a result is one of two: --passed, or --failed',
+          why: 'a result is --passed, --failed, or in a --report',
           next: 'add the one that is so',
         });
       }
       const { recordResult } = await import('../../operations/record');
       const { resultView } = await import('../views/record');
-      const told = { environment, name, passed: passed === true };
+      const told = { environment, name, passed: options.report === undefined ? passed === true : undefined };
       await answer(options, (run) => recordResult({ ...told, ...options, ...run }), resultView);
     });
 }

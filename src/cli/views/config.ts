@@ -79,6 +79,13 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
   return [head, ...parts, ...trustPart(trust, style), ...groupsPart(groups, style), ...included, ...told].join('\n\n');
 }
 
+/** The gates of an environment: in a line where they are few, else one a line. */
+function gateLines(gates: readonly string[]): string[] {
+  return gates.length <= 3
+    ? [`  gates: ${gates.join(', ') || 'none'}`]
+    : ['  gates:', ...gates.map((each) => `    ${each}`)];
+}
+
 /** A rule about signed statements; its fields and its age in brackets. */
 function attestationText({ type, by, where, noOlderThan, each }: Gates['attested'][number]): string {
   const more = [
@@ -141,7 +148,7 @@ function environmentPart(
   const usual = follows?.usual === true ? style.faint('  (the usual ones: `follows` can name others)') : '';
   const entry = [
     ...(gates.served === null ? [] : [`served by ${gates.served} of the other side`]),
-    ...gates.results.map((name) => `result ${name}`),
+    ...gates.results.map((name) => `result ${gates.resultRules.find((each) => each.name === name)?.rule ?? name}`),
     ...(gates.signOffs === 0 ? [] : [signOffText(gates)]),
     ...(gates.soak === 0 ? [] : [`soak ${describeDuration(gates.soak)}`]),
     ...gates.freeze.map((window) => `freeze ${window}`),
@@ -163,7 +170,7 @@ function environmentPart(
       : [`  ${receives === 'parcels' ? 'releases' : 'builds'} of ${follows.branches.join(', ')} take over${usual}`]),
     ...(takes === null ? [] : [`  takes releases of ${takes.join(', ')}`]),
     ...(receives === 'parcels' ? ['  receives parcels, and no builds'] : []),
-    ...(receives === 'builds' ? [] : [`  gates: ${entry.join(', ') || 'none'}`]),
+    ...(receives === 'builds' ? [] : gateLines(entry)),
     ...(referrers.includes('all') ? [] : [`  carries referrers: ${referrers.join(', ')}`]),
     ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
   ].join('\n');

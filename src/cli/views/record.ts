@@ -6,10 +6,27 @@ import type { Style } from './style';
 
 /** What `record result` answers to people. */
 export function resultView(result: ResultResult, { style }: Screen): string {
-  const { name, passed, environment, by, link } = result;
+  const { name, passed, environment, by, link, report } = result;
   const outcome = passed ? style.good('passed') : style.bad('failed');
   const title = `${verbOf(result)}: ${style.strong(name)} ${outcome} in ${environment}, says ${by}`;
-  return [title, ...releaseLines(result, style), ...(link === null ? [] : [`  ${link}`])].join('\n');
+  return [
+    title,
+    ...releaseLines(result, style),
+    ...(report === null ? [] : [`  ${reportText(report)}`]),
+    ...(link === null ? [] : [`  ${link}`]),
+  ].join('\n');
+}
+
+/** What a report says: the tool, when, and how much of each. */
+function reportText({ format, tool, at, findings, tests }: NonNullable<ResultResult['report']>): string {
+  const counts = Object.entries(findings ?? {}).flatMap(([severity, count]) =>
+    count === 0 ? [] : [`${count} ${severity}`],
+  );
+  const said =
+    tests === null
+      ? counts.join(', ') || 'no findings'
+      : `${formatCount(tests.passed, 'test')} passed, ${tests.failed} failed, ${tests.skipped} skipped`;
+  return `${tool ?? format}: ${said}${at === null ? '' : `, ${at}`}`;
 }
 
 /** What `record sign-off` answers to people. */

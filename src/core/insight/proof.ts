@@ -169,7 +169,8 @@ export function proveByRules(proven: Proven, known: EvidenceKnown): RulesProof {
     return { findings: now, notes: [] };
   }
   const ruling = rulingBy(gates === undefined ? known.today : then);
-  const findings = evidenceFindings(proven, stay.from, gates ?? today, { ...known, ruling });
+  // What was asked when it came is asked as of then: an exception may have ended since.
+  const findings = evidenceFindings(proven, stay.from, gates ?? today, { ...known, now: stay.since, ruling });
   const found = findings.map(({ finding, detail }) => `${finding} ${detail}`);
   const notes = now.filter(({ finding, detail }) => !found.includes(`${finding} ${detail}`));
   return { findings, notes: notes.map(({ object, detail }) => ({ note: 'required-today', object, detail })) };
@@ -205,9 +206,10 @@ function evidenceFindings(
   const { component } = served;
   const object = `${describePosition(release)} in ${environment}`;
   const passed = cameInto(release, from, component);
-  // Soak and freezes are about the moment of a promotion.
+  // Soak and freezes are about the moment of a promotion, and so is how old evidence may be.
+  const resultRules = rules.resultRules?.map(({ name, atMost, except }) => ({ name, atMost, except }));
   const { results, signOffs, signOffsFrom, signOffsProven } = rules;
-  const lasting = { ...noAdmissionRules, results, signOffs, signOffsFrom, signOffsProven };
+  const lasting = { ...noAdmissionRules, results, resultRules, signOffs, signOffsFrom, signOffsProven };
   const candidate = { release, components: [], from, to: environment, now, despiteFreeze: false, ruling };
   return [
     ...(passed

@@ -6,6 +6,7 @@ import { digestSchema, sha256, type Digest } from '../oci/digest';
 import { repositoryNameSchema, type RepositoryName } from '../oci/reference';
 import { tagKinds } from '../tags/rules';
 import { tagSchema, type Tag } from '../oci/tag';
+import { reportSummarySchema } from '../reports/summary';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
 import { contentIdSchema, originFields, placedComponentSchema, releaseIdSchema, type ContentId } from './release';
@@ -194,6 +195,7 @@ const factSchemas = {
         at: timestampSchema,
         by: z.string(),
         link: z.string().optional(),
+        report: reportSummarySchema.optional(),
       }),
     ),
     signOffs: z.array(

@@ -16,7 +16,16 @@ export function documentArtifact(
   subject: Manifest | undefined,
   label: string,
 ): ContentNode {
-  const bytes = new TextEncoder().encode(JSON.stringify(document));
+  return bytesArtifact(type, new TextEncoder().encode(JSON.stringify(document)), subject, label);
+}
+
+/** Makes the artifact that holds some bytes, as {@link documentArtifact} does. */
+export function bytesArtifact(
+  type: string,
+  bytes: Uint8Array,
+  subject: Manifest | undefined,
+  label: string,
+): ContentNode {
   const blob = { mediaType: type, digest: sha256(bytes), size: bytes.length };
   const artifact = {
     schemaVersion: 2,

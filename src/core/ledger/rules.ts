@@ -2,6 +2,7 @@ import * as z from 'zod';
 import { commitSchema } from '../commit';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
 import { trustRulesSchema } from '../trust/trust-rules';
+import { timestampSchema } from '../time';
 
 /** A time of day on a clock: of every week, or of one day. */
 const timeOfDay = { hour: z.number().int(), minute: z.number().int() };
@@ -37,6 +38,36 @@ const attestationRuleSchema = z
   })
   .readonly();
 
+/** So many findings of a severity may stand in a report. */
+const findingCount = z.number().int().optional();
+
+const resultRuleSchema = z
+  .object({
+    name: z.string(),
+    /** The most findings of each severity; any number where it is not named. */
+    atMost: z
+      .object({
+        critical: findingCount,
+        high: findingCount,
+        medium: findingCount,
+        low: findingCount,
+        unknown: findingCount,
+      })
+      .readonly()
+      .optional(),
+    /** How old the result may be, in milliseconds. */
+    noOlderThan: z.number().optional(),
+    /** Findings that do not count, and until when. */
+    except: z
+      .array(z.object({ id: z.string(), reason: z.string(), by: z.string(), until: timestampSchema }).readonly())
+      .readonly()
+      .optional(),
+  })
+  .readonly();
+
+/** What a result must be, beside having passed. */
+export type ResultRule = z.infer<typeof resultRuleSchema>;
+
 /** A signed statement that every image must have. */
 export type AttestationRule = z.infer<typeof attestationRuleSchema>;
 
@@ -44,6 +75,8 @@ const admissionRulesSchema = z
   .object({
     /** Names of results that must have passed in the environment before. */
     results: names,
+    /** What some of these results must be, beside having passed. */
+    resultRules: z.array(resultRuleSchema).readonly().optional(),
     /** How many people must have signed off. */
     signOffs: z.number().int(),
     /** The groups whose people count; everybody where undefined. */

@@ -9,6 +9,7 @@ import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge'
 import { chooseReleases, type ChosenRelease, type NamedChoice, type ServedChoice } from './promotion';
 import { contentId, type ContentId, type ReleaseId } from '../ledger/release';
 import type { Digest } from '../oci/digest';
+import type { ReportSummary } from '../reports/summary';
 
 /**
  * Which releases evidence is about: a named one, or what an environment serves. `checkout`: the commit that is checked out where
@@ -38,7 +39,14 @@ export interface Evidence {
   readonly environment: string;
   readonly by: string;
   readonly said:
-    | { readonly kind: 'result'; readonly name: string; readonly passed: boolean; readonly link: string | undefined }
+    | {
+        readonly kind: 'result';
+        readonly name: string;
+        readonly passed: boolean;
+        readonly link: string | undefined;
+        /** What a report says that it was read from. */
+        readonly report?: ReportSummary | undefined;
+      }
     | { readonly kind: 'signed-off'; readonly signed?: SignedSignOff | undefined };
   /** Whose sign-offs the environment counts. */
   readonly counts?: SignOffsCounted | undefined;
@@ -207,5 +215,10 @@ function says(known: Fact<'evidence'> | undefined, { environment, by, said }: Ev
     return known?.signOffs.some(isSame) === true;
   }
   const latest = known?.results.find((each) => each.environment === environment && each.name === said.name);
-  return latest?.passed === said.passed && latest.link === said.link && latest.by === by;
+  return (
+    latest?.passed === said.passed &&
+    latest.link === said.link &&
+    latest.by === by &&
+    latest.report?.digest === said.report?.digest
+  );
 }

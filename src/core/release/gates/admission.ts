@@ -2,7 +2,7 @@ import { describeDuration } from '../../amounts';
 import { timestampOf, type Timestamp } from '../../time';
 import { laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
 import type { AdmissionRules, AttestationRule, ProductRules } from '../../ledger/rules';
-import { wasAdopted, type Fact, type Facts, type Release } from '../../ledger/facts';
+import type { Fact, Facts, Release } from '../../ledger/facts';
 import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
@@ -13,6 +13,7 @@ import { unmetGate, type RefusedRelease } from './refused-release';
 import type { Passage } from './passage';
 import { environmentRulesDigest, enoughSignOffs, type Signer, type SignOff, type SignOffsKnown } from './sign-offs';
 import { releaseOption } from './release-option';
+import { resultPassed } from './results';
 import { commitIsSigned, type CommitSigner } from './signed-commit';
 import type { PlatformImage } from '../../oci/content';
 
@@ -82,7 +83,10 @@ export function evidenceGates(
   evidence: Fact<'evidence'> | undefined,
 ): Gate[] {
   return [
-    ...rules.results.map((name) => resultPassed(name, candidate, evidence)),
+    ...rules.results.map((name) => {
+      const rule = rules.resultRules?.find((each) => each.name === name) ?? { name };
+      return resultPassed(rule, candidate, evidence);
+    }),
     ...(rules.signOffs > 0 ? [enoughSignOffs(candidate, { ...signOffsKnown(rules, candidate), evidence })] : []),
     ...(rules.soak > 0 ? [soaked(rules.soak, candidate, facts)] : []),
     ...(rules.freeze.length > 0 ? [notFrozen(rules, candidate)] : []),
@@ -92,31 +96,6 @@ export function evidenceGates(
 function signOffsKnown(rules: AdmissionRules, { to, ruling }: Candidate): Omit<SignOffsKnown, 'evidence'> {
   const { signerOf, rules: all } = ruling;
   return { rules, groups: all?.groups, digest: all && environmentRulesDigest(to, all), signerOf };
-}
-
-/** The latest result of a name in the environment before counts. */
-function resultPassed(name: string, candidate: Candidate, evidence: Fact<'evidence'> | undefined): Gate {
-  const { from } = candidate;
-  const gate = `result ${name}`;
-  const found = evidence?.results.find((each) => each.name === name && each.environment === from);
-  if (found?.passed === true) {
-    return { gate, outcome: 'met', detail: `passed in ${from} at ${found.at}, says ${found.by}` };
-  }
-  const detail =
-    found === undefined
-      ? `no result of ${name} in ${from} is recorded for it${adoptedIn(candidate)}`
-      : `it failed in ${from} at ${found.at}, says ${found.by}`;
-  return unmetGate(gate, candidate, {
-    code: 'result-missing',
-    what: found === undefined ? 'a test result is missing' : 'a test failed',
-    detail,
-    remedy: `run ${name} in ${from}, then \`hod record result ${name} --passed --in ${from}${releaseOption(candidate.release)}\``,
-  });
-}
-
-/** Says why an environment knows nothing of a release that it served before the ledger began. */
-function adoptedIn({ release, from }: Candidate): string {
-  return wasAdopted(release, from) ? '; it was adopted, and what was tested before is not in the ledger' : '';
 }
 
 /**

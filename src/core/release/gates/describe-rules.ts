@@ -1,5 +1,12 @@
 import { describeDuration } from '../../amounts';
-import { rulesOf, wayTo, type AttestationRule, type EnvironmentRules, type ProductRules } from '../../ledger/rules';
+import {
+  rulesOf,
+  wayTo,
+  type AttestationRule,
+  type EnvironmentRules,
+  type ProductRules,
+  type ResultRule,
+} from '../../ledger/rules';
 import { describeKey } from '../../trust/public-key';
 import type { TrustRules } from '../../trust/trust-rules';
 import { sha256, shortDigest } from '../../oci/digest';
@@ -42,11 +49,11 @@ function followed({ environments: [first] }: ProductRules): [string, string][] {
 }
 
 function describeGates({ takes, tags = [], gates }: EnvironmentRules): [string, string][] {
-  const { results, soak, freeze, platforms, annotations, referrers, attested = [], served } = gates;
+  const { results, resultRules = [], soak, freeze, platforms, annotations, referrers, attested = [], served } = gates;
   const lists: [string, readonly string[]][] = [
     ['takes', takes ?? []],
     ['tags', tags],
-    ['results', results],
+    ['results', results.map((name) => describeResult(resultRules.find((each) => each.name === name) ?? { name }))],
     ['freeze', freeze.map(describeWindow)],
     ['platforms', platforms],
     ['annotations', annotations],
@@ -60,6 +67,17 @@ function describeGates({ takes, tags = [], gates }: EnvironmentRules): [string, 
     ...(soak === 0 ? [] : [['soak', describeDuration(soak)] as [string, string]]),
     ...(gates.signedCommit === undefined ? [] : [['signed-commit', 'true'] as [string, string]]),
   ];
+}
+
+/** Returns a rule about a result as one text. */
+export function describeResult({ name, atMost, noOlderThan, except = [] }: ResultRule): string {
+  const limits = Object.entries(atMost ?? {}).map(([severity, count]) => `${count} ${severity} at most`);
+  const more = [
+    ...limits,
+    ...(noOlderThan === undefined ? [] : [`no older than ${describeDuration(noOlderThan)}`]),
+    ...except.map(({ id, until }) => `except ${id} until ${until.slice(0, 10)}`),
+  ];
+  return more.length === 0 ? name : `${name} (${more.join('; ')})`;
 }
 
 function describeSignOffs({ signOffs, signOffsFrom, signOffsProven }: EnvironmentRules['gates']): [string, string][] {

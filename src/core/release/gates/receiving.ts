@@ -67,17 +67,25 @@ export function receptionGates(reception: Reception | undefined): Gate[] {
   }
   const { parcel, environment, rules, now, despite } = reception;
   const { document, release: record } = parcel;
-  const { served, results } = rules;
+  const { served, results, resultRules } = rules;
   const passage = { release: record, to: environment, now, despiteFreeze: despite.freeze };
   return [
-    ...(served === undefined ? [] : outsideGates({ document, record }, { from: served, results, ...passage })),
+    ...(served === undefined
+      ? []
+      : outsideGates({ document, record }, { from: served, results, resultRules, ...passage })),
     ...(rules.freeze.length > 0 ? [notFrozen(rules, passage)] : []),
   ];
 }
 
 function outsideGates(
   { document, record }: { readonly document: ParcelRelease['document']; readonly record: ReleaseRecord },
-  { from, to, results, now }: Passage & { readonly results: readonly string[]; readonly now: Timestamp },
+  {
+    from,
+    to,
+    results,
+    resultRules,
+    now,
+  }: Passage & Pick<AdmissionRules, 'results' | 'resultRules'> & { readonly now: Timestamp },
 ): Gate[] {
   const facts = factsOfParcel(document);
   const release = facts?.get('release', record.release);
@@ -102,7 +110,7 @@ function outsideGates(
   const candidate = { release, components: [], from, to, now, despiteFreeze: false, ruling: noRuling };
   return [
     cameThrough(release, names, { from, to }, withdrawalOf(facts, from, content)),
-    ...evidenceGates({ ...noAdmissionRules, results }, candidate, facts, facts.get('evidence', content)),
+    ...evidenceGates({ ...noAdmissionRules, results, resultRules }, candidate, facts, facts.get('evidence', content)),
   ].map(saidByParcel);
 }
 

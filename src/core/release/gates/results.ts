@@ -1,0 +1,137 @@
+import { describeDuration, formatCount } from '../../amounts';
+import { wasAdopted, type Fact, type Release } from '../../ledger/facts';
+import type { ResultRule } from '../../ledger/rules';
+import { countBySeverity, severities } from '../../reports/report';
+import { timestampOf, type Timestamp } from '../../time';
+import type { Gate } from './gate';
+import { unmetGate } from './refused-release';
+import { releaseOption } from './release-option';
+
+/** A release that results are asked of, and when. */
+interface Tested {
+  readonly release: Release;
+  readonly from: string;
+  readonly to: string;
+  readonly now: Timestamp;
+}
+
+type Result = Fact<'evidence'>['results'][number];
+
+/** A clock may be wrong by so much before a time in the future is one. */
+const clockTolerance = 10 * 60_000;
+
+/** The latest result of a name in the environment before counts: it passed, says what the rule asks for, and is not too old. */
+export function resultPassed(rule: ResultRule, candidate: Tested, evidence: Fact<'evidence'> | undefined): Gate {
+  const { name } = rule;
+  const { from, now } = candidate;
+  const gate = `result ${name}`;
+  const found = evidence?.results.find((each) => each.name === name && each.environment === from);
+  if (found === undefined) {
+    const detail = `no result of ${name} in ${from} is recorded for it${adoptedIn(candidate)}`;
+    return lacking(rule, candidate, 'a test result is missing', detail);
+  }
+  const why = whyFailed(rule, found, now);
+  if (why !== undefined) {
+    return lacking(
+      rule,
+      candidate,
+      'a test failed',
+      `it failed in ${from} at ${found.at}, says ${found.by}${why === '' ? '' : `: ${why}`}`,
+    );
+  }
+  const late = whyTooOld(rule, found, now);
+  if (late !== undefined) {
+    return lacking(rule, candidate, 'a test result is too old', late);
+  }
+  const said = found.report === undefined ? '' : `: ${describeReport(found.report)}`;
+  const ends = rule.noOlderThan === undefined ? '' : `; it counts until ${endOf(found, rule.noOlderThan)}`;
+  return { gate, outcome: 'met', detail: `passed in ${from} at ${found.at}, says ${found.by}${said}${ends}` };
+}
+
+function lacking(rule: ResultRule, candidate: Tested, what: string, detail: string): Gate {
+  const { name } = rule;
+  const { from, release } = candidate;
+  const how = rule.atMost === undefined ? '--passed' : '--report FILE';
+  return unmetGate(`result ${name}`, candidate, {
+    code: 'result-missing',
+    what,
+    detail,
+    remedy: `run ${name} in ${from}, then \`hod record result ${name} ${how} --in ${from}${releaseOption(release)}\``,
+  });
+}
+
+/** Why a result has not passed, in words, or nothing more to say; undefined where it has. */
+function whyFailed(
+  { atMost, except = [] }: ResultRule,
+  { passed, report }: Result,
+  now: Timestamp,
+): string | undefined {
+  if (atMost === undefined) {
+    return passed ? undefined : report === undefined ? '' : describeReport(report);
+  }
+  if (report?.findings === undefined) {
+    return 'no report of findings was recorded with it';
+  }
+  const excused = new Set(except.filter(({ until }) => !isOver(until, now)).map(({ id }) => id));
+  const counts = countBySeverity(report.findings.filter(({ id }) => !excused.has(id)));
+  const limits = new Map(Object.entries(atMost));
+  const over = severities.flatMap((severity) => {
+    const [most, count] = [limits.get(severity), (counts.get(severity) ?? 0) + (report.more?.[severity] ?? 0)];
+    return most === undefined || count <= most ? [] : [`${count} ${severity}, at most ${most}`];
+  });
+  const ended = except.filter(
+    ({ id, until }) => isOver(until, now) && report.findings?.some((each) => each.id === id) === true,
+  );
+  return over.length === 0
+    ? undefined
+    : [over.join(', '), ...ended.map(({ id, until }) => `the exception of ${id} ended on ${until}`)].join('; ');
+}
+
+/** Whether a moment is past. */
+function isOver(until: Timestamp, now: Timestamp): boolean {
+  return Date.parse(until) <= Date.parse(now);
+}
+
+/** Why a result does not count any more; undefined where it does. */
+function whyTooOld({ noOlderThan }: ResultRule, found: Result, now: Timestamp): string | undefined {
+  if (noOlderThan === undefined) {
+    return undefined;
+  }
+  const made = timeOfResult(found);
+  if (Date.parse(made) > Date.parse(now) + clockTolerance) {
+    return `the report is dated ${made}, in the future; check the clock of this machine, and of the one that made it`;
+  }
+  const end = endOf(found, noOlderThan);
+  return Date.parse(end) < Date.parse(now)
+    ? `it is of ${made} and counts for ${describeDuration(noOlderThan)}: until ${end}`
+    : undefined;
+}
+
+/** Returns when something was found out: when the tool ended, or else when that was recorded. */
+export function timeOfResult({ at, report }: Result): Timestamp {
+  return report?.at ?? at;
+}
+
+/** Until when a result counts that may be so old. */
+function endOf(found: Result, noOlderThan: number): Timestamp {
+  return timestampOf(new Date(Date.parse(timeOfResult(found)) + noOlderThan));
+}
+
+/** What a report says, in a few words. */
+function describeReport({ tool, findings, tests, more = {} }: NonNullable<Result['report']>): string {
+  const counts = countBySeverity(findings ?? []);
+  const parts = severities.flatMap((severity) => {
+    const count = (counts.get(severity) ?? 0) + (more[severity] ?? 0);
+    return count === 0 ? [] : [`${count} ${severity}`];
+  });
+  const said =
+    tests === undefined
+      ? parts.join(', ') || 'no findings'
+      : `${formatCount(tests.passed, 'test')} passed, ${tests.failed} failed, ${tests.skipped} skipped`;
+  return tool === undefined ? said : `${tool}: ${said}`;
+}
+
+/** Says why an environment knows nothing of a release that it served before the ledger began. */
+function adoptedIn({ release, from }: Tested): string {
+  return wasAdopted(release, from) ? '; it was adopted, and what was tested before is not in the ledger' : '';
+}
