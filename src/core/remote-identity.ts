@@ -17,3 +17,15 @@ export function remoteIdentity(url: string): string {
     ? trimmed(url.replace(/^file:\/\//i, ''))
     : `${host.toLowerCase()}/${trimmed(path).replace(/^\/+/, '')}`;
 }
+
+/**
+ * Whether two remotes are the same repository: of one path. Jobs may reach a host by an alias or a mirror; a fork has another path. That
+ * a job could name another host for itself is no matter: it could then write what it likes without Hod too.
+ */
+export function isSameRemote(one: string, other: string): boolean {
+  return one === other || (!one.startsWith('/') && !other.startsWith('/') && pathOf(one) === pathOf(other));
+}
+
+function pathOf(identity: string): string {
+  return identity.slice(identity.indexOf('/') + 1);
+}

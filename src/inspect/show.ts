@@ -2,7 +2,14 @@ import { HodError } from '../core/errors';
 import { annotationKeys } from '../core/oci/annotations';
 import { kindOf } from '../core/oci/bundle';
 import type { HistoryEntry, Runs } from '../core/oci/config';
-import { runnableImages, sizeOf, verified, type ContentNode, type RunnableImage } from '../core/oci/content';
+import {
+  readContent,
+  runnableImages,
+  sizeOf,
+  verified,
+  type ContentNode,
+  type RunnableImage,
+} from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import { looksLikeSecret } from '../core/oci/environment';
 import type { Manifest } from '../core/oci/manifest';
@@ -10,6 +17,13 @@ import { companionsOf } from '../core/oci/members';
 import { parsePlatform, platformKey } from '../core/oci/platform';
 import { typeOf } from '../core/oci/referrers';
 import { formatRepository } from '../core/oci/reference';
+import { isOwnRecord } from '../core/ledger/rollback-record';
+import type { SignedDocument } from '../core/release/gates/attested';
+import { timestampOf } from '../core/time';
+import { isAbout, readStatement } from '../core/trust/statement';
+import type { TrustRules } from '../core/trust/trust-rules';
+import { verifyEnvelope } from '../core/trust/verify';
+import { readSignedDocuments } from '../delivery/referrers/documents';
 import { locate } from '../session/locate';
 import type { Session } from '../session/session';
 
@@ -48,6 +62,15 @@ export interface ShownReferrer {
   readonly type: string;
   readonly size: number;
   readonly about: string | undefined;
+  /** Who signed the documents in it; undefined where it holds none that Hod can check. */
+  readonly signed?: readonly ShownSignature[];
+}
+
+/** A signed document: who signed it, by `trust:` in hod.yaml, or why that does not count; and its predicate type, where it is a statement. */
+export interface ShownSignature {
+  readonly by: string | undefined;
+  readonly detail: string;
+  readonly predicateType: string | undefined;
 }
 
 /** What one image, index or artifact is. */
@@ -70,12 +93,14 @@ export interface Shown {
 export interface ShowQuestion {
   readonly platform: string | undefined;
   readonly deep: boolean;
+  /** Whose signatures count; undefined where no hod.yaml says so. */
+  readonly trust: TrustRules | undefined;
 }
 
 /** Reads what one image or index is: its digest, its platforms, how large they are, how they run. */
 export async function inspectReference(
   reference: string,
-  { platform, deep }: ShowQuestion,
+  { platform, deep, trust }: ShowQuestion,
   session: Session,
 ): Promise<Shown> {
   const node = await locate(session, reference);
@@ -96,7 +121,7 @@ export async function inspectReference(
     size: sizeOf(node),
     shared: sharedBy(images),
     platforms: chosen.map((image) => describeImage(image, unpacked.get(image) ?? [])),
-    referrers: await referrersOf(session, node, images),
+    referrers: await referrersOf(session, node, images, trust),
     image: only !== undefined && chosen.length === 1 ? describeRun(only, unpacked.get(only) ?? []) : undefined,
   };
 }
@@ -222,6 +247,7 @@ async function referrersOf(
   session: Session,
   node: ContentNode,
   images: readonly RunnableImage[],
+  trust: TrustRules | undefined,
 ): Promise<readonly ShownReferrer[]> {
   const listed = companionsOf({ node, images }).map(({ descriptor, node: { manifest } }) => ({
     digest: descriptor.digest,
@@ -237,13 +263,38 @@ async function referrersOf(
   }
   const subjects = [...new Set([node.manifest.digest, ...images.map(({ manifest }) => manifest.digest)])];
   const referring = await Promise.all(
-    subjects.map(async (about) =>
-      (await session.client(repository).referrersOf(about)).map(
-        ({ descriptor: { digest, artifactType, mediaType, size } }) => {
-          return { digest, type: artifactType ?? mediaType, size, about };
-        },
-      ),
-    ),
+    subjects.map(async (about) => {
+      const client = session.client(repository);
+      return Promise.all(
+        (await client.referrersOf(about)).map(async ({ descriptor }): Promise<ShownReferrer> => {
+          const { digest, artifactType, mediaType, size } = descriptor;
+          const read = (): Promise<ContentNode> => readContent(client, descriptor);
+          const isOwn = isOwnRecord(artifactType);
+          const documents = isOwn ? [] : await readSignedDocuments([{ subject: about, digest, type: mediaType, read }]);
+          const type = artifactType ?? mediaType;
+          return documents.length === 0
+            ? { digest, type, size, about }
+            : { digest, type, size, about, signed: documents.map((each) => signatureOf(each, about, trust)) };
+        }),
+      );
+    }),
   );
   return [...listed, ...referring.flat()];
+}
+
+/** Who signed a document about a manifest. Keys must be valid now: what the ledger knew of before is not asked. */
+function signatureOf({ reading }: SignedDocument, about: Digest, trust: TrustRules | undefined): ShownSignature {
+  if ('problem' in reading) {
+    return { by: undefined, detail: reading.problem, predicateType: undefined };
+  }
+  const read = readStatement(reading.envelope);
+  const predicateType = 'problem' in read ? undefined : read.statement.predicateType;
+  if (trust === undefined) {
+    return { by: undefined, detail: 'not checked: no hod.yaml here says whom to trust (`trust:`)', predicateType };
+  }
+  const { by, key, problem } = { key: '', ...verifyEnvelope(reading.envelope, trust, { at: timestampOf(new Date()) }) };
+  const why =
+    problem ??
+    ('problem' in read ? read.problem : isAbout(read.statement, about) ? undefined : 'it is not about this manifest');
+  return why === undefined ? { by, detail: key, predicateType } : { by: undefined, detail: why, predicateType };
 }

@@ -11,6 +11,7 @@ import { withProduct, type SessionOptions } from '../session/session';
 import { readCheckoutRules } from '../workspace/checkout-rules';
 import { environmentNamed } from '../workspace/config';
 import { checkedOut } from '../workspace/git';
+import { SharedRemoteReader } from '../workspace/shared-remote';
 
 /** What `record rules` is told. */
 export interface RecordRulesOptions extends SessionOptions {
@@ -30,7 +31,8 @@ export async function recordRules(options: RecordRulesOptions): Promise<RulesRes
     return withAnnouncing(config, session, { actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
       const by = await actor();
-      const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
+      const context = { ledger, orders: commitOrders(config.folder), remote: new SharedRemoteReader(config) };
+      const judge = new Judge(context, []);
       const acceptance = { environment, here, by: by.name, reason: options.reason };
       const deciding = async () => {
         const judged = await judge.decide((known) => decideAcceptance(acceptance, known));

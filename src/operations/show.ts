@@ -1,6 +1,7 @@
 import { inspectReference } from '../inspect/show';
 import { toShowResult, type ShowResult } from '../results/show';
-import { withoutProduct, type SessionOptions } from '../session/session';
+import { readTrust } from '../workspace/trust';
+import { withProductIfAny, type SessionOptions } from '../session/session';
 
 /** What `show` is told. */
 export interface ShowOptions extends SessionOptions {
@@ -15,7 +16,8 @@ export interface ShowOptions extends SessionOptions {
 /** What one image or index is: its digest, its platforms, how large they are, how they run. */
 export async function show({ reference, platform, deep: isDeep, ...options }: ShowOptions): Promise<ShowResult> {
   const deep = isDeep === true;
-  return withoutProduct(options, async (session) =>
-    toShowResult(await inspectReference(reference, { platform, deep }, session), { deep }),
-  );
+  return withProductIfAny(options, async (config, session) => {
+    const trust = config && (await readTrust(config));
+    return toShowResult(await inspectReference(reference, { platform, deep, trust }, session), { deep });
+  });
 }

@@ -39,7 +39,25 @@ export const showResultSchema = z.strictObject({
   ),
   /** What is listed beside its images, such as attestations, and what refers to it. */
   referrers: z.array(
-    z.strictObject({ digest, type: z.string(), size: z.number().int(), about: z.string().nullable() }),
+    z.strictObject({
+      digest,
+      type: z.string(),
+      size: z.number().int(),
+      about: z.string().nullable(),
+      /** Of each signed document in it; null where it holds none that Hod can check. */
+      signed: z
+        .array(
+          z.strictObject({
+            /** Who signed it, by `trust:` in hod.yaml; null where nobody did that is trusted. */
+            by: z.string().nullable(),
+            /** The key, or why it does not count. */
+            detail: z.string(),
+            /** The type of the statement; null where it is none. */
+            predicateType: z.string().nullable(),
+          }),
+        )
+        .nullable(),
+    }),
   ),
   /** How the image runs, and how it was made; null where several platforms are shown. */
   image: z
@@ -84,7 +102,16 @@ export function toShowResult(shown: Shown, { deep }: { readonly deep: boolean })
     annotations: Object.fromEntries(manifest.annotations),
     shared,
     platforms: platforms.map(toPlatform),
-    referrers: referrers.map((each) => ({ ...each, about: each.about ?? null })),
+    referrers: referrers.map(({ signed, ...each }) => ({
+      ...each,
+      about: each.about ?? null,
+      signed:
+        signed?.map(({ by, detail, predicateType }) => ({
+          by: by ?? null,
+          detail,
+          predicateType: predicateType ?? null,
+        })) ?? null,
+    })),
     image: image === undefined ? null : toRun(image),
     deep,
   };

@@ -9,7 +9,7 @@ import { isInside } from '../system/plain-files';
 import { ruleFiles } from './checkout-rules';
 import type { Config } from './config';
 import { sharedRemote } from './git';
-import { remoteGit, remoteProblem } from './remote-git';
+import { askRemoteGit, remoteProblem } from './remote-git';
 
 /** The heads of the branches of a remote. */
 interface Heads {
@@ -167,7 +167,7 @@ export class SharedRemoteReader {
   }
 
   private git(...args: string[]) {
-    return remoteGit(this.config.folder, '', ...args);
+    return askRemoteGit(this.config.folder, ...args);
   }
 }
 

@@ -3,6 +3,7 @@ import { createHmac, createPrivateKey, sign, type KeyObject } from 'node:crypto'
 import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { hodJson } from '../support/hod';
 import { OtherClient, type Subject } from '../support/other-client';
 import {
   encodedForSigning,
@@ -417,6 +418,25 @@ test('a commit counts that one of the people signed, whatever the settings of th
   await release('2.7.2', ...signing('una'));
   const promoted = await world.promote('uat');
   expect(JSON.stringify(promoted.gates)).toContain('is signed by una@skerry.test');
+});
+
+test('show says of each referrer who signed it, or why that does not count', async () => {
+  const { world } = sandbox;
+  const client = new OtherClient(world.ports.dev, 'skerry/tide-watch');
+  await client.attach(other, envelopeType, JSON.stringify(envelopeOf(statementAbout(subject.digest), [build])));
+  await client.attach(other, envelopeType, JSON.stringify(envelopeOf(statementAbout(other.digest), [key('stranger')])));
+  const shown = await hodJson('show', ['show', `${world.repository('dev', 'tide-watch')}:2.4.0`], world.options);
+  const signed = shown.referrers.flatMap((each) => each.signed ?? []).map(({ by, detail }) => by ?? detail);
+  expect(signed.sort()).toEqual([
+    'build',
+    'it is not about this manifest',
+    'it is not signed by anybody who is trusted',
+  ]);
+  const elsewhere = await hodJson('show', ['show', `${world.repository('dev', 'tide-watch')}:2.4.0`], {
+    ...world.options,
+    cwd: keys,
+  });
+  expect(elsewhere.referrers.flatMap((each) => each.signed ?? [])[0]?.detail).toContain('no hod.yaml here');
 });
 
 test('a weak key, a private key and a missing one are refused by name', async () => {

@@ -240,3 +240,23 @@ test('people who may sign off accept other rules, on record: as many as a releas
   git('checkout', '-q', '-f', 'night');
   await promote('--version', '2.5.3');
 });
+
+test('a repository that moves takes its word along once somebody says so, on record', async () => {
+  const { world } = sandbox;
+  git('remote', 'set-url', 'origin', bare('moved.git'));
+  git('push', '-q', 'origin', 'main');
+  git('fetch', '-q', '--prune');
+  const publish = async (note: string) => {
+    git('commit', '-q', '--allow-empty', '-m', note);
+    git('push', '-q', 'origin', 'main');
+    await world.product.build(note);
+    return hodJson('publish', ['publish'], world.options);
+  };
+  expect((await publish('before')).components.map(({ way }) => way)).toEqual(components.map(() => 'beside'));
+  const accept = ['record', 'rules', '--for', 'dev', '--reason', 'the repository moved', '--actor', 'siv'];
+  expect(await hodJson('record-rules', accept, world.options)).toMatchObject({
+    differences: [`remote: main of ${join(places, 'line')} in force, main of ${join(places, 'moved')} here`],
+    inForce: true,
+  });
+  expect((await publish('after')).components.map(({ way }) => way)).toEqual(components.map(() => 'takes-over'));
+});

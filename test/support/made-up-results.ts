@@ -565,7 +565,16 @@ export const shown: ShowResult = {
     },
     ...{ version: '2.5.0', base: { name: 'registry.test/base/harbour:12', digest: digest(900) } },
   })),
-  referrers: [{ digest: digest(9), type: 'application/vnd.skerry.signature.v1', size: 420, about: null }],
+  referrers: [
+    { digest: digest(9), type: 'application/vnd.skerry.signature.v1', size: 420, about: null, signed: null },
+    {
+      ...{ digest: digest(8), type: 'application/vnd.in-toto+json', size: 960, about: null },
+      signed: [
+        { by: 'build', detail: 'Ed25519 sha256:000700070007', predicateType: 'https://skerry.test/built/v1' },
+        { by: null, detail: 'it is not signed by anybody who is trusted', predicateType: null },
+      ],
+    },
+  ],
   image: null,
   deep: false,
 };

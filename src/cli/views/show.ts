@@ -22,11 +22,12 @@ export function showView(result: ShowResult, { style }: Screen, now: Date): stri
     ...Object.entries(annotations),
   ];
   const rows = platforms.map((each) => platformRow(each, now));
-  const beside = referrers.map(({ digest: own, type, size: bytes, about }) => [
+  const beside = referrers.map(({ digest: own, type, size: bytes, about, signed }) => [
     type,
     own,
     formatBytes(bytes),
     about === null ? '' : `of ${platforms.find((each) => each.digest === about)?.platform ?? shortDigest(about)}`,
+    signed === null ? '' : signed.map(signatureText).join('; '),
   ]);
   return [
     style.strong(reference),
@@ -48,6 +49,13 @@ export function showView(result: ShowResult, { style }: Screen, now: Date): stri
     ...(image === null ? [] : ['', ...imageLines(image, style)]),
   ].join('\n');
 }
+
+/** Who signed a document, or that it does not count and why. */
+function signatureText({ by, detail, predicateType }: Signature): string {
+  const type = predicateType === null ? '' : `${predicateType} `;
+  return by === null ? `${type}not verified: ${detail}` : `${type}signed by ${by} (${detail})`;
+}
+type Signature = NonNullable<ShowResult['referrers'][number]['signed']>[number];
 
 function platformRow(each: ShowResult['platforms'][number], now: Date): string[] {
   return [

@@ -1,5 +1,6 @@
 import { approvedKey, type Fact } from '../ledger/facts';
-import { rulesOf } from '../ledger/rules';
+import { rulesOf, type NamedRules, type RulesSource } from '../ledger/rules';
+import { isSameRemote } from '../remote-identity';
 import type { Action } from '../ledger/entries';
 import { differencesInto } from './gates/describe-rules';
 import { inForceNeeds, rulesInForce, type CheckoutRules } from './gates/rules-in-force';
@@ -35,13 +36,18 @@ export function decideAcceptance({ environment, here, by, reason }: Acceptance, 
     ...inForceNeeds(environment),
     factNeed('rules', here.digest),
     factNeed('rules-approved', key),
+    anywhere,
   ]);
   if (unknown !== undefined) {
     return unknown;
   }
   const { facts } = known;
   const inForce = rulesInForce(facts, environment);
-  const differences = inForce === undefined ? [] : differencesInto(environment, inForce.rules, here.rules);
+  const source = known.standingOf(anywhere)?.source ?? inForce?.source;
+  const differences =
+    inForce === undefined
+      ? []
+      : [...differencesInto(environment, inForce.rules, here.rules), ...moved(inForce, source)];
   const needed = peopleNeeded(environment, inForce);
   const before = (facts.get('rules-approved', key) ?? []).map((each) => each.by);
   if (inForce !== undefined && differences.length === 0) {
@@ -56,13 +62,23 @@ export function decideAcceptance({ environment, here, by, reason }: Acceptance, 
     environment,
     digest,
     commit,
-    // Where rules came from stays known: the remote goes on vouching for them.
-    source: inForce?.source,
+    // A remote goes on vouching for the rules: the one that these stand at, or the one before.
+    source,
     rules: facts.get('rules', digest) === undefined ? rules : undefined,
     reason,
     inForce: enough || undefined,
   };
   return { kind: 'decided', value: { differences, by: all, needed, inForce: enough, actions: isNew ? [action] : [] } };
+}
+
+/** Where the rules of the checkout stand, at the default branch of the remote of this clone. */
+const anywhere = { kind: 'standing', branches: undefined } as const;
+
+/** That another remote vouches from now on, in words; nothing where it is the same. */
+function moved({ source: before }: Pick<NamedRules, 'source'>, now: RulesSource | undefined): string[] {
+  return before === undefined || now === undefined || isSameRemote(before.remote, now.remote)
+    ? []
+    : [`remote: ${before.branch} of ${before.remote} in force, ${now.branch} of ${now.remote} here`];
 }
 
 /** How many people must accept other rules for an environment. */

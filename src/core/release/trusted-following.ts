@@ -1,4 +1,5 @@
 import type { Build } from '../build/build';
+import { isSameRemote } from '../remote-identity';
 import { branchesOf, type Following } from '../build/following';
 import type { Decision, Knowledge, Need } from './knowledge';
 import {
@@ -54,13 +55,14 @@ export function trustedFollowing(
   const vouched = others && whyNotVouched(checkout, inForce, { standing, ancestry: known.ancestry }) === undefined;
   const branches = (!others || vouched ? undefined : followsOf(inForce.rules)) ?? following.branches;
   const found = known.holdingOf(holding);
-  const held = found?.remote === inForce.source.remote ? found.branches : [];
+  const isShared = found?.remote !== undefined && isSameRemote(found.remote, inForce.source.remote);
+  const held = isShared ? found.branches : [];
   const isHeld = (branch: string): boolean => held.includes(branch);
   const branch = build.branch !== undefined && (build.pullRequest || isHeld(build.branch)) ? build.branch : undefined;
   const unproven =
     build.branch === undefined || branch !== undefined
       ? undefined
-      : `${inForce.source.remote} does not say that it is of ${build.branch}: ${found?.why || 'this clone has another remote'}`;
+      : `${inForce.source.remote} does not say that it is of ${build.branch}: ${isShared || found?.remote === undefined ? (found?.why ?? '') : `this clone is of ${found.remote}; if the repository moved, \`hod record rules --for ${environment}\` says so`}`;
   return {
     kind: 'decided',
     value: {

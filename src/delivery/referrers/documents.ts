@@ -1,27 +1,53 @@
-import { atMost } from '../../core/bytes';
+import { allBytes } from '../../core/bytes';
 import { verified, type ContentNode } from '../../core/oci/content';
 import type { Descriptor } from '../../core/oci/descriptor';
 import { typeOf } from '../../core/oci/referrers';
+import { HodError } from '../../core/errors';
 import type { SignedDocument } from '../../core/release/gates/attested';
 import { readEnvelope } from '../../core/trust/dsse';
 import { readUnlessGone, type Referrer } from './find';
 
 /** Media types of signed documents: envelopes of DSSE, and statements of in-toto, which stand in such envelopes. */
 const signedType = /(^|[^a-z])(dsse|in-toto)([^a-z]|$)/;
-/** A document is as large as any JSON document that Hod reads. */
+/** The documents of one referrer are together as large as any JSON document that Hod reads. */
 const most = 4 * 1024 * 1024;
-/** So many documents one referrer may hold, in layers and, one a line, in each. */
+/** So many documents of one referrer are looked at. */
 const mostDocuments = 100;
 
-/** Reads the signed documents among the referrers of a component. Others, such as bills of materials, are not read. */
+/** The most bytes of signed documents that are held of one component. */
+const mostBytes = 64 * 1024 * 1024;
+/** So many referrers are read at once. */
+const atOnce = 16;
+
+/**
+ * Reads the signed documents among the referrers of a component. Others, such as bills of materials, are not read.
+ *
+ * @throws `too-many-manifests` where anybody has pushed more of them than can be looked at.
+ */
 export async function readSignedDocuments(referrers: readonly Referrer[]): Promise<SignedDocument[]> {
-  const read = await Promise.all(
-    referrers.map(async (each) => {
-      const node = await readUnlessGone(each);
-      return node === undefined ? [] : documentsIn(each, node);
-    }),
-  );
-  return read.flat();
+  const found: SignedDocument[] = [];
+  let held = 0;
+  for (let at = 0; at < referrers.length; at += atOnce) {
+    const read = await Promise.all(
+      referrers.slice(at, at + atOnce).map(async (each) => {
+        const node = await readUnlessGone(each);
+        return node === undefined ? [] : documentsIn(each, node);
+      }),
+    );
+    found.push(...read.flat());
+    held += read
+      .flat()
+      .reduce((sum, { reading }) => sum + ('envelope' in reading ? reading.envelope.payload.length : 0), 0);
+    if (held > mostBytes) {
+      throw new HodError('too-many-manifests', {
+        what: 'there are too many signed documents',
+        object: referrers[0]?.subject ?? '',
+        why: `those that refer to it have more than ${mostBytes} bytes together`,
+        next: 'remove those that nobody needs from the registry',
+      });
+    }
+  }
+  return found;
 }
 
 /** Reads the signed documents that a referrer holds. */
@@ -34,21 +60,24 @@ export async function documentsIn(
   }
   const isSigned = signedType.test(typeOf(manifest));
   const layers = manifest.layers.filter(({ mediaType }) => isSigned || signedType.test(mediaType));
-  const readings = await Promise.all(
-    layers.slice(0, mostDocuments).map(async (layer) => readingsOf(await bytesOf(layer, source), layer)),
-  );
-  return readings.flat().map((reading) => ({ referrer, subject, reading }));
+  const size = layers.reduce((sum, layer) => sum + layer.size, 0);
+  if (size > most) {
+    const problem = `it has ${size} bytes of signed documents, and at most ${most} are read`;
+    return [{ referrer, subject, reading: { problem } }];
+  }
+  const readings: SignedDocument['reading'][] = [];
+  for (const layer of layers) {
+    readings.push(...readingsOf(await bytesOf(layer, source)));
+  }
+  return readings.slice(0, mostDocuments).map((reading) => ({ referrer, subject, reading }));
 }
 
-async function bytesOf(layer: Descriptor, source: ContentNode['source']): Promise<Uint8Array | undefined> {
-  return layer.size > most ? undefined : atMost(most, verified(await source.openBlob(layer), layer, source.label));
+async function bytesOf(layer: Descriptor, source: ContentNode['source']): Promise<Uint8Array> {
+  return allBytes(verified(await source.openBlob(layer), layer, source.label));
 }
 
 /** The envelope in some bytes; or several, one a line (in-toto attestation framework, "bundle": JSON Lines). */
-function readingsOf(bytes: Uint8Array | undefined, { size }: Descriptor): SignedDocument['reading'][] {
-  if (bytes === undefined) {
-    return [{ problem: `it has ${size} bytes, and at most ${most} are read` }];
-  }
+function readingsOf(bytes: Uint8Array): SignedDocument['reading'][] {
   const whole = readEnvelope(bytes);
   const lines = Buffer.from(bytes)
     .toString('utf8')

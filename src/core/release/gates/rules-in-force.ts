@@ -3,6 +3,7 @@ import type { Fact, Facts } from '../../ledger/facts';
 import type { JudgedBy, NamedRules, ProductRules, RulesSource } from '../../ledger/rules';
 import type { Ancestry } from '../../tags/ordering';
 import type { Despite } from '../despite';
+import { isSameRemote } from '../../remote-identity';
 import { differencesInto } from './describe-rules';
 import type { Gate } from './gate';
 import { factNeed, type Knowledge, type Need } from '../knowledge';
@@ -174,10 +175,10 @@ export function whyNotVouched(
     return standing?.why ?? 'nobody has looked where they stand';
   }
   const { remote, branch } = standing.source;
-  if (source === undefined || (source.remote === remote && source.branch === branch)) {
+  if (source === undefined || (isSameRemote(source.remote, remote) && source.branch === branch)) {
     return undefined;
   }
-  if (source.remote !== remote) {
+  if (!isSameRemote(source.remote, remote)) {
     return `they stand at ${remote}, and the rules in force are of ${source.remote}`;
   }
   return ageOf(here, inForce, ancestry) === 'newer'

@@ -1,6 +1,6 @@
 import { sha256, type Digest } from '../../oci/digest';
 import { publishersOf, type Fact, type Release } from '../../ledger/facts';
-import { rulesOf, wayTo, type AdmissionRules, type ProductRules } from '../../ledger/rules';
+import { productRulesSchema, rulesOf, wayTo, type AdmissionRules, type ProductRules } from '../../ledger/rules';
 import type { ContentId } from '../../ledger/release';
 import type { SignedText } from '../knowledge';
 import type { Gate } from './gate';
@@ -40,8 +40,10 @@ export function signOffText({ product, environment, content, rules }: SignedOff)
 
 /** Returns the digest of the rules that decide what comes into an environment: others of the product do not change it. */
 export function environmentRulesDigest(environment: string, rules: ProductRules): Digest {
-  const { trust, groups } = rules;
-  return sha256(JSON.stringify([rulesOf(rules, environment), wayTo(rules, environment), trust, groups]));
+  // In the order of the schema: rules that were read and rules that were kept must say the same.
+  const sorted = productRulesSchema.parse(rules);
+  const { trust, groups } = sorted;
+  return sha256(JSON.stringify([rulesOf(sorted, environment), wayTo(sorted, environment), trust, groups]));
 }
 
 /** What is known where sign-offs are counted. */
