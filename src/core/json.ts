@@ -105,6 +105,13 @@ export function mapOf<T>(value: z.ZodType<T>) {
   );
 }
 
+const anyMap = mapOf(z.unknown());
+
+/** Returns the value in a JSON document that keys lead to, with dots between them (`session.token`); undefined where there is none. */
+export function valueAt(document: unknown, path: string): unknown {
+  return path.split('.').reduce<unknown>((here, key) => anyMap.safeParse(here).data?.get(key), document);
+}
+
 /** The issues of a failed validation, one after the other: `layers[0].size must be …`. */
 export function issuesToText(error: z.ZodError): string {
   return error.issues

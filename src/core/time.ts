@@ -27,6 +27,20 @@ export function timestampOf(date: Date): Timestamp {
   return text;
 }
 
+/**
+ * Reads a time that somebody else wrote (RFC 3339, or ISO 8601 without a zone), in UTC; undefined where it is none. Without a zone it
+ * is taken as UTC: machines that build run in it.
+ */
+export function readTime(text: string): Timestamp | undefined {
+  const found = /^\d{4}-\d\d-\d\dT\d\d:\d\d(?::\d\d(?:\.\d+)?)?(Z|[+-]\d\d:?\d\d)?$/.exec(text);
+  if (found === null) {
+    return undefined;
+  }
+  const date = new Date(found[1] === undefined ? `${text}Z` : text);
+  const written = Number.isNaN(date.getTime()) ? '' : date.toISOString();
+  return isTimestamp(written) ? written : undefined;
+}
+
 /** The day of a moment, `YYYYMMDD`. */
 export function dayOf(time: Timestamp): string {
   return time.slice(0, 10).replaceAll('-', '');

@@ -9,7 +9,7 @@ import { Carrier } from './carry';
 import type { CarriedReferrers } from './referrers/carry';
 
 /** A report on its way to the registry: it refers to each component that it is about. */
-export type CarriedReport = Pick<CarriedReferrers, 'target' | 'referrers' | 'carried'>;
+type CarriedReport = Pick<CarriedReferrers, 'target' | 'referrers' | 'carried'>;
 
 /** Sends a report to the registry of an environment, as a referrer of each component that it is about. It is not listed yet. */
 export async function carryReport(

@@ -5,7 +5,7 @@ import { decideEvidence, type Evidence, type SignedSignOff } from '../core/relea
 import { environmentRulesDigest, signOffNamespace, signOffText } from '../core/release/gates/sign-offs';
 import { timestampOf } from '../core/time';
 import type { Session } from '../session/session';
-import { readCheckoutRules } from '../workspace/checkout-rules';
+import type { ProductRules } from '../core/ledger/rules';
 import type { Config } from '../workspace/config';
 import { signingKey } from '../workspace/git';
 import { readSigner, signText } from '../workspace/ssh-signature';
@@ -27,13 +27,18 @@ export async function signSignOffs(
   { key, actor }: { readonly key: string | true; readonly actor: string | undefined },
   {
     config,
+    rules,
     judge,
     session,
-  }: { readonly config: Config; readonly judge: Judge; readonly session: Pick<Session, 'observer'> },
+  }: {
+    readonly config: Config;
+    readonly rules: ProductRules;
+    readonly judge: Judge;
+    readonly session: Pick<Session, 'observer'>;
+  },
 ): Promise<SignedEvidence> {
   const { product, folder } = config;
   const { environment } = evidence;
-  const { rules } = await readCheckoutRules(config, undefined);
   const file = key === true ? await signingKey(folder) : key;
   if (file === undefined) {
     throw notSigned('git', 'git has no SSH key to sign with (`user.signingkey`)');

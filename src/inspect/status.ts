@@ -21,7 +21,8 @@ import type { Patience } from '../http/wire';
 import { ledgerLabel } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
-import { admissionRulesIn, readCheckoutRules } from '../workspace/checkout-rules';
+import { admissionRulesIn } from '../core/ledger/rules';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import { commitsBetween } from '../workspace/git';
 import type { ComponentBase } from '../core/insight/moved-bases';
 import { basesOf } from './bases';
@@ -326,7 +327,7 @@ async function waitingFor(
       to: to.name,
       taking: await readTaking(config, to),
       product: config.product,
-      admissionRules: admissionRulesIn({ rules }, to.name),
+      admissionRules: admissionRulesIn(rules, to.name),
       rules,
     })),
   );

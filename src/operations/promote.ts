@@ -17,7 +17,8 @@ import { actorOf } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { SharedRemoteReader } from '../workspace/shared-remote';
-import { admissionRulesIn, readCheckoutRules } from '../workspace/checkout-rules';
+import { admissionRulesIn } from '../core/ledger/rules';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import { checkedOut } from '../workspace/git';
 import { trustsNobody } from '../core/trust/trust-rules';
 import { formatRepository } from '../core/oci/reference';
@@ -108,7 +109,7 @@ async function promoteInto(
     environment: to.name,
     rulesOf: to.rulesOf,
     taking,
-    admissionRules: admissionRulesIn(checkout, to.name),
+    admissionRules: admissionRulesIn(checkout.rules, to.name),
     trust,
     placesBefore: (component) =>
       to.before.map((each) => formatRepository(environmentNamed(config, each).repositoryOf(component))),

@@ -24,7 +24,8 @@ import { actorOf } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { SharedRemoteReader } from '../workspace/shared-remote';
 import type { CheckoutRules } from '../core/release/gates/rules-in-force';
-import { admissionRulesIn, readCheckoutRules } from '../workspace/checkout-rules';
+import { admissionRulesIn } from '../core/ledger/rules';
+import { readCheckoutRules } from '../workspace/checkout-rules';
 import type { Config } from '../workspace/config';
 import { moveIfElsewhere } from './moving';
 import { stepsAfterDelivery } from './next-steps';
@@ -108,7 +109,13 @@ async function readPublication(
 }
 
 function receptionOf(parcel: ParcelRelease, environment: string, checkout: CheckoutRules, despite: Despite): Reception {
-  return { parcel, environment, rules: admissionRulesIn(checkout, environment), now: timestampOf(new Date()), despite };
+  return {
+    parcel,
+    environment,
+    rules: admissionRulesIn(checkout.rules, environment),
+    now: timestampOf(new Date()),
+    despite,
+  };
 }
 
 /** Tells that an empty ledger met tags in the registry. */

@@ -12,6 +12,7 @@ import { withProduct, type Session, type SessionOptions } from '../session/sessi
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
 import { readCheckoutRules } from '../workspace/checkout-rules';
 import type { ProductRules } from '../core/ledger/rules';
+import { peopleOf } from '../core/release/gates/sign-offs';
 import { signSignOffs } from '../delivery/sign-off';
 import type { Action } from '../core/ledger/entries';
 import { hasPassed } from '../core/reports/summary';
@@ -72,21 +73,20 @@ export async function signOff(options: SignOffOptions): Promise<SignOffResult> {
       said: { kind: 'signed-off' },
       counts: countedBy(to, rules),
     } as const;
-    return append(evidence, options, { config, session }, undefined);
+    return append(evidence, options, { config, session, rules }, undefined);
   });
 }
 
 /** Whose sign-offs an environment counts. */
-function countedBy({ admissionRules }: EnvironmentConfig, { groups = [] }: ProductRules): SignOffsCounted {
+function countedBy({ admissionRules }: EnvironmentConfig, { groups }: ProductRules): SignOffsCounted {
   const { signOffsFrom: from, signOffsProven } = admissionRules;
-  const people = from && groups.filter(({ name }) => from.includes(name)).flatMap((each) => each.people);
-  return { groups: from ?? [], people, proven: signOffsProven === true };
+  return { groups: from ?? [], people: peopleOf(from, groups), proven: signOffsProven === true };
 }
 
 async function append(
   evidence: Omit<Evidence, 'by'>,
   options: SignOffOptions,
-  { config, session }: { readonly config: Config; readonly session: Session },
+  { config, session, rules }: { readonly config: Config; readonly session: Session; readonly rules?: ProductRules },
   report: ReportFile | undefined,
 ): Promise<SignOffResult> {
   const { product, folder } = config;
@@ -98,9 +98,9 @@ async function append(
     const context = { ledger, orders: commitOrders(folder) };
     const judge = new Judge(context, []);
     const { said, by } =
-      options.sign === undefined
+      options.sign === undefined || rules === undefined
         ? { said: evidence.said, by: await actor() }
-        : await signSignOffs(evidence, { key: options.sign, actor: options.actor }, { config, judge, session });
+        : await signSignOffs(evidence, { key: options.sign, actor: options.actor }, { config, rules, judge, session });
     const decide = (known: Knowledge) => decideEvidence({ ...evidence, said, by: by.name }, known);
     const first = (await judge.decide(decide)).value;
     const along =

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { tagKinds } from '../core/tags/rules';
+import { namesOfSigner } from '../core/trust/people';
 import { keyDigest } from '../core/trust/public-key';
 import { trustsNobody, type TrustRules } from '../core/trust/trust-rules';
 import { digest } from './common';
@@ -151,6 +152,6 @@ export function toTrust({ keys, authorities, people }: TrustRules = trustsNobody
       return { name, kind, digest: keyDigest(key), from: from ?? null, until: until ?? null };
     }),
     authorities: authorities.map(({ name, names }) => ({ name, names: [...names] })),
-    people: people.map((line) => line.split(/[ \t]/)[0] ?? ''),
+    people: people.map(namesOfSigner),
   };
 }

@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import type { ChosenRelease } from '../core/release/promotion';
-import { countBySeverity, reportFormats, type Severity } from '../core/reports/report';
-import type { ReportSummary } from '../core/reports/summary';
+import { reportFormats, type Severity } from '../core/reports/report';
+import { severityCounts, type ReportSummary } from '../core/reports/summary';
 import { digest } from './common';
 
 const count = z.number().int();
@@ -69,9 +69,9 @@ export function toReport(summary: ReportSummary | undefined): ResultResult['repo
   if (summary === undefined) {
     return null;
   }
-  const { digest: own, format, tool, at, findings, more = {}, tests } = summary;
-  const counts = countBySeverity(findings ?? []);
-  const of = (severity: Severity): number => (counts.get(severity) ?? 0) + (more[severity] ?? 0);
+  const { digest: own, format, tool, at, findings, tests } = summary;
+  const counts = severityCounts(summary);
+  const of = (severity: Severity): number => counts.get(severity) ?? 0;
   return {
     ...{ digest: own, format, tool: tool ?? null, at: at ?? null, tests: tests ?? null },
     findings:

@@ -2,7 +2,7 @@ import type { CommitId } from '../core/commit';
 import { parse } from 'yaml';
 import type * as z from 'zod';
 import { issuesToText } from '../core/json';
-import { noAdmissionRules, rulesDigest, rulesOf, type AdmissionRules, type ProductRules } from '../core/ledger/rules';
+import { rulesDigest, type AdmissionRules, type ProductRules } from '../core/ledger/rules';
 import { fileUnusable, readSmallFile } from '../system/plain-files';
 import { exceptionsSchema } from './config-schema';
 import type { CheckoutRules } from '../core/release/gates/rules-in-force';
@@ -58,11 +58,6 @@ async function readExceptions(file: string): Promise<z.infer<typeof exceptionsSc
   } catch (error) {
     throw fileUnusable(file, error, 'write a list of `{ id, reason, by, until }`; docs/evidence.md has an example');
   }
-}
-
-/** Returns what the rules of a checkout ask of a release that comes into an environment. */
-export function admissionRulesIn({ rules }: Pick<CheckoutRules, 'rules'>, environment: string): AdmissionRules {
-  return rulesOf(rules, environment)?.gates ?? noAdmissionRules;
 }
 
 /** Returns all files that rules are read from: hod.yaml, what it extends, keys, and exceptions. */

@@ -18,6 +18,11 @@ interface Heads {
   readonly usual: string | undefined;
   readonly heads: ReadonlyMap<string, CommitId>;
 }
+/** A file that rules are read from: its path in the clone, and its text. */
+interface RuleText {
+  readonly path: string;
+  readonly text: string;
+}
 type Asked<T> = T | { readonly why: string };
 
 /** So many followed branches are looked at. */
@@ -27,6 +32,7 @@ const mostBranches = 50;
 export class SharedRemoteReader {
   private found: Promise<{ readonly name: string; readonly identity: string } | undefined> | undefined;
   private heads: Promise<Asked<Heads>> | undefined;
+  private texts: Promise<Asked<readonly RuleText[]>> | undefined;
 
   constructor(private readonly config: Pick<Config, 'folder' | 'files' | 'trust' | 'environments'>) {}
 
@@ -122,25 +128,40 @@ export class SharedRemoteReader {
 
   /** Why the files of the rules do not stand at a commit as they are here; undefined where they do. */
   private async whyOtherwise(head: CommitId, branch: string): Promise<string | undefined> {
-    const { folder } = this.config;
     const missing = await this.fetchMissing(head, branch);
     if (missing !== undefined) {
       return missing;
     }
-    const top = (await this.git('rev-parse', '--show-toplevel')).stdout.trim();
-    for (const file of ruleFiles(this.config)) {
-      const path = await realpath(resolve(folder, file));
-      const inClone = relative(top, path);
-      if (!isInside(top, path)) {
-        return `${file} is not in this clone`;
-      }
-      const there = await this.git('cat-file', 'blob', `${head}:${inClone}`);
-      const same = there.exitCode === 0 && plain(there.stdout) === plain(await readFile(path, 'utf8'));
-      if (!same) {
-        return `${inClone} differs from the head of ${branch} (${head.slice(0, 12)})`;
+    const files = await this.ruleTexts();
+    if ('why' in files) {
+      return files.why;
+    }
+    for (const { path, text } of files) {
+      const there = await this.git('cat-file', 'blob', `${head}:${path}`);
+      if (there.exitCode !== 0 || plain(there.stdout) !== text) {
+        return `${path} differs from the head of ${branch} (${head.slice(0, 12)})`;
       }
     }
     return undefined;
+  }
+
+  private ruleTexts(): Promise<Asked<readonly RuleText[]>> {
+    this.texts ??= this.readRuleTexts();
+    return this.texts;
+  }
+
+  /** The files that rules are read from, as they are here. */
+  private async readRuleTexts(): Promise<Asked<readonly RuleText[]>> {
+    const top = (await this.git('rev-parse', '--show-toplevel')).stdout.trim();
+    const texts: RuleText[] = [];
+    for (const file of ruleFiles(this.config)) {
+      const path = await realpath(resolve(this.config.folder, file));
+      if (!isInside(top, path)) {
+        return { why: `${file} is not in this clone` };
+      }
+      texts.push({ path: relative(top, path), text: plain(await readFile(path, 'utf8')) });
+    }
+    return texts;
   }
 
   /** Brings a commit that the clone lacks; answers why that failed. */

@@ -45,7 +45,7 @@ export async function readTrust({ trust, folder }: Pick<Config, 'trust' | 'folde
   return {
     keys: keys.sort(byName),
     authorities: authorities.sort(byName),
-    people: people?.people.map(({ line }) => line) ?? [],
+    people: people?.lines ?? [],
   };
 }
 

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { mapOf, mapTexts } from '../json';
+import { mapTexts, valueAt } from '../json';
 import { fillPlaceholders } from '../placeholders';
 import type { Credential } from './credential';
 
@@ -125,15 +125,6 @@ function expiryIn(answer: LoginPlaces, document: unknown, asked: number): Date |
   const epoch = secondsSchema.safeParse(at).data;
   const time = epoch === undefined ? Date.parse(String(at)) : epoch * 1000;
   return Number.isNaN(time) ? undefined : new Date(time);
-}
-
-const record = mapOf(z.unknown());
-
-function valueAt(document: unknown, path: string): unknown {
-  return path.split('.').reduce<unknown>((here, key) => {
-    const holder = record.safeParse(here).data;
-    return holder?.get(key);
-  }, document);
 }
 
 function filledRecord(entries: Readonly<Record<string, string>>, values: ExchangeValues): Record<string, string> {

@@ -1,4 +1,4 @@
-import { noAdmissionRules, rulesOf, type AdmissionRules, type ProductRules } from '../ledger/rules';
+import { admissionRulesIn, noAdmissionRules, rulesOf, type AdmissionRules, type ProductRules } from '../ledger/rules';
 import type { Signer, SignOff } from '../release/gates/sign-offs';
 import { cameInto, stayIn } from '../ledger/environment';
 import { tagKey, type Fact, type Facts, type Release, type ServedComponent } from '../ledger/facts';
@@ -148,7 +148,7 @@ export interface Note {
  */
 export function proveByRules(proven: Proven, known: EvidenceKnown): RulesProof {
   const { release, environment, served, before } = proven;
-  const today = rulesOf(known.today, environment)?.gates ?? noAdmissionRules;
+  const today = admissionRulesIn(known.today, environment);
   const rulingBy = (rules: ProductRules | undefined): Ruling => {
     return { product: known.product, rules, signerOf: (each) => known.signerOf(each, rules) };
   };

@@ -181,6 +181,11 @@ export function rulesOf({ environments }: ProductRules, name: string): Environme
   return environments.find((each) => each.name === name);
 }
 
+/** Returns what an environment asks of a release; nothing where there is none of this name. */
+export function admissionRulesIn(rules: ProductRules, name: string): AdmissionRules {
+  return rulesOf(rules, name)?.gates ?? noAdmissionRules;
+}
+
 /** Returns the environments through which releases come into one, the first to the last, itself included. */
 export function wayTo(rules: ProductRules, name: string): string[] {
   const way: string[] = [];

@@ -59,10 +59,12 @@ export function trustedFollowing(
   const held = isShared ? found.branches : [];
   const isHeld = (branch: string): boolean => held.includes(branch);
   const branch = build.branch !== undefined && (build.pullRequest || isHeld(build.branch)) ? build.branch : undefined;
+  const elsewhere = `this clone is of ${found?.remote ?? ''}; if the repository moved, \`hod record rules --for ${environment}\` says so`;
+  const why = isShared || found?.remote === undefined ? (found?.why ?? '') : elsewhere;
   const unproven =
     build.branch === undefined || branch !== undefined
       ? undefined
-      : `${inForce.source.remote} does not say that it is of ${build.branch}: ${isShared || found?.remote === undefined ? (found?.why ?? '') : `this clone is of ${found.remote}; if the repository moved, \`hod record rules --for ${environment}\` says so`}`;
+      : `${inForce.source.remote} does not say that it is of ${build.branch}: ${why}`;
   return {
     kind: 'decided',
     value: {

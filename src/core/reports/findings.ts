@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { issuesToText } from '../json';
-import { isTimestamp, type Timestamp } from '../time';
+import { readTime } from '../time';
 import { merged, type ReportFinding, type ReportReading, type Severity } from './report';
 
 /** A score from 0 to 10 as a severity (CVSS v3.1, "Qualitative Severity Rating Scale"). */
@@ -53,7 +53,9 @@ export function readSarif(document: unknown): ReportReading {
     return { problem: issuesToText(parsed.error) };
   }
   const { runs } = parsed.data;
-  const times = runs.flatMap(({ invocations = [] }) => invocations.flatMap(({ endTimeUtc }) => timeIn(endTimeUtc)));
+  const times = runs.flatMap(({ invocations = [] }) =>
+    invocations.flatMap(({ endTimeUtc = '' }) => readTime(endTimeUtc) ?? []),
+  );
   const tools = runs.map(({ tool: { driver } }) => [driver.name, driver.version].filter(Boolean).join(' '));
   return {
     report: {
@@ -138,7 +140,7 @@ export function readCycloneDx(document: unknown): ReportReading {
     report: {
       format: 'cyclonedx',
       tool: all.map(({ name, version }) => [name, version].filter(Boolean).join(' ')).join(', ') || undefined,
-      at: timeIn(timestamp)[0],
+      at: readTime(timestamp ?? ''),
       findings: merged(found),
       tests: undefined,
     },
@@ -148,13 +150,4 @@ export function readCycloneDx(document: unknown): ReportReading {
 function worstOf(rated: readonly Severity[]): Severity {
   const order: readonly Severity[] = ['critical', 'high', 'medium', 'low', 'unknown', 'none'];
   return order.find((severity) => rated.includes(severity)) ?? 'unknown';
-}
-
-/** A time of a report, in UTC; nothing where it is none. */
-export function timeIn(text: string | undefined): Timestamp[] {
-  const isTime = text !== undefined && /^\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:?\d\d)?$/.test(text);
-  // Without a zone it is taken as UTC: machines that build run in it.
-  const date = new Date(isTime ? (/(Z|[+-]\d\d:?\d\d)$/.test(text) ? text : `${text}Z`) : NaN);
-  const written = Number.isNaN(date.getTime()) ? '' : date.toISOString();
-  return isTimestamp(written) ? [written] : [];
 }

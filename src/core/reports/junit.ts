@@ -1,6 +1,6 @@
 import { SaxesParser } from 'saxes';
 import { messageOf } from '../errors';
-import { timeIn } from './findings';
+import { readTime, type Timestamp } from '../time';
 import type { ReportReading, TestCounts } from './report';
 
 /** Deeper documents are written by no test runner. */
@@ -13,7 +13,7 @@ const deepest = 64;
 export function readJUnit(text: string): ReportReading {
   const parser = strictParser();
   const counts = { passed: 0, failed: 0, skipped: 0 };
-  const times: string[] = [];
+  const times: Timestamp[] = [];
   const names: string[] = [];
   let depth = 0;
   let root: string | undefined;
@@ -34,7 +34,8 @@ export function readJUnit(text: string): ReportReading {
     } else if (name === 'skipped' && outcome === 'passed') {
       outcome = 'skipped';
     } else if (name === 'testsuite') {
-      times.push(...timeIn(attributes['timestamp']));
+      const time = readTime(attributes['timestamp'] ?? '');
+      times.push(...(time === undefined ? [] : [time]));
       names.push(...(attributes['name'] === undefined ? [] : [attributes['name']]));
     }
   });
@@ -53,7 +54,7 @@ export function readJUnit(text: string): ReportReading {
   if (root !== 'testsuites' && root !== 'testsuite') {
     return { problem: `it begins with <${root ?? ''}>; a JUnit report begins with <testsuites> or <testsuite>` };
   }
-  const [at] = times.sort().flatMap((time) => timeIn(time));
+  const [at] = times.sort();
   return { report: { format: 'junit', tool: names[0], at, findings: undefined, tests: counts } };
 }
 

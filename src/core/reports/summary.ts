@@ -56,3 +56,13 @@ export function hasPassed({ findings = [], tests }: Report): boolean {
     ? !findings.some(({ severity }) => bad.includes(severity))
     : tests.failed === 0 && tests.passed > 0;
 }
+
+/** Counts the findings of a report by severity, those that are kept by their ids and those that are not; without some of the former. */
+export function severityCounts(
+  { findings = [], more = {} }: Pick<ReportSummary, 'findings' | 'more'>,
+  excused: ReadonlySet<string> = new Set(),
+): Map<Severity, number> {
+  const counts = countBySeverity(findings.filter(({ id }) => !excused.has(id)));
+  severities.forEach((severity) => counts.set(severity, (counts.get(severity) ?? 0) + (more[severity] ?? 0)));
+  return counts;
+}

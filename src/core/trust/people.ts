@@ -1,28 +1,28 @@
-/** The SSH keys of people, as OpenSSH reads them (ssh-keygen(1), "ALLOWED SIGNERS"). */
-export interface KnownPerson {
-  /** The names that the line gives to the key, with wildcards, as ssh-keygen reads them. */
-  readonly names: string;
-  /** The whole line. */
-  readonly line: string;
-}
-
 const keyType =
   /^(ssh-ed25519|ecdsa-sha2-nistp(256|384|521)|ssh-rsa|sk-ssh-ed25519@openssh\.com|sk-ecdsa-sha2-nistp256@openssh\.com)$/;
 
-/** Reads a file of allowed signers, or says which line is none. What a line means is decided by ssh-keygen. */
-export function readPeople(text: string): { readonly people: readonly KnownPerson[] } | { readonly problem: string } {
-  const people: KnownPerson[] = [];
+/**
+ * Reads the lines of a file of allowed signers (ssh-keygen(1), "ALLOWED SIGNERS"), or says which line is none. What a line means is
+ * decided by ssh-keygen.
+ */
+export function readPeople(text: string): { readonly lines: readonly string[] } | { readonly problem: string } {
+  const lines: string[] = [];
   for (const [at, full] of text.split(/\r?\n/).entries()) {
     const line = full.trim();
     if (line === '' || line.startsWith('#')) {
       continue;
     }
-    const words = line.split(/[ \t]+/);
-    const [names = ''] = words;
-    if (!words.some((word) => keyType.test(word)) || keyType.test(names)) {
+    if (!line.split(blanks).some((word) => keyType.test(word)) || keyType.test(namesOfSigner(line))) {
       return { problem: `line ${at + 1} is not \`NAME KEY-TYPE KEY\`` };
     }
-    people.push({ names, line });
+    lines.push(line);
   }
-  return people.length === 0 ? { problem: 'it names nobody' } : { people };
+  return lines.length === 0 ? { problem: 'it names nobody' } : { lines };
+}
+
+const blanks = /[ \t]+/;
+
+/** Returns the names that a line of allowed signers gives to its key, as they stand there. */
+export function namesOfSigner(line: string): string {
+  return line.split(blanks)[0] ?? '';
 }

@@ -1,7 +1,7 @@
 import * as z from 'zod';
-import { issuesToText, mapOf, readJson } from '../json';
+import { issuesToText, mapOf, readJson, valueAt } from '../json';
 import type { Digest } from '../oci/digest';
-import { isTimestamp, timestampOf, type Timestamp } from '../time';
+import { readTime, type Timestamp } from '../time';
 import type { Envelope } from './dsse';
 
 /** What an envelope holds where its payload is a statement (in-toto attestation framework, "envelope"). */
@@ -68,30 +68,8 @@ const usualTimes = [
  */
 export function timeOfStatement({ document }: Statement, dated: string | undefined): Timestamp | undefined {
   const [found] = (dated === undefined ? usualTimes : [dated]).flatMap((path) => {
-    const value = fieldAt(document, path);
-    return typeof value === 'string' && /^\d{4}-\d\d-\d\dT/.test(value) ? [new Date(value)] : [];
+    const value = valueAt(document, path);
+    return typeof value === 'string' ? (readTime(value) ?? []) : [];
   });
-  return found === undefined || Number.isNaN(found.getTime()) ? undefined : normalised(found);
-}
-
-function normalised(date: Date): Timestamp | undefined {
-  const text = date.getUTCFullYear() > 9999 ? undefined : timestampOf(date);
-  return text !== undefined && isTimestamp(text) ? text : undefined;
-}
-
-const record = z.custom<Readonly<Record<string, unknown>>>(
-  (value) => typeof value === 'object' && value !== null && !Array.isArray(value),
-);
-
-/** Returns the value of a field of a document, by the keys that lead there with dots between them; undefined where there is none. */
-export function fieldAt(document: Readonly<Record<string, unknown>>, path: string): unknown {
-  let at: unknown = document;
-  for (const key of path.split('.')) {
-    const { data } = record.safeParse(at);
-    if (data === undefined || !Object.hasOwn(data, key)) {
-      return undefined;
-    }
-    at = data[key];
-  }
-  return at;
+  return found;
 }

@@ -56,7 +56,7 @@ function signedByKey(
 }
 
 /** Why a key does not count at a time; undefined where it does. */
-export function problemOfKeyTime(key: TrustedKey, at: Timestamp): string | undefined {
+function problemOfKeyTime(key: TrustedKey, at: Timestamp): string | undefined {
   const { name, from, until } = key;
   if (until !== undefined && Date.parse(at) >= Date.parse(until)) {
     return `it is signed with the key of ${name} (${describeKey(key)}) that expired on ${until}`;

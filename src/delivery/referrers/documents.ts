@@ -50,8 +50,8 @@ export async function readSignedDocuments(referrers: readonly Referrer[]): Promi
   return found;
 }
 
-/** Reads the signed documents that a referrer holds. */
-export async function documentsIn(
+/** The signed documents that a referrer holds. */
+async function documentsIn(
   { digest: referrer, subject }: Pick<Referrer, 'digest' | 'subject'>,
   { manifest, source }: ContentNode,
 ): Promise<SignedDocument[]> {

@@ -1,11 +1,12 @@
 import { describeDuration } from '../../amounts';
 import { grouped } from '../../grouped';
 import type { AttestationRule } from '../../ledger/rules';
+import { valueAt } from '../../json';
 import { shortDigest, type Digest } from '../../oci/digest';
 import type { PlatformImage } from '../../oci/content';
 import { timestampOf, type Timestamp } from '../../time';
 import type { Envelope } from '../../trust/dsse';
-import { fieldAt, isAbout, readStatement, timeOfStatement, type Statement } from '../../trust/statement';
+import { isAbout, readStatement, timeOfStatement, type Statement } from '../../trust/statement';
 import type { TrustRules } from '../../trust/trust-rules';
 import { verifyEnvelope } from '../../trust/verify';
 
@@ -154,13 +155,13 @@ function earlier(seen: Timestamp | undefined, now: Timestamp): Timestamp {
 
 function problemOfFields({ where }: AttestationRule, { document }: Statement): string | undefined {
   const wrong = where.find(({ field, values }) => {
-    const value = fieldAt(document, field);
+    const value = valueAt(document, field);
     return !isPlain(value) || !values.some((each) => matches(each, String(value)));
   });
   if (wrong === undefined) {
     return undefined;
   }
-  const value = fieldAt(document, wrong.field);
+  const value = valueAt(document, wrong.field);
   const found = isPlain(value) ? `is ${String(value)}` : value === undefined ? 'is missing' : 'is no single value';
   return `${wrong.field} ${found}; expected: ${wrong.values.join(' or ')}`;
 }

@@ -7,6 +7,7 @@ import {
   type ProductRules,
   type ResultRule,
 } from '../../ledger/rules';
+import { namesOfSigner } from '../../trust/people';
 import { describeKey } from '../../trust/public-key';
 import type { TrustRules } from '../../trust/trust-rules';
 import { sha256, shortDigest } from '../../oci/digest';
@@ -85,8 +86,8 @@ function describeSignOffs({ signOffs, signOffsFrom, signOffsProven }: Environmen
   return signOffs === 0 ? [] : [['sign-offs', `${signOffs}${from}${signOffsProven === true ? ', signed' : ''}`]];
 }
 
-/** Returns a rule about signed statements as one text: what must be signed, by whom, and with which fields. */
-export function describeAttestation({ type, by, where, noOlderThan, dated, each }: AttestationRule): string {
+/** A rule about signed statements as one text: what must be signed, by whom, and with which fields. */
+function describeAttestation({ type, by, where, noOlderThan, dated, each }: AttestationRule): string {
   return [
     `${type} by ${by.join(' or ')}`,
     ...where.map(({ field, values }) => `${field} ${values.join(' or ')}`),
@@ -134,6 +135,5 @@ function describeGroups({ gates }: EnvironmentRules, { groups = [] }: ProductRul
 }
 
 function describePerson(line: string): string {
-  const [names = ''] = line.split(/[ \t]/);
-  return `${names} ${shortDigest(sha256(line))}`;
+  return `${namesOfSigner(line)} ${shortDigest(sha256(line))}`;
 }

@@ -1,7 +1,8 @@
 import { describeDuration, formatCount } from '../../amounts';
 import { wasAdopted, type Fact, type Release } from '../../ledger/facts';
 import type { ResultRule } from '../../ledger/rules';
-import { countBySeverity, severities } from '../../reports/report';
+import { severities } from '../../reports/report';
+import { severityCounts } from '../../reports/summary';
 import { timestampOf, type Timestamp } from '../../time';
 import type { Gate } from './gate';
 import { unmetGate } from './refused-release';
@@ -73,10 +74,10 @@ function whyFailed(
     return 'no report of findings was recorded with it';
   }
   const excused = new Set(except.filter(({ until }) => !isOver(until, now)).map(({ id }) => id));
-  const counts = countBySeverity(report.findings.filter(({ id }) => !excused.has(id)));
+  const counts = severityCounts(report, excused);
   const limits = new Map(Object.entries(atMost));
   const over = severities.flatMap((severity) => {
-    const [most, count] = [limits.get(severity), (counts.get(severity) ?? 0) + (report.more?.[severity] ?? 0)];
+    const [most, count = 0] = [limits.get(severity), counts.get(severity)];
     return most === undefined || count <= most ? [] : [`${count} ${severity}, at most ${most}`];
   });
   const ended = except.filter(
@@ -107,8 +108,8 @@ function whyTooOld({ noOlderThan }: ResultRule, found: Result, now: Timestamp): 
     : undefined;
 }
 
-/** Returns when something was found out: when the tool ended, or else when that was recorded. */
-export function timeOfResult({ at, report }: Result): Timestamp {
+/** When something was found out: when the tool ended, or else when that was recorded. */
+function timeOfResult({ at, report }: Result): Timestamp {
   return report?.at ?? at;
 }
 
@@ -118,10 +119,10 @@ function endOf(found: Result, noOlderThan: number): Timestamp {
 }
 
 /** What a report says, in a few words. */
-function describeReport({ tool, findings, tests, more = {} }: NonNullable<Result['report']>): string {
-  const counts = countBySeverity(findings ?? []);
+function describeReport({ tool, tests, ...found }: NonNullable<Result['report']>): string {
+  const counts = severityCounts(found);
   const parts = severities.flatMap((severity) => {
-    const count = (counts.get(severity) ?? 0) + (more[severity] ?? 0);
+    const count = counts.get(severity) ?? 0;
     return count === 0 ? [] : [`${count} ${severity}`];
   });
   const said =

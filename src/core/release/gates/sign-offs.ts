@@ -56,17 +56,24 @@ export interface SignOffsKnown {
   readonly signerOf: (signOff: SignOff) => Signer | undefined;
 }
 
+/** Returns the people of some groups; undefined, everybody, where no group is named. */
+export function peopleOf(
+  from: readonly string[] | undefined,
+  groups: ProductRules['groups'] = [],
+): string[] | undefined {
+  return from && groups.filter(({ name }) => from.includes(name)).flatMap(({ people }) => people);
+}
+
 /** Different people, none of whom published it, under whatever version; those that the environment counts, and as it asks. */
 export function enoughSignOffs(
   candidate: { readonly release: Release; readonly to: string },
-  { rules, groups = [], evidence, digest, signerOf }: SignOffsKnown,
+  { rules, groups, evidence, digest, signerOf }: SignOffsKnown,
 ): Gate {
   const { to, release } = candidate;
   const gate = 'sign-offs';
   const publishers = publishersOf(release, evidence);
   const from = rules.signOffsFrom;
-  const people =
-    from === undefined ? undefined : groups.filter(({ name }) => from.includes(name)).flatMap((each) => each.people);
+  const people = peopleOf(from, groups);
   const whyNot = (signOff: SignOff): string | undefined => {
     const { by } = signOff;
     if (publishers.includes(by)) {
