@@ -4,6 +4,7 @@
 import { rmSync } from 'node:fs';
 import { cpus } from 'node:os';
 import { measureDistances } from './distances.mjs';
+import { measureEvidence } from './evidence.mjs';
 import { measureFollowing } from './following.mjs';
 import { folder, jobs, rounds, rows } from './harness.mjs';
 import { measureGitLedger, measureLedgers } from './ledgers.mjs';
@@ -15,6 +16,7 @@ const parts = {
   '--transfers': measureTransfers,
   '--memory': measureMemory,
   '--distance': measureDistances,
+  '--evidence': measureEvidence,
   '--follow': measureFollowing,
   '--ledger': measureLedgers,
   '--git': measureGitLedger,

@@ -202,14 +202,24 @@ try {
   git('tag', 'v3.0.0');
   await shoot('publish', ['hod publish']);
   await shoot('compare', ['hod compare prod dev --inside']);
-  const gates = '{ results: [smoke, regression], sign-offs: 2, soak: 24h, platforms: [linux/amd64] }';
-  await writeFile(join(product, 'strict.yaml'), config.replace(/gates: .*/, `gates: ${gates}`));
+  const strict = config
+    .replace('results: [smoke,', 'results: [smoke, regression,')
+    .replace('count: 1', 'count: 2')
+    .replace(/^ {6}sign-offs: .*/m, '$&\n      soak: 24h\n      platforms: [linux/amd64]');
+  await writeFile(join(product, 'strict.yaml'), strict);
+  execFileSync('hod', ['promote', 'uat'], { cwd: product, env });
   await shoot('gates', [
-    'hod promote uat > /dev/null',
-    'hod record result smoke --passed --in uat',
+    'hod record result scan --report reports/scan.sarif --in uat',
     'hod record sign-off --for prod --actor ole',
+    'hod record sign-off --for prod --sign ../keys/siv -c strict.yaml',
     'hod promote prod -c strict.yaml',
   ]);
+  for (const line of [
+    ['result', 'smoke', '--passed', '--in', 'uat'],
+    ['sign-off', '--for', 'prod', '--sign', '../keys/siv'],
+  ]) {
+    execFileSync('hod', ['record', ...line], { cwd: product, env });
+  }
   await shoot('promote', ['hod promote prod --again --reason "the gate was stuck"']);
   await shoot('rollback', ['hod rollback prod --reason "it stays stuck"', 'hod promote prod', 'hod timeline --most 6']);
   const place = `http://${prod}/v2/skerry/tide-watch/manifests`;

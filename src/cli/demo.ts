@@ -7,6 +7,7 @@ import { createInterface } from 'node:readline';
 import { text } from 'node:stream/consumers';
 import * as z from 'zod';
 import { HodError } from '../core/errors';
+import { makeSampleKeys, sampleGates, type SampleKeys } from '../sandbox/sample/sample-keys';
 import { sampleConfig, SampleProduct } from '../sandbox/sample/sample-product';
 import { say } from './streams';
 import { styleFor } from './views/style';
@@ -74,14 +75,15 @@ async function playDay(
   receiver: Receiver,
 ): Promise<void> {
   const announce = `announce: { board: { url: "${receiver.url}", key: { env: ${receiverKey} } } }\n`;
-  await product.create(`${sampleConfig(registries, '{ results: [smoke], sign-offs: 1 }')}${announce}`);
+  const keys = await makeSampleKeys(join(product.folder, '..', 'keys'));
+  await product.create(`${sampleConfig(registries, sampleGates(keys))}${keys.config}${announce}`, keys.files);
   product.tag('v2.4.0');
   await product.build();
   await product.sign();
 
-  publishAndPromote(stage, registries);
+  await publishAndPromote(stage, product, registries, keys);
   await buildOutOfOrder(stage, product);
-  await rollBackProduction(stage, product);
+  await rollBackProduction(stage, product, keys);
   await answerQuestions(stage, product, registries);
   stage.scene('The receiver was told of every event, signed and in order');
   const events = receivedEvents.parse(await (await fetch(localOf(receiver.url))).json());
@@ -90,7 +92,12 @@ async function playDay(
   });
 }
 
-function publishAndPromote(stage: Stage, registries: Registries): void {
+async function publishAndPromote(
+  stage: Stage,
+  product: SampleProduct,
+  registries: Registries,
+  keys: SampleKeys,
+): Promise<void> {
   stage.scene('The Skerry Line has been built at its tag v2.4.0: is its configuration valid?');
   stage.hod(0, 'config', 'check');
   stage.scene(
@@ -109,10 +116,29 @@ function publishAndPromote(stage: Stage, registries: Registries): void {
   stage.scene('Promote the same digests to UAT. Production has gates, and they are not met: refused (exit 3)');
   stage.hod(0, 'promote', 'uat');
   stage.hod(3, 'promote', 'prod');
-  stage.scene('The tests pass in UAT, and somebody signs off: that is recorded, and opens the gates');
-  stage.hod(0, 'record', 'result', 'smoke', '--passed', '--in', 'uat', '--actor', 'the pipeline');
-  stage.hod(0, 'record', 'sign-off', '--for', 'prod', '--actor', 'siv');
+  stage.scene('The tests pass in UAT, and a scan finds nothing that prod forbids: its report decides, not the job');
+  await recordResults(stage, product);
+  if (keys.manager === undefined) {
+    stage.scene('The release manager signs off (with an SSH key, where OpenSSH is installed): that opens the gates');
+  } else {
+    stage.scene(
+      'A name alone signs nothing off (exit 3). The release manager signs with an SSH key: that opens the gates',
+    );
+    stage.hod(3, 'record', 'sign-off', '--for', 'prod', '--actor', 'siv@skerry.test');
+  }
+  stage.hod(0, 'record', 'sign-off', '--for', 'prod', ...signedBy(keys));
   stage.hod(0, 'promote', 'prod');
+}
+
+/** How the release manager signs off: with a key, or by name where this machine makes no keys. */
+function signedBy({ manager }: SampleKeys): string[] {
+  return manager === undefined ? ['--actor', 'siv@skerry.test'] : ['--sign', manager];
+}
+
+async function recordResults(stage: Stage, product: SampleProduct): Promise<void> {
+  stage.hod(0, 'record', 'result', 'smoke', '--passed', '--in', 'uat', '--actor', 'the pipeline');
+  const report = await product.scan();
+  stage.hod(0, 'record', 'result', 'scan', '--report', report, '--in', 'uat', '--actor', 'the pipeline');
 }
 
 async function buildOutOfOrder(stage: Stage, product: SampleProduct): Promise<void> {
@@ -149,7 +175,7 @@ async function buildOutOfOrder(stage: Stage, product: SampleProduct): Promise<vo
   stage.hod(0, 'publish', '--commit', released, '--branch', 'main', '--version', '2.4.0');
 }
 
-async function rollBackProduction(stage: Stage, product: SampleProduct): Promise<void> {
+async function rollBackProduction(stage: Stage, product: SampleProduct, keys: SampleKeys): Promise<void> {
   stage.scene('Two pipelines ask for the next version at once: no version is given twice, and none is left out');
   const first = await pipeline(product, 'boarding-gate', 'Open the gate at Long Holm');
   const second = await pipeline(product, 'boarding-gate', 'Close the gate at night');
@@ -157,8 +183,8 @@ async function rollBackProduction(stage: Stage, product: SampleProduct): Promise
 
   stage.scene('The newest goes to production, and is bad: one command takes production back');
   stage.hod(0, 'promote', 'uat');
-  stage.hod(0, 'record', 'result', 'smoke', '--passed', '--in', 'uat', '--actor', 'the pipeline');
-  stage.hod(0, 'record', 'sign-off', '--for', 'prod', '--actor', 'siv');
+  await recordResults(stage, product);
+  stage.hod(0, 'record', 'sign-off', '--for', 'prod', ...signedBy(keys));
   stage.hod(0, 'promote', 'prod');
   stage.hod(0, 'rollback', 'prod', '--reason', 'turnstiles stay shut');
   stage.scene('A pipeline comes late, and would promote it again: refused (exit 3)');
@@ -166,7 +192,7 @@ async function rollBackProduction(stage: Stage, product: SampleProduct): Promise
 }
 
 async function answerQuestions(stage: Stage, product: SampleProduct, registries: Registries): Promise<void> {
-  stage.scene('What does each environment serve? And is the record of all this intact?');
+  stage.scene('What does each environment serve? And is the record of all this intact, and who signed it?');
   stage.hod(0, 'status');
   stage.hod(0, 'ledger', 'verify');
   stage.scene('Does production serve what was published and tested, signatures and all?');

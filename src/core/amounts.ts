@@ -22,6 +22,11 @@ export function formatAge(since: string, now: Date): string {
   return minutes < 48 * 60 ? `${Math.floor(minutes / 60)} h` : `${Math.floor(minutes / (24 * 60))} d`;
 }
 
+/** A moment for people: `2026-11-27 00:24 UTC`. */
+export function formatMoment(time: string): string {
+  return `${time.slice(0, 10)} ${time.slice(11, 16)} UTC`;
+}
+
 /** `0.4 s`, `12 s`, `2 min 5 s`. */
 export function formatSeconds(seconds: number): string {
   if (seconds < 10) {

@@ -67,6 +67,7 @@ export const errorCodes = {
     'report-unusable',
   ],
   refused: [
+    'ledger-unsigned',
     'fixed-tag-taken',
     'nothing-to-tag',
     'other-way-in',

@@ -41,6 +41,14 @@ export function readTime(text: string): Timestamp | undefined {
   return isTimestamp(written) ? written : undefined;
 }
 
+/** A clock may be wrong by so much before a time in the future is one, in milliseconds. */
+const clockTolerance = 10 * 60_000;
+
+/** Whether a time that somebody else wrote lies in the future, and not only by a clock that is a little wrong. */
+export function isInFuture(time: Timestamp, now: Timestamp): boolean {
+  return Date.parse(time) > Date.parse(now) + clockTolerance;
+}
+
 /** The day of a moment, `YYYYMMDD`. */
 export function dayOf(time: Timestamp): string {
   return time.slice(0, 10).replaceAll('-', '');

@@ -1,7 +1,6 @@
 import type { Head } from '../core/ledger/entry';
 import { factName, type FactKey, type Facts } from '../core/ledger/facts';
-import { Knowledge, type Holding, type Judgement, type Need } from '../core/release/knowledge';
-import type { Standing } from '../core/release/gates/rules-in-force';
+import { Knowledge, type Holding, type Judgement, type Need, type Standing } from '../core/release/knowledge';
 import { refuseUnmet } from '../core/release/refusal';
 import type { Moment } from '../ledger/ledger';
 import { contended } from '../ledger/problems';
@@ -10,7 +9,6 @@ import type { RepositoryName } from '../core/oci/reference';
 import type { DeliveryContext, DeliveryItem } from './delivery';
 import type { RepositoryReader } from '../registry/ports';
 import { readProvenance } from './provenance';
-import { signOffNamespace } from '../core/release/gates/sign-offs';
 import { readSigner } from '../workspace/ssh-signature';
 
 /** A decision, and what of the ledger it was made on. */
@@ -115,7 +113,7 @@ export class Judge {
       ...of('highest').map(async ({ line }) => this.known.tellHighest(line, await this.context.orders.highest(line))),
       this.compare(of('order')),
       ...of('standing').map(async (need) => this.known.tellStanding(need, await this.standing(need))),
-      ...of('signer').map(async (need) => this.known.tellSigner(need, await readSigner(need, signOffNamespace))),
+      ...of('signer').map(async (need) => this.known.tellSigner(need, await readSigner(need))),
       ...of('holding').map(async (need) => this.known.tellHolding(need, await this.holding(need))),
     ]);
   }

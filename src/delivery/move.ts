@@ -3,7 +3,7 @@ import type { ContentNode, ContentSource } from '../core/oci/content';
 import { readContent } from '../core/oci/content';
 import { describeManifest } from '../core/oci/manifest';
 import { isCarried, type Carrying } from '../core/oci/referrers';
-import { recordArtifact, recordOf } from '../core/ledger/release-record';
+import { recordArtifact } from '../core/ledger/release-record';
 import { readRollbackRecord, rollbackType } from '../core/ledger/rollback-record';
 import {
   contentKey,
@@ -218,7 +218,7 @@ async function recordsOf(
 ): Promise<ContentNode[]> {
   const artifacts = content.releases.flatMap((id) => {
     const release = releases.get(id);
-    return release === undefined ? [] : [recordArtifact(recordOf(about.product, release), node.manifest)];
+    return release === undefined ? [] : [recordArtifact(about.product, release, node.manifest)];
   });
   return [...artifacts, ...(await rollbacksOn(node, about))];
 }
@@ -232,7 +232,7 @@ async function rollbacksOn(
   const read = await readOwnRecords(
     source,
     listed.map(({ descriptor }) => descriptor),
-    rollbackType,
+    (type) => type === rollbackType,
   );
   return read.flatMap(({ node, bytes }) => {
     const record = readRollbackRecord(bytes);

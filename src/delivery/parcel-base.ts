@@ -41,7 +41,8 @@ async function releaseBase(named: string, context: ReleaseContext): Promise<Read
 }
 
 async function parcelBase(path: string, { config, session }: ReleaseContext): Promise<ReadBase> {
-  const { releases } = await readParcelDocument(path, config.product);
+  const read = await readParcelDocument(path, config.product);
+  const releases = read.releases.map(({ record }) => record);
   const names = new Set(releases.flatMap(({ components }) => components.map(({ component }) => component)));
   return {
     releases,

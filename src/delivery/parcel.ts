@@ -5,8 +5,8 @@ import type { LayoutEntry } from '../core/oci/layout-index';
 import { describeManifest } from '../core/oci/manifest';
 import { parseReference } from '../core/oci/reference';
 import type { Release } from '../core/ledger/facts';
-import { packedEntry, parcelArtifact, type LeftOut, type ParcelDocument } from '../core/ledger/parcel-document';
-import { recordArtifact, recordOf } from '../core/ledger/release-record';
+import { packedEntry, parcelArtifact, type LeftOut, type PackedDocument } from '../core/ledger/parcel-document';
+import { recordArtifact, recordDocument } from '../core/ledger/release-record';
 import { eventIn, partOf } from '../core/insight/timeline';
 import type { Ledger } from '../ledger/ledger';
 import { isHere, locate } from '../session/locate';
@@ -98,7 +98,7 @@ export async function parcelOfReleases(
     packed.flatMap(({ release, environment, components }) =>
       components.map(async (placed) => {
         const node = await heldContent(placed, environment, session);
-        const record = recordArtifact(recordOf(product, release), node.manifest);
+        const record = recordArtifact(product, release, node.manifest);
         const along = inOrder([...(await referrersOf(node)), { node: record, name: undefined }]);
         return { name: placed.component, node, along, annotations: annotationsOf(release) };
       }),
@@ -109,9 +109,9 @@ export async function parcelOfReleases(
   const releases = packed.map(({ release }) => release);
   const base = since === undefined ? undefined : await readBase(since, context);
   const leftOut = base && leftOutOf(items, base);
-  const document: ParcelDocument = {
+  const document: PackedDocument = {
     product,
-    releases: releases.map((release) => recordOf(product, release)),
+    releases: releases.map((release) => recordDocument(product, release)),
     entries: await entriesAbout(releases, ledger),
     leftOut,
   };
@@ -139,8 +139,8 @@ function annotationsOf({ version, commit }: Release): Record<string, string> {
 }
 
 /** The entries of the ledger that speak of some releases, as they stand there. */
-async function entriesAbout(releases: readonly Release[], ledger: Ledger): Promise<ParcelDocument['entries']> {
-  const found: ParcelDocument['entries'][number][] = [];
+async function entriesAbout(releases: readonly Release[], ledger: Ledger): Promise<PackedDocument['entries']> {
+  const found: PackedDocument['entries'][number][] = [];
   for await (const sealed of ledger.entries()) {
     const event = eventIn(sealed);
     if (event !== undefined && releases.some((release) => partOf(release, event) !== undefined)) {

@@ -1,19 +1,14 @@
 import type { Action } from '../core/ledger/entries';
-import {
-  entryAfter,
-  headAfter,
-  madeBy,
-  timeAfter,
-  type Entry,
-  type Head,
-  type SealedEntry,
-} from '../core/ledger/entry';
+import { madeBy, timeAfter, type Actor, type Head } from '../core/ledger/entry';
 import { tellingOnce } from '../core/retrying';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { referrersKey, type Facts, type Release } from '../core/ledger/facts';
 import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
-import { releaseOf } from '../core/ledger/entries/published';
-import { recordArtifact, recordOf, type ReleaseRecord } from '../core/ledger/release-record';
+import { releaseOf, withImages } from '../core/ledger/entries/published';
+import { imagesByPlatform } from '../core/oci/content';
+import { recordArtifact, signRecord } from '../core/ledger/release-record';
+import { signedEntriesAfter } from '../core/ledger/signed-entry';
+import { checkSignedHead } from '../ledger/signed-head';
 import { timestampOf, type Timestamp } from '../core/time';
 import { contended } from '../ledger/problems';
 import { unknownTo, type ItemReferrers, type CarriedReferrer } from './referrers/carry';
@@ -68,22 +63,26 @@ export async function record<P extends Plan>(
     const { value: verdicts, head, facts } = await judging();
     const at = timeAfter(facts, now);
     let recorded = 0;
-    const parts = verdicts.map((verdict) => {
+    const parts = [];
+    for (const verdict of verdicts) {
       const own = items.filter(({ component }) => verdict.arrivals.some((arrival) => arrival.component === component));
-      const arrival = isKnown(environment, verdict, facts)
+      const said = isKnown(environment, verdict, facts)
         ? undefined
         : delivery.action(verdict, own.map(placed), recorded > 0);
-      recorded += arrival === undefined ? 0 : 1;
-      const release = facts.get('release', verdict.plan.release) ?? fresh(arrival, { at, actor: context.actor.name });
-      const records = manner.records ? own.map((item) => recordingOf(item, recordOf(product, release), facts)) : [];
+      recorded += said === undefined ? 0 : 1;
+      const known = facts.get('release', verdict.plan.release);
+      const arrival =
+        known === undefined ? await withSignedRecord(said, own, { product, at, actor: context.actor }) : said;
+      const release = known ?? fresh(arrival, { at, actor: context.actor.name });
+      const records = manner.records ? own.map((item) => recordingOf(item, product, release, facts)) : [];
       const along = itemReferrers.filter((_, which) => own.some((item) => item === items[which]));
       const referrers = unknownTo(facts, [...along, ...records]);
-      return {
+      parts.push({
         records,
         action: withKnownReferrers(arrival, environment, referrers),
         arriving: arrival === undefined ? [] : own,
-      };
-    });
+      });
+    }
     await settleAll(parts.flatMap(({ arriving }) => arriving.map(arrive)));
     return {
       head,
@@ -102,10 +101,27 @@ function fresh(arrival: Action | undefined, circumstances: { at: Timestamp; acto
   return releaseOf(arrival, circumstances);
 }
 
-function recordingOf(item: DeliveryItem, about: ReleaseRecord, facts: Facts): Recording {
+/** Signs the record of a release that is published just now, where hod.yaml names a key: it names every image then. */
+async function withSignedRecord(
+  action: Action | undefined,
+  items: readonly DeliveryItem[],
+  { product, at, actor: { name, signer } }: { readonly product: string; readonly at: Timestamp; readonly actor: Actor },
+): Promise<Action | undefined> {
+  if (action?.kind !== 'published' || signer === undefined) {
+    return action;
+  }
+  const whole = withImages(action, (component) =>
+    items
+      .filter((item) => item.component === component)
+      .flatMap(({ node, platforms }) => imagesByPlatform(node.manifest, platforms)),
+  );
+  return { ...whole, recordSignature: await signRecord(product, releaseOf(whole, { at, actor: name }), signer) };
+}
+
+function recordingOf(item: DeliveryItem, product: string, release: Release, facts: Facts): Recording {
   const { node, target } = item;
   const subject = node.manifest.digest;
-  const artifact = recordArtifact(about, node.manifest);
+  const artifact = recordArtifact(product, release, node.manifest);
   const { digest } = artifact.manifest;
   const known = facts.get('referrers', referrersKey(target.label, subject)) ?? [];
   return {
@@ -141,7 +157,7 @@ const patience = 180_000;
  * Appends entries, all at once or none: decides what they say on a head of the ledger, and decides
  * again for as long as somebody else is first. Appends nothing where there is nothing to say.
  *
- * Throws `ledger-contended` where others are first for minutes.
+ * Throws `ledger-contended` where others are first for minutes, `signing-failed`, and `ledger-unsigned`.
  */
 export async function appendDeciding<T>(
   { ledger, product, actor, observer }: RecordContext,
@@ -153,7 +169,11 @@ export async function appendDeciding<T>(
     const now = timestampOf(new Date());
     const { head, facts, actions, value } = await decide(now);
     const at = timeAfter(facts, now);
-    const sealed = entriesAfter(head, actions, { product, at, ...madeBy(actor) });
+    if (actions.length > 0) {
+      await checkSignedHead(ledger, { head, facts }, actor.signer, actions);
+    }
+    const entries = actions.map((action) => ({ product, at, ...madeBy(actor), action }));
+    const sealed = await signedEntriesAfter(head, entries, actor.signer);
     const last = sealed.at(-1);
     if (last === undefined) {
       return { value, appended: false };
@@ -175,18 +195,4 @@ export async function appendDeciding<T>(
     }
     notice(waited, `waiting for a turn in the ledger of ${product}: others were first ${attempt} times`);
   }
-}
-
-/** Entries that follow each other. */
-function entriesAfter(
-  head: Head,
-  actions: readonly Action[],
-  circumstances: Pick<Entry, 'product' | 'at' | 'actor' | 'proven'>,
-): SealedEntry[] {
-  const sealed: SealedEntry[] = [];
-  for (const action of actions) {
-    const before = sealed.at(-1);
-    sealed.push(entryAfter(before === undefined ? head : headAfter(before), { ...circumstances, action }));
-  }
-  return sealed;
 }

@@ -2,8 +2,9 @@ import { HodError } from '../core/errors';
 import type { Actor } from '../core/ledger/entry';
 import { contentId, type ContentId } from '../core/ledger/release';
 import { decideEvidence, type Evidence, type SignedSignOff } from '../core/release/evidence';
-import { environmentRulesDigest, signOffNamespace, signOffText } from '../core/release/gates/sign-offs';
+import { environmentRulesDigest, signedBySshKey, signOffNamespace, signOffText } from '../core/release/gates/sign-offs';
 import { timestampOf } from '../core/time';
+import { signedBy } from '../session/actor';
 import type { Session } from '../session/session';
 import type { ProductRules } from '../core/ledger/rules';
 import type { Config } from '../workspace/config';
@@ -34,15 +35,11 @@ export async function signSignOffs(
     readonly config: Config;
     readonly rules: ProductRules;
     readonly judge: Judge;
-    readonly session: Pick<Session, 'observer'>;
+    readonly session: Pick<Session, 'observer' | 'secrets'>;
   },
 ): Promise<SignedEvidence> {
-  const { product, folder } = config;
+  const { product } = config;
   const { environment } = evidence;
-  const file = key === true ? await signingKey(folder) : key;
-  if (file === undefined) {
-    throw notSigned('git', 'git has no SSH key to sign with (`user.signingkey`)');
-  }
   // Which releases are meant does not turn on who signs.
   const { value } = await judge.decide((known) => decideEvidence({ ...evidence, counts: undefined, by: '' }, known));
   const digest = environmentRulesDigest(environment, rules);
@@ -51,25 +48,45 @@ export async function signSignOffs(
   for (const { release } of value.chosen) {
     const content = contentId(release.components);
     const text = signOffText({ product, environment, content, rules: digest });
-    const signature = await signText(text, file, signOffNamespace);
-    const signed = { text, signature, at: timestampOf(new Date()), people: rules.trust?.people ?? [] };
-    const { by, problem } = await readSigner(signed, signOffNamespace);
-    if (by === undefined) {
-      throw notSigned(file, problem);
-    }
+    const { signature, by } = await signAs({ text, namespace: signOffNamespace }, key, rules.trust, config);
     signatures.set(content, signature);
     names.add(by);
   }
   const [name = ''] = names;
-  if (actor !== undefined && actor !== name) {
-    session.observer.note(`--actor ${actor} is not recorded: the signature is of ${name}`);
+  return {
+    said: { kind: 'signed-off', signed: { rules: digest, signatures } },
+    by: await signedBy(name, actor, config, session),
+  };
+}
+
+/**
+ * Signs a text with an SSH key, and finds out whose it is.
+ *
+ * @param key The path of a key; true for the one that git signs with.
+ * @throws `signing-failed`, also where nobody whom `trust` names has the key.
+ */
+export async function signAs(
+  { text, namespace }: { readonly text: string; readonly namespace: string },
+  key: string | true,
+  trust: ProductRules['trust'],
+  { folder }: Pick<Config, 'folder'>,
+): Promise<{ readonly signature: string; readonly by: string }> {
+  const file = key === true ? await signingKey(folder) : key;
+  if (file === undefined) {
+    throw notSigned('git', 'git has no SSH key to sign with (`user.signingkey`)');
   }
-  return { said: { kind: 'signed-off', signed: { rules: digest, signatures } }, by: { name, proven: true } };
+  const signature = await signText(text, file, namespace);
+  const at = timestampOf(new Date());
+  const { by, problem } = await readSigner(signedBySshKey(text, namespace, { signature, at }, trust));
+  if (by === undefined) {
+    throw notSigned(file, problem);
+  }
+  return { signature, by };
 }
 
 function notSigned(object: string, why: string): HodError {
   return new HodError('signing-failed', {
-    what: 'this sign-off cannot be signed',
+    what: 'this cannot be signed',
     object,
     why,
     next: 'name a key with --sign FILE, whose public key `trust: { people }` in hod.yaml names',

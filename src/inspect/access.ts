@@ -1,6 +1,10 @@
 import { HodError, type ErrorCode } from '../core/errors';
 import { parseRepository, type RepositoryName } from '../core/oci/reference';
 import { asOneLine } from '../core/text';
+import { timestampOf } from '../core/time';
+import { trustsNobody } from '../core/trust/trust-rules';
+import { verifyMessage } from '../core/trust/verify';
+import { signerOf } from '../session/actor';
 import { ledgerLabel, withLedger } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import type { Config, EnvironmentConfig } from '../workspace/config';
@@ -44,6 +48,30 @@ export async function checkLedger(config: Config, session: Session): Promise<Led
     }),
   );
   return { ledger: ledgerLabel(config), read, append: append ?? read };
+}
+
+/** Whether this run can sign what it records, and whose signature that is. */
+export interface SigningRights {
+  /** The name under `trust:` and the key; undefined where nothing can be signed. */
+  readonly as: string | undefined;
+  readonly sign: Right;
+}
+
+/** Checks whether this run can sign, by signing a text that means nothing; undefined where hod.yaml does not sign. */
+export async function checkSigning(config: Config, session: Session): Promise<SigningRights | undefined> {
+  if (config.sign === undefined) {
+    return undefined;
+  }
+  let as: string | undefined;
+  const sign = await checkRight(async () => {
+    const signer = await signerOf(config, session);
+    const message = Buffer.from('hod access check');
+    const signature = Buffer.from((await signer?.sign(message)) ?? '', 'base64');
+    const at = timestampOf(new Date());
+    const { by, key } = { key: '', ...verifyMessage(message, [{ signature }], signer?.trust ?? trustsNobody, { at }) };
+    as = by === undefined ? undefined : `${by} (${key})`;
+  });
+  return { as, sign: sign.allowed === 'unknown' ? { ...sign, allowed: 'no' } : sign };
 }
 
 /** Who asks for rights, and what may be made. */

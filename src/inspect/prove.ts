@@ -14,21 +14,22 @@ import {
   type Proven,
   type RulesProof,
 } from '../core/insight/proof';
+import type { SignedProof, SignedStep } from '../core/insight/signed-proof';
 import { contentId } from '../core/ledger/release';
 import type { ServedLine } from '../core/insight/lines';
-import { recordArtifact, recordOf, recordType } from '../core/ledger/release-record';
+import { isRecordType, recordArtifact } from '../core/ledger/release-record';
+import { typeOf } from '../core/oci/referrers';
 import type { Tag } from '../core/oci/tag';
-import { timestampOf } from '../core/time';
+import { readContent } from '../core/oci/content';
+import { signatureUnder, type DocumentSignature } from '../core/release/gates/attested';
+import { trustsNobody, type TrustRules } from '../core/trust/trust-rules';
+import { readSignedDocuments } from '../delivery/referrers/documents';
+import type { Referrer } from '../delivery/referrers/find';
+import { timestampOf, type Timestamp } from '../core/time';
 import { settleAll } from '../system/promises';
-import {
-  signedText,
-  signedTexts,
-  signOffNamespace,
-  type SignedOff,
-  type Signer,
-  type SignOff,
-} from '../core/release/gates/sign-offs';
-import type { ProductRules } from '../core/ledger/rules';
+import type { Signer } from '../core/trust/signed-text';
+import { signedText, signedTexts, type SignedOff, type SignOff } from '../core/release/gates/sign-offs';
+import { admissionRulesIn, type ProductRules } from '../core/ledger/rules';
 import { readCheckoutRules } from '../workspace/checkout-rules';
 import { readSigner } from '../workspace/ssh-signature';
 import { commitOrders } from '../delivery/orders';
@@ -37,6 +38,8 @@ import { readWatchedTags } from '../delivery/watched-tags';
 import { checkContent, type CheckedContent } from './content';
 import type { Ledger } from '../ledger/ledger';
 import { readServing } from './lines';
+import { proveBySignatures } from './signatures';
+import { readStatements, type ServedStatements } from './statements';
 import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
@@ -48,6 +51,8 @@ export interface ProofContext {
   readonly ledger: Ledger;
   /** Read and hash every byte. */
   readonly deep: boolean;
+  /** Whom hod.yaml trusts; undefined where it does not say. */
+  readonly trust: TrustRules | undefined;
 }
 
 /** What a proof of one environment read, and its findings. */
@@ -58,6 +63,10 @@ export interface Proof {
   readonly lines: readonly ServedLine[];
   /** `bytes`: those that were read of blobs. */
   readonly looked: Readonly<Record<'manifests' | 'blobs' | 'bytes' | 'tags' | 'referrers', number>>;
+  /** Who signed the documents that refer to what is served; none where hod.yaml trusts nobody. */
+  readonly statements: readonly ProvenStatement[];
+  /** Who signed the entries by which releases came; none where hod.yaml does not sign. */
+  readonly signed: readonly SignedStep[];
   readonly findings: readonly Finding[];
   readonly notes: readonly Note[];
 }
@@ -84,36 +93,64 @@ export async function proveEnvironment(environment: EnvironmentConfig, context: 
     return { served: each, release, environment: name, before: environment.before };
   });
   const proofs = await settleAll(components.map((each) => proveComponent(each, environment, context)));
-  const [tags, tagsBefore, evidence] = await Promise.all([
+  const [tags, tagsBefore, evidence, signatures] = await Promise.all([
     proveTags(environment, context),
     proveTagsBefore(served, after, context),
     lookForEvidence(components, context),
+    lookForSignatures(components, context),
   ]);
-  const sum = (of: 'manifests' | 'blobs' | 'bytes' | 'referrers'): number =>
-    proofs.reduce((all, { looked }) => all + looked[of], 0);
   return {
     environment: name,
     components: main,
     lines,
-    looked: {
-      manifests: sum('manifests'),
-      blobs: sum('blobs'),
-      bytes: sum('bytes'),
-      tags: tags.count + tagsBefore.count,
-      referrers: sum('referrers'),
-    },
+    looked: { ...lookedAt(proofs), tags: tags.count + tagsBefore.count },
     findings: [
       ...proofs.flatMap(({ findings }) => findings),
       ...tags.findings,
       ...tagsBefore.findings,
       ...evidence.findings,
+      ...signatures.findings,
     ],
-    notes: evidence.notes,
+    statements: proofs.flatMap(({ statements }) => statements),
+    signed: signatures.steps,
+    notes: [...evidence.notes, ...signatures.notes],
+  };
+}
+
+function lookedAt(proofs: readonly ComponentProof[]): ComponentProof['looked'] {
+  const sum = (of: keyof ComponentProof['looked']): number => proofs.reduce((all, { looked }) => all + looked[of], 0);
+  return { manifests: sum('manifests'), blobs: sum('blobs'), bytes: sum('bytes'), referrers: sum('referrers') };
+}
+
+/** Who signed what is about releases, too. */
+async function lookForSignatures(
+  components: readonly Proven[],
+  { config, ledger, trust }: ProofContext,
+): Promise<SignedProof> {
+  if (config.sign === undefined) {
+    return { steps: [], findings: [], notes: [] };
+  }
+  const about = { product: config.product, trust: trust ?? trustsNobody, ledger };
+  const all = await proveBySignatures(components, about);
+  return {
+    steps: once(
+      all.flatMap(({ steps }) => steps),
+      ({ object, entry }) => [object, String(entry)],
+    ),
+    findings: once(
+      all.flatMap(({ findings }) => findings),
+      ({ object, detail }) => [object, detail],
+    ),
+    notes: once(
+      all.flatMap(({ notes }) => notes),
+      ({ object, detail }) => [object, detail],
+    ),
   };
 }
 
 /** Evidence is about releases: what several components of one release lack is one finding. */
-async function lookForEvidence(components: readonly Proven[], { config, ledger }: ProofContext): Promise<RulesProof> {
+async function lookForEvidence(components: readonly Proven[], context: ProofContext): Promise<RulesProof> {
+  const { config, ledger } = context;
   const keys = components.flatMap(({ release, environment, served }): FactKey[] => {
     const rules = stayIn(release, environment, served.component)?.rules;
     return [
@@ -133,7 +170,9 @@ async function lookForEvidence(components: readonly Proven[], { config, ledger }
       const then = stayIn(each.release, environment, each.served.component)?.rules;
       const known = [today, ...(then === undefined ? [] : [facts.get('rules', then)])];
       const signers = await readSigners({ product, environment, content }, evidence, known);
-      return proveByRules(each, { facts, evidence, now, product, today, signerOf: signers });
+      const isAsked = known.some((rules) => rules && admissionRulesIn(rules, environment).attested !== undefined);
+      const statements = isAsked ? await statementsAbout(each, context) : undefined;
+      return proveByRules(each, { facts, evidence, statements, now, product, today, signerOf: signers });
     }),
   );
   return {
@@ -148,6 +187,25 @@ async function lookForEvidence(components: readonly Proven[], { config, ledger }
   };
 }
 
+/** Reads the signed documents about what is served: there, and in the environment before where some are not carried. */
+async function statementsAbout(
+  { served, environment, before }: Proven,
+  { config, session, ledger }: ProofContext,
+): Promise<ServedStatements | undefined> {
+  const at = (name: string): RepositoryClient =>
+    session.client(environmentNamed(config, name).repositoryOf(served.component));
+  const [nearest] = environmentNamed(config, environment).carrying === 'all' ? [] : before;
+  try {
+    return await readStatements(served, [at(environment), ...(nearest === undefined ? [] : [at(nearest)])], ledger);
+  } catch (error) {
+    // Content that is gone or changed is a finding of its own.
+    if (error instanceof HodError && ['missing', 'corrupt'].includes(error.fault)) {
+      return undefined;
+    }
+    throw error;
+  }
+}
+
 /** Checks the signatures under sign-offs about some content, by the people whom rules trust. */
 async function readSigners(
   about: Omit<SignedOff, 'rules'>,
@@ -156,9 +214,7 @@ async function readSigners(
 ): Promise<(signOff: SignOff, rules: ProductRules | undefined) => Signer | undefined> {
   const texts = rules.flatMap((each) => signedTexts(about, evidence, each?.trust));
   const known = new Map(
-    await settleAll(
-      texts.map(async (each) => [JSON.stringify(each), await readSigner(each, signOffNamespace)] as const),
-    ),
+    await settleAll(texts.map(async (each) => [JSON.stringify(each), await readSigner(each)] as const)),
   );
   return (signOff, by) => {
     const [text] = signedText(signOff, about, by?.trust);
@@ -170,7 +226,14 @@ function once<T>(all: readonly T[], partsOf: (one: T) => readonly string[]): T[]
   return [...new Map(all.map((each) => [partsOf(each).join(' '), each])).values()];
 }
 
+/** A signed document in a referrer of a component, and who signed it. */
+export interface ProvenStatement extends DocumentSignature {
+  readonly component: string;
+  readonly referrer: Digest;
+}
+
 interface ComponentProof {
+  readonly statements: readonly ProvenStatement[];
   readonly looked: Omit<Proof['looked'], 'tags'>;
   readonly findings: readonly Finding[];
 }
@@ -197,6 +260,7 @@ async function proveComponent(
   const referrers = await proveReferrers(proven, environment, { client, content, context });
   const lost = new Map([...content.lost, ...referrers.lost].map((each) => [each.digest, each]));
   return {
+    statements: referrers.statements,
     looked: {
       manifests: content.manifests.length,
       blobs: content.blobs.length,
@@ -254,7 +318,7 @@ async function proveReferrers(
   proven: Proven,
   { carrying, name: environmentName }: EnvironmentConfig,
   { client, content, context }: { client: RepositoryClient; content: CheckedContent; context: ProofContext },
-): Promise<{ count: number; findings: Finding[]; lost: CheckedContent['lost'] }> {
+): Promise<{ count: number; findings: Finding[]; lost: CheckedContent['lost']; statements: ProvenStatement[] }> {
   const { label } = client;
   const root = content.manifests.find(({ digest }) => digest === proven.served.digest);
   // What was served before the ledger began came without a record.
@@ -262,11 +326,11 @@ async function proveReferrers(
   const record =
     root === undefined || carrying === 'none' || isAdopted
       ? undefined
-      : recordArtifact(recordOf(context.config.product, proven.release), root).manifest.digest;
+      : recordArtifact(context.config.product, proven.release, root).manifest;
   const subjects = content.manifests.map(({ digest }) => digest);
-  const expected = await expectedReferrers(subjects, record, label, context.ledger);
-  if (record !== undefined && root !== undefined && !expected.some(({ digest }) => digest === record)) {
-    expected.push({ subject: root.digest, digest: record, type: recordType });
+  const expected = await expectedReferrers(subjects, record?.digest, label, context.ledger);
+  if (record !== undefined && root !== undefined && !expected.some(({ digest }) => digest === record.digest)) {
+    expected.push({ subject: root.digest, digest: record.digest, type: typeOf(record) });
   }
   const lists = new Map(
     await settleAll(
@@ -277,8 +341,9 @@ async function proveReferrers(
   );
   const findings: Finding[] = [];
   const lost: CheckedContent['lost'][number][] = [];
+  const statements: ProvenStatement[] = [];
   await settleAll(
-    expected.map(async ({ subject, digest, type, tag }) => {
+    expected.map(async ({ subject, digest, type, tag, at }) => {
       // The tag may point to a newer list, which holds this referrer too.
       const found = lists
         .get(subject)
@@ -286,11 +351,31 @@ async function proveReferrers(
       if (found === undefined) {
         findings.push(referrerFinding(proven, { repository: label, subject, digest, type }));
       } else {
-        lost.push(...(await checkContent(client, found.descriptor, context)).lost);
+        const missing = (await checkContent(client, found.descriptor, context)).lost;
+        lost.push(...missing);
+        const referrer = { subject, digest, type, read: () => readContent(client, found.descriptor) };
+        statements.push(...(missing.length > 0 ? [] : await signaturesOn(referrer, at, proven, context)));
       }
     }),
   );
-  return { count: expected.length, findings, lost };
+  return { count: expected.length, findings, lost, statements };
+}
+
+/** Who signed the documents in a referrer; the keys must have counted when the ledger learnt of it. */
+async function signaturesOn(
+  referrer: Referrer,
+  knownSince: Timestamp | undefined,
+  { served: { component } }: Proven,
+  { trust }: ProofContext,
+): Promise<ProvenStatement[]> {
+  if (trust === undefined) {
+    return [];
+  }
+  const at = knownSince ?? timestampOf(new Date());
+  const documents = await readSignedDocuments([referrer]);
+  return documents.map((each) => {
+    return { component, referrer: referrer.digest, ...signatureUnder(each, referrer.subject, trust, at) };
+  });
 }
 
 /** A referrer that the ledger knows. */
@@ -299,6 +384,8 @@ interface ExpectedReferrer {
   readonly digest: Digest;
   readonly type: string;
   readonly tag?: Tag | undefined;
+  /** When the ledger first knew of it. */
+  readonly at?: Timestamp | undefined;
 }
 
 /** The referrers of manifests that the ledger knows, and the referrers of those. */
@@ -331,6 +418,6 @@ function known(
   const all = facts.get('referrers', referrersKey(repository, subject)) ?? [];
   // A component may be in many releases: only the record of this one matters.
   return all
-    .filter(({ type, digest }) => type !== recordType || digest === record)
+    .filter(({ type, digest }) => !isRecordType(type) || digest === record)
     .map((each) => ({ subject, ...each }));
 }

@@ -17,12 +17,11 @@ import { companionsOf } from '../core/oci/members';
 import { parsePlatform, platformKey } from '../core/oci/platform';
 import { typeOf } from '../core/oci/referrers';
 import { formatRepository } from '../core/oci/reference';
+import { signedRecordType } from '../core/ledger/release-record';
 import { isOwnRecord } from '../core/ledger/rollback-record';
-import type { SignedDocument } from '../core/release/gates/attested';
 import { timestampOf } from '../core/time';
-import { isAbout, readStatement } from '../core/trust/statement';
 import type { TrustRules } from '../core/trust/trust-rules';
-import { verifyEnvelope } from '../core/trust/verify';
+import { signatureUnder, type DocumentSignature } from '../core/release/gates/attested';
 import { readSignedDocuments } from '../delivery/referrers/documents';
 import { locate } from '../session/locate';
 import type { Session } from '../session/session';
@@ -63,14 +62,7 @@ export interface ShownReferrer {
   readonly size: number;
   readonly about: string | undefined;
   /** Who signed the documents in it; undefined where it holds none that Hod can check. */
-  readonly signed?: readonly ShownSignature[];
-}
-
-/** A signed document: who signed it, by `trust:` in hod.yaml, or why that does not count; and its predicate type, where it is a statement. */
-export interface ShownSignature {
-  readonly by: string | undefined;
-  readonly detail: string;
-  readonly predicateType: string | undefined;
+  readonly signed?: readonly DocumentSignature[];
 }
 
 /** What one image, index or artifact is. */
@@ -261,6 +253,8 @@ async function referrersOf(
   if (repository === undefined) {
     return listed;
   }
+  // Keys must be valid now: what the ledger knew of before is not asked.
+  const now = timestampOf(new Date());
   const subjects = [...new Set([node.manifest.digest, ...images.map(({ manifest }) => manifest.digest)])];
   const referring = await Promise.all(
     subjects.map(async (about) => {
@@ -269,32 +263,18 @@ async function referrersOf(
         (await client.referrersOf(about)).map(async ({ descriptor }): Promise<ShownReferrer> => {
           const { digest, artifactType, mediaType, size } = descriptor;
           const read = (): Promise<ContentNode> => readContent(client, descriptor);
-          const isOwn = isOwnRecord(artifactType);
-          const documents = isOwn ? [] : await readSignedDocuments([{ subject: about, digest, type: mediaType, read }]);
+          // A record that is not signed holds no document that is.
+          const isPlain = isOwnRecord(artifactType) && artifactType !== signedRecordType;
+          const documents = isPlain
+            ? []
+            : await readSignedDocuments([{ subject: about, digest, type: mediaType, read }]);
           const type = artifactType ?? mediaType;
           return documents.length === 0
             ? { digest, type, size, about }
-            : { digest, type, size, about, signed: documents.map((each) => signatureOf(each, about, trust)) };
+            : { digest, type, size, about, signed: documents.map((each) => signatureUnder(each, about, trust, now)) };
         }),
       );
     }),
   );
   return [...listed, ...referring.flat()];
-}
-
-/** Who signed a document about a manifest. Keys must be valid now: what the ledger knew of before is not asked. */
-function signatureOf({ reading }: SignedDocument, about: Digest, trust: TrustRules | undefined): ShownSignature {
-  if ('problem' in reading) {
-    return { by: undefined, detail: reading.problem, predicateType: undefined };
-  }
-  const read = readStatement(reading.envelope);
-  const predicateType = 'problem' in read ? undefined : read.statement.predicateType;
-  if (trust === undefined) {
-    return { by: undefined, detail: 'not checked: no hod.yaml here says whom to trust (`trust:`)', predicateType };
-  }
-  const { by, key, problem } = { key: '', ...verifyEnvelope(reading.envelope, trust, { at: timestampOf(new Date()) }) };
-  const why =
-    problem ??
-    ('problem' in read ? read.problem : isAbout(read.statement, about) ? undefined : 'it is not about this manifest');
-  return why === undefined ? { by, detail: key, predicateType } : { by: undefined, detail: why, predicateType };
 }

@@ -21,11 +21,13 @@ import type { Patience } from '../http/wire';
 import { ledgerLabel } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import { environmentNamed, passageInto, type Config, type EnvironmentConfig } from '../workspace/config';
-import { admissionRulesIn } from '../core/ledger/rules';
+import type { Expiring } from '../core/insight/expiring';
+import { admissionRulesIn, type ProductRules } from '../core/ledger/rules';
 import { readCheckoutRules } from '../workspace/checkout-rules';
 import { commitsBetween } from '../workspace/git';
 import type { ComponentBase } from '../core/insight/moved-bases';
 import { basesOf } from './bases';
+import { readExpiring } from './expiring';
 import { readServing, type Serving } from './lines';
 
 /** Which environments a status is of, and what it asks for. */
@@ -71,6 +73,8 @@ export interface ProductStatus {
   readonly ledger: { readonly place: string; readonly entries: number };
   readonly everyTag: boolean;
   readonly environments: readonly EnvironmentStatus[];
+  /** What grows old of what environments ask for. */
+  readonly expiring: readonly Expiring[];
   /** Undefined where it was not asked for. */
   readonly bases: readonly ComponentBase[] | undefined;
   readonly announcements: Awaited<ReturnType<typeof undelivered>>;
@@ -103,11 +107,13 @@ export async function readStatus(
     ledger,
   );
   const everyTag = options.everyTag === true;
-  const [looked, waiting] = await Promise.all([
+  const rules = await rulesNow(config, session);
+  const [looked, waiting, expiring] = await Promise.all([
     options.ledgerOnly === true
       ? serving.map(asUnasked)
       : askAboutAll(environments, serving, { everyTag }, { config, session, ledger }),
-    waitingFor(environments, config, ledger),
+    waitingFor(environments, rules, config, ledger),
+    readExpiring(rules, ledger),
   ]);
   const rows = environments.flatMap(({ name, after }, at) => {
     const found = looked[at];
@@ -118,9 +124,23 @@ export async function readStatus(
     ledger: { place: ledgerLabel(config), entries: head.seq },
     everyTag,
     environments: rows,
+    expiring: expiring.filter(({ environment }) => environment === undefined || waiting.has(environment)),
     bases: options.bases === true ? await basesOf(rows, config, session) : undefined,
     announcements: await undelivered(config, ledger),
   };
+}
+
+/** The rules of the checkout. What environments serve is told also where a file of `trust:` cannot be used. */
+async function rulesNow(config: Config, { observer }: Pick<Session, 'observer'>): Promise<ProductRules> {
+  try {
+    return (await readCheckoutRules(config, undefined)).rules;
+  } catch (error) {
+    if (!(error instanceof HodError) || error.code !== 'trust-unusable') {
+      throw error;
+    }
+    observer.note(`${error.message}: rules that ask for signatures are shown as not met`);
+    return (await readCheckoutRules({ ...config, trust: undefined }, undefined)).rules;
+  }
 }
 
 /** What environments serve, compared with what their registries serve. */
@@ -316,11 +336,11 @@ function withOthers(drift: Drift, others: readonly TagDecision[], environment: s
 /** The releases that wait for each environment but the first, by its name, as of one moment. */
 async function waitingFor(
   environments: readonly EnvironmentConfig[],
+  rules: ProductRules,
   config: Config,
   ledger: Ledger,
 ): Promise<Map<string, EnvironmentStatus['waiting']>> {
   const passages = environments.flatMap(({ name, after }) => (after === undefined ? [] : [passageInto(config, name)]));
-  const { rules } = await readCheckoutRules(config, undefined);
   const ruled = await Promise.all(
     passages.map(async ({ from, to }) => ({
       from: from.name,

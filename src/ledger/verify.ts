@@ -1,23 +1,33 @@
 import { HodError } from '../core/errors';
 import { emptyHead, foldInto, headAfter, type Head } from '../core/ledger/entry';
 import { factName, Facts } from '../core/ledger/facts';
+import { SignatureCheck, type Signatures } from '../core/ledger/signatures';
+import type { TrustedSigners } from '../core/trust/signer';
 import type { LedgerContent } from './ledger';
 import { copyingAdvice } from './problems';
 
 /**
- * Checks that entries are a chain, and that facts are what they add up to. Answers the head, and how many facts there are.
+ * Checks that entries are a chain, that facts are what they add up to, and who signed the entries. Answers the head, and how many
+ * facts there are.
  *
  * @param label How people name the ledger.
+ * @param trust Whose signatures count.
  * @throws {@link HodError} `ledger-entry-corrupt` or `ledger-facts-corrupt` where it is not so.
  */
-export async function verifyContent(content: LedgerContent, label: string): Promise<{ head: Head; facts: number }> {
+export async function verifyContent(
+  content: LedgerContent,
+  label: string,
+  trust: TrustedSigners,
+): Promise<{ head: Head; facts: number; signatures: Signatures }> {
+  const check = new SignatureCheck(trust);
   const folded = new Facts();
   let head: Head = emptyHead;
   for await (const sealed of content.entries()) {
     head = headAfter(sealed);
     foldInto(folded, sealed.entry);
+    check.add(sealed);
   }
-  return { head, facts: await compareFacts(content, folded, label) };
+  return { head, facts: await compareFacts(content, folded, label), signatures: check.found };
 }
 
 /** Compares the facts of a ledger with those that its entries add up to. Answers how many there are. */

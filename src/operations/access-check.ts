@@ -1,7 +1,8 @@
-import { checkLedger, checkRepository } from '../inspect/access';
+import { checkLedger, checkRepository, checkSigning } from '../inspect/access';
 import { parseRepository } from '../core/oci/reference';
 import { checkSources } from '../inspect/source-access';
 import { toAccessResult, type AccessResult } from '../results/access';
+import { issuedTo } from '../session/actor';
 import { withProduct, withSession, type SessionOptions } from '../session/session';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
 
@@ -24,6 +25,8 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
     withSession(config, { ...options, anonymous: true }, async (anonymous) => {
       const needs = needsOf(config, options);
       const checkingLedger = checkLedger(config, session);
+      const checkingIdentity = issuedTo(config, session);
+      const checkingSigning = options.read === true ? undefined : checkSigning(config, session);
       const checkingSources = needs(config.environments[0]) === 'write' ? checkSources({ config, session }) : [];
       const checked = await Promise.all(
         config.environments.map(async (environment) => ({
@@ -52,7 +55,10 @@ export async function checkAccess(options: CheckAccessOptions): Promise<AccessRe
           return { registry, used: known.used, others: await known.others() };
         }),
       );
-      return toAccessResult({ product: config.product, checked, sources, ledger: await checkingLedger, logins });
+      return toAccessResult({
+        ...{ product: config.product, checked, sources, logins },
+        ...{ ledger: await checkingLedger, identity: await checkingIdentity, signing: await checkingSigning },
+      });
     }),
   );
 }

@@ -29,7 +29,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
     withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
       const found = toStatusResult(await readStatus({ environments: [], ...options }, { config, session, ledger }));
-      const { environments, announcements, ledger: record } = found;
+      const { environments, expiring, announcements, ledger: record } = found;
       const history = new ReleaseHistory();
       const events: TimelineEvent[] = [];
       for await (const sealed of ledger.entries()) {
@@ -52,6 +52,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
         ledger: record,
         asked,
         environments,
+        expiring,
         announcements,
         releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
         figures: toFigures(figuresOf(history, names, committed)),

@@ -7,6 +7,7 @@ import type { ConfigShowResult } from '../results/config';
 import { ledgerLabel } from '../session/open-ledger';
 import { configName, isIncluded, loadConfig, type Config, type EnvironmentConfig } from '../workspace/config';
 import { usualBranches } from '../workspace/git';
+import { describeSigningKey } from '../workspace/signing-key';
 import { readTrust } from '../workspace/trust';
 import { toTrust } from '../results/config';
 
@@ -42,6 +43,7 @@ export async function showConfig({ config: path = configName, branch }: ShowConf
       url: url instanceof URL ? url.href : null,
       kinds: [...kinds],
     })),
+    sign: config.sign === undefined ? null : describeSigningKey(config.sign.key),
     trust: toTrust(await readTrust(config)),
     groups: (config.groups ?? []).map(({ name, people }) => ({ name, people: [...people] })),
     environments: config.environments.map((environment) => describe(environment, config, { usual, branch })),

@@ -1,5 +1,11 @@
 import { HodError } from '../core/errors';
 import { emptyHead } from '../core/ledger/entry';
+import type { ReleaseId } from '../core/ledger/release';
+import { signatureOf, type ReadRecord } from '../core/ledger/release-record';
+import { describePosition } from '../core/tags/ordering';
+import { signedEntriesAfter } from '../core/ledger/signed-entry';
+import type { RecordSigner } from '../core/trust/signer';
+import type { Ledger } from '../ledger/ledger';
 import { tagKey } from '../core/ledger/facts';
 import { dayOf, timestampOf } from '../core/time';
 import { commitOrders } from '../delivery/orders';
@@ -23,6 +29,8 @@ export interface RebuildOptions extends SessionOptions {
   actor?: string | undefined;
   /** What environments serve, as `ENV=RELEASE`. */
   serves?: readonly string[] | undefined;
+  /** Believe release records that nobody signed, where hod.yaml signs. */
+  unsigned?: true | undefined;
   dryRun?: true | undefined;
 }
 
@@ -40,22 +48,22 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
       if (head.seq > 0) {
         throw ledgerInUse(config, `it has ${head.seq} entries`);
       }
-      const found = await readRemains(config, session);
-      const releases = new Map(
-        found.flatMap(({ records }) => records.map((record) => [record.release, record] as const)),
-      );
+      const { name: actor, signer } = await actorOf(options.actor, config, session);
+      const trust = options.unsigned === true ? undefined : signer?.trust;
+      const found = await readRemains(config, session, trust);
+      const records = found.flatMap((each) => each.records);
+      const releases = new Map(records.map(({ record }) => [record.release, record]));
       if (releases.size === 0) {
-        throw new HodError('nothing-to-rebuild', {
-          what: 'there is nothing to make a ledger of',
-          object: config.environments.map(({ name }) => name).join(', '),
-          why: `no repository of ${config.product} holds a release record`,
-          next: 'import a copy of the ledger (`hod ledger import FILE`), or publish once more: order is judged by what registries tell then',
-        });
+        throw nothingToRebuild(
+          config,
+          found.flatMap((each) => each.unbelieved),
+        );
       }
       const rebuilt = await rebuild({
         product: config.product,
         environments: config.environments,
         releases,
+        signatures: signaturesUnder(records),
         arrivals: arrivalsIn(config, found),
         rollbacks: rollbacksIn(config, found),
         served: tagsServed(found),
@@ -65,17 +73,51 @@ export async function rebuildLedger(options: RebuildOptions): Promise<RebuildRes
           return time === undefined ? undefined : dayOf(time);
         },
         orders: commitOrders(config.folder),
-        actor: (await actorOf(options.actor, config, session)).name,
+        actor,
         now: timestampOf(new Date()),
         serves,
       });
       refuseUnclear(rebuilt);
-      if (!dryRun && (await ledger.append(rebuilt.entries, emptyHead)) === undefined) {
+      const about = { product: config.product, ledger: ledgerLabel(config), dryRun };
+      if (!dryRun && (await append(rebuilt, signer, ledger)) === undefined) {
         throw ledgerInUse(config, 'somebody else added entries meanwhile');
       }
-      return toRebuildResult({ product: config.product, ledger: ledgerLabel(config), dryRun }, rebuilt, found);
+      return toRebuildResult({ ...about, believing: trust === undefined }, rebuilt, found);
     });
   });
+}
+
+/** Signs the entries, where hod.yaml names a key, and adds them to an empty ledger. */
+async function append(
+  { entries }: Rebuilt,
+  signer: RecordSigner | undefined,
+  ledger: Pick<Ledger, 'append'>,
+): Promise<number | undefined> {
+  const own = entries.map(({ entry }) => entry);
+  return ledger.append(await signedEntriesAfter(emptyHead, own, signer), emptyHead);
+}
+
+function nothingToRebuild({ product, environments }: Config, unbelieved: RepositoryRemains['unbelieved']): HodError {
+  const [first] = unbelieved;
+  return new HodError('nothing-to-rebuild', {
+    what: 'there is nothing to make a ledger of',
+    object: environments.map(({ name }) => name).join(', '),
+    why:
+      first === undefined
+        ? `no repository of ${product} holds a release record`
+        : `no repository of ${product} holds a release record that a trusted key signed (${describePosition(first.record)}: ${first.why})`,
+    next: `import a copy of the ledger (\`hod ledger import FILE\`), ${first === undefined ? '' : 'believe unsigned records (--unsigned), '}or publish once more: order is judged by what registries tell then`,
+  });
+}
+
+/** The signatures under release records, by release. */
+function signaturesUnder(records: readonly ReadRecord[]): Map<ReleaseId, string> {
+  return new Map(
+    records.flatMap((read) => {
+      const signature = signatureOf(read);
+      return signature === undefined ? [] : [[read.record.release, signature] as const];
+    }),
+  );
 }
 
 function tagsServed(found: readonly RepositoryRemains[]): Remains['served'] {

@@ -13,7 +13,7 @@ import { readChoice, type NamedRelease } from '../delivery/sources/choice';
 import { readTaking } from '../delivery/sources/read-following';
 import { readReleased } from '../delivery/sources/released';
 import { toPromoteResult, type PromoteResult } from '../results/promote';
-import { actorOf } from '../session/actor';
+import { actorOf, prepared } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { SharedRemoteReader } from '../workspace/shared-remote';
@@ -59,7 +59,7 @@ export async function promote(options: PromoteOptions): Promise<PromoteResult> {
       const { observer } = session;
       const orders = commitOrders(config.folder);
       const remote = new SharedRemoteReader(config);
-      const context = { ledger, orders, remote, observer, actor: await actor(), dryRun };
+      const context = { ledger, orders, remote, observer, actor: await prepared(actor(), { dryRun }), dryRun };
       const result = await promoteInto(passage, chosen, options, { config, session, context });
       return { ...result, next: dryRun ? [] : stepsAfterDelivery(config, options.config, to.name, result) };
     });

@@ -5,6 +5,7 @@ import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import { settleAll } from '../system/promises';
 import { environmentNamed, type Config, type EnvironmentConfig } from '../workspace/config';
+import { readTrust } from '../workspace/trust';
 
 /** What `prove` is told. */
 export interface ProveOptions extends SessionOptions {
@@ -22,7 +23,7 @@ export async function prove(options: ProveOptions): Promise<ProveResult> {
     const { deep = false } = options;
     return withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
-      const context = { config, session, ledger, deep };
+      const context = { config, session, ledger, deep, trust: await readTrust(config) };
       const proofs = await settleAll(environments.map((environment) => proveEnvironment(environment, context)));
       return toProveResult(config.product, proofs, { deep });
     });

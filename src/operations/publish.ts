@@ -20,7 +20,7 @@ import { endProtection } from '../delivery/protection';
 import { writeVersionTag } from '../delivery/version-tag';
 import { toPublishResult, type PublishResult } from '../results/publish';
 import { ledgerLabel, noteUnshared } from '../session/open-ledger';
-import { actorOf } from '../session/actor';
+import { actorOf, prepared } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { SharedRemoteReader } from '../workspace/shared-remote';
 import type { CheckoutRules } from '../core/release/gates/rules-in-force';
@@ -63,7 +63,7 @@ export async function publish(options: PublishOptions): Promise<PublishResult> {
       const context = {
         ...{ ledger, observer },
         ...{ orders: commitOrders(config.folder), remote: new SharedRemoteReader(config) },
-        actor: await actor(),
+        actor: await prepared(actor(), { dryRun }),
         dryRun,
       };
       const moved = await moveIfElsewhere(config, environment, { ...options, despite }, { session, context });

@@ -83,6 +83,15 @@ function countedBy({ admissionRules }: EnvironmentConfig, { groups }: ProductRul
   return { groups: from ?? [], people: peopleOf(from, groups), proven: signOffsProven === true };
 }
 
+/** Who says something; of a sign-off of a job, who vouches for that job, too. */
+async function saidBy(
+  { said }: Pick<Evidence, 'said'>,
+  actor: () => Promise<Actor>,
+): Promise<{ said: Evidence['said']; by: Actor }> {
+  const by = await actor();
+  return { said: said.kind === 'signed-off' ? { ...said, issuer: by.issuer } : said, by };
+}
+
 async function append(
   evidence: Omit<Evidence, 'by'>,
   options: SignOffOptions,
@@ -99,14 +108,17 @@ async function append(
     const judge = new Judge(context, []);
     const { said, by } =
       options.sign === undefined || rules === undefined
-        ? { said: evidence.said, by: await actor() }
+        ? await saidBy(evidence, actor)
         : await signSignOffs(evidence, { key: options.sign, actor: options.actor }, { config, rules, judge, session });
     const decide = (known: Knowledge) => decideEvidence({ ...evidence, said, by: by.name }, known);
     const first = (await judge.decide(decide)).value;
     const along =
-      report === undefined || dryRun
+      report === undefined || dryRun || said.kind !== 'result'
         ? []
-        : await carryReport(report, first.chosen, environmentNamed(config, environment), session);
+        : await carryReport(report, { ...said, signer: by.signer }, first.chosen, {
+            environment: environmentNamed(config, environment),
+            session,
+          });
     const subjects = along.map(({ target, referrers }) => ({
       target,
       subjects: referrers.map((each) => each.subject),

@@ -16,7 +16,7 @@ import { isHere } from '../session/locate';
 import { readBuild } from '../delivery/sources/read-build';
 import { stageOutputs, type PlacedOutput, type StageContext, type StagedOutput } from '../delivery/sources/staging';
 import { toStageResult, type StageResult } from '../results/stage';
-import { actorOf } from '../session/actor';
+import { actorOf, prepared } from '../session/actor';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
 import {
   chosenComponents,
@@ -59,7 +59,7 @@ export async function stage(options: StageOptions): Promise<StageResult> {
     refuseUnmet([cleanForStaging(build)]);
     const actorNow = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { actor: actorNow, dryRun }, async (ledger) => {
-      const actor = await actorNow();
+      const actor = await prepared(actorNow(), { dryRun });
       const replace = options.replace === true;
       const context: StageContext = { config, session, ledger, build, actor, platform, replace, dryRun };
       const values = placeValues(config.product, build);

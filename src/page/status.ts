@@ -5,6 +5,7 @@ import {
   linesBeside,
   releaseName,
   servedAge,
+  expiringText,
   statusRows,
   waitingReleases,
   type ServedResult,
@@ -63,7 +64,7 @@ function markOf({ lines, ...served }: ServedResult): Node[] {
 }
 
 /** What waits, what is not as it should be, and who was not told. */
-export function findingsOf({ environments, announcements }: BoardData, now: Date): HTMLElement {
+export function findingsOf({ environments, expiring, announcements }: BoardData, now: Date): HTMLElement {
   const items = environments.flatMap(({ environment, silent, waiting, components }) => [
     ...(silent === null ? [] : [`${environment} does not answer: ${silent}`]),
     ...components.filter(hasDrifted).map(({ component, drift }) => `${environment} ${component}: ${drift.detail}`),
@@ -82,7 +83,8 @@ export function findingsOf({ environments, announcements }: BoardData, now: Date
   const untold = announcements
     .filter(({ undelivered }) => undelivered > 0)
     .map(({ receiver, undelivered }) => `${receiver} was not told of ${formatCount(undelivered, 'event')} yet`);
-  const all = [...items, ...untold];
+  const old = expiring.map((each) => `${each.isOver ? 'Expired' : 'Expires'}: ${expiringText(each, now)}`);
+  const all = [...items, ...old, ...untold];
   return all.length === 0
     ? element('p', { id: 'findings' }, 'Nothing waits, and everything is as the ledger says.')
     : element('ul', { id: 'findings' }, ...all.map((text) => element('li', {}, text)));

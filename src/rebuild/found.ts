@@ -36,6 +36,8 @@ export interface Remains {
   /** In the order in which releases pass through them. */
   readonly environments: readonly LostEnvironment[];
   readonly releases: ReadonlyMap<ReleaseId, ReleaseRecord>;
+  /** The signatures under those records that are signed, in base64. */
+  readonly signatures: ReadonlyMap<ReleaseId, string>;
   /** By environment. */
   readonly arrivals: ReadonlyMap<string, readonly FoundArrival[]>;
   /** The rollbacks of each environment that its registries tell of, in the order of their time. */

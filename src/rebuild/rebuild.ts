@@ -18,6 +18,7 @@ import {
   type TagPlace,
 } from '../core/ledger/facts';
 import { contentId, type ReleaseId } from '../core/ledger/release';
+import { withImages } from '../core/ledger/entries/published';
 import { noAdmissionRules } from '../core/ledger/rules';
 import { everyBranch } from '../core/release/gates/taking';
 import { together } from '../core/release/knowledge';
@@ -273,8 +274,21 @@ async function publishAgain(
   const [verdict] = value;
   if (verdict !== undefined) {
     const action = publishedAction(publication, verdict, [...arrival.components]);
-    ledger.add(withKnownReferrers(action, arrival), record.published);
+    ledger.add(withKnownReferrers(withRecordSignature(action, record, arrival, remains), arrival), record.published);
   }
+}
+
+/** A publication whose record is signed names every image, as the record does. */
+function withRecordSignature(
+  action: Action,
+  { release }: ReleaseRecord,
+  { imagesOf }: FoundArrival,
+  { signatures }: Remains,
+): Action {
+  const recordSignature = signatures.get(release);
+  return recordSignature === undefined || action.kind !== 'published'
+    ? action
+    : { ...withImages(action, imagesOf), recordSignature };
 }
 
 async function promoteAgain(

@@ -3,7 +3,13 @@ import { isProtectionTag } from '../core/build/protection';
 import { Facts } from '../core/ledger/facts';
 import { isName } from '../core/names';
 import type { ReleaseId } from '../core/ledger/release';
-import { readRecord, recordType, type ReleaseRecord } from '../core/ledger/release-record';
+import {
+  isRecordType,
+  readRecord,
+  verifyRecord,
+  type ReadRecord,
+  type ReleaseRecord,
+} from '../core/ledger/release-record';
 import { readRollbackRecord, rollbackType, type RollbackRecord } from '../core/ledger/rollback-record';
 import { imagesByPlatform, readContent } from '../core/oci/content';
 import type { Descriptor } from '../core/oci/descriptor';
@@ -18,6 +24,8 @@ import type { FoundArrival } from './found';
 import type { RepositoryClient } from '../registry/repository';
 import type { Session } from '../session/session';
 import { settleAll } from '../system/promises';
+import { timestampOf, type Timestamp } from '../core/time';
+import type { TrustedSigners } from '../core/trust/signer';
 import type { Config } from '../workspace/config';
 
 /** What one repository says of the releases of a product. */
@@ -26,8 +34,12 @@ export interface RepositoryRemains {
   readonly component: string;
   readonly client: RepositoryClient;
   readonly tags: readonly { readonly tag: Tag; readonly digest: Digest }[];
-  /** The releases whose record refers to a manifest here. */
-  readonly records: readonly ReleaseRecord[];
+  /** The releases whose record refers to a manifest here, and is believed. */
+  readonly records: readonly ReadRecord[];
+  /** Records that nobody signed who is trusted, and why they do not count; they are not believed where hod.yaml signs. */
+  readonly unbelieved: readonly { readonly record: ReleaseRecord; readonly why: string }[];
+  /** Records that are believed, though their key has expired since: that it signed in its time, they say themselves. */
+  readonly expired: readonly { readonly record: ReleaseRecord; readonly why: string }[];
   /** The rollbacks of the environment whose record refers to a manifest here. */
   readonly rollbacks: readonly RollbackRecord[];
   /** The manifests that are tagged and of a release. */
@@ -51,8 +63,16 @@ interface ListedOn {
   readonly listed: readonly Descriptor[];
 }
 
-/** Reads what every repository of a product says of its releases; of components that it has no more, too. */
-export async function readRemains(config: Config, session: Session): Promise<RepositoryRemains[]> {
+/**
+ * Reads what every repository of a product says of its releases; of components that it has no more, too.
+ *
+ * @param trust Only release records count that they signed; all where undefined.
+ */
+export async function readRemains(
+  config: Config,
+  session: Session,
+  trust: TrustedSigners | undefined,
+): Promise<RepositoryRemains[]> {
   const read = (names: readonly string[]): Promise<RepositoryRemains[]> =>
     settleAll(
       config.environments.flatMap((environment) =>
@@ -61,13 +81,14 @@ export async function readRemains(config: Config, session: Session): Promise<Rep
             environment: environment.name,
             component,
             product: config.product,
+            trust,
           }),
         ),
       ),
     );
   const current = config.components.map(({ name }) => name);
   const found = await read(current);
-  const named = found.flatMap(({ records }) => records.flatMap((each) => each.components));
+  const named = found.flatMap(({ records }) => records.flatMap(({ record }) => record.components));
   const former = new Set(
     named.map(({ component }) => component).filter((name) => isName(name) && !current.includes(name)),
   );
@@ -76,18 +97,10 @@ export async function readRemains(config: Config, session: Session): Promise<Rep
 
 async function readRepository(
   client: RepositoryClient,
-  { environment, component, product }: { environment: string; component: string; product: string },
+  { environment, ...about }: AboutRecords & { readonly environment: string },
 ): Promise<RepositoryRemains> {
-  const names: Tag[] = [];
-  let staged = 0;
-  for await (const tag of client.tags.list()) {
-    staged += isProtectionTag(tag) ? 1 : 0;
-    if (readDigestTag(tag) === undefined && !isProtectionTag(tag)) {
-      names.push(tag);
-    }
-  }
-  const resolved = await settleAll(names.map(async (tag) => ({ tag, digest: await client.manifests.resolve(tag) })));
-  const tags = resolved.flatMap(({ tag, digest }) => (digest === undefined ? [] : [{ tag, digest }]));
+  const { component, product } = about;
+  const { tags, staged } = await tagsOf(client);
   const digests = [...new Set(tags.map(({ digest }) => digest))];
   const damaged = new Map<Digest, string>();
   const readable = <T>(digest: Digest, read: () => Promise<readonly T[]>): Promise<readonly [Digest, readonly T[]]> =>
@@ -95,23 +108,30 @@ async function readRepository(
   const lists = (await settleAll(digests.map((digest) => readable(digest, () => client.referrers.list(digest))))).map(
     ([digest, listed]): ListedOn => ({ digest, listed }),
   );
-  const about = { component, product };
   const told = new Map(
     await settleAll(lists.map((each) => readable(each.digest, () => recordsOn(client, each, about)))),
   );
   const rollbacks = await settleAll(lists.map((each) => readable(each.digest, () => rollbacksOn(client, each))));
-  const known = digests.filter((digest) => (told.get(digest)?.length ?? 0) > 0);
+  const known = digests.filter((digest) => told.get(digest)?.some(({ why }) => why === undefined) === true);
   const contents = await settleAll(known.map((digest) => readable(digest, () => everythingOn(client, digest))));
   const referrers = contents.map(([digest, all]): [Digest, Referrer[]] => [
     digest,
-    [...all.flatMap((each) => each.referrers), ...(told.get(digest) ?? []).map(({ referrer }) => referrer)],
+    [
+      ...all.flatMap((each) => each.referrers),
+      ...(told.get(digest) ?? []).flatMap(({ why, referrer }) => (why === undefined ? [referrer] : [])),
+    ],
   ]);
+  const records = [...told.values()].flat();
   return {
     environment,
     component,
     client,
     tags,
-    records: [...told.values()].flatMap((all) => all.map(({ record }) => record)),
+    records: records.flatMap(({ why, read }) => (why === undefined ? [read] : [])),
+    unbelieved: records.flatMap(({ why, read: { record } }) => (why === undefined ? [] : [{ record, why }])),
+    expired: records.flatMap(({ why, whyNow, read: { record } }) =>
+      why !== undefined || whyNow === undefined ? [] : [{ record, why: whyNow }],
+    ),
     rollbacks: rollbacks
       .flatMap(([, all]) => all)
       .filter((each) => each.product === product && each.environment === environment),
@@ -121,6 +141,20 @@ async function readRepository(
     damaged: tags.flatMap(({ tag, digest }) => damagedTag(tag, damaged.get(digest))),
     staged,
   };
+}
+
+/** The tags of images with what they lead to, and how many tags protect what is staged. */
+async function tagsOf(client: RepositoryClient): Promise<Pick<RepositoryRemains, 'tags' | 'staged'>> {
+  const names: Tag[] = [];
+  let staged = 0;
+  for await (const tag of client.tags.list()) {
+    staged += isProtectionTag(tag) ? 1 : 0;
+    if (readDigestTag(tag) === undefined && !isProtectionTag(tag)) {
+      names.push(tag);
+    }
+  }
+  const resolved = await settleAll(names.map(async (tag) => ({ tag, digest: await client.manifests.resolve(tag) })));
+  return { tags: resolved.flatMap(({ tag, digest }) => (digest === undefined ? [] : [{ tag, digest }])), staged };
 }
 
 function damagedTag(tag: Tag, why: string | undefined): RepositoryRemains['damaged'] {
@@ -144,25 +178,46 @@ async function readUnlessDamaged<T>(
   }
 }
 
+/** Which release records are looked for, and whose signatures count under them; all records where undefined. */
+interface AboutRecords {
+  readonly component: string;
+  readonly product: string;
+  readonly trust: TrustedSigners | undefined;
+}
+
+/** A record that refers to a manifest. `why`: it is not believed; `whyNow`: it would not be, were it signed now. */
+interface RecordOn {
+  readonly read: ReadRecord;
+  readonly referrer: Referrer;
+  readonly why: string | undefined;
+  readonly whyNow: string | undefined;
+}
+
 /** The records of the product's releases that refer to a manifest; without those that are unreadable, or of another product. */
 async function recordsOn(
   client: RepositoryClient,
   { digest, listed }: ListedOn,
-  { component, product }: { component: string; product: string },
-): Promise<{ record: ReleaseRecord; referrer: Referrer }[]> {
-  const read = await readOwnRecords(client, listed, recordType);
-  return read.flatMap(({ node, bytes }) => {
-    const record = readRecord(bytes);
+  { component, product, trust }: AboutRecords,
+): Promise<RecordOn[]> {
+  const found = await readOwnRecords(client, listed, isRecordType);
+  const now = timestampOf(new Date());
+  return found.flatMap(({ node, bytes }) => {
+    const read = readRecord(bytes);
     const isOurs =
-      record?.product === product &&
-      record.components.some((each) => each.component === component && each.digest === digest);
-    return isOurs ? [{ record, referrer: recordReferrer(digest, node) }] : [];
+      read?.record.product === product &&
+      read.record.components.some((each) => each.component === component && each.digest === digest);
+    if (!isOurs) {
+      return [];
+    }
+    const problemAt = (at: Timestamp): string | undefined => trust && verifyRecord(read, trust, at).problem;
+    const referrer = recordReferrer(digest, node);
+    return [{ read, referrer, why: problemAt(read.record.published), whyNow: problemAt(now) }];
   });
 }
 
 /** The records of rollbacks that refer to a manifest. */
 async function rollbacksOn(client: RepositoryClient, { listed }: ListedOn): Promise<RollbackRecord[]> {
-  const read = await readOwnRecords(client, listed, rollbackType);
+  const read = await readOwnRecords(client, listed, (type) => type === rollbackType);
   return read.flatMap(({ bytes }) => readRollbackRecord(bytes) ?? []);
 }
 
@@ -185,7 +240,7 @@ export function arrivalsIn({ environments }: Config, found: readonly RepositoryR
   return new Map(
     environments.map(({ name }) => {
       const here = found.filter(({ environment }) => environment === name);
-      const ids = new Set(here.flatMap(({ records }) => records.map(({ release }) => release)));
+      const ids = new Set(here.flatMap(({ records }) => records.map(({ record }) => record.release)));
       return [name, [...ids].map((id) => arrivalOf(id, here))];
     }),
   );
@@ -208,8 +263,8 @@ export function rollbacksIn(
 function arrivalOf(release: ReleaseId, here: readonly RepositoryRemains[]): FoundArrival {
   const own = here.flatMap(({ component, client, records, referrers, manifests }) => {
     const placed = records
-      .find((record) => record.release === release)
-      ?.components.find((each) => each.component === component);
+      .find(({ record }) => record.release === release)
+      ?.record.components.find((each) => each.component === component);
     return placed === undefined
       ? []
       : [{ client, placed, referrers: referrers.get(placed.digest) ?? [], manifest: manifests.get(placed.digest) }];

@@ -2,7 +2,13 @@ import * as z from 'zod';
 import { allErrorCodes } from '../core/errors';
 import { sourceKinds } from '../core/build/output-place';
 import type { SourceRights } from '../inspect/source-access';
-import { mountRight, type LedgerRights, type RepositoryRights, type Right } from '../inspect/access';
+import {
+  mountRight,
+  type LedgerRights,
+  type RepositoryRights,
+  type Right,
+  type SigningRights,
+} from '../inspect/access';
 
 const right = z.strictObject({
   /** `unknown`: the registry could not be asked. */
@@ -50,6 +56,10 @@ export const accessResultSchema = z.strictObject({
   ),
   /** What the job may do with the ledger. Whether it takes a certain reference, a git remote says only when one comes. */
   ledger: z.strictObject({ ledger: z.string(), read: right, append: right }),
+  /** Who this job is, by an issuer of `trust:`; null where none is named, or the job is not proven. */
+  identity: z.strictObject({ name: z.string(), issuer: z.string() }).nullable(),
+  /** Whether this run can sign what it records, and as whom; null where hod.yaml does not sign, or the job only reads. */
+  signing: z.strictObject({ as: z.string().nullable(), sign: right }).nullable(),
   /** Where the login for each registry came from, and which other places have one; `used`: null where none was needed or found. */
   logins: z.array(z.strictObject({ registry: z.string(), used: z.string().nullable(), others: z.array(z.string()) })),
   /** Rights that go further than is needed. */
@@ -71,6 +81,8 @@ export interface CheckedAccess {
   readonly checked: readonly CheckedEnvironment[];
   readonly sources: readonly SourceRights[];
   readonly ledger: LedgerRights;
+  readonly identity: { readonly name: string; readonly issuer: string } | undefined;
+  readonly signing: SigningRights | undefined;
   readonly logins: readonly {
     readonly registry: string;
     readonly used: string | undefined;
@@ -79,7 +91,8 @@ export interface CheckedAccess {
 }
 
 /** What an identity may do, as a document. */
-export function toAccessResult({ product, checked, sources, ledger, logins }: CheckedAccess): AccessResult {
+export function toAccessResult(found: CheckedAccess): AccessResult {
+  const { product, checked, sources, ledger, identity, signing, logins } = found;
   const environments = checked.map(({ environment, needs, repositories }) => {
     const before = checked.find((each) => each.environment.name === environment.after)?.repositories;
     return {
@@ -110,6 +123,8 @@ export function toAccessResult({ product, checked, sources, ledger, logins }: Ch
     environments,
     sources: rows,
     ledger: { ledger: ledger.ledger, read: toRight(ledger.read), append: toRight(ledger.append) },
+    identity: identity === undefined ? null : { name: identity.name, issuer: identity.issuer },
+    signing: signing === undefined ? null : { as: signing.as ?? null, sign: toRight(signing.sign) },
     logins: logins.map(({ registry, used, others }) => ({ registry, used: used ?? null, others: [...others] })),
     warnings,
   };
@@ -135,10 +150,11 @@ export function isLacking({ kind, read }: AccessResult['sources'][number]): bool
 }
 
 /** The exit code for what was found: 0 where everything that is needed is allowed. */
-export function accessExitCode({ environments, sources, ledger }: AccessResult): number {
+export function accessExitCode({ environments, sources, ledger, signing }: AccessResult): number {
   // Every command reads it; who writes an environment adds to it.
   const adds = environments.some(({ needs }) => needs === 'write');
-  const rights = [ledger.read, ...(adds ? [ledger.append] : [])].filter(({ allowed }) => allowed !== 'yes');
+  const own = adds ? [ledger.append, ...(signing === null ? [] : [signing.sign])] : [];
+  const rights = [ledger.read, ...own].filter(({ allowed }) => allowed !== 'yes');
   const missing = environments.flatMap(({ needs, repositories }) =>
     needs === null
       ? []

@@ -18,6 +18,7 @@ const boardFields = {
   /** Whether registries were asked: for drift, and for the sizes of components. */
   asked: z.boolean(),
   environments: statusResultSchema.shape.environments,
+  expiring: statusResultSchema.shape.expiring,
   announcements: statusResultSchema.shape.announcements,
   /** The oldest first. */
   releases: z.array(

@@ -50,9 +50,14 @@ export const configShowResultSchema = z.strictObject({
       }),
     ),
     authorities: z.array(z.strictObject({ name: z.string(), names: z.array(z.string()) })),
+    issuers: z.array(
+      z.strictObject({ name: z.string(), url: z.string(), audience: z.string(), subjects: z.array(z.string()) }),
+    ),
     /** The names of people whose SSH keys are known. */
     people: z.array(z.string()),
   }),
+  /** Where the key is that release records and entries of the ledger are signed with, in words; null where nothing is signed. */
+  sign: z.string().nullable(),
   groups: z.array(z.strictObject({ name: z.string(), people: z.array(z.string()) })),
   environments: z.array(
     z.strictObject({
@@ -145,13 +150,19 @@ export const configCompareResultSchema = z.strictObject({
 export type ConfigCompareResult = z.infer<typeof configCompareResultSchema>;
 
 /** Whose signatures count, as a document. */
-export function toTrust({ keys, authorities, people }: TrustRules = trustsNobody): ConfigShowResult['trust'] {
+export function toTrust({
+  keys,
+  authorities,
+  issuers = [],
+  people,
+}: TrustRules = trustsNobody): ConfigShowResult['trust'] {
   return {
     keys: keys.map((key) => {
       const { name, kind, from, until } = key;
       return { name, kind, digest: keyDigest(key), from: from ?? null, until: until ?? null };
     }),
     authorities: authorities.map(({ name, names }) => ({ name, names: [...names] })),
+    issuers: issuers.map((each) => ({ ...each, subjects: [...each.subjects] })),
     people: people.map(namesOfSigner),
   };
 }

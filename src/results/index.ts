@@ -9,7 +9,7 @@ import { configCheckResultSchema, configCompareResultSchema, configShowResultSch
 import { errorResultSchema } from './error';
 import { initResultSchema } from './init';
 import { insideDifferenceSchema, insideResultSchema } from './inside';
-import { ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
+import { ledgerAcceptResultSchema, ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
 import { packResultSchema } from './pack';
 import { productsSchema } from './products';
 import { pointResultSchema } from './point';
@@ -64,6 +64,7 @@ export const resultSchemas = {
   tags: tagsResultSchema,
   repositories: repositoriesResultSchema,
   'ledger-verify': ledgerResultSchema,
+  'ledger-accept': ledgerAcceptResultSchema,
   'ledger-copy': ledgerCopyResultSchema,
   'ledger-rebuild': rebuildResultSchema,
   'publish-products': productsSchema(publishResultSchema),

@@ -30,6 +30,33 @@ export const proveResultSchema = z.strictObject({
         tags: z.number().int(),
         referrers: z.number().int(),
       }),
+      /** Where hod.yaml trusts anybody: who signed each document that refers to what is served. */
+      statements: z.array(
+        z.strictObject({
+          component: z.string(),
+          referrer: digest,
+          /** Null where it is no statement of in-toto. */
+          predicateType: z.string().nullable(),
+          /** The name under `trust:`; null where nobody signed it who is trusted. */
+          by: z.string().nullable(),
+          /** The key, or why nobody's signature counts. */
+          detail: z.string(),
+        }),
+      ),
+      /** Where hod.yaml signs: who signed each entry by which a release came so far. */
+      signed: z.array(
+        z.strictObject({
+          /** The version or commit of the release. */
+          object: z.string(),
+          /** The environment that it came into. */
+          environment: z.string(),
+          entry: z.number().int(),
+          actor: z.string(),
+          /** The name under `trust:`, and the key. */
+          by: z.string(),
+          key: z.string(),
+        }),
+      ),
       /** What is not as it was published and tested; empty where it is proved. */
       findings: z.array(
         z.strictObject({
@@ -43,7 +70,8 @@ export const proveResultSchema = z.strictObject({
       ),
       /**
        * What is told, and is no finding. `required-today`: today's rules ask for it, and those in force when the release came did
-       * not. `adopted`: the environment served it before the ledger began, and this cannot be proved.
+       * not. `adopted`: the environment served it before the ledger began, and this cannot be proved. `before-signing`: it is older
+       * than the first signed entry of the ledger.
        */
       notes: z.array(z.strictObject({ note: z.enum(noteKinds), object: z.string(), detail: z.string() })),
     }),
@@ -61,11 +89,17 @@ export function toProveResult(product: string, proofs: readonly Proof[], { deep 
   return {
     product,
     deep,
-    environments: proofs.map(({ environment, components, lines, looked, findings, notes }) => ({
+    environments: proofs.map(({ environment, components, lines, looked, statements, signed, findings, notes }) => ({
       environment,
       components: components.map(toProved),
       lines: lines.map(({ line, head }) => ({ line, ...toProved(head) })),
       looked: { ...looked },
+      statements: statements.map(({ by, predicateType, ...each }) => ({
+        ...each,
+        by: by ?? null,
+        predicateType: predicateType ?? null,
+      })),
+      signed: signed.map((each) => ({ ...each })),
       findings: findings.filter(isNew),
       notes: notes.map((each) => ({ ...each })),
     })),

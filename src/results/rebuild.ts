@@ -1,5 +1,7 @@
 import * as z from 'zod';
+import { formatCount } from '../core/amounts';
 import { servedIn } from '../core/ledger/environment';
+import { describePosition } from '../core/tags/ordering';
 import type { Rebuilt } from '../rebuild/rebuild';
 import type { RepositoryRemains } from '../rebuild/remains';
 import { digest } from './common';
@@ -26,11 +28,17 @@ export type RebuildResult = z.infer<typeof rebuildResultSchema>;
 
 /** A ledger that was made again, as a document, with what the registries do not tell. */
 export function toRebuildResult(
-  about: Pick<RebuildResult, 'product' | 'ledger' | 'dryRun'>,
+  {
+    believing,
+    ...about
+  }: Pick<RebuildResult, 'product' | 'ledger' | 'dryRun'> & {
+    /** Nobody checked who signed the release records. */
+    readonly believing: boolean;
+  },
   { entries, facts, environments, unexplained }: Rebuilt,
   found: readonly RepositoryRemains[],
 ): RebuildResult {
-  const releases = new Set(found.flatMap(({ records }) => records.map(({ release }) => release)));
+  const releases = new Set(found.flatMap(({ records }) => records.map(({ record }) => record.release)));
   return {
     ...about,
     entries: entries.length,
@@ -50,6 +58,9 @@ export function toRebuildResult(
         detail:
           'rollbacks that left no record (before Hod kept them, or with `referrers: { carry: none }`), unless tags show them; and when a release came back with --again',
       },
+      ...(believing
+        ? [{ what: 'forgeries', detail: 'release records were believed as they stand: who can push can make one up' }]
+        : unbelievedIn(found)),
       ...lostIn(found),
       ...unexplained.map(({ environment, tags }) => ({
         what: 'tags',
@@ -62,6 +73,30 @@ export function toRebuildResult(
 function lostArrivals(later: readonly string[]): RebuildResult['notRecovered'] {
   const detail = `when releases came into ${later.join(', ')}, and in which order: they are taken to have come once, in the order of their publication, now; soak times begin anew`;
   return later.length === 0 ? [] : [{ what: 'arrivals', detail }];
+}
+
+/** Release records that were left out, because nobody signed them who is trusted; and those whose key has expired since. */
+function unbelievedIn(found: readonly RepositoryRemains[]): RebuildResult['notRecovered'] {
+  const unbelieved = listOf(found.flatMap((each) => each.unbelieved));
+  const expired = listOf(found.flatMap((each) => each.expired));
+  return [
+    ...(unbelieved === undefined
+      ? []
+      : [{ what: 'unsigned', detail: `no trusted key signed ${unbelieved}; --unsigned takes them nevertheless` }]),
+    ...(expired === undefined
+      ? []
+      : [{ what: 'expired-keys', detail: `the key under ${expired}: when it signed, only the records say` }]),
+  ];
+}
+
+/** Records in words, the first few of them; undefined where there is none. */
+function listOf(all: RepositoryRemains['unbelieved']): string | undefined {
+  const releases = new Map(all.map(({ record, why }) => [record.release, `${describePosition(record)}: ${why}`]));
+  const names = [...releases.values()];
+  const more = names.length > 5 ? `; and ${names.length - 5} more` : '';
+  return names.length === 0
+    ? undefined
+    : `the record of ${formatCount(names.length, 'release')} (${names.slice(0, 5).join('; ')}${more})`;
 }
 
 function lostIn(found: readonly RepositoryRemains[]): RebuildResult['notRecovered'] {

@@ -1,4 +1,4 @@
-import { formatAge, formatCount } from '../core/amounts';
+import { formatAge, formatCount, formatMoment, formatSpan } from '../core/amounts';
 import { grouped } from '../core/grouped';
 import type { StatusResult } from './status';
 
@@ -87,4 +87,20 @@ export function waitingReleases({ releases, more }: Pick<Waiting, 'releases' | '
   const names = releases.slice(0, namedWaiting).map(releaseName).join(', ');
   const rest = releases.length > namedWaiting || more ? ', …' : '';
   return `${more ? 'more than ' : ''}${formatCount(releases.length, 'release')} (${names}${rest})`;
+}
+
+/** What grows old, and when it ends: `prod: scan of 2.5.0 in 2 d 4 h (2026-11-27 00:24 UTC)`. */
+export function expiringText(
+  { kind, environment, name, of, until, isOver }: StatusResult['expiring'][number],
+  now: Date,
+): string {
+  const what =
+    kind === 'result'
+      ? `${name} of ${of ?? ''}`
+      : kind === 'exception'
+        ? `the exception of ${name}`
+        : `the key of ${name}`;
+  const end = Date.parse(until) - now.getTime();
+  const when = isOver ? `on ${formatMoment(until)}` : `in ${formatSpan(end)} (${formatMoment(until)})`;
+  return `${environment === null ? 'trust' : environment}: ${what} ${when}`;
 }

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { driftStates } from '../core/insight/drift';
+import { expiringKinds } from '../core/insight/expiring';
 import type { EnvironmentStatus, ProductStatus, ServedStatus } from '../inspect/status';
 import { digest, gateResult, includedResult, toGateResult, toIncludedResult } from './common';
 
@@ -62,6 +63,20 @@ export const statusResultSchema = z.strictObject({
       ),
     }),
   ),
+  /** What environments ask for and soon counts no more, or counts no more already: what ends first comes first. */
+  expiring: z.array(
+    z.strictObject({
+      kind: z.enum(expiringKinds),
+      /** The environment that asks for it; null of a key. */
+      environment: z.string().nullable(),
+      /** The name of the result or the key, the id of the finding that an exception is for. */
+      name: z.string(),
+      /** Of a result: the version or commit that it is about. */
+      of: z.string().nullable(),
+      until: z.string(),
+      isOver: z.boolean(),
+    }),
+  ),
   /** What the images were built on, where they say so; null where it was not asked for. */
   bases: z
     .array(
@@ -85,10 +100,17 @@ export const statusResultSchema = z.strictObject({
 export type StatusResult = z.infer<typeof statusResultSchema>;
 
 /** What environments serve, as a document. */
-export function toStatusResult({ environments, bases, announcements, ...status }: ProductStatus): StatusResult {
+export function toStatusResult({
+  environments,
+  expiring,
+  bases,
+  announcements,
+  ...status
+}: ProductStatus): StatusResult {
   return {
     ...status,
     environments: environments.map(toEnvironment),
+    expiring: expiring.map((each) => ({ ...each, environment: each.environment ?? null, of: each.of ?? null })),
     bases: bases?.map((each) => ({ ...each, version: each.version ?? null, now: each.now ?? null })) ?? null,
     announcements: [...announcements],
   };

@@ -4,6 +4,7 @@ import { messageOf } from '../core/errors';
 import { isName } from '../core/names';
 import type { ConfigFinding, Path } from './config-findings';
 import { checkNames, checkRegistries } from './config-names';
+import { checkTrust } from './config-trust';
 import {
   bundleSchema,
   configSchema,
@@ -51,7 +52,11 @@ export function checkDocuments(
     ...secrets,
     ...ofVariables,
     ...(parsed.success
-      ? [...checkNames(parsed.data, Object.keys(parsed.data.environments)), ...checkRegistries(parsed.data)]
+      ? [
+          ...checkNames(parsed.data, Object.keys(parsed.data.environments)),
+          ...checkTrust(parsed.data),
+          ...checkRegistries(parsed.data),
+        ]
       : [...describeIssues(parsed.error.issues, raw).filter((each) => !isSecret(each)), ...checkSoundParts(raw)]),
   ];
   if (parsed.success && findings.length === 0) {
@@ -120,8 +125,18 @@ function checkSoundParts(raw: unknown): ConfigFinding[] {
   };
   return [
     ...checkNames(all, Object.keys(environments)),
+    ...checkSoundTrust(raw, all.environments),
     ...checkRegistries({ registries: soundParts(registries, registrySchema, () => ({})) }),
   ];
+}
+
+const { trust, groups, sign } = configSchema.shape;
+const trustedParts = z.object({ trust, groups, sign: sign.catch(undefined) });
+
+/** Names that lead to nobody in `trust:` and `groups:` are found where both have the right form: else nobody knows whom they name. */
+function checkSoundTrust(raw: unknown, environments: RawConfig['environments']): ConfigFinding[] {
+  const { data } = trustedParts.safeParse(raw);
+  return data === undefined ? [] : checkTrust({ ...data, environments });
 }
 
 /** Leaves out invalid names, whose problems are listed already. */

@@ -13,7 +13,7 @@ export const configName = 'hod.yaml';
 const chainLimit = 8;
 /** What a configuration shares with those that extend it: maps, name by name; and values, where they have none of their own. */
 const mergedKeys = ['environments', 'registries', 'trust', 'groups', 'variables', 'announce'];
-const wholeKeys = ['shared-logins', 'ledger'];
+const wholeKeys = ['sign', 'shared-logins', 'ledger'];
 const shared = [...mergedKeys, ...wholeKeys, 'extends'];
 
 /** A document of a configuration, and the folder that paths in it are relative to. */

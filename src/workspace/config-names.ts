@@ -16,11 +16,10 @@ import {
 import type { ConfigFinding, Path } from './config-findings';
 import { jobOf, type RawConfig } from './config-schema';
 import { checkSharing, textsOf } from './config-sharing';
-import { checkTrust } from './config-trust';
 
 /** Finds what the schema cannot: dangling names, and errors in texts with a grammar of their own. */
 export function checkNames(
-  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'includes' | 'environments' | 'trust' | 'groups'>,
+  raw: Pick<RawConfig, 'product' | 'images' | 'bundles' | 'includes' | 'environments'>,
   environmentNames: readonly string[],
 ): ConfigFinding[] {
   const findings: ConfigFinding[] = [];
@@ -64,7 +63,6 @@ export function checkNames(
       check([...path, 'gates', 'platforms', at], () => parsePlatform(platform)),
     );
   }
-  findings.push(...checkTrust(raw));
   findings.push(...checkOwnTags(raw, environmentNames, check));
   return uniqueFindings([...findings, ...checkSharing(raw)]);
 }

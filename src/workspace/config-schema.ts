@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { whyExposed } from '../core/access/destinations';
 import { sendsIdentity, tokenExchange, type IdentityExchange } from '../core/access/identity-exchange';
 import { bodyPlaceholders, parseBody, unknownPlaceholders } from '../core/ledger/announcement-body';
 import { announcedKinds } from '../core/ledger/announcements';
@@ -73,6 +74,13 @@ const exchangeSchema = z
   }))
   .refine(sendsIdentity, 'must send the identity of the job: write {token} where it belongs, in headers, form or json');
 
+/** Where the identity token of a job stands, or how its CI is asked for it. */
+const jobToken = z.union([
+  place,
+  z.strictObject({ request: z.strictObject({ url: environmentVariable, bearer: environmentVariable }) }),
+]);
+export type JobTokenPlace = z.infer<typeof jobToken>;
+
 const credentialsSchema = z.union(
   [
     z.literal('none'),
@@ -84,10 +92,7 @@ const credentialsSchema = z.union(
     z.strictObject({ command: commandLine, prints: z.literal('token'), 'expires-in': time.optional() }),
     z.strictObject({
       job: z.strictObject({
-        token: z.union([
-          place,
-          z.strictObject({ request: z.strictObject({ url: environmentVariable, bearer: environmentVariable }) }),
-        ]),
+        token: jobToken,
         audience: z.string().min(1).optional(),
         exchange: z.union([z.url().transform(tokenExchange), exchangeSchema]),
       }),
@@ -366,8 +371,32 @@ export const trustSchema = z.strictObject({
   authorities: z
     .record(nameSchema, z.strictObject({ file: z.string().min(1), names: z.array(z.string().min(1)).min(1) }))
     .optional(),
+  /** Who gives jobs their identity: its address, whom its tokens must be meant for, and the jobs that count. */
+  issuers: z
+    .record(
+      nameSchema,
+      z.strictObject({
+        url: z
+          .url({ protocol: /^https?$/, error: 'must be the address of the issuer, https://…' })
+          .refine((text) => whyExposed(new URL(text)) === undefined, 'must begin with https://'),
+        audience: z.string().min(1),
+        subject: oneOrMore(
+          z.string().min(1),
+          'must be the subject of a token, with `*` for any text, or a list of them',
+        ),
+        token: jobToken,
+      }),
+    )
+    .optional(),
   people: z.strictObject({ file: z.string().min(1) }).optional(),
 });
+
+/** What signs: a private key in PEM, or a command that reads what to sign and prints the signature. */
+const signingKey = z.union(
+  [place, z.strictObject({ command: z.array(z.string().min(1)).min(1) })],
+  'must be { env: VARIABLE }, { file: PATH } or { command: [PROGRAM, ARGUMENT] }',
+);
+export type SigningKey = z.infer<typeof signingKey>;
 
 /** Findings that do not count: which, why, who says so, and until when. */
 export const exceptionsSchema = z.array(
@@ -391,6 +420,8 @@ export const configSchema = z.strictObject({
   registries: z.record(z.string(), registrySchema).optional(),
   /** Whose signatures count. */
   trust: trustSchema.optional(),
+  /** What signs release records and the entries of the ledger. */
+  sign: z.strictObject({ key: signingKey }).optional(),
   /** People by group, for sign-offs. */
   groups: z.record(nameSchema, z.array(z.string().min(1)).min(1)).optional(),
   /** False: logins that other tools on this machine share are not used. */

@@ -28,6 +28,7 @@ import { parseBody, type BodyTemplate } from '../core/ledger/announcement-body';
 import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements';
 import type { AdmissionRules, AttestationRule, ResultRule } from '../core/ledger/rules';
 import type { Timestamp } from '../core/time';
+import type { TrustedIssuer } from '../core/trust/trust-rules';
 import type { Passage } from '../core/release/gates/passage';
 import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
@@ -36,11 +37,13 @@ import { faultsIn, layered, readDocuments } from './config-files';
 import { parseVersionTags, usualVersionTags, type VersionTags } from '../core/tags/version-tags';
 import {
   ledgerSchema,
+  type JobTokenPlace,
   type RawConfig,
   type RawEnvironment,
   type RawInclusion,
   type RegistryConfig,
   type SecretPlace,
+  type SigningKey,
 } from './config-schema';
 
 export { configName } from './config-files';
@@ -147,6 +150,8 @@ export interface TrustConfig {
     readonly until: Timestamp | undefined;
   }[];
   readonly authorities: readonly { readonly name: string; readonly file: string; readonly names: readonly string[] }[];
+  /** Who gives jobs their identity, and where the token of a job stands. */
+  readonly issuers: readonly (TrustedIssuer & { readonly token: JobTokenPlace })[];
   /** A file of allowed signers. */
   readonly people: string | undefined;
 }
@@ -171,6 +176,8 @@ export interface Config {
   readonly registries: ReadonlyMap<string, RegistryConfig>;
   /** Undefined where hod.yaml does not say. */
   readonly trust: TrustConfig | undefined;
+  /** What signs what is recorded; undefined where hod.yaml does not say. */
+  readonly sign: { readonly key: SigningKey } | undefined;
   /** Groups of people; undefined where hod.yaml has none. */
   readonly groups: readonly { readonly name: string; readonly people: readonly string[] }[] | undefined;
   /** Whether logins that other tools on this machine share may be used. */
@@ -253,6 +260,7 @@ function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables' |
       Object.entries(raw.registries ?? {}).map(([registry, access]) => [registry.toLowerCase(), access]),
     ),
     trust: raw.trust && trustConfigOf(raw.trust, folder),
+    sign: raw.sign,
     groups: raw.groups && Object.entries(raw.groups).map(([name, people]) => ({ name, people })),
     sharedLogins: raw['shared-logins'] ?? true,
     receivers: Object.entries(raw.announce ?? {}).map(([name, { url, key, kinds = announcedKinds, body }]) => {
@@ -368,7 +376,7 @@ function originOf(name: string, inclusion: RawInclusion, folder: string): Inclus
 }
 
 function trustConfigOf(
-  { keys = {}, authorities = {}, people }: NonNullable<RawConfig['trust']>,
+  { keys = {}, authorities = {}, issuers = {}, people }: NonNullable<RawConfig['trust']>,
   folder: string,
 ): TrustConfig {
   return {
@@ -377,6 +385,9 @@ function trustConfigOf(
     ),
     authorities: Object.entries(authorities).map(([name, { file, names }]) => {
       return { name, file: resolve(folder, file), names };
+    }),
+    issuers: Object.entries(issuers).map(([name, { url, audience, subject, token }]) => {
+      return { name, url, audience, subjects: [subject].flat(), token };
     }),
     people: people && resolve(folder, people.file),
   };

@@ -1,3 +1,4 @@
+import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import * as z from 'zod';
 import { keepCredential, type Credential } from '../core/access/credential';
@@ -49,6 +50,11 @@ export async function readPlace(
     });
   }
   return secret;
+}
+
+/** Whether there is anything where hod.yaml says that a value is. */
+export function isThere(place: SecretPlace, folder: string): boolean {
+  return 'env' in place ? (process.env[place.env] ?? '') !== '' : existsSync(resolve(folder, place.file));
 }
 
 /** Undefined where it cannot be read. Throws where it is no plain file. */

@@ -2,7 +2,7 @@ import { readFile, realpath } from 'node:fs/promises';
 import { relative, resolve } from 'node:path';
 import { isFollowed } from '../core/build/following';
 import { isCommitId, type CommitId } from '../core/commit';
-import type { Standing } from '../core/release/gates/rules-in-force';
+import type { Standing } from '../core/release/knowledge';
 import type { Holding } from '../core/release/knowledge';
 import { remoteIdentity } from '../core/remote-identity';
 import { isInside } from '../system/plain-files';

@@ -1,18 +1,20 @@
-import type { Signer } from '../core/release/gates/sign-offs';
-import type { SignedText } from '../core/release/knowledge';
+import { rulesNamespace, signOffNamespace } from '../core/release/gates/sign-offs';
+import type { SignedText, Signer } from '../core/trust/signed-text';
 import { HodError } from '../core/errors';
 import { runProgram, type ProgramRun } from '../system/programs';
 import { withTemporaryFiles } from '../system/temporary-folder';
 
+/** What signatures are over, in words, by what they are made for. */
+const subjects = new Map([
+  [signOffNamespace, 'release, environment and rules'],
+  [rulesNamespace, 'environment and rules'],
+]);
+
 /** How long ssh-keygen may take, in milliseconds: to check, and to sign, where somebody may have to touch a key. */
 const [checking, signing] = [20_000, 120_000];
 
-/**
- * Checks a signature of an SSH key over a text, and finds out whose it is (ssh-keygen(1), "-Y verify").
- *
- * @param namespace What it was made for: a signature for anything else is none.
- */
-export async function readSigner({ text, signature, at, people }: SignedText, namespace: string): Promise<Signer> {
+/** Checks a signature of an SSH key over a text, and finds out whose it is (ssh-keygen(1), "-Y verify"). */
+export async function readSigner({ text, namespace, signature, at, people }: SignedText): Promise<Signer> {
   const files = new Map([
     ['people', `${people.join('\n')}\n`],
     ['signature', signature],
@@ -29,7 +31,7 @@ export async function readSigner({ text, signature, at, people }: SignedText, na
     const run = await sshKeygen(['-Y', 'verify', ...given, '-I', by, '-n', namespace, '-O', time], text);
     return run.exitCode === 0
       ? { by }
-      : { problem: run.cause ?? `it is of ${by}, and not over this release, environment and rules` };
+      : { problem: run.cause ?? `it is of ${by}, and not over this ${subjects.get(namespace) ?? 'text'}` };
   });
 }
 

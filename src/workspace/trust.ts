@@ -3,7 +3,8 @@ import { HodError, messageOf } from '../core/errors';
 import { readCertificates } from '../core/trust/certificates';
 import { readPeople } from '../core/trust/people';
 import { readPublicKey } from '../core/trust/public-key';
-import type { TrustRules } from '../core/trust/trust-rules';
+import type { TrustedSigners } from '../core/trust/signer';
+import { trustsNobody, type TrustedIssuer, type TrustRules } from '../core/trust/trust-rules';
 import { readSmallFile } from '../system/plain-files';
 import type { Config } from './config';
 
@@ -45,8 +46,19 @@ export async function readTrust({ trust, folder }: Pick<Config, 'trust' | 'folde
   return {
     keys: keys.sort(byName),
     authorities: authorities.sort(byName),
+    ...(trust.issuers.length === 0 ? {} : { issuers: trust.issuers.map(withoutToken).sort(byName) }),
     people: people?.lines ?? [],
   };
+}
+
+/** Where the token of a job stands is no rule. */
+function withoutToken({ name, url, audience, subjects }: TrustedIssuer): TrustedIssuer {
+  return { name, url, audience, subjects };
+}
+
+/** Reads the keys and authorities that hod.yaml trusts; none where it does not say. Throws `trust-unusable`. */
+export async function readTrustedSigners(config: Pick<Config, 'trust' | 'folder'>): Promise<TrustedSigners> {
+  return (await readTrust(config)) ?? trustsNobody;
 }
 
 /** Reads the certificates of an authority, each of which must count. */

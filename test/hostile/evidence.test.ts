@@ -452,4 +452,45 @@ test('a weak key, a private key and a missing one are refused by name', async ()
     const error = await world.fails('trust-unusable', 'config', 'check', '--config', 'bad.yaml');
     expect(JSON.stringify(error)).toMatch(reason);
   }
+  const status = await world.hod('status', '--config', 'bad.yaml');
+  expect([status.code, status.stderr]).toEqual([0, expect.stringContaining('are shown as not met')]);
+});
+
+test('prove checks the statements about what is served again: one that was swapped for another is found', async () => {
+  const place = await sandboxWorld();
+  const { world } = place;
+  try {
+    await world.configure(
+      '    tags: { fixed: ["{version}"], moving: [uat] }',
+      "$&\n    gates: { attested: [{ type: 'https://skerry.test/built/v1', by: build }] }",
+    );
+    await world.configure(
+      /^environments:/m,
+      `trust: { keys: { build: { file: '${join(keys, 'build.pub.pem')}' } } }\nenvironments:`,
+    );
+    await world.publish();
+    const made = new Map<string, Subject>();
+    for (const image of images) {
+      const client = new OtherClient(world.ports.dev, `skerry/${image}`);
+      const about = await client.subject('2.4.0');
+      const statement = JSON.stringify(envelopeOf(statementAbout(about.digest), [build]));
+      made.set(image, await client.attach(about, envelopeType, statement));
+    }
+    await world.promote('uat');
+    const [proved] = (await hodJson('prove', ['prove', 'uat'], world.options)).environments;
+    expect(proved?.findings).toEqual([]);
+    expect(proved?.statements.map(({ component, by }) => [component, by])).toEqual(
+      expect.arrayContaining(images.map((image) => [image, 'build'])),
+    );
+    const uat = new OtherClient(world.ports.uat, 'skerry/timetable');
+    const about = await uat.subject('2.4.0');
+    await uat.detach(about.digest, made.get('timetable')?.digest ?? '');
+    await uat.attach(about, envelopeType, JSON.stringify(envelopeOf(statementAbout(about.digest), [key('stranger')])));
+    const run = await world.hod('prove', 'uat', '--json');
+    expect(run.code).toBe(4);
+    expect(run.stdout).toMatch(/"finding":"referrer-gone"/);
+    expect(run.stdout).toMatch(/"finding":"evidence-missing"[^}]*timetable: sha256:\w{12}: it is not signed by build/);
+  } finally {
+    await place.close();
+  }
 });

@@ -260,3 +260,36 @@ test('a repository that moves takes its word along once somebody says so, on rec
   });
   expect((await publish('after')).components.map(({ way }) => way)).toEqual(components.map(() => 'takes-over'));
 });
+
+test('where sign-offs are proven, rules are accepted by signatures of the same people, whomever the branch trusts', async () => {
+  const { world } = sandbox;
+  const key = (name: string): string => join(places, name);
+  const line = (name: string): string => `${name}@skerry.test ${readFileSync(key(`${name}.pub`), 'utf8')}`;
+  for (const name of ['una', 'siv', 'mole']) {
+    execFileSync('ssh-keygen', ['-q', '-t', 'ed25519', '-N', '', '-C', name, '-f', key(name)]);
+  }
+  writeFileSync(join(folder, 'people'), line('una') + line('siv'));
+  edit(/sign-offs: \d/, 'sign-offs: { count: 2, from: [managers], proven: true }');
+  edit(/^trust: \{/m, 'groups: { managers: [una@skerry.test, siv@skerry.test] }\ntrust: { people: { file: people },');
+  git('add', '.');
+  commit('Ask for signatures');
+  git('push', '-q', 'origin', 'main');
+  await release('2.6.0');
+  branch('loose');
+  edit(/sign-offs: \{[^}]*\}/, 'sign-offs: 1');
+  edit('managers: [', 'managers: [mole@skerry.test, ');
+  writeFileSync(join(folder, 'people'), line('una') + line('siv') + line('mole'));
+  commit('Let one of us do');
+  const given = ['record', 'rules', '--for', 'uat', '--reason', 'at night'];
+  const byName = await world.fails('sign-off-uncounted', ...given, '--actor', 'una@skerry.test');
+  expect(why(byName)).toContain('una@skerry.test did not sign it, and a name can be made up');
+  expect(why(await world.fails('sign-off-uncounted', ...given, '--actor', 'mole@skerry.test'))).toContain(
+    'not of managers',
+  );
+  expect(why(await world.fails('signing-failed', ...given, '--sign', key('mole')))).toContain('of no key in `trust');
+  const accept = (name: string) => hodJson('record-rules', [...given, '--sign', key(name)], world.options);
+  expect(await accept('una')).toMatchObject({ accepted: ['una@skerry.test'], needed: 2, inForce: false });
+  expect(await accept('una')).toMatchObject({ isNew: false, inForce: false });
+  await promote('--version', '2.6.0');
+  expect(await accept('siv')).toMatchObject({ accepted: ['una@skerry.test', 'siv@skerry.test'], inForce: true });
+});

@@ -39,7 +39,8 @@ import { moveEnvironment } from '../../src/delivery/move';
 import { rollBack } from '../../src/delivery/rollback';
 import type { Remains } from '../../src/rebuild/found';
 import { rollbacksIn } from '../../src/rebuild/remains';
-import { readRecord, recordType } from '../../src/core/ledger/release-record';
+import { isRecordType, readRecord, signatureOf } from '../../src/core/ledger/release-record';
+import type { RecordSigner } from '../../src/core/trust/signer';
 import { isOwnRecord, readRollbackRecord, rollbackType } from '../../src/core/ledger/rollback-record';
 import { allBytes } from '../../src/core/bytes';
 import type { Ledger } from '../../src/ledger/ledger';
@@ -127,6 +128,8 @@ export class DeliveryWorld {
   private readonly memory = new MemoryLedger();
   private readonly registries = new Map<string, Registry>();
   private minutes = 0;
+  /** Signs records and entries; nothing is signed where it is undefined. */
+  signer: RecordSigner | undefined;
   /** Where hod.yaml has each environment now. */
   private readonly hosts = new Map<string, string>();
 
@@ -384,6 +387,7 @@ export class DeliveryWorld {
       fork.memory.add(sealed);
     }
     fork.minutes = this.minutes;
+    fork.signer = this.signer;
     return fork;
   }
 
@@ -393,14 +397,17 @@ export class DeliveryWorld {
       const [environment = '', component = ''] = key.split(' ');
       return [...manifests.values()].flatMap((manifest) => {
         const bytes =
-          manifest.kind === 'image' && manifest.artifactType === recordType
+          manifest.kind === 'image' && isRecordType(manifest.artifactType)
             ? blobs.get(manifest.config.digest)
             : undefined;
-        const record = bytes === undefined ? undefined : readRecord(bytes);
+        const read = bytes === undefined ? undefined : readRecord(bytes);
+        const record = read?.record;
         const placed = record?.components.find(
           (each) => each.component === component && each.digest === manifest.subject?.digest,
         );
-        return record === undefined || placed === undefined ? [] : [{ environment, record, placed }];
+        return read === undefined || record === undefined || placed === undefined
+          ? []
+          : [{ environment, record, placed, signature: signatureOf(read) }];
       });
     });
     const repositoryOf = (environment: string, component: string) =>
@@ -411,6 +418,11 @@ export class DeliveryWorld {
         return { name, before: all.slice(0, at).reverse(), rulesOf: this.rulesIn(name) };
       }),
       releases: new Map(found.map(({ record }) => [record.release, record])),
+      signatures: new Map(
+        found.flatMap(({ record, signature }) =>
+          signature === undefined ? [] : [[record.release, signature] as const],
+        ),
+      ),
       arrivals: new Map(
         Object.keys(this.environments).map((name) => {
           const here = found.filter(({ environment }) => environment === name);
@@ -519,7 +531,7 @@ export class DeliveryWorld {
       observer: silent,
       stranger,
       hosts: new Map(this.hosts),
-      actor: { name: stranger?.name ?? 'una', proven: false },
+      actor: { name: stranger?.name ?? 'una', proven: false, signer: this.signer },
       dryRun: false,
     };
   }

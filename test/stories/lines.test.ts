@@ -106,7 +106,7 @@ test('the stories of a hotfix, and of a bad one, are played as the docs tell the
     stdout: expect.stringMatching(/evidence-missing +2\.5\.0 in prod: it failed in uat/),
   });
   await hodJson('ledger-verify', ['ledger', 'verify'], world.options);
-}, 60_000);
+});
 
 test('a line waits, is gated and drifts by itself', async () => {
   const { world } = sandbox;
@@ -145,7 +145,7 @@ test('a line waits, is gated and drifts by itself', async () => {
   }
   await world.hod('restore', 'prod');
   expect((await world.hod('status', 'prod', '--check')).code).toBe(0);
-}, 60_000);
+});
 
 test('a component goes with the next release, comes back by a rollback, and never with an older build', async () => {
   const { world } = sandbox;
@@ -197,7 +197,7 @@ test('a component goes with the next release, comes back by a rollback, and neve
   expect(late.components.map(({ way }) => way)).toEqual(['held', 'held', 'beside', 'held']);
   expect(late.components[2]?.wayReason).toContain('tide-watch retired: dev serves a newer release without it');
   expect(await names('dev')).not.toContain('tide-watch');
-}, 60_000);
+});
 
 /** The components that an environment serves. */
 async function names(environment: EnvironmentName): Promise<string[]> {

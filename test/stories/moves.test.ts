@@ -79,7 +79,7 @@ test('an environment comes between two: what came before stays proved, and no ol
   // The advice works: with the newer rules, the older checkout is judged by them.
   git(product.folder, ['checkout', '-q', newer, '--', 'hod.yaml']);
   await world.promote('prod', '--version', '2.5.0', '--again', '--reason', 'the gauges work again');
-}, 60_000);
+});
 
 test('an environment moves: what it serves and what rollbacks need come along, and back again', async () => {
   const { world } = sandbox;
@@ -123,7 +123,7 @@ test('an environment moves: what it serves and what rollbacks need come along, a
     /too small[^]*registry of its own/,
   );
   await hodJson('ledger-verify', ['ledger', 'verify'], world.options);
-}, 60_000);
+});
 
 test('into a place that others use nothing moves; without --mend nothing is copied, and later it is', async () => {
   const { world } = sandbox;
@@ -156,7 +156,7 @@ test('into a place that others use nothing moves; without --mend nothing is copi
   expect(old.status).toBe(200);
   await rollback('prod');
   expect((await prove('prod')).environments[0]?.findings).toEqual([]);
-}, 60_000);
+});
 
 test("another team's image is included: one digest, no version and no moving tag of this product, and it stays with its commit", async () => {
   const { world } = sandbox;
@@ -251,7 +251,7 @@ environments:
   expect(refused.next).toContain(`registries: { "elsewhere.localhost:${world.ports.dev}": {} }`);
   await world.configure(/$/, `registries: { "elsewhere.localhost:${world.ports.dev}": {} }\n`);
   await world.publish();
-}, 90_000);
+});
 
 test('a component gets another name: it is compared, told and pointed through both, and comes back by a rollback', async () => {
   const { world } = sandbox;
@@ -288,4 +288,4 @@ test('a component gets another name: it is compared, told and pointed through bo
   // Names that say two things.
   await world.configure('was: tide-watch', 'was: timetable');
   expect((await world.fails('config-invalid', 'config', 'check')).why).toContain('timetable is a component still');
-}, 60_000);
+});

@@ -7,7 +7,7 @@ import { formatRepository } from '../../src/core/oci/reference';
 import type { Action } from '../../src/core/ledger/entries';
 import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../../src/core/ledger/entry';
 import type { Facts } from '../../src/core/ledger/facts';
-import { factKinds, type StoredFact } from '../../src/core/ledger/facts';
+import { factKinds, stateKey, type StoredFact } from '../../src/core/ledger/facts';
 import { contentId, releaseId } from '../../src/core/ledger/release';
 import { recordType } from '../../src/core/ledger/release-record';
 import { ways } from '../../src/core/ledger/way';
@@ -15,6 +15,9 @@ import { tagSchema } from '../../src/core/oci/tag';
 import { parseVersion } from '../../src/core/tags/version';
 import { timestampOf } from '../../src/core/time';
 import type { Ledger } from '../../src/ledger/ledger';
+import { checkSignedHead, readSignatures } from '../../src/ledger/signed-head';
+import { signedEntryAfter } from '../../src/core/ledger/signed-entry';
+import { signerFor } from './signing';
 import { failing } from './seen-errors';
 
 /** An engine under test. */
@@ -48,6 +51,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'announced',
       'base-moved',
       'rules-accepted',
+      'entries-accepted',
     ),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
     build: fc.nat(5),
@@ -83,6 +87,9 @@ export const anyAction: fc.Arbitrary<Action> = fc
     if (kind === 'rules-accepted') {
       const rules = { environments: [] };
       return { kind, environment, digest: rulesDigest(rules), rules, reason: 'x', inForce: build % 2 === 0 };
+    }
+    if (kind === 'entries-accepted') {
+      return { kind, from: 1, to: 1 + build, reason: 'x' };
     }
     if (kind === 'base-moved') {
       const bases = components.map(({ component, digest }) => {
@@ -338,6 +345,29 @@ export function keepsALedger(engine: Engine, { runs }: { runs: number } = { runs
     });
     expect(await all(reader.entries())).toHaveLength(6);
     await Promise.all([reader.close(), writer.close()]);
+  });
+
+  test('signatures come back with their entries, and only a signed head is built on', async () => {
+    const [build, stranger] = [signerFor('build'), signerFor('stranger')];
+    const ledger = await engine.open(product);
+    const [first, ...others] = sampleActions(4);
+    const circumstances = { product, at: timestampOf(new Date()), actor: 'una' };
+    await appendAll(ledger, first === undefined ? [] : [first]);
+    for (const [at, action] of others.entries()) {
+      const { head } = await ledger.read([]);
+      const signer = at === 2 ? stranger : build;
+      await ledger.append([await signedEntryAfter(head, { ...circumstances, action }, signer)], head);
+      const state = await ledger.read([]);
+      expect(state.facts.get('state', stateKey.key)?.signedSince).toBe(2);
+      const checked = checkSignedHead(ledger, state, build, others);
+      await (at === 2 ? expect(checked).rejects.toThrow(/not signed by a trusted key/) : checked);
+      await expect(checkSignedHead(ledger, state, undefined, others)).rejects.toThrow(/signs nothing/);
+    }
+    expect(await readSignatures(ledger, build.trust)).toMatchObject({
+      ...{ since: 2, signers: [{ by: 'build', entries: 2, first: 2, last: 3 }] },
+      unsigned: [{ from: 4, to: 4, problem: 'it is not signed by anybody who is trusted' }],
+    });
+    await ledger.close();
   });
 
   test('products share a database without seeing each other', async () => {

@@ -116,6 +116,7 @@ export function madeUpBoard(count: { components: number; releases: number; days:
     asked: true,
     environments: environments.map((environment, place) => statusOf(environment, place, releases, names)),
     announcements: [{ receiver: 'board', undelivered: 0, since: null }],
+    expiring: [],
     releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
     figures: toFigures(figuresOf(history, environments, committed)),
     sizes,

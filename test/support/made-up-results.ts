@@ -5,7 +5,7 @@ import type { AdoptResult } from '../../src/results/adopt';
 import type { AnnounceResult } from '../../src/results/announce';
 import type { AssembleResult } from '../../src/results/assemble';
 import type { ConfigCheckResult, ConfigCompareResult, ConfigShowResult } from '../../src/results/config';
-import type { LedgerCopyResult, LedgerResult } from '../../src/results/ledger';
+import type { LedgerAcceptResult, LedgerCopyResult, LedgerResult } from '../../src/results/ledger';
 import type { RebuildResult } from '../../src/results/rebuild';
 import type { ResultResult, RulesResult } from '../../src/results/record';
 import type { SandboxResult } from '../../src/results/sandbox';
@@ -267,6 +267,11 @@ export function statusOf(count: number, silent = false): StatusResult {
       },
     ],
     announcements: [{ receiver: 'board', undelivered: 3, since: at(120) }],
+    expiring: [
+      { kind: 'exception', environment: 'prod', name: 'SKERRY-2026-0007', of: null, until: at(60), isOver: true },
+      { kind: 'result', environment: 'prod', name: 'scan', of: '2.5.0', until: at(200), isOver: false },
+      { kind: 'key', environment: null, name: 'build', of: null, until: at(230), isOver: false },
+    ],
   };
 }
 
@@ -363,6 +368,14 @@ export const accessOf = (count: number): AccessResult => {
       })),
     })),
     ledger: { ledger: 'refs/hod/skerry-line in origin', read: yes, append: yes },
+    identity: { name: 'project:skerry-line:branch:main', issuer: 'ci' },
+    signing: {
+      as: null,
+      sign: {
+        ...{ allowed: 'no', code: 'signing-failed', why: 'it ended with 3: no such slot' },
+        next: 'run it by hand to see what is wrong',
+      },
+    },
     logins: [
       {
         ...{ registry: 'dev.registry.test', used: 'una in /home/una/.config/containers/auth.json' },
@@ -479,6 +492,18 @@ export const proved = (count: number): ProveResult => ({
       ],
       looked: { manifests: 3 * count, blobs: 9 * count, bytes: 48_200_000 * count, tags: 2 * count, referrers: count },
       notes: [],
+      statements: names(count).flatMap((component, place) => [
+        {
+          ...{ component, referrer: digest(700 + place), predicateType: 'https://skerry.test/built/v1' },
+          ...(place % 3 === 1
+            ? { by: null, detail: 'it is not signed by anybody who is trusted' }
+            : { by: 'build', detail: `Ed25519 ${digest(7)}` }),
+        },
+      ]),
+      signed: (['dev', 'uat', 'prod'] as const).map((environment, place) => ({
+        ...{ object: '2.5.0', environment, entry: 100 + place, actor: 'ci' },
+        ...{ by: place === 0 ? 'build' : 'promote', key: `Ed25519 ${place === 0 ? '5ed1f00d' : 'ab12cd34'}` },
+      })),
       findings: [
         {
           ...{
@@ -695,8 +720,12 @@ export const configured = (count: number): ConfigShowResult => ({
   trust: {
     keys: [{ name: 'build', kind: 'Ed25519', digest: digest(7), from: null, until: '2027-01-01T00:00:00Z' }],
     authorities: [{ name: 'corp', names: ['build@skerry.test'] }],
+    issuers: [
+      { name: 'ci', url: 'https://ci.skerry.test', audience: 'hod', subjects: ['project:skerry-line:branch:main'] },
+    ],
     people: ['una@skerry.test', 'siv@skerry.test'],
   },
+  sign: 'the key in HOD_SIGNING_KEY',
   groups: [{ name: 'release-managers', people: ['una@skerry.test', 'siv@skerry.test'] }],
   environments: ['dev', 'prod'].map((environment, place) => ({
     ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },
@@ -735,7 +764,24 @@ export const configured = (count: number): ConfigShowResult => ({
   })),
 });
 
-export const verified: LedgerResult = { product, ledger: '.hod/ledger.db', entries: 124, head: digest(9), facts: 310 };
+export const verified: LedgerResult = {
+  ...{ product, ledger: '.hod/ledger.db', entries: 124, head: digest(9), facts: 310 },
+  signatures: {
+    since: 41,
+    signers: [
+      { by: 'build', key: 'Ed25519 5ed1f00d', entries: 60, first: 41, last: 124 },
+      { by: 'promote', key: 'ECDSA P-256 ab12cd34', entries: 21, first: 44, last: 120 },
+    ],
+    unsigned: [
+      { from: 70, to: 71, problem: 'it is not signed', accepted: { by: 'una', reason: 'imported by hand' } },
+      { from: 80, to: 80, problem: 'it is not signed by anybody who is trusted', accepted: null },
+    ],
+  },
+};
+export const accepted: LedgerAcceptResult = {
+  ...{ product, ledger: '.hod/ledger.db', by: 'una', dryRun: false, from: 70, to: 71, entries: 2 },
+  reason: 'imported by hand',
+};
 export const copied: LedgerCopyResult = {
   ...{ product, from: 'ledger.jsonl', to: 'refs/hod/skerry-line in origin', dryRun: false, written: 124, present: 3 },
 };

@@ -1,7 +1,8 @@
 import { execFileSync } from 'node:child_process';
-import { constants, createPrivateKey, sign, type KeyObject } from 'node:crypto';
+import { constants, createPrivateKey, generateKeyPairSync, sign, type KeyObject } from 'node:crypto';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import type { RecordSigner } from '../../src/core/trust/signer';
 
 /** What signs documents in tests: openssl, and code that shares nothing with Hod. */
 
@@ -88,5 +89,16 @@ export function envelopeOf(
     payloadType: type,
     payload: Buffer.from(payload).toString('base64'),
     signatures: keys.map((key) => ({ keyid: 'build', sig: signWith(key, signed), ...more })),
+  };
+}
+
+/** Signs as a run of Hod does, with a key of its own that is trusted under a name. */
+export function signerFor(name: string): RecordSigner {
+  const { publicKey, privateKey } = generateKeyPairSync('ed25519');
+  const der = publicKey.export({ format: 'der', type: 'spki' }).toString('base64');
+  return {
+    trust: { keys: [{ name, kind: 'Ed25519', der }], authorities: [] },
+    prepare: () => Promise.resolve(),
+    sign: (message) => Promise.resolve(sign(null, message, privateKey).toString('base64')),
   };
 }

@@ -153,7 +153,7 @@ describe('configuration', () => {
     ]);
     await writeFile(base, `${environments.replace('after: dev', 'after: den')}images: {}\n`);
     expect((await world.fails('config-invalid', 'config', 'check')).why).toMatch(
-      /base\.yaml:1:1: images cannot be shared; a base can hold environments, registries, trust, groups, variables, announce, shared-logins, ledger/,
+      /base\.yaml:1:1: images cannot be shared; a base can hold environments, registries, trust, groups, variables, announce, sign, shared-logins, ledger/,
     );
     await writeFile(base, environments.replace('after: dev', 'after: den'));
     await writeFile(config(), `${extending}environments: { prod: { gates: { soak: soon } } }\n`);

@@ -190,6 +190,11 @@ test('the rules of hod.yaml decide, not the job: counts, exceptions with an end,
     file('exceptions.yaml', `- { id: B, reason: not reachable, by: siv@skerry.test, until: ${until} }\n`);
   except(day(-1));
   expect(why(await promote())).toMatch(/2 high, at most 1; the exception of B ended on 20/);
+  const expiring = async () =>
+    (await world.status()).expiring.map(({ kind, name, of, isOver }) => [kind, name, of, isOver] as const);
+  expect(await expiring()).toContainEqual(['exception', 'B', null, true]);
+  except(day(11));
+  expect((await expiring()).filter(([kind]) => kind === 'exception')).toEqual([]);
   file('exceptions.yaml', '- { id: B, reason: forever, by: siv@skerry.test }\n');
   expect(why(await world.fails('file-unusable', 'promote', 'uat'))).toContain('[0].until');
   except(day(5));
@@ -210,6 +215,14 @@ test('the rules of hod.yaml decide, not the job: counts, exceptions with an end,
   );
   expect(why(await promote())).toContain('in the future; check the clock');
   await record('scan', '--in', 'dev', '--report', 'scan.sarif');
+  expect(await expiring()).toEqual([
+    ['result', 'tests', '2.4.0', false],
+    ['exception', 'B', null, false],
+    ['result', 'scan', '2.4.0', false],
+  ]);
+  expect((await world.hod('status')).stdout).toMatch(
+    /^expires {2}uat: tests of 2\.4\.0 in 47 h \d+ min \(20\d\d-\d\d-\d\d \d\d:\d\d UTC\)$/m,
+  );
   const promoted = await world.promote('uat');
   expect(promoted.gates).toContainEqual(
     expect.objectContaining({

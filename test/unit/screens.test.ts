@@ -13,7 +13,7 @@ import { packView } from '../../src/cli/views/pack';
 import { unpackView } from '../../src/cli/views/unpack';
 import { initView } from '../../src/cli/views/init';
 import { insideView } from '../../src/cli/views/inside';
-import { exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
+import { acceptView, exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
 import { pointView } from '../../src/cli/views/point';
 import { proveView } from '../../src/cli/views/prove';
 import { resultView, rulesView, signOffView } from '../../src/cli/views/record';
@@ -68,6 +68,7 @@ const views: Record<string, Draw> = {
   'record rules': (count, look) => rulesView(resultSchemas['record-rules'].parse(made.rulesAccepted(count)), look),
   'config show': (count, look) => configShowView(resultSchemas['config-show'].parse(made.configured(count)), look),
   'ledger verify': (_, look) => ledgerView(resultSchemas['ledger-verify'].parse(made.verified), look),
+  'ledger accept': (_, look) => acceptView(resultSchemas['ledger-accept'].parse(made.accepted), look),
   'ledger export': (_, look) => exportView(resultSchemas['ledger-copy'].parse(made.copied), look),
   'ledger import': (_, look) => importView(resultSchemas['ledger-copy'].parse(made.copied), look),
   'ledger rebuild': (count, look) => rebuildView(resultSchemas['ledger-rebuild'].parse(made.rebuilt(count)), look),
@@ -92,6 +93,7 @@ const ofOne = [
     'board',
     'config check',
     'ledger verify',
+    'ledger accept',
     'ledger export',
   ],
   ...['ledger import', 'record result', 'record sign-off', 'access list', 'sandbox'],

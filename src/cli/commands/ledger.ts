@@ -1,6 +1,7 @@
 import { Option } from '@commander-js/extra-typings';
-import { HodError } from '../../core/errors';
+import { exitCodes, HodError } from '../../core/errors';
 import type { ImportOptions } from '../../operations/ledger-import';
+import type { LedgerResult } from '../../results/ledger';
 import { answer } from '../answer';
 import { actorOption, command, configOption, dryRunOption, group, quietOption, verboseOption } from '../options';
 
@@ -8,6 +9,7 @@ import { actorOption, command, configOption, dryRunOption, group, quietOption, v
 export function ledgerCommand() {
   return group('ledger', 'check the record of the product, and carry it elsewhere')
     .addCommand(verifyCommand())
+    .addCommand(acceptCommand())
     .addCommand(exportCommand())
     .addCommand(importCommand())
     .addCommand(rebuildCommand());
@@ -27,7 +29,31 @@ function verifyCommand() {
     .action(async (options) => {
       const { verifyLedger } = await import('../../operations/ledger-verify');
       const { ledgerView } = await import('../views/ledger');
-      await answer(options, (run) => verifyLedger({ ...options, ...run }), ledgerView);
+      endUnsigned(await answer(options, (run) => verifyLedger({ ...options, ...run }), ledgerView));
+    });
+}
+
+/** Entries that nobody signed who is trusted are refused, though the chain is whole. */
+function endUnsigned({ signatures }: LedgerResult): void {
+  if (signatures?.unsigned.some(({ accepted }) => accepted === null) === true) {
+    process.exitCode = exitCodes.refused;
+  }
+}
+
+function acceptCommand() {
+  return command('accept', 'accept entries that no trusted key signed, in a ledger that is signed', [
+    ['hod ledger accept --reason "imported by hand, checked by una" --dry-run', 'which entries would be accepted?'],
+    ['hod ledger accept --reason "imported by hand, checked by una"', 'record that you checked them'],
+    ['hod ledger accept --reason "checked" --field entries', 'how many entries were accepted'],
+  ])
+    .requiredOption('--reason <text>', 'why these entries are right; the ledger keeps the reason')
+    .addOption(configOption())
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .action(async (options) => {
+      const { acceptEntries } = await import('../../operations/ledger-accept');
+      const { acceptView } = await import('../views/ledger');
+      await answer(options, (run) => acceptEntries({ ...options, ...run }), acceptView);
     });
 }
 
@@ -71,6 +97,7 @@ function rebuildCommand() {
   ])
     .addOption(configOption())
     .option('--serves <env=release...>', 'the version or commit that an environment serves, where its tags do not tell')
+    .option('--unsigned', 'believe release records that no trusted key signed, where hod.yaml names a key to sign with')
     .addOption(actorOption())
     .addOption(dryRunOption())
     .addOption(quietOption())

@@ -61,7 +61,7 @@ function signOffCommand() {
     .requiredOption('--for <env>', 'the environment that it may enter')
     .option('--version <version>', 'sign this version off (default: what the environment before serves)')
     .option('--commit [id]', 'sign the release of this commit off (without one: of what is checked out)')
-    .option('--sign [key]', 'sign it with an SSH key: a key file (without one: the key that git signs with)')
+    .addOption(signOption())
     .addOption(servingOption())
     .addOption(actorOption())
     .addOption(dryRunOption())
@@ -76,11 +76,16 @@ function rulesCommand() {
   return command('rules', 'accept the rules of this hod.yaml for an environment', [
     ['hod record rules --for prod --reason "one sign-off is enough at night"', 'on record'],
     ['hod record rules --for prod --reason "…" --dry-run', 'what differs from the rules in force'],
+    [
+      'hod record rules --for prod --reason "…" --sign',
+      'signed with your SSH key, where prod asks for proven sign-offs',
+    ],
     ['hod record rules --for prod --reason "…" --field inForce', 'whether enough people accept them'],
   ])
     .addOption(configOption())
     .requiredOption('--for <env>', 'the environment that they are accepted for')
-    .requiredOption('--reason <text>', 'why; the ledger keeps it')
+    .requiredOption('--reason <text>', 'why they are right; the ledger keeps the reason')
+    .addOption(signOption())
     .addOption(actorOption())
     .addOption(dryRunOption())
     .action(async ({ for: environment, ...options }) => {
@@ -88,6 +93,10 @@ function rulesCommand() {
       const { rulesView } = await import('../views/record');
       await answer(options, (run) => recordRules({ environment, ...options, ...run }), rulesView);
     });
+}
+
+function signOption() {
+  return new Option('--sign [key]', 'sign it with an SSH key: a key file (without one: the key that git signs with)');
 }
 
 function servingOption() {

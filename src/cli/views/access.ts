@@ -16,8 +16,16 @@ export function accessView(result: AccessResult, { style, width }: Screen): stri
     `  read ${read}  write ${write}  mount ${mount}`,
   ]);
   const warnings = result.warnings.map((warning) => `${style.notice('more than needed')}  ${warning}`);
-  const logins = loginRows(result, style);
+  const logins = [...identityRows(result, style), ...loginRows(result, style)];
   return [...(fits ? [text] : narrow), ...logins, ...findings(result, style), ...warnings].join('\n');
+}
+
+/** Who the job is, and what signs what it records. */
+function identityRows({ identity, signing }: AccessResult, style: Style): string[] {
+  return [
+    ...(identity === null ? [] : [`${style.strong('job')}  ${identity.name}, proven by ${identity.issuer}`]),
+    ...(signing === null || signing.as === null ? [] : [`${style.strong('signs')}  as ${signing.as}`]),
+  ];
 }
 
 /** Where each login came from. Registries that asked for none, and for which there is none, are left out. */
@@ -112,7 +120,13 @@ function findings(result: AccessResult, style: Style): string[] {
     place: repository ?? component,
     right: read,
   }));
-  const all = [...asked, ...sources, { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads }];
+  const signing = !adds || result.signing === null ? [] : [{ place: 'signing', right: result.signing.sign }];
+  const all = [
+    ...asked,
+    ...sources,
+    ...signing,
+    { place: ledger, right: adds && reads.allowed === 'yes' ? append : reads },
+  ];
   const lacking = all.filter(({ right }) => right.allowed !== 'yes');
   return grouped(lacking, ({ right: { why, next } }) => [why, next]).map((group) => {
     const [{ right }] = group;

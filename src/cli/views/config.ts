@@ -56,7 +56,7 @@ export function configCompareView({ file, environments }: ConfigCompareResult, {
 
 /** What `config show` answers to people. */
 export function configShowView(result: ConfigShowResult, { style }: Screen): string {
-  const { file, product, ledger, variables, includes, environments, announce, trust, groups } = result;
+  const { file, product, ledger, variables, includes, environments, announce, trust, sign, groups } = result;
   const parts = environments.map((each) => environmentPart(each, style));
   const told = announce.map(
     ({ receiver, url, kinds }) =>
@@ -76,7 +76,15 @@ export function configShowView(result: ConfigShowResult, { style }: Screen): str
     `${style.strong(product)}  ${file}, ledger ${ledger}`,
     ...columns(filled, '  ', (cell, column) => (column === 2 ? style.faint(cell) : cell)),
   ].join('\n');
-  return [head, ...parts, ...trustPart(trust, style), ...groupsPart(groups, style), ...included, ...told].join('\n\n');
+  return [
+    head,
+    ...parts,
+    ...trustPart(trust, style),
+    ...(sign === null ? [] : [`${style.strong('sign')}\n  with ${sign}`]),
+    ...groupsPart(groups, style),
+    ...included,
+    ...told,
+  ].join('\n\n');
 }
 
 /** The gates of an environment: in a line where they are few, else one a line. */
@@ -103,7 +111,7 @@ function signOffText({ signOffs, signOffsFrom, signOffsProven }: Gates): string 
 type Gates = ConfigShowResult['environments'][number]['gates'];
 
 /** Whose signatures count; nothing where nobody is named. */
-function trustPart({ keys, authorities, people }: ConfigShowResult['trust'], style: Style): string[] {
+function trustPart({ keys, authorities, issuers, people }: ConfigShowResult['trust'], style: Style): string[] {
   const rows = [
     ...keys.map(({ name, kind, digest, from, until }) => [
       name,
@@ -113,6 +121,11 @@ function trustPart({ keys, authorities, people }: ConfigShowResult['trust'], sty
         .join(' '),
     ]),
     ...authorities.map(({ name, names }) => [name, 'authority', `for ${names.join(', ')}`]),
+    ...issuers.map(({ name, url, audience, subjects }) => [
+      name,
+      'issuer',
+      `${url}, audience ${audience}, for ${subjects.join(', ')}`,
+    ]),
     ...(people.length === 0
       ? []
       : [['people', formatCount(people.length, 'SSH key'), [...new Set(people)].join(', ')]]),

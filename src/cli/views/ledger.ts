@@ -1,19 +1,53 @@
 import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
-import type { LedgerCopyResult, LedgerResult } from '../../results/ledger';
+import type { LedgerAcceptResult, LedgerCopyResult, LedgerResult } from '../../results/ledger';
 import type { Screen } from '../answer';
 import { shortCommit } from '../../core/commit';
 import type { RebuildResult } from '../../results/rebuild';
 
 /** What `ledger verify` answers to people. */
-export function ledgerView({ product, ledger, entries, head, facts }: LedgerResult, { style }: Screen): string {
+export function ledgerView(
+  { product, ledger, entries, head, facts, signatures }: LedgerResult,
+  { style }: Screen,
+): string {
+  const isWhole = signatures?.unsigned.every(({ accepted }) => accepted !== null) ?? true;
   const last = head === null ? '' : `, the last ${shortDigest(head)}`;
   return [
-    `${style.good('Intact:')} the ledger of ${style.strong(product)} in ${ledger}`,
+    `${isWhole ? style.good('Intact:') : style.notice('Intact, but not all signed:')} the ledger of ${style.strong(product)} in ${ledger}`,
     `  ${count(entries, 'entry', 'entries')} in one chain${last}`,
     `  ${formatCount(facts, 'fact')}, all of them as the entries add up`,
+    ...(signatures === null ? [] : signatureLines(signatures, style)),
   ].join('\n');
+}
+
+function signatureLines(
+  { since, signers, unsigned }: NonNullable<LedgerResult['signatures']>,
+  style: Screen['style'],
+): string[] {
+  const range = (from: number, to: number): string => (from === to ? `entry ${from}` : `entries ${from} to ${to}`);
+  return [
+    since === null ? '  no entry is signed' : `  signed since entry ${since}`,
+    ...signers.map(
+      ({ by, key, entries, first, last }) =>
+        `    ${style.strong(by)} (${key}) signed ${count(entries, 'entry', 'entries')}, from ${first} to ${last}`,
+    ),
+    ...unsigned.map(({ from, to, problem, accepted }) =>
+      accepted === null
+        ? `    ${style.bad('not signed:')} ${range(from, to)}: ${problem}`
+        : `    ${style.notice('accepted:')} ${range(from, to)}, by ${accepted.by}: ${accepted.reason}`,
+    ),
+  ];
+}
+
+/** What `ledger accept` answers to people. */
+export function acceptView({ dryRun, by, from, to, entries }: LedgerAcceptResult, { style }: Screen): string {
+  if (from === null) {
+    return 'Nothing to accept: a trusted key signed every entry, or somebody accepted it before';
+  }
+  const range =
+    from === to ? `entry ${from}` : `${count(entries, 'unsigned entry', 'unsigned entries')}, ${from} to ${to ?? from}`;
+  return dryRun ? `Would accept ${range}` : `${style.good('Accepted:')} ${range}, by ${by}`;
 }
 
 /** What `ledger export` answers to people. */

@@ -14,7 +14,7 @@ export function proveView({ product, environments, deep }: ProveResult, screen: 
 }
 
 function proofBlock(
-  { environment, components, lines, looked, findings, notes }: Proof,
+  { environment, components, lines, looked, statements, signed, findings, notes }: Proof,
   product: string,
   deep: boolean,
   screen: Screen,
@@ -45,6 +45,8 @@ function proofBlock(
   return [
     title,
     ...releases.map((text) => `  ${product} ${text}`),
+    ...signedLines(signed),
+    ...statementLines(statements, screen),
     ...findings.flatMap(({ finding, component, object, detail, remedy }) => [
       `  ${style.bad(finding)}  ${component === '' ? '' : `${component}  `}${shorten(object)}: ${shorten(detail)}`,
       `      ${remedy}`,
@@ -56,6 +58,40 @@ function proofBlock(
     `${style.strong('Looked at:')} ${counts}`,
   ].join('\n');
 }
+
+/** Who signed how releases came here, a line for each key. */
+function signedLines(signed: Proof['signed']): string[] {
+  return grouped(signed, ({ by, key }) => [by, key]).map((group) => {
+    const [{ by, key }] = group;
+    const releases = grouped(group, ({ object }) => object).map((steps) => {
+      return `${steps[0].object} into ${steps.map(({ environment, entry }) => `${environment} (entry ${entry})`).join(', ')}`;
+    });
+    return `  entries signed by ${by} (${key}): ${releases.join('; ')}`;
+  });
+}
+
+/** Who signed the documents that refer to what is served: how many each, and those that do not count. */
+function statementLines(statements: Proof['statements'], { style, verbose }: Screen): string[] {
+  const counted = statements.filter(({ by }) => by !== null);
+  const others = statements.filter(({ by }) => by === null);
+  const about = ({ component, predicateType, referrer }: Proof['statements'][number]): string =>
+    `${component}: ${predicateType ?? 'a signed document'} (${shortDigest(referrer)})`;
+  return [
+    ...grouped(counted, ({ by, detail }) => [by, detail]).flatMap((group) => [
+      `  ${formatCount(group.length, 'statement')} signed by ${group[0].by ?? ''} (${shorten(group[0].detail)})`,
+      ...(verbose ? group.map((each) => style.faint(`    ${about(each)}`)) : []),
+    ]),
+    ...others
+      .slice(0, verbose ? others.length : othersTold)
+      .map((each) => `  ${style.notice('not verified:')} ${about(each)}: ${shorten(each.detail)}`),
+    ...(verbose || others.length <= othersTold
+      ? []
+      : [style.faint(`  and ${others.length - othersTold} more that are not verified; --verbose lists them`)]),
+  ];
+}
+
+/** So many documents that nobody signed who is trusted are listed. */
+const othersTold = 3;
 
 /** How what is served came to be proved. */
 function provenWords(components: Proof['components'], notes: Proof['notes']): string {

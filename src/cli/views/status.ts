@@ -6,6 +6,7 @@ import type { StatusResult } from '../../results/status';
 import {
   releaseKey,
   releaseName,
+  expiringText,
   linesBeside,
   servedAge,
   statusRows,
@@ -48,6 +49,7 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
     ...silentLines(result, style),
     ...driftLines(result, style),
     ...waitingLines(result, screen, now),
+    ...expiringLines(result, style, now),
     ...baseLines(result, style),
     ...announcementLines(result, style, now),
     ...asked,
@@ -215,6 +217,14 @@ function waitingLines({ environments }: StatusResult, { style, verbose }: Screen
       }),
       ...rules,
     ];
+  });
+}
+
+/** What grows old, the next end first. */
+function expiringLines({ expiring }: StatusResult, style: Style, now: Date): string[] {
+  return expiring.map((each) => {
+    const word = each.isOver ? style.bad('expired') : style.notice('expires');
+    return `${word}  ${expiringText(each, now)}`;
   });
 }
 

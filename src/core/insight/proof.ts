@@ -1,15 +1,19 @@
 import { admissionRulesIn, noAdmissionRules, rulesOf, type AdmissionRules, type ProductRules } from '../ledger/rules';
-import type { Signer, SignOff } from '../release/gates/sign-offs';
+import type { Signer } from '../trust/signed-text';
+import type { SignOff } from '../release/gates/sign-offs';
 import { cameInto, stayIn } from '../ledger/environment';
 import { tagKey, type Fact, type Facts, type Release, type ServedComponent } from '../ledger/facts';
-import { evidenceGates, type Ruling } from '../release/gates/admission';
+import { attestedGates, evidenceGates, type Candidate, type Ruling } from '../release/gates/admission';
+import type { Gate } from '../release/gates/gate';
+import type { TrustNow } from '../release/gates/attested';
 import { releaseOption } from '../release/gates/release-option';
 import { shortDigest, type Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import type { TagDecision } from '../release/tag-decisions';
 import { describePosition } from '../tags/ordering';
 import type { Timestamp } from '../time';
-import { recordType } from '../ledger/release-record';
+import { isRecordType } from '../ledger/release-record';
+import { trustsNobody } from '../trust/trust-rules';
 
 /** What may be wrong with what an environment serves. */
 export const findingKinds = [
@@ -23,6 +27,7 @@ export const findingKinds = [
   'record-gone',
   'never-in-environment-before',
   'evidence-missing',
+  'not-signed',
 ] as const;
 
 /** Something that is not as it was published and tested. */
@@ -96,7 +101,7 @@ export function referrerFinding(
 ): Finding {
   const { component } = proven.served;
   const { repository, subject, digest, type } = about;
-  const isRecord = type === recordType;
+  const isRecord = isRecordType(type);
   return {
     finding: isRecord ? 'record-gone' : 'referrer-gone',
     component,
@@ -111,6 +116,9 @@ export function referrerFinding(
   };
 }
 
+/** A component with the signed documents about it, and since when the ledger knows of them. */
+export type KnownStatements = Parameters<typeof attestedGates>[1]['components'][number] & Pick<TrustNow, 'knownSince'>;
+
 /** What is known of the evidence of a release. `facts`: those about rules too. */
 interface EvidenceKnown {
   readonly facts: Facts;
@@ -119,6 +127,8 @@ interface EvidenceKnown {
   readonly product: string;
   /** The rules of today. */
   readonly today: ProductRules;
+  /** The signed documents about the component; undefined where no rules ask for any. */
+  readonly statements: KnownStatements | undefined;
   /** Who made the signatures under sign-offs, by the people whom some rules trust. */
   readonly signerOf: (signOff: SignOff, rules: ProductRules | undefined) => Signer | undefined;
 }
@@ -131,9 +141,9 @@ export interface RulesProof {
 
 /**
  * `required-today`: today's rules ask for it, and those in force when the release came did not. `adopted`, `parcel`: what cannot be
- * proved.
+ * proved. `before-signing`: nobody signed then.
  */
-export const noteKinds = ['required-today', 'adopted', 'parcel'] as const;
+export const noteKinds = ['required-today', 'adopted', 'parcel', 'before-signing'] as const;
 
 /** Something that is told of a proof, and is no finding. */
 export interface Note {
@@ -194,11 +204,31 @@ function parcelNote({ release, environment }: Proven): Note {
   };
 }
 
+/** Asks those rules of an environment again that are about the release, and not about the moment of its promotion. */
+function lastingGates(
+  rules: AdmissionRules,
+  candidate: Candidate,
+  { facts, evidence, statements }: Pick<EvidenceKnown, 'facts' | 'evidence' | 'statements'>,
+): Gate[] {
+  // Soak and freezes are about the moment of a promotion, and so is how old evidence may be.
+  const resultRules = rules.resultRules?.map(({ name, atMost, except }) => ({ name, atMost, except }));
+  const { results, signOffs, signOffsFrom, signOffsProven } = rules;
+  const lasting = { ...noAdmissionRules, results, resultRules, signOffs, signOffsFrom, signOffsProven };
+  const attested = rules.attested?.map((rule) => ({ ...rule, noOlderThan: undefined }));
+  const trust = candidate.ruling.rules?.trust ?? trustsNobody;
+  return [
+    ...evidenceGates(lasting, candidate, facts, evidence),
+    ...(statements === undefined
+      ? []
+      : attestedGates({ attested }, { ...candidate, ...statements, components: [statements], trust })),
+  ];
+}
+
 function evidenceFindings(
   { release, environment, served }: Proven,
   from: string | null,
   rules: AdmissionRules,
-  { facts, evidence, now, ruling }: EvidenceKnown & { readonly ruling: Ruling },
+  { facts, evidence, statements, now, ruling }: EvidenceKnown & { readonly ruling: Ruling },
 ): Finding[] {
   if (from === null) {
     return [];
@@ -206,10 +236,6 @@ function evidenceFindings(
   const { component } = served;
   const object = `${describePosition(release)} in ${environment}`;
   const passed = cameInto(release, from, component);
-  // Soak and freezes are about the moment of a promotion, and so is how old evidence may be.
-  const resultRules = rules.resultRules?.map(({ name, atMost, except }) => ({ name, atMost, except }));
-  const { results, signOffs, signOffsFrom, signOffsProven } = rules;
-  const lasting = { ...noAdmissionRules, results, resultRules, signOffs, signOffsFrom, signOffsProven };
   const candidate = { release, components: [], from, to: environment, now, despiteFreeze: false, ruling };
   return [
     ...(passed
@@ -223,7 +249,7 @@ function evidenceFindings(
             remedy: `promote it to ${from}, test it there, and promote it again; or \`hod rollback ${environment}\``,
           },
         ]),
-    ...evidenceGates(lasting, candidate, facts, evidence).flatMap((gate) =>
+    ...lastingGates(rules, candidate, { facts, evidence, statements }).flatMap((gate) =>
       gate.outcome === 'met'
         ? []
         : [

@@ -23,6 +23,7 @@ export const eventKinds = [
   'refused',
   'base-moved',
   'rules-accepted',
+  'entries-accepted',
 ] as const;
 export type EventKind = (typeof eventKinds)[number];
 
@@ -107,10 +108,8 @@ function tell(action: Action): Told | undefined {
       const { kind, environment, releases } = action;
       return { kind, environment, detail: '', releases: releases.map(({ release }) => release) };
     }
-    case 'referrers': {
-      const count = action.referrers.reduce((sum, { referrers }) => sum + referrers.length, 0);
-      return { kind: action.kind, environment: action.environment, detail: `${count} brought` };
-    }
+    case 'referrers':
+      return tellReferrers(action);
     case 'refused': {
       const { kind, environment, command, object, reason } = action;
       return { kind, environment, detail: `${command} of ${object}: ${reason}` };
@@ -119,15 +118,21 @@ function tell(action: Action): Told | undefined {
       return tellBases(action);
     case 'rules-accepted': {
       const { kind, environment, reason, inForce } = action;
-      return {
-        kind,
-        environment,
-        detail: `${inForce === true ? 'in force' : 'more people must accept them'}: ${reason}`,
-      };
+      const detail = `${inForce === true ? 'in force' : 'more people must accept them'}: ${reason}`;
+      return { kind, environment, detail };
+    }
+    case 'entries-accepted': {
+      const { kind, from, to, reason } = action;
+      return { kind, environment: undefined, detail: `unsigned entries ${from} to ${to}: ${reason}` };
     }
     case 'announced':
       return undefined;
   }
+}
+
+function tellReferrers({ kind, environment, referrers: all }: Extract<Action, { kind: 'referrers' }>): Told {
+  const count = all.reduce((sum, { referrers }) => sum + referrers.length, 0);
+  return { kind, environment, detail: `${count} brought` };
 }
 
 function tellBases({ kind, environment, bases }: Extract<Action, { kind: 'base-moved' }>): Told {

@@ -3,6 +3,7 @@ import { HodError } from '../errors';
 import { issuesToText, parseJson } from '../json';
 import { digestSchema, sha256, type Digest } from '../oci/digest';
 import { timestampSchema, type Timestamp } from '../time';
+import type { RecordSigner } from '../trust/signer';
 import { actionSchema, foldAction } from './entries';
 import { countedKinds, stateKey, type FactCounts, type Facts, type StoredFact } from './facts';
 
@@ -19,18 +20,24 @@ export const entrySchema = z.object({
   /** Their identity was checked in that run, by a token service; else it is what somebody said. */
   proven: z.literal(true).optional(),
   action: actionSchema,
+  /** The signature over the entry without it, in base64 ({@link signedEntryAfter}). */
+  signature: z.string().optional(),
 });
 
 export type Entry = z.infer<typeof entrySchema>;
 
-/** Who does something, and whether that was checked. */
+/** Who does something, whether that was checked, and what signs the entries that say so. */
 export interface Actor {
   readonly name: string;
   readonly proven: boolean;
+  /** The issuer under `trust:` whose keys verified that; undefined where it was somebody else, or nobody. */
+  readonly issuer?: string | undefined;
+  /** Undefined where hod.yaml names no key to sign with. */
+  readonly signer: RecordSigner | undefined;
 }
 
 /** What an entry says of who made it. */
-export function madeBy({ name, proven }: Actor): Pick<Entry, 'actor' | 'proven'> {
+export function madeBy({ name, proven }: Pick<Actor, 'name' | 'proven'>): Pick<Entry, 'actor' | 'proven'> {
   return { actor: name, proven: proven || undefined };
 }
 
@@ -62,18 +69,22 @@ export function headAfter({ entry, hash }: SealedEntry): Head {
   return { seq: entry.seq, hash };
 }
 
-/** The form in which an entry is stored; the next entry names its hash. */
-function sealEntry(given: Entry): SealedEntry {
-  const text = JSON.stringify(given);
+/** Seals an entry by its text; the next entry names the hash of that. */
+function sealEntry(text: string): SealedEntry {
   // As it will be read: what is folded now and what is folded from the stored text must be the same.
   const entry = entrySchema.parse(JSON.parse(text));
   return { entry, text, hash: sha256(text) };
 }
 
-/** The entry that follows a head. */
+/** The form in which an entry that follows a head is stored; a signature stands at its end. */
+export function entryText(head: Head, entry: Omit<Entry, 'seq' | 'previous'>): string {
+  const { product, at, actor, proven, action, signature } = entry;
+  return JSON.stringify({ product, seq: head.seq + 1, previous: head.hash, at, actor, proven, action, signature });
+}
+
+/** The entry that follows a head, as it is stored: unsigned, unless it holds a signature. */
 export function entryAfter(head: Head, entry: Omit<Entry, 'seq' | 'previous'>): SealedEntry {
-  const { product, at, actor, proven, action } = entry;
-  return sealEntry({ product, seq: head.seq + 1, previous: head.hash, at, actor, proven, action });
+  return sealEntry(entryText(head, entry));
 }
 
 /**
@@ -131,6 +142,7 @@ export function foldInto(facts: Facts, { action, ...circumstances }: Entry): Sto
   after.set('state', stateKey.key, {
     seq: circumstances.seq,
     at: circumstances.at,
+    signedSince: before?.signedSince ?? (circumstances.signature === undefined ? undefined : circumstances.seq),
     counts: { environment: countOf('environment'), line: countOf('line'), withdrawn: countOf('withdrawn') },
   });
   const set = after.all();

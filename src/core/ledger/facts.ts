@@ -160,10 +160,13 @@ const factSchemas = {
     branches: z.array(z.string()),
     /** Who published it. */
     by: z.string(),
+    /** The signature under its record, in base64; undefined where it was published unsigned. */
+    recordSignature: z.string().optional(),
     /**
      * How its components came into which environments; `from`: the environment that they came from, null where they were published
      * there; `rules`: the digest of the rules that admitted them; `until`: something else took over from it then; `left`: its line
-     * was rolled back from it then; `adopted`: it was there before the ledger began, and `since` is when that was recorded.
+     * was rolled back from it then; `adopted`: it was there before the ledger began, and `since` is when that was recorded;
+     * `seq`: the entry that says that it came.
      */
     arrived: z.array(
       z.object({
@@ -172,6 +175,7 @@ const factSchemas = {
         way: waySchema,
         from: z.string().nullable(),
         since: timestampSchema,
+        seq: z.number().int(),
         until: timestampSchema.optional(),
         left: timestampSchema.optional(),
         rules: digestSchema.optional(),
@@ -184,7 +188,16 @@ const factSchemas = {
   /** Key: none, for the rules of the whole product; or an environment, for those that people accepted for it. The later count. */
   'rules-in-force': namedRulesSchema.extend({ rules: productRulesSchema, seq: z.number().int() }),
   /** Key: {@link approvedKey}. Who accepts rules for an environment that has other ones. */
-  'rules-approved': z.array(z.object({ by: z.string(), at: timestampSchema, reason: z.string() })),
+  'rules-approved': z.array(
+    z.object({
+      by: z.string(),
+      at: timestampSchema,
+      reason: z.string(),
+      /** The signature of the person (OpenSSH, PROTOCOL.sshsig), or the issuer whose keys verified which job it was. */
+      signature: z.string().optional(),
+      issuer: z.string().optional(),
+    }),
+  ),
   /** Key: the id of content. What was found out about it: the latest of each name and place, and of each person. */
   evidence: z.object({
     results: z.array(
@@ -206,6 +219,8 @@ const factSchemas = {
         /** The signature of the person (OpenSSH, PROTOCOL.sshsig), and the rules of the environment that it was made under. */
         signature: z.string().optional(),
         rules: digestSchema.optional(),
+        /** The issuer under `trust:` whose keys verified in that run which job it was. */
+        issuer: z.string().optional(),
       }),
     ),
     /** Everybody who published this content, under whatever version. */
@@ -233,11 +248,12 @@ const factSchemas = {
   ),
   /**
    * Key: {@link stateKey}. Set by every entry, and so as new as the head: when the last entry was made, and how many facts
-   * there are of those kinds whose lack would let something in.
+   * there are of those kinds whose lack would let something in. `signedSince`: the first entry that was signed.
    */
   state: z.object({
     seq: z.number().int(),
     at: timestampSchema,
+    signedSince: z.number().int().optional(),
     counts: z.object({ environment: z.number().int(), line: z.number().int(), withdrawn: z.number().int() }),
   }),
   /** Key: {@link baseKey}. The base of a served image that was said to have moved, as it was and as it is. */

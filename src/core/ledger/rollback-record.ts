@@ -4,7 +4,7 @@ import type { ContentNode } from '../oci/content';
 import type { Manifest } from '../oci/manifest';
 import { timestampSchema } from '../time';
 import { documentArtifact } from './record-artifact';
-import { recordType } from './release-record';
+import { isRecordType } from './release-record';
 import { releaseIdSchema } from './release';
 
 /** The artifact type of a rollback record, and the media type of its document (docs/referrers.md). */
@@ -27,7 +27,7 @@ export type RollbackRecord = z.infer<typeof rollbackRecordSchema>;
 
 /** Whether artifacts of a type are records that Hod keeps in a registry: they belong to one place, and are not carried to others. */
 export function isOwnRecord(type: string | undefined): boolean {
-  return type === recordType || type === rollbackType;
+  return isRecordType(type) || type === rollbackType;
 }
 
 /** Makes the artifact that holds a rollback record and refers to the manifest of a component that was withdrawn. */

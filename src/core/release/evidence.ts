@@ -47,7 +47,12 @@ export interface Evidence {
         /** What a report says that it was read from. */
         readonly report?: ReportSummary | undefined;
       }
-    | { readonly kind: 'signed-off'; readonly signed?: SignedSignOff | undefined };
+    | {
+        readonly kind: 'signed-off';
+        readonly signed?: SignedSignOff | undefined;
+        /** The issuer whose keys verified which job says so. */
+        readonly issuer?: string | undefined;
+      };
   /** Whose sign-offs the environment counts. */
   readonly counts?: SignOffsCounted | undefined;
 }
@@ -99,21 +104,21 @@ function actionOf(
   if (said.kind === 'result') {
     return { ...said, environment, releases: [...releases] };
   }
-  const { kind, signed } = said;
+  const { kind, signed, issuer } = said;
   const all = releases.map((each) => ({ ...each, signature: signed?.signatures.get(each.content) }));
-  return { kind, environment, rules: signed?.rules, releases: all };
+  return { kind, environment, rules: signed?.rules, issuer, releases: all };
 }
 
 /** A sign-off that the environment would not count is refused when it is made, and not found out at the promotion. */
 function counted({ release }: ChosenRelease, { by, environment, counts, said }: Evidence): Gate {
   const gate = 'counts';
   const { people, groups = [], proven = false } = counts ?? {};
-  const isSigned = said.kind === 'signed-off' && said.signed !== undefined;
+  const isSigned = said.kind === 'signed-off' && (said.signed !== undefined || said.issuer !== undefined);
   const why =
     people?.includes(by) === false
       ? `${environment} counts sign-offs of ${groups.join(' and ')}, and ${by} is not one of them`
       : proven && !isSigned
-        ? `${environment} counts signed sign-offs only, and a name can be made up`
+        ? `${environment} counts proven sign-offs only, and a name can be made up`
         : undefined;
   return why === undefined
     ? { gate, outcome: 'met', detail: `${environment} counts it` }
@@ -126,8 +131,8 @@ function counted({ release }: ChosenRelease, { by, environment, counts, said }: 
         detail: why,
         remedy:
           people?.includes(by) === false
-            ? `let one of ${people.join(', ')} sign it off`
-            : 'add --sign: it signs with your SSH key, which `trust: { people }` must name',
+            ? `let ${people.length === 1 ? '' : 'one of '}${people.join(', ')} sign it off`
+            : 'add --sign: it signs with your SSH key, which `trust: { people }` must name; a job proves itself by an issuer of `trust: { issuers }`',
       };
 }
 
@@ -209,9 +214,12 @@ function notOwn({ release }: ChosenRelease, by: string, facts: Facts): Gate {
 /** Whether the latest that is known is the same. */
 function says(known: Fact<'evidence'> | undefined, { environment, by, said }: Evidence): boolean {
   if (said.kind === 'signed-off') {
-    const rules = said.signed?.rules;
+    const { signed, issuer } = said;
     const isSame = (each: Fact<'evidence'>['signOffs'][number]): boolean =>
-      each.environment === environment && each.by === by && (rules === undefined || each.rules === rules);
+      each.environment === environment &&
+      each.by === by &&
+      each.issuer === issuer &&
+      (signed === undefined || each.rules === signed.rules);
     return known?.signOffs.some(isSame) === true;
   }
   const latest = known?.results.find((each) => each.environment === environment && each.name === said.name);

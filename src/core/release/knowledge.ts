@@ -7,9 +7,8 @@ import type { Version, VersionLine } from '../tags/version';
 import { emptyHead, type Head } from '../ledger/entry';
 import { Facts, tagKey, type FactKey } from '../ledger/facts';
 import type { Gate, UnmetGate } from './gates/gate';
-import type { Standing } from './gates/rules-in-force';
-import type { Signer } from './gates/sign-offs';
-import type { Timestamp } from '../time';
+import type { RulesSource } from '../ledger/rules';
+import type { SignedText, Signer } from '../trust/signed-text';
 
 /** Something that a decision turns on: a reader finds it out, and asks for the decision again. */
 export type Need =
@@ -34,14 +33,9 @@ export type Need =
   /** Which of some branches contain a commit at the remote. */
   | { readonly kind: 'holding'; readonly commit: CommitId; readonly branches: readonly string[] };
 
-/** A text, and a signature over it (OpenSSH, PROTOCOL.sshsig). */
-export interface SignedText {
-  readonly text: string;
-  readonly signature: string;
-  readonly at: Timestamp;
-  /** Lines of a file of allowed signers. */
-  readonly people: readonly string[];
-}
+/** Where the rules of a checkout stand at the remote that all clones share, or why they stand at the head of no followed branch. */
+export type Standing =
+  { readonly source: RulesSource; readonly why?: undefined } | { readonly source?: undefined; readonly why: string };
 
 /** The branches that contain a commit at the remote, and why others do not count. */
 export interface Holding {
@@ -158,12 +152,12 @@ export class Knowledge {
     return this.holdings.get(JSON.stringify([commit, ...branches]));
   }
 
-  signerOf({ text, signature, at, people }: SignedText): Signer | undefined {
-    return this.signers.get(JSON.stringify([text, signature, at, people]));
+  signerOf({ text, namespace, signature, at, people }: SignedText): Signer | undefined {
+    return this.signers.get(JSON.stringify([text, namespace, signature, at, people]));
   }
 
-  tellSigner({ text, signature, at, people }: SignedText, signer: Signer): void {
-    this.signers.set(JSON.stringify([text, signature, at, people]), signer);
+  tellSigner({ text, namespace, signature, at, people }: SignedText, signer: Signer): void {
+    this.signers.set(JSON.stringify([text, namespace, signature, at, people]), signer);
   }
 
   tellStanding({ branches }: Extract<Need, { kind: 'standing' }>, standing: Standing): void {

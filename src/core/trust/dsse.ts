@@ -5,7 +5,7 @@ import { issuesToText, readJson } from '../json';
 export interface EnvelopeSignature {
   readonly signature: Uint8Array;
   /** Certificates that lead from the signer's key to an authority, the signer's first, in PEM. */
-  readonly certificates: string | undefined;
+  readonly certificates?: string | undefined;
 }
 
 /** Something that was signed, and its signatures (DSSE: Dead Simple Signing Envelope, v1). */
@@ -14,6 +14,9 @@ export interface Envelope {
   readonly payload: Uint8Array;
   readonly signatures: readonly EnvelopeSignature[];
 }
+
+/** What is signed, and its media type. */
+export type SignedPayload = Pick<Envelope, 'payloadType' | 'payload'>;
 
 /** More signatures than one document needs; each costs a check with each trusted key. */
 const mostSignatures = 20;
@@ -54,8 +57,13 @@ export function readEnvelope(bytes: Uint8Array): { readonly envelope: Envelope }
   };
 }
 
+/** Returns an envelope with one signature, in base64, as a JSON document. */
+export function envelopeDocument({ payloadType, payload }: SignedPayload, signature: string): object {
+  return { payloadType, payload: Buffer.from(payload).toString('base64'), signatures: [{ sig: signature }] };
+}
+
 /** Returns what is signed of a payload and its type: the pre-authentication encoding of DSSE v1. */
-export function signedBytes({ payloadType, payload }: Pick<Envelope, 'payloadType' | 'payload'>): Uint8Array {
+export function signedBytes({ payloadType, payload }: SignedPayload): Uint8Array {
   const type = Buffer.from(payloadType);
   return Buffer.concat([Buffer.from(`DSSEv1 ${type.length} `), type, Buffer.from(` ${payload.length} `), payload]);
 }

@@ -67,9 +67,19 @@ export function describeKey(key: PublicKey): string {
   return `${key.kind} ${shortDigest(keyDigest(key))}`;
 }
 
+/** Keys that were read: a ledger has thousands of signatures of the same few. */
+const keyObjects = new WeakMap<PublicKey, KeyObject>();
+
+function keyObject(key: PublicKey): KeyObject {
+  const known = keyObjects.get(key);
+  const object = known ?? createPublicKey({ key: Buffer.from(key.der, 'base64'), format: 'der', type: 'spki' });
+  keyObjects.set(key, object);
+  return object;
+}
+
 /** Whether a key has signed a message. What is no signature at all was not made by it. */
 export function hasSigned(key: PublicKey, message: Uint8Array, signature: Uint8Array): boolean {
-  const object = createPublicKey({ key: Buffer.from(key.der, 'base64'), format: 'der', type: 'spki' });
+  const object = keyObject(key);
   try {
     switch (key.kind) {
       case 'Ed25519':

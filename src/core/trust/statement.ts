@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { issuesToText, mapOf, readJson, valueAt } from '../json';
 import type { Digest } from '../oci/digest';
 import { readTime, type Timestamp } from '../time';
-import type { Envelope } from './dsse';
+import type { SignedPayload } from './dsse';
 
 /** What an envelope holds where its payload is a statement (in-toto attestation framework, "envelope"). */
 export const statementPayloadType = 'application/vnd.in-toto+json';
@@ -28,7 +28,7 @@ const statementSchema = z.object({
 export function readStatement({
   payloadType,
   payload,
-}: Pick<Envelope, 'payloadType' | 'payload'>): { readonly statement: Statement } | { readonly problem: string } {
+}: SignedPayload): { readonly statement: Statement } | { readonly problem: string } {
   if (payloadType !== statementPayloadType) {
     return { problem: `its payload type is ${payloadType}; a statement has ${statementPayloadType}` };
   }
@@ -43,6 +43,26 @@ export function readStatement({
   const { subject, predicateType } = parsed.data;
   const subjects = subject.flatMap(({ digest }) => [...digest].map(([algorithm, hex]) => `${algorithm}:${hex}`));
   return { statement: { predicateType, subjects, document: object } };
+}
+
+/** Content that a statement is about, and what people call it. */
+export interface NamedSubject {
+  readonly name: string;
+  readonly digest: Digest;
+}
+
+/** Returns a statement as it is signed. The same parts give the same bytes. */
+export function statementPayload(
+  predicateType: string,
+  predicate: object,
+  subjects: readonly NamedSubject[],
+): SignedPayload {
+  const subject = subjects.map(({ name, digest }) => {
+    const [algorithm = '', hex = ''] = digest.split(':');
+    return { name, digest: { [algorithm]: hex } };
+  });
+  const document = { _type: statementTypes[0], subject, predicateType, predicate };
+  return { payloadType: statementPayloadType, payload: Buffer.from(JSON.stringify(document)) };
 }
 
 /** Whether a statement is about some content. */

@@ -28,6 +28,11 @@ export const trustRulesSchema = z
       .readonly(),
     /** Authorities whose certificates lead to the keys of signers, and the names that count. */
     authorities: z.array(z.object({ name: z.string(), certificates: z.string(), names: texts }).readonly()).readonly(),
+    /** Who gives jobs their identity, and which jobs count. */
+    issuers: z
+      .array(z.object({ name: z.string(), url: z.string(), audience: z.string(), subjects: texts }).readonly())
+      .readonly()
+      .optional(),
     /** The SSH keys of people, as lines of a file of allowed signers. */
     people: texts,
   })
@@ -36,6 +41,7 @@ export const trustRulesSchema = z
 /** Whom an environment trusts. */
 export type TrustRules = z.infer<typeof trustRulesSchema>;
 export type TrustedKey = TrustRules['keys'][number];
+export type TrustedIssuer = NonNullable<TrustRules['issuers']>[number];
 export type TrustedAuthority = TrustRules['authorities'][number];
 
 /** Trusts nobody. */

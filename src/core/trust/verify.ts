@@ -2,7 +2,8 @@ import type { Timestamp } from '../time';
 import { keyUnder, readCertificates } from './certificates';
 import { signedBytes, type Envelope, type EnvelopeSignature } from './dsse';
 import { describeKey, hasSigned } from './public-key';
-import type { TrustedAuthority, TrustedKey, TrustRules } from './trust-rules';
+import type { TrustedSigners } from './signer';
+import type { TrustedAuthority, TrustedKey } from './trust-rules';
 
 /** Who signed something, as `trust:` names them; or why nobody that is trusted did. */
 export type Verification =
@@ -18,15 +19,24 @@ export type Verification =
  */
 export function verifyEnvelope(
   envelope: Envelope,
-  trust: Pick<TrustRules, 'keys' | 'authorities'>,
-  { names, at }: { readonly names?: readonly string[]; readonly at: Timestamp },
+  trust: TrustedSigners,
+  { names, at }: { readonly names?: readonly string[] | undefined; readonly at: Timestamp },
 ): Verification {
-  const message = signedBytes(envelope);
+  return verifyMessage(signedBytes(envelope), envelope.signatures, trust, { names, at });
+}
+
+/** Checks who signed a message, as {@link verifyEnvelope} does. */
+export function verifyMessage(
+  message: Uint8Array,
+  signatures: readonly EnvelopeSignature[],
+  trust: TrustedSigners,
+  { names, at }: { readonly names?: readonly string[] | undefined; readonly at: Timestamp },
+): Verification {
   const counts = ({ name }: { readonly name: string }): boolean => names === undefined || names.includes(name);
   const keys = trust.keys.filter(counts);
   const authorities = trust.authorities.filter(counts);
   const problems: string[] = [];
-  for (const signature of envelope.signatures) {
+  for (const signature of signatures) {
     const found = [
       ...keys.map((key) => signedByKey(key, message, signature, at)),
       ...authorities.map((authority) => signedUnder(authority, message, signature, at)),

@@ -19,15 +19,15 @@ export function recordReferrer(subject: Digest, artifact: ContentNode): Referrer
   return { subject, digest: manifest.digest, type: typeOf(manifest), read: () => Promise.resolve(artifact) };
 }
 
-/** Reads the records of a type among listed referrers; without those that hold no document, or one that is larger than any of Hod. */
+/** Reads the records of some types among listed referrers; without those that hold no document, or one that is larger than any of Hod. */
 export async function readOwnRecords(
   source: ContentSource,
   listed: readonly Descriptor[],
-  type: string,
+  isOwn: (type: string | undefined) => boolean,
 ): Promise<OwnRecord[]> {
   const read = await settleAll(
     listed
-      .filter(({ artifactType }) => artifactType === type)
+      .filter(({ artifactType }) => isOwn(artifactType))
       .map(async (descriptor) => {
         const node = await readContent(source, descriptor);
         const [blob] = node.manifest.kind === 'image' ? node.manifest.layers : [];

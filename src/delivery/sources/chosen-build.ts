@@ -12,6 +12,7 @@ import { chosenComponents, isBuilt, isIncluded, type ComponentConfig, type Confi
 import { withOutputs } from './chosen-outputs';
 import { gather, type GatherContext, type GatheredItem } from './gather';
 import { gatherIncluded, type InclusionContext } from './included';
+import { readTrustedSigners } from '../../workspace/trust';
 import { buildOfParcel, fromParcel, readParcel } from './parcel';
 import { readBuild } from './read-build';
 import { readFollowing } from './read-following';
@@ -44,7 +45,10 @@ export async function readChosenBuild(
 ): Promise<ChosenBuild> {
   const { product, components, environments } = config;
   const despite = despiteOf(options);
-  const parcel = options.parcel === undefined ? undefined : await readParcel(options.parcel, product);
+  const parcel =
+    options.parcel === undefined
+      ? undefined
+      : await readParcel(options.parcel, product, await readTrustedSigners(config));
   refuseUnmet([takesKind(environments[0], parcel)]);
   const named = chosenComponents(config, options.components ?? []);
   const chosen = parcel === undefined ? withOutputs(named, options.from ?? []) : fromParcel(named, parcel);

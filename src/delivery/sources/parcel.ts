@@ -1,9 +1,11 @@
 import { outputParcel } from '../../archive/output';
 import type { BuildOptions } from '../../core/build/build';
 import { HodError } from '../../core/errors';
-import type { ParcelDocument } from '../../core/ledger/parcel-document';
+import { verifyParcel, type ParcelDocument } from '../../core/ledger/parcel-document';
 import type { ParcelRelease } from '../../core/release/gates/receiving';
 import { describePosition } from '../../core/tags/ordering';
+import { timestampOf } from '../../core/time';
+import type { TrustedSigners } from '../../core/trust/signer';
 import type { ComponentConfig } from '../../workspace/config';
 import type { GatheredItem } from './gather';
 
@@ -38,23 +40,24 @@ export async function readParcelDocument(path: string, product: string): Promise
 }
 
 /**
- * Reads what a parcel says of the one release in it.
+ * Reads what a parcel says of the one release in it, and who signed that.
  *
  * @throws {@link HodError} as {@link readParcelDocument}; `two-releases`
  */
-export async function readParcel(path: string, product: string): Promise<ParcelRelease> {
+export async function readParcel(path: string, product: string, trust: TrustedSigners): Promise<ParcelRelease> {
   const document = await readParcelDocument(path, product);
   const { releases } = document;
-  const [release, ...others] = releases;
-  if (release === undefined || others.length > 0) {
+  const [read, ...others] = releases;
+  if (read === undefined || others.length > 0) {
     throw new HodError('two-releases', {
       what: 'this parcel does not hold one release',
       object: path,
-      why: `it holds ${releases.map(describePosition).join(', ') || 'none'}`,
+      why: `it holds ${releases.map(({ record }) => describePosition(record)).join(', ') || 'none'}`,
       next: 'pack each release by itself: `hod pack VERSION --out PLACE`',
     });
   }
-  return { path, document, release };
+  const { record: release } = read;
+  return { path, document, release, signed: verifyParcel(read, document, trust, timestampOf(new Date())) };
 }
 
 /** Takes all components from a parcel. */

@@ -45,7 +45,7 @@ export function jobLogin(
   const purpose = { registry, service: exchange.url, audience };
   return async (wires) => {
     const identity =
-      token.kind === 'given' ? await token.read() : await requestToken(wires, await token.read(), purpose, secrets);
+      token.kind === 'given' ? await token.read() : await requestJobToken(wires, await token.read(), purpose, secrets);
     const obtained = await exchangeToken(wires, identity, { exchange, purpose }, secrets);
     const subject = readJobClaims(identity)?.subject;
     if (subject !== undefined) {
@@ -56,7 +56,7 @@ export function jobLogin(
 }
 
 /** Asks the CI for the identity token of this job. Throws `denied` where the job may not have one. */
-async function requestToken(
+export async function requestJobToken(
   wires: Wires,
   { url: text, bearer }: { url: string; bearer: string },
   purpose: ExchangePurpose,

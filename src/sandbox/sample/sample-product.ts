@@ -2,6 +2,7 @@ import { execFileSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { mkdir, writeFile } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
+import { sampleReport } from './sample-keys';
 import { attachToLayout, packLayout, writeSampleLayout, type LayerFiles, type SampleImage } from './sample-image';
 
 /**
@@ -69,11 +70,15 @@ ${gates === undefined ? '' : `    gates: ${gates}\n`}`;
 export class SampleProduct {
   constructor(readonly folder: string) {}
 
-  /** Makes the folder a git repository with a history of several commits. */
-  async create(config: string): Promise<void> {
+  /**
+   * Makes the folder a git repository with a history of several commits.
+   *
+   * @param files What hod.yaml names, by path.
+   */
+  async create(config: string, files: Readonly<Record<string, string>> = {}): Promise<void> {
     await mkdir(this.folder, { recursive: true });
     this.git('init', '--quiet', '--initial-branch=main');
-    await this.write('.gitignore', 'out*/\n.hod/\n');
+    await this.write('.gitignore', 'out*/\n.hod/\nreports/\n');
     await this.write(
       'README.md',
       '# The Skerry Line\n\nFerries between the skerries, and the services that run them.\n',
@@ -87,6 +92,9 @@ export class SampleProduct {
     await this.write('data/fares/season.csv', 'zone,month,year\ninner,38.00,390.00\nouter,54.00,560.00\n');
     this.commit('Add the fares');
     await this.write('hod.yaml', config);
+    for (const [path, text] of Object.entries(files)) {
+      await this.write(path, text);
+    }
     this.commit('Describe how the product is released');
   }
 
@@ -151,6 +159,13 @@ export class SampleProduct {
       'application/vnd.skerry.signature.v1',
       'the harbour master',
     );
+  }
+
+  /** Writes the report of a scan. Returns its path. */
+  async scan(): Promise<string> {
+    const file = join('reports', 'scan.sarif');
+    await this.write(file, sampleReport(new Date()));
+    return file;
   }
 
   /** Writes the file that says what is deployed, by a version. Returns its path. */

@@ -231,7 +231,7 @@ function foldLanes(action: ArrivalFrom, circumstances: Circumstances, { before, 
 /** Where the release has been is kept with it, and with those that it replaced until when they were served. */
 function foldReleases(
   arrival: ArrivalFrom,
-  { at }: Circumstances,
+  { at, seq }: Circumstances,
   known: Release | undefined,
   before: Facts,
   after: Facts,
@@ -242,7 +242,7 @@ function foldReleases(
   if (known !== undefined) {
     const stays = arrivals.reduce(
       (all, { component, way }) =>
-        withStay(all, { environment, component, way, from, since: at, rules: rules?.digest, adopted }),
+        withStay(all, { environment, component, way, from, since: at, seq, rules: rules?.digest, adopted }),
       [...known.arrived],
     );
     after.set('release', release, { ...known, arrived: stays });

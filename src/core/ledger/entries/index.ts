@@ -5,6 +5,7 @@ import { adopted } from './adopted';
 import { announced } from './announced';
 import { baseMoved } from './base-moved';
 import { laterReferrers } from './later-referrers';
+import { entriesAccepted } from './entries-accepted';
 import { failed } from './failed';
 import { moved } from './moved';
 import { promoted } from './promoted';
@@ -33,6 +34,7 @@ const kinds = [
   refused,
   baseMoved,
   rulesAccepted,
+  entriesAccepted,
   announced,
 ] as const;
 const [first, ...others] = kinds;

@@ -3,7 +3,7 @@ import { digestSchema } from '../../oci/digest';
 import { repositoryNameSchema } from '../../oci/reference';
 import { tagSchema } from '../../oci/tag';
 import { referrersKey, type FactKey, type Facts } from '../facts';
-import { recordType } from '../release-record';
+import { isRecordType } from '../release-record';
 import type { Circumstances } from './action';
 
 /** The referrers of manifests: they name the manifest as their subject, or stand under a tag for it. */
@@ -39,7 +39,7 @@ export function foldReferrers(
     const since = new Map(known.map((each) => [each.digest, each.at]));
     const coming = arrived.map((each) => ({ ...each, at: since.has(each.digest) ? since.get(each.digest) : at }));
     const all = [...known.filter((each) => !replaced(each)), ...coming];
-    const records = all.filter(({ type }) => type === recordType);
+    const records = all.filter(({ type }) => isRecordType(type));
     const dropped = new Set(records.slice(0, Math.max(0, records.length - recordsKept)));
     after.set(
       'referrers',

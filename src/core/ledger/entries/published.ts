@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { compareVersions, isPrerelease, versionLinesOf, type Version } from '../../tags/version';
 import { noEvidence, type Fact, type Facts, type Release } from '../facts';
+import type { PlatformImage } from '../../oci/content';
 import { contentId, type ContentId } from '../release';
 import { defineAction, type Circumstances } from './action';
 import { factsOfStagedIn, foldUnstaged } from './staged';
@@ -13,6 +14,8 @@ const schema = z.object({
   branches: z.array(z.string()).optional(),
   /** Every component that the product had then, where these are only some of them. */
   lists: z.array(z.string()).optional(),
+  /** The signature under the record of the release, in base64. */
+  recordSignature: z.string().optional(),
 });
 type Published = z.infer<typeof schema>;
 
@@ -36,6 +39,12 @@ export const published = defineAction<Published, typeof schema>('published', {
     }
   },
 });
+
+/** Names every image of the components of a publication, as a signed record does. */
+export function withImages(action: Published, imagesOf: (component: string) => readonly PlatformImage[]): Published {
+  const components = action.components.map((placed) => ({ ...placed, images: [...imagesOf(placed.component)] }));
+  return { ...action, components };
+}
 
 /** A new release is found by its commit and its version from now on. */
 export function foldNames(
@@ -63,11 +72,15 @@ function foldPublisher(content: ContentId, { actor }: Circumstances, before: Fac
 
 /** A release as it is before it came anywhere. */
 export function releaseOf(
-  { release, commit, version, branch, branches, build, run, components, lists }: Omit<Published, 'kind'>,
+  action: Omit<Published, 'kind'>,
   { at, actor }: Pick<Circumstances, 'at' | 'actor'>,
 ): Release {
-  const own = branches ?? (branch === undefined ? [] : [branch]);
-  return { release, commit, version, branch, branches: own, build, run, at, components, lists, by: actor, arrived: [] };
+  const { release, commit, version, branch, build, run, components, lists, recordSignature } = action;
+  const branches = action.branches ?? (branch === undefined ? [] : [branch]);
+  return {
+    ...{ release, commit, version, branch, branches, build, run, at, components, lists, recordSignature },
+    ...{ by: actor, arrived: [] },
+  };
 }
 
 function foldVersion(

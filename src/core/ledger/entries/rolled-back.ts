@@ -141,7 +141,7 @@ function foldTags(
 /** Those that are left are served no more, and those that are gone back to are served again. */
 function foldReleases(
   { environment, served, withdrawn, releases, left }: RolledBack,
-  { at }: Circumstances,
+  { at, seq }: Circumstances,
   before: Facts,
   after: Facts,
 ): void {
@@ -171,7 +171,7 @@ function foldReleases(
       );
       const stays = again.map((component) => {
         const { from = null, rules, adopted } = stayIn(known, environment, component) ?? {};
-        return { environment, component, way: 'takes-over' as const, from, since: at, rules, adopted };
+        return { environment, component, way: 'takes-over' as const, from, since: at, seq, rules, adopted };
       });
       after.set('release', id, { ...known, arrived: [...others, ...stays] });
     }

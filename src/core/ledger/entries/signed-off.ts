@@ -10,6 +10,8 @@ const schema = z.object({
   environment: z.string(),
   /** The rules of the environment that signatures were made under. */
   rules: digestSchema.optional(),
+  /** The issuer under `trust:` whose keys verified in that run which job says so. */
+  issuer: z.string().optional(),
   releases: z.array(z.object({ release: releaseIdSchema, content: contentIdSchema, signature: z.string().optional() })),
 });
 type SignedOff = z.infer<typeof schema>;
@@ -18,13 +20,13 @@ type SignedOff = z.infer<typeof schema>;
 export const signedOff = defineAction<SignedOff, typeof schema>('signed-off', {
   schema,
   reads: ({ releases }) => releases.map(({ content }) => ({ kind: 'evidence', key: content })),
-  fold({ environment, rules, releases }, { at, actor }, before, after) {
+  fold({ environment, rules, issuer, releases }, { at, actor }, before, after) {
     for (const { content, signature } of releases) {
       const known = before.get('evidence', content) ?? noEvidence;
       const others = known.signOffs.filter((each) => each.by !== actor || each.environment !== environment);
       after.set('evidence', content, {
         ...known,
-        signOffs: [...others, { environment, at, by: actor, signature, rules }],
+        signOffs: [...others, { environment, at, by: actor, signature, rules, issuer }],
       });
     }
   },

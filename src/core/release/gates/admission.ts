@@ -7,15 +7,16 @@ import { frozenUntil } from './freeze';
 import { describeWindow } from './freeze-window';
 import type { ComponentDigest } from '../../ledger/release';
 import type { ContentKind } from '../../oci/bundle';
-import { findStatements, type SignedDocument, type TrustNow } from './attested';
+import { findStatements, type AttestedComponent, type SignedDocument, type TrustNow } from './attested';
 import type { Gate } from './gate';
 import { unmetGate, type RefusedRelease } from './refused-release';
 import type { Passage } from './passage';
-import { environmentRulesDigest, enoughSignOffs, type Signer, type SignOff, type SignOffsKnown } from './sign-offs';
+import { environmentRulesDigest, enoughSignOffs, type SignOff, type SignOffsKnown } from './sign-offs';
 import { releaseOption } from './release-option';
 import { resultPassed } from './results';
 import { commitIsSigned, type CommitSigner } from './signed-commit';
 import type { PlatformImage } from '../../oci/content';
+import type { Signer } from '../../trust/signed-text';
 
 /** A component that asks to enter, as far as rules ask about it. */
 export interface CandidateComponent extends ComponentDigest {
@@ -70,7 +71,7 @@ export function admissionGates(
     ...(rules.platforms.length > 0 ? [hasPlatforms(rules.platforms, candidate)] : []),
     ...(rules.annotations.length > 0 ? [hasAnnotations(rules.annotations, candidate)] : []),
     ...(rules.referrers.length > 0 ? [hasReferrers(rules.referrers, candidate)] : []),
-    ...(rules.attested ?? []).map((rule) => isAttested(rule, candidate)),
+    ...attestedGates(rules, candidate),
     ...(rules.signedCommit === true ? [commitIsSigned(candidate.commitSigner, candidate)] : []),
   ];
 }
@@ -95,7 +96,13 @@ export function evidenceGates(
 
 function signOffsKnown(rules: AdmissionRules, { to, ruling }: Candidate): Omit<SignOffsKnown, 'evidence'> {
   const { signerOf, rules: all } = ruling;
-  return { rules, groups: all?.groups, digest: all && environmentRulesDigest(to, all), signerOf };
+  return {
+    rules,
+    groups: all?.groups,
+    issuers: all?.trust?.issuers,
+    digest: all && environmentRulesDigest(to, all),
+    signerOf,
+  };
 }
 
 /**
@@ -165,7 +172,11 @@ export function notFrozen(
 }
 
 /** The components that gates about content ask. A bundle is Hod's own work, and is not asked. */
-function contentOf({ components }: Candidate<CandidateComponent>): readonly CandidateComponent[] {
+function contentOf<C extends { readonly kind: ContentKind }>({
+  components,
+}: {
+  readonly components: readonly C[];
+}): readonly C[] {
   return components.filter(({ kind }) => kind !== 'bundle');
 }
 
@@ -220,8 +231,20 @@ function hasReferrers(types: readonly string[], candidate: Candidate<CandidateCo
       });
 }
 
+/** A component, as far as rules about statements ask. */
+type StatedComponent = AttestedComponent & Pick<CandidateComponent, 'kind'>;
+
+/** A release that statements are asked of. */
+type StatedCandidate = Pick<Candidate<StatedComponent>, 'release' | 'from' | 'to' | 'now' | 'components'> &
+  Pick<TrustNow, 'trust' | 'knownSince'>;
+
+/** Asks the rules about signed statements. */
+export function attestedGates({ attested = [] }: Pick<AdmissionRules, 'attested'>, candidate: StatedCandidate): Gate[] {
+  return attested.map((rule) => isAttested(rule, candidate));
+}
+
 /** Every image has a statement of a type that somebody who is trusted has signed. */
-function isAttested(rule: AttestationRule, candidate: Candidate<CandidateComponent> & KnownContent): Gate {
+function isAttested(rule: AttestationRule, candidate: StatedCandidate): Gate {
   const gate = `attested ${rule.type}`;
   const found = findStatements(rule, contentOf(candidate), candidate);
   return found.outcome === 'met'

@@ -4,8 +4,9 @@ import type { AttestationRule } from '../../ledger/rules';
 import { valueAt } from '../../json';
 import { shortDigest, type Digest } from '../../oci/digest';
 import type { PlatformImage } from '../../oci/content';
-import { timestampOf, type Timestamp } from '../../time';
+import { isInFuture, timestampOf, type Timestamp } from '../../time';
 import type { Envelope } from '../../trust/dsse';
+import { matchesText } from '../../trust/text-pattern';
 import { isAbout, readStatement, timeOfStatement, type Statement } from '../../trust/statement';
 import type { TrustRules } from '../../trust/trust-rules';
 import { verifyEnvelope } from '../../trust/verify';
@@ -40,8 +41,6 @@ export type AttestedFinding =
   | { readonly outcome: 'met'; readonly detail: string }
   | { readonly outcome: 'unmet'; readonly detail: readonly string[] };
 
-/** A clock may be wrong by so much before a time in the future is one. */
-const clockTolerance = 10 * 60_000;
 /** So many reasons are told for an image. */
 const reasonsTold = 3;
 
@@ -57,11 +56,15 @@ export function findStatements(
     return { outcome: 'unmet', detail: lacking };
   }
   const groups = grouped(found, ({ by }) => by);
+  const [end] = found.flatMap(({ ends }) => ends).sort();
   return {
     outcome: 'met',
-    detail: groups
-      .map((group) => `${group.map(({ component }) => component).join(', ')}: signed by ${group[0].by.join(' and ')}`)
-      .join('; '),
+    detail: [
+      ...groups.map((group) => {
+        return `${group.map(({ component }) => component).join(', ')}: signed by ${group[0].by.join(' and ')}`;
+      }),
+      ...(end === undefined ? [] : [`counts until ${end}`]),
+    ].join('; '),
   };
 }
 
@@ -70,25 +73,26 @@ function lookAt(
   rule: AttestationRule,
   component: AttestedComponent,
   known: TrustNow,
-): { readonly by: readonly string[]; readonly lacks: readonly string[] } {
+): { readonly by: readonly string[]; readonly ends: readonly Timestamp[]; readonly lacks: readonly string[] } {
   const { component: name, digest, images } = component;
   const whole = rule.each === 'platform' && images.length > 0 ? undefined : vouchedFor(rule, digest, component, known);
   if (whole?.by !== undefined) {
-    return { by: [whole.by], lacks: [] };
+    return { by: [whole.by], ends: [whole.end ?? []].flat(), lacks: [] };
   }
   const each = images.map((image) => ({ ...image, ...vouchedFor(rule, image.digest, component, known) }));
   const lacks = each.flatMap(({ platform, problems }) => {
     return problems === undefined ? [] : problems.map((problem) => `${name} ${platform}: ${problem}`);
   });
   if (each.length > 0 && (rule.each === 'platform' || lacks.length === 0 || whole === undefined)) {
-    return { by: [...new Set(each.flatMap(({ by }) => by ?? []))], lacks };
+    const ends = each.flatMap(({ end }) => end ?? []);
+    return { by: [...new Set(each.flatMap(({ by }) => by ?? []))], ends, lacks };
   }
-  return { by: [], lacks: (whole?.problems ?? []).map((problem) => `${name}: ${problem}`) };
+  return { by: [], ends: [], lacks: (whole?.problems ?? []).map((problem) => `${name}: ${problem}`) };
 }
 
 type Vouched =
-  | { readonly by: string; readonly problems?: undefined }
-  | { readonly by?: undefined; readonly problems: readonly string[] };
+  | { readonly by: string; readonly end: Timestamp | undefined; readonly problems?: undefined }
+  | { readonly by?: undefined; readonly end?: undefined; readonly problems: readonly string[] };
 
 /** Whose statement is about a manifest, or why none counts. */
 function vouchedFor(
@@ -102,7 +106,7 @@ function vouchedFor(
     const at = earlier(known.knownSince(component, document), known.now);
     const judged = judgeDocument(rule, digest, document, { ...known, at });
     if (judged?.by !== undefined) {
-      return { by: judged.by };
+      return { by: judged.by, end: judged.end };
     }
     if (judged !== undefined) {
       problems.push(`${shortDigest(document.referrer)}: ${judged.problem}`);
@@ -117,8 +121,10 @@ function vouchedFor(
   };
 }
 
+/** `end`: a statement that may be so old counts until then. */
 type Judged =
-  { readonly by: string; readonly problem?: undefined } | { readonly by?: undefined; readonly problem: string };
+  | { readonly by: string; readonly end: Timestamp | undefined; readonly problem?: undefined }
+  | { readonly by?: undefined; readonly problem: string };
 
 /** Whether a document is a statement that counts; undefined where it is of another type, and says nothing here. */
 function judgeDocument(
@@ -146,7 +152,9 @@ function judgeDocument(
     return verified;
   }
   const problem = problemOfFields(rule, statement) ?? problemOfAge(rule, statement, now);
-  return problem === undefined ? { by: `${verified.by} (${verified.key})` } : { problem };
+  return problem === undefined
+    ? { by: `${verified.by} (${verified.key})`, end: endOfStatement(rule, statement) }
+    : { problem };
 }
 
 function earlier(seen: Timestamp | undefined, now: Timestamp): Timestamp {
@@ -156,7 +164,7 @@ function earlier(seen: Timestamp | undefined, now: Timestamp): Timestamp {
 function problemOfFields({ where }: AttestationRule, { document }: Statement): string | undefined {
   const wrong = where.find(({ field, values }) => {
     const value = valueAt(document, field);
-    return !isPlain(value) || !values.some((each) => matches(each, String(value)));
+    return !isPlain(value) || !values.some((each) => matchesText(each, String(value)));
   });
   if (wrong === undefined) {
     return undefined;
@@ -170,24 +178,15 @@ function isPlain(value: unknown): value is string | number | boolean {
   return ['string', 'number', 'boolean'].includes(typeof value);
 }
 
-/** Whether a text matches a pattern, in which `*` stands for any text. Takes time that grows with both lengths, not faster. */
-function matches(pattern: string, text: string): boolean {
-  const [first = '', ...parts] = pattern.split('*');
-  const last = parts.pop();
-  if (last === undefined) {
-    return pattern === text;
-  }
-  let at = first.length;
-  const isInside = text.startsWith(first) && text.endsWith(last) && text.length >= first.length + last.length;
-  const end = text.length - last.length;
-  return (
-    isInside &&
-    parts.every((part) => {
-      const found = text.indexOf(part, at);
-      at = found + part.length;
-      return found >= 0 && at <= end;
-    })
-  );
+/** Until when a statement counts that may be so old. */
+function endOfStatement(
+  { noOlderThan, dated }: Pick<AttestationRule, 'noOlderThan' | 'dated'>,
+  statement: Statement,
+): Timestamp | undefined {
+  const time = timeOfStatement(statement, dated);
+  return noOlderThan === undefined || time === undefined
+    ? undefined
+    : timestampOf(new Date(Date.parse(time) + noOlderThan));
 }
 
 function problemOfAge(
@@ -204,11 +203,45 @@ function problemOfAge(
       ? 'it does not say when it was made; `dated: FIELD` in the rule names the field that does'
       : `${dated} is not a time`;
   }
-  const [made, today] = [Date.parse(time), Date.parse(now)];
-  if (made > today + clockTolerance) {
+  if (isInFuture(time, now)) {
     return `it is dated ${time}, in the future; check the clock of this machine, and of the one that made it`;
   }
-  return made + noOlderThan < today
-    ? `it was made ${time}, and counts for ${describeDuration(noOlderThan)}: until ${timestampOf(new Date(made + noOlderThan))}`
+  const end = endOfStatement({ noOlderThan, dated }, statement);
+  return end !== undefined && Date.parse(end) < Date.parse(now)
+    ? `it was made ${time}, and counts for ${describeDuration(noOlderThan)}: until ${end}`
     : undefined;
+}
+
+/** Who signed a document, by `trust:` in hod.yaml, or why that does not count; and its predicate type, where it is a statement. */
+export interface DocumentSignature {
+  readonly by: string | undefined;
+  readonly detail: string;
+  readonly predicateType: string | undefined;
+}
+
+/**
+ * Tells who signed a document about a manifest.
+ *
+ * @param trust Undefined where nobody says whom to trust.
+ * @param at When the keys must have counted.
+ */
+export function signatureUnder(
+  { reading }: Pick<SignedDocument, 'reading'>,
+  about: Digest,
+  trust: TrustRules | undefined,
+  at: Timestamp,
+): DocumentSignature {
+  if ('problem' in reading) {
+    return { by: undefined, detail: reading.problem, predicateType: undefined };
+  }
+  const read = readStatement(reading.envelope);
+  const predicateType = 'problem' in read ? undefined : read.statement.predicateType;
+  if (trust === undefined) {
+    return { by: undefined, detail: 'not checked: no hod.yaml here says whom to trust (`trust:`)', predicateType };
+  }
+  const { by, key, problem } = { key: '', ...verifyEnvelope(reading.envelope, trust, { at }) };
+  const why =
+    problem ??
+    ('problem' in read ? read.problem : isAbout(read.statement, about) ? undefined : 'it is not about this manifest');
+  return why === undefined ? { by, detail: key, predicateType } : { by: undefined, detail: why, predicateType };
 }

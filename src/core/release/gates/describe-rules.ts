@@ -123,7 +123,14 @@ function describeTrust({ gates }: EnvironmentRules, trust: TrustRules | undefine
     gates.signedCommit === undefined && gates.signOffsProven === undefined
       ? []
       : [['trust people', (trust?.people ?? []).map(describePerson).sort().join(', ') || 'nobody']];
-  return [...signers, ...people];
+  const issuers: [string, string][] =
+    gates.signOffsProven === undefined
+      ? []
+      : (trust?.issuers ?? []).map(({ name, url, audience, subjects }) => [
+          `trust ${name}`,
+          `issuer ${url} for ${audience}: ${subjects.join(', ')}`,
+        ]);
+  return [...signers, ...people, ...issuers];
 }
 
 /** The groups whose people may sign off for an environment. */

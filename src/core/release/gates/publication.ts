@@ -2,10 +2,10 @@ import type { Component } from '../../build/component';
 import type { ContentId } from '../../ledger/release';
 import type { Facts } from '../../ledger/facts';
 import type { Version } from '../../tags/version';
-import type { ReleaseRecord } from '../../ledger/release-record';
 import { describePosition } from '../../tags/ordering';
 import type { Despite } from '../despite';
 import type { Gate } from './gate';
+import type { ParcelRelease } from './receiving';
 
 /** A version stands for one content, also where no tag rule writes it. */
 export function versionFree(version: Version | undefined, content: ContentId, facts: Facts): Gate {
@@ -26,22 +26,26 @@ export function versionFree(version: Version | undefined, content: ContentId, fa
   };
 }
 
-/** What a parcel says of its release is taken only on purpose: anybody can write a parcel. */
+/** A parcel is taken that somebody signed whom hod.yaml trusts, or on purpose: anybody can write a parcel. */
 export function parcelTrusted(
-  { path, release }: { readonly path: string; readonly release: ReleaseRecord },
+  { path, release, signed }: Pick<ParcelRelease, 'path' | 'release' | 'signed'>,
   { parcel, reason }: Despite,
 ): Gate {
   const gate = 'parcel';
+  if (signed.by !== undefined) {
+    return { gate, outcome: 'met', detail: `signed by ${signed.by} (${signed.key})` };
+  }
   return parcel
     ? { gate, outcome: 'met', detail: `taken on purpose: ${reason}` }
     : {
         gate,
         outcome: 'unmet',
         code: 'parcel-untrusted',
-        what: 'nobody has signed this parcel',
+        what: 'nobody who is trusted has signed this parcel',
         object: `${describePosition(release)} in ${path}`,
-        detail: 'it says which version and commit it holds, and anybody can write such a parcel',
-        remedy: 'make sure where it comes from; --trust-parcel --reason "…" takes it, on record',
+        detail: ['it says which version and commit it holds, and anybody can write such a parcel', signed.problem],
+        remedy:
+          'name the key of the other side under `trust: { keys }`; or make sure where the parcel comes from, and take it with --trust-parcel --reason "…", on record',
       };
 }
 

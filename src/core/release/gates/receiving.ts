@@ -5,6 +5,7 @@ import { contentId } from '../../ledger/release';
 import { withdrawalOf } from '../../ledger/facts';
 import { describePosition } from '../../tags/ordering';
 import type { Timestamp } from '../../time';
+import type { Verification } from '../../trust/verify';
 import type { Despite } from '../despite';
 import { evidenceGates, noRuling, notFrozen } from './admission';
 import type { Gate } from './gate';
@@ -16,6 +17,8 @@ export interface ParcelRelease {
   readonly path: string;
   readonly document: Pick<ParcelDocument, 'product' | 'entries'>;
   readonly release: ReleaseRecord;
+  /** Who signed what it says. */
+  readonly signed: Verification;
 }
 
 /** An environment takes builds, or parcels. */

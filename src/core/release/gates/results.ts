@@ -3,7 +3,7 @@ import { wasAdopted, type Fact, type Release } from '../../ledger/facts';
 import type { ResultRule } from '../../ledger/rules';
 import { severities } from '../../reports/report';
 import { severityCounts } from '../../reports/summary';
-import { timestampOf, type Timestamp } from '../../time';
+import { isInFuture, timestampOf, type Timestamp } from '../../time';
 import type { Gate } from './gate';
 import { unmetGate } from './refused-release';
 import { releaseOption } from './release-option';
@@ -17,9 +17,6 @@ interface Tested {
 }
 
 type Result = Fact<'evidence'>['results'][number];
-
-/** A clock may be wrong by so much before a time in the future is one. */
-const clockTolerance = 10 * 60_000;
 
 /** The latest result of a name in the environment before counts: it passed, says what the rule asks for, and is not too old. */
 export function resultPassed(rule: ResultRule, candidate: Tested, evidence: Fact<'evidence'> | undefined): Gate {
@@ -99,7 +96,7 @@ function whyTooOld({ noOlderThan }: ResultRule, found: Result, now: Timestamp): 
     return undefined;
   }
   const made = timeOfResult(found);
-  if (Date.parse(made) > Date.parse(now) + clockTolerance) {
+  if (isInFuture(made, now)) {
     return `the report is dated ${made}, in the future; check the clock of this machine, and of the one that made it`;
   }
   const end = endOf(found, noOlderThan);
@@ -113,8 +110,8 @@ function timeOfResult({ at, report }: Result): Timestamp {
   return report?.at ?? at;
 }
 
-/** Until when a result counts that may be so old. */
-function endOf(found: Result, noOlderThan: number): Timestamp {
+/** Returns until when a result counts that may be so old. */
+export function endOf(found: Result, noOlderThan: number): Timestamp {
   return timestampOf(new Date(Date.parse(timeOfResult(found)) + noOlderThan));
 }
 

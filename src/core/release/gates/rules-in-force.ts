@@ -1,21 +1,17 @@
 import type { CommitId } from '../../commit';
-import type { Fact, Facts } from '../../ledger/facts';
-import type { JudgedBy, NamedRules, ProductRules, RulesSource } from '../../ledger/rules';
+import type { Fact, FactKey, Facts } from '../../ledger/facts';
+import type { JudgedBy, NamedRules, ProductRules } from '../../ledger/rules';
 import type { Ancestry } from '../../tags/ordering';
 import type { Despite } from '../despite';
 import { isSameRemote } from '../../remote-identity';
 import { differencesInto } from './describe-rules';
 import type { Gate } from './gate';
-import { factNeed, type Knowledge, type Need } from '../knowledge';
+import { factNeed, type Knowledge, type Need, type Standing } from '../knowledge';
 
 /** The rules that hod.yaml has in a checkout: what a release that it brings in is judged by. */
 export interface CheckoutRules extends NamedRules {
   readonly rules: ProductRules;
 }
-
-/** Where the rules of a checkout stand at the remote that all clones share, or why they stand at the head of no followed branch. */
-export type Standing =
-  { readonly source: RulesSource; readonly why?: undefined } | { readonly source?: undefined; readonly why: string };
 
 /** How the commit of a checkout stands to the commit of the rules in force. */
 type Age = 'newer' | 'older' | 'apart' | 'unknown' | 'unordered';
@@ -42,7 +38,12 @@ export function rulesFacts(here: CheckoutRules | undefined, environment: string)
 
 /** Returns the facts that say which rules are in force for an environment. */
 export function inForceNeeds(environment: string): Need[] {
-  return [factNeed('rules-in-force', ''), factNeed('rules-in-force', environment)];
+  return inForceKeys(environment).map(({ kind, key }) => factNeed(kind, key));
+}
+
+/** Returns the keys of the facts that say which rules are in force for an environment. */
+export function inForceKeys(environment: string): FactKey[] {
+  return ['', environment].map((key) => ({ kind: 'rules-in-force', key }));
 }
 
 /** Returns the rules in force for an environment: those of the product, or those that people accepted for it later. */

@@ -2,7 +2,10 @@ import { sha256, type Digest } from '../../oci/digest';
 import { publishersOf, type Fact, type Release } from '../../ledger/facts';
 import { productRulesSchema, rulesOf, wayTo, type AdmissionRules, type ProductRules } from '../../ledger/rules';
 import type { ContentId } from '../../ledger/release';
-import type { SignedText } from '../knowledge';
+import type { Timestamp } from '../../time';
+import { matchesText } from '../../trust/text-pattern';
+import type { TrustRules } from '../../trust/trust-rules';
+import type { SignedText, Signer } from '../../trust/signed-text';
 import type { Gate } from './gate';
 import { unmetGate } from './refused-release';
 import { releaseOption } from './release-option';
@@ -10,12 +13,11 @@ import { releaseOption } from './release-option';
 /** The namespace of signatures under sign-offs (OpenSSH, PROTOCOL.sshsig): a signature for anything else is none of them. */
 export const signOffNamespace = 'hod-sign-off';
 
+/** The namespace of signatures under rules that people accept. */
+export const rulesNamespace = 'hod-rules';
+
 /** A sign-off that the ledger knows. */
 export type SignOff = Fact<'evidence'>['signOffs'][number];
-
-/** Who made a signature, by their SSH key; or why it does not count. */
-export type Signer =
-  { readonly by: string; readonly problem?: undefined } | { readonly by?: undefined; readonly problem: string };
 
 /** What a sign-off is about: some content, for an environment with its rules. */
 export interface SignedOff {
@@ -50,6 +52,7 @@ export function environmentRulesDigest(environment: string, rules: ProductRules)
 export interface SignOffsKnown {
   readonly rules: AdmissionRules;
   readonly groups: ProductRules['groups'];
+  readonly issuers: TrustRules['issuers'];
   readonly evidence: Fact<'evidence'> | undefined;
   /** The rules that a signed sign-off must be made under; undefined where they are not known. */
   readonly digest: Digest | undefined;
@@ -67,7 +70,7 @@ export function peopleOf(
 /** Different people, none of whom published it, under whatever version; those that the environment counts, and as it asks. */
 export function enoughSignOffs(
   candidate: { readonly release: Release; readonly to: string },
-  { rules, groups, evidence, digest, signerOf }: SignOffsKnown,
+  { rules, groups, issuers, evidence, digest, signerOf }: SignOffsKnown,
 ): Gate {
   const { to, release } = candidate;
   const gate = 'sign-offs';
@@ -82,19 +85,7 @@ export function enoughSignOffs(
     if (people?.includes(by) === false) {
       return `${by} is not of ${from?.join(' or ') ?? ''}`;
     }
-    if (rules.signOffsProven !== true) {
-      return undefined;
-    }
-    if (signOff.signature === undefined) {
-      return `${by} did not sign it`;
-    }
-    if (signOff.rules !== digest) {
-      return `${by} signed it under other rules of ${to}`;
-    }
-    const signer = signerOf(signOff);
-    return signer?.by === by
-      ? undefined
-      : `the signature of ${by} does not count: ${signer?.problem ?? `it is of ${signer?.by ?? 'nobody'}`}`;
+    return rules.signOffsProven === true ? whyUnproven(signOff, { to, digest, issuers, signerOf }) : undefined;
   };
   const all = (evidence?.signOffs ?? []).filter(({ environment }) => environment === to);
   const judged = all.map((each) => ({ by: each.by, why: whyNot(each) }));
@@ -112,6 +103,51 @@ export function enoughSignOffs(
     detail: `${counted.length} of ${rules.signOffs} signed off${counted.length === 0 ? '' : `: ${counted.join(', ')}`}${others}`,
     remedy: `let ${who} run \`hod record sign-off --for ${to}${releaseOption(release)}${rules.signOffsProven === true ? ' --sign' : ''}\`${publishers.length === 0 ? '' : `; not ${publishers.join(', ')}, who published it`}`,
   });
+}
+
+/** Why it is not proven who signed off; undefined where it is. */
+function whyUnproven(
+  signOff: SignOff,
+  { to, digest, issuers, signerOf }: Omit<SignOffsKnown, 'rules' | 'groups' | 'evidence'> & { readonly to: string },
+): string | undefined {
+  const { by, issuer, signature, rules } = signOff;
+  if (issuer !== undefined) {
+    return isIssued(by, issuer, issuers) ? undefined : `the rules do not trust ${issuer} for ${by}`;
+  }
+  if (signature === undefined) {
+    return `${by} did not sign it`;
+  }
+  if (rules !== digest) {
+    return `${by} signed it under other rules of ${to}`;
+  }
+  return whyOther(by, signerOf(signOff));
+}
+
+/** Why a signature is not that of a person; undefined where it is. */
+export function whyOther(by: string, signer: Signer | undefined): string | undefined {
+  return signer?.by === by
+    ? undefined
+    : `the signature of ${by} does not count: ${signer?.problem ?? `it is of ${signer?.by ?? 'nobody'}`}`;
+}
+
+/** Whether rules trust an issuer for a job. */
+export function isIssued(subject: string, issuer: string, issuers: TrustRules['issuers'] = []): boolean {
+  return issuers.some(({ name, subjects }) => name === issuer && subjects.some((each) => matchesText(each, subject)));
+}
+
+/** Returns what a person signs who accepts rules for an environment. */
+export function acceptanceText({ product, environment, rules }: Omit<SignedOff, 'content'>): string {
+  return ['hod rules', `product: ${product}`, `environment: ${environment}`, `rules: ${rules}`, ''].join('\n');
+}
+
+/** A text that a person signed with an SSH key, to be checked by the people whom rules trust. */
+export function signedBySshKey(
+  text: string,
+  namespace: string,
+  { signature, at }: { readonly signature: string; readonly at: Timestamp },
+  trust: ProductRules['trust'],
+): SignedText {
+  return { text, namespace, signature, at, people: trust?.people ?? [] };
 }
 
 /** Returns the signed texts under sign-offs about some content, for an environment. */
@@ -133,5 +169,5 @@ export function signedText(
 ): SignedText[] {
   return signature === undefined || rules === undefined
     ? []
-    : [{ text: signOffText({ ...about, rules }), signature, at, people: trust?.people ?? [] }];
+    : [signedBySshKey(signOffText({ ...about, rules }), signOffNamespace, { signature, at }, trust)];
 }
