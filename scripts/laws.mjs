@@ -49,6 +49,7 @@ const coreRooms = {
   build: ['oci', 'tags'],
   release: ['oci', 'tags', 'trust', 'reports', 'ledger', 'build'],
   insight: ['oci', 'tags', 'trust', 'reports', 'ledger', 'build', 'release'],
+  identify: ['oci', 'tags', 'ledger', 'release', 'insight'],
 };
 
 /** The room of a file below `src`: the name of its folder, and within the core that of the one below. */

@@ -9,6 +9,7 @@ import { compareCommand } from './commands/compare';
 import { completionCommand } from './commands/completion';
 import { configCommand } from './commands/config';
 import { demoCommand } from './commands/demo';
+import { identifyCommand } from './commands/identify';
 import { initCommand } from './commands/init';
 import { insideCommand } from './commands/inside';
 import { ledgerCommand } from './commands/ledger';
@@ -64,6 +65,7 @@ export function buildProgram(version: string): Command {
     statusCommand(),
     timelineCommand(),
     compareCommand(),
+    identifyCommand(),
     proveCommand(),
     pointCommand(),
     showCommand(),

@@ -65,6 +65,7 @@ export const errorCodes = {
     'trust-unusable',
     'signing-failed',
     'report-unusable',
+    'nothing-named',
   ],
   refused: [
     'ledger-unsigned',

@@ -4,8 +4,8 @@ import { tellingOnce } from '../core/retrying';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { referrersKey, type Facts, type Release } from '../core/ledger/facts';
 import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
-import { releaseOf, withImages } from '../core/ledger/entries/published';
-import { imagesByPlatform } from '../core/oci/content';
+import { releaseImages } from '../core/ledger/release-images';
+import { releaseOf } from '../core/ledger/entries/published';
 import { recordArtifact, signRecord } from '../core/ledger/release-record';
 import { signedEntriesAfter } from '../core/ledger/signed-entry';
 import { checkSignedHead } from '../ledger/signed-head';
@@ -71,8 +71,7 @@ export async function record<P extends Plan>(
         : delivery.action(verdict, own.map(placed), recorded > 0);
       recorded += said === undefined ? 0 : 1;
       const known = facts.get('release', verdict.plan.release);
-      const arrival =
-        known === undefined ? await withSignedRecord(said, own, { product, at, actor: context.actor }) : said;
+      const arrival = known === undefined ? await withRecord(said, own, { product, at, actor: context.actor }) : said;
       const release = known ?? fresh(arrival, { at, actor: context.actor.name });
       const records = manner.records ? own.map((item) => recordingOf(item, product, release, facts)) : [];
       const along = itemReferrers.filter((_, which) => own.some((item) => item === items[which]));
@@ -101,20 +100,20 @@ function fresh(arrival: Action | undefined, circumstances: { at: Timestamp; acto
   return releaseOf(arrival, circumstances);
 }
 
-/** Signs the record of a release that is published just now, where hod.yaml names a key: it names every image then. */
-async function withSignedRecord(
+/** Names every image of a release that is published just now, and signs its record where hod.yaml names a key. */
+async function withRecord(
   action: Action | undefined,
   items: readonly DeliveryItem[],
   { product, at, actor: { name, signer } }: { readonly product: string; readonly at: Timestamp; readonly actor: Actor },
 ): Promise<Action | undefined> {
-  if (action?.kind !== 'published' || signer === undefined) {
+  if (action?.kind !== 'published') {
     return action;
   }
-  const whole = withImages(action, (component) =>
-    items
-      .filter((item) => item.component === component)
-      .flatMap(({ node, platforms }) => imagesByPlatform(node.manifest, platforms)),
-  );
+  const images = items.flatMap(({ component, node, platforms }) => releaseImages(component, node, platforms));
+  const whole = images.length === 0 ? action : { ...action, images };
+  if (signer === undefined) {
+    return whole;
+  }
   return { ...whole, recordSignature: await signRecord(product, releaseOf(whole, { at, actor: name }), signer) };
 }
 

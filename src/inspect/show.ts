@@ -16,7 +16,7 @@ import type { Manifest } from '../core/oci/manifest';
 import { companionsOf } from '../core/oci/members';
 import { parsePlatform, platformKey } from '../core/oci/platform';
 import { typeOf } from '../core/oci/referrers';
-import { formatRepository } from '../core/oci/reference';
+import { formatRepository, type RepositoryName } from '../core/oci/reference';
 import { signedRecordType } from '../core/ledger/release-record';
 import { isOwnRecord } from '../core/ledger/rollback-record';
 import { timestampOf } from '../core/time';
@@ -69,7 +69,7 @@ export interface ShownReferrer {
 export interface Shown {
   readonly reference: string;
   /** Undefined for a build output. */
-  readonly repository: string | undefined;
+  readonly repository: RepositoryName | undefined;
   readonly kind: 'image' | 'index' | 'bundle' | 'artifact';
   readonly manifest: Manifest;
   readonly size: number;

@@ -9,23 +9,29 @@ import {
   type TimelineFilter,
 } from '../core/insight/timeline';
 import type { FactKey, Release } from '../core/ledger/facts';
+import { identifyDigest, isDigestText } from './identify-digest';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
 import type { Config } from '../workspace/config';
 
 /**
- * Finds a release by its version or commit.
+ * Finds a release by its version or commit, or by the digest of something that it holds: of several, the latest.
  *
  * @throws {@link HodError} `never-published`
  */
 export async function releaseNamed(text: string, { folder }: Config, ledger: Pick<Ledger, 'read'>): Promise<Release> {
-  const release = await findRelease(text, folder, ledger);
+  const named = await findRelease(text, folder, ledger);
+  const held = named === undefined && isDigestText(text) ? await identifyDigest(text, ledger) : undefined;
+  const release = named ?? (held?.kind === 'known' ? held.identity.components[0]?.releases[0] : undefined);
   if (release === undefined) {
     throw new HodError('never-published', {
       what: 'this was never published',
       object: text,
-      why: 'the ledger has no release of it',
-      next: '`hod timeline` without it lists what was',
+      why:
+        held?.kind === 'ambiguous'
+          ? `several digests begin so: ${held.digests.join(', ')}`
+          : 'the ledger has no release of it',
+      next: `\`hod timeline\` without it lists what was; \`hod identify ${text}\` tells which releases contain a commit`,
     });
   }
   return release;

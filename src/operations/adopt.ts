@@ -5,7 +5,7 @@ import { parseVersion } from '../core/tags/version';
 import { withAnnouncing } from '../announcing/announce';
 import { recordAdoption } from '../delivery/adoption/adopt';
 import { followedBranches, readShown, type ShownContents } from '../delivery/adoption/find';
-import { identify } from '../delivery/adoption/identify';
+import { identifyServed } from '../delivery/adoption/identify';
 import { commitOrders } from '../delivery/orders';
 import { commitGiven } from '../delivery/sources/choice';
 import { toAdoptResult, type AdoptResult } from '../results/adopt';
@@ -55,7 +55,7 @@ export async function adopt(options: AdoptOptions): Promise<AdoptResult> {
       const scope = { config, session, history, followed, environments, components, version };
       const shown = await readShown(scope);
       refuseNothing(shown, environments);
-      const found = await identify(shown.contents, { version, commit }, scope);
+      const found = await identifyServed(shown.contents, { version, commit }, scope);
       const lists = all.map(({ name }) => name);
       const adoption = { product, environments: found.environments, lists, reason, anew };
       const { observer } = session;

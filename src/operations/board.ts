@@ -28,7 +28,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
   return withProduct({ patience: brief, ...options }, async (config, session) =>
     withLedger(config, session, 'read', async (ledger) => {
       await refuseEmpty(config, ledger);
-      const found = toStatusResult(await readStatus({ environments: [], ...options }, { config, session, ledger }));
+      const found = toStatusResult(await readStatus({ environments: [], ...options }, { config, session, ledger }), []);
       const { environments, expiring, announcements, ledger: record } = found;
       const history = new ReleaseHistory();
       const events: TimelineEvent[] = [];

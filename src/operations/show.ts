@@ -1,7 +1,12 @@
-import { inspectReference } from '../inspect/show';
+import { HodError } from '../core/errors';
+import { commitsBehind, identifyMentions } from '../inspect/identify';
+import { inspectReference, type Shown } from '../inspect/show';
+import type { FoundInProduct } from '../results/identify';
 import { toShowResult, type ShowResult } from '../results/show';
 import { readTrust } from '../workspace/trust';
-import { withProductIfAny, type SessionOptions } from '../session/session';
+import { withLedger } from '../session/open-ledger';
+import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
+import type { Config } from '../workspace/config';
 
 /** What `show` is told. */
 export interface ShowOptions extends SessionOptions {
@@ -13,11 +18,39 @@ export interface ShowOptions extends SessionOptions {
   deep?: true | undefined;
 }
 
+/** Which release of the product something in one of its repositories is. What is shown does not depend on a ledger that can be read. */
+async function releaseOfContent(
+  { repository, manifest: { digest } }: Shown,
+  config: Config,
+  session: Session,
+): Promise<FoundInProduct | undefined> {
+  if (repository === undefined) {
+    return undefined;
+  }
+  const mention = { text: digest, digest, repository, sureness: 'certain' } as const;
+  try {
+    return await withLedger(config, session, 'read', async (ledger) => {
+      const [found] = await identifyMentions([{ mention, times: 1 }], { config, ledger });
+      return found?.at === undefined
+        ? undefined
+        : { product: config.product, found, commitsBehind: await commitsBehind([found], config) };
+    });
+  } catch (error) {
+    if (!(error instanceof HodError)) {
+      throw error;
+    }
+    session.observer.note(`which release this is cannot be told: ${error.message}`);
+    return undefined;
+  }
+}
+
 /** What one image or index is: its digest, its platforms, how large they are, how they run. */
 export async function show({ reference, platform, deep: isDeep, ...options }: ShowOptions): Promise<ShowResult> {
   const deep = isDeep === true;
   return withProductIfAny(options, async (config, session) => {
     const trust = config && (await readTrust(config));
-    return toShowResult(await inspectReference(reference, { platform, deep, trust }, session), { deep });
+    const shown = await inspectReference(reference, { platform, deep, trust }, session);
+    const release = config && (await releaseOfContent(shown, config, session));
+    return toShowResult(shown, { deep, release });
   });
 }

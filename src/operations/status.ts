@@ -1,17 +1,28 @@
 import { refuseNobody, withAnnouncing } from '../announcing/announce';
 import { baseFacts, movedBases } from '../core/insight/moved-bases';
 import { appendDeciding } from '../delivery/record';
+import { HodError } from '../core/errors';
+import { runningIn, type Running } from '../core/identify/running';
+import { identifyMentions, type IdentifyContext } from '../inspect/identify';
 import { brief, readStatus, type StatusQuestion } from '../inspect/status';
 import { toStatusResult, type StatusResult } from '../results/status';
 import { actorOf } from '../session/actor';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
-import type { Config } from '../workspace/config';
+import { environmentNamed, type Config } from '../workspace/config';
+import { readMentions, type GivenMentions } from './given-mentions';
 
 /** What `status` is told. */
 export interface StatusOptions extends SessionOptions, StatusQuestion {
+  /** What is said to run, by environment: references and digests from texts. */
+  running?: readonly RunningText[] | undefined;
   /** Tell receivers of bases that moved, each movement once. */
   announce?: true | undefined;
+}
+
+/** What is said to run in an environment. */
+export interface RunningText extends GivenMentions {
+  readonly environment: string;
 }
 
 /** What each environment serves by the ledger, what waits to come in, and whether the registries still agree. */
@@ -20,7 +31,10 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
     options.announce === true
       ? announcingBases(options, config, session)
       : withLedger(config, session, 'read', async (ledger) =>
-          toStatusResult(await readStatus(options, { config, session, ledger })),
+          toStatusResult(
+            await readStatus(options, { config, session, ledger }),
+            await readRunning(options.running ?? [], { config, ledger }),
+          ),
         ),
   );
 }
@@ -39,6 +53,42 @@ async function announcingBases(options: StatusOptions, config: Config, session: 
       const { head, facts } = await ledger.read(baseFacts(bases));
       return { head, facts, actions: movedBases(bases, facts), value: undefined };
     });
-    return toStatusResult(found);
+    return toStatusResult(found, []);
   });
+}
+
+/** Finds out what is said to run. */
+async function readRunning(running: readonly RunningText[], context: IdentifyContext): Promise<Running[]> {
+  const found: Running[] = [];
+  for (const { environment, mentions } of running) {
+    const { name } = environmentNamed(context.config, environment);
+    found.push(runningIn(name, await identifyMentions(mentions, context)));
+  }
+  return found;
+}
+
+/**
+ * Reads the texts that say what runs: `ENV=FILE`, or a file alone where one environment is named; `-` is standard input.
+ *
+ * @throws {@link HodError} `environment-unknown`, `file-unusable`
+ */
+export async function readRunningTexts(
+  texts: readonly string[],
+  environments: readonly string[],
+): Promise<RunningText[]> {
+  const read: RunningText[] = [];
+  for (const text of texts) {
+    const [, named, path = text] = /^([^=/]+)=(.+)$/.exec(text) ?? [];
+    const environment = named ?? (environments.length === 1 ? environments[0] : undefined);
+    if (environment === undefined) {
+      throw new HodError('environment-unknown', {
+        what: 'the environment of what runs is not named',
+        object: `--running ${text}`,
+        why: 'a text says what runs in one environment',
+        next: `name it: \`--running ENV=${text}\``,
+      });
+    }
+    read.push({ environment, ...(await readMentions([path])) });
+  }
+  return read;
 }

@@ -29,7 +29,8 @@ export async function adoptAgain(
       images: imagesOf(component),
     });
     return {
-      ...{ placed: withTaggedImages(placed, images), commit, version, branch: undefined, isServed: true },
+      ...{ placed: withTaggedImages(placed, images), holds: imagesOf(component) },
+      ...{ commit, version, branch: undefined, isServed: true },
       branches: branch === undefined || record.pullRequest === true ? [] : [branch],
       tags: wanted.map((each) => setTagOf(each, placed)),
       follows: wanted.flatMap(({ rule }) => (rule.kind === 'moving' ? [rule.follows] : [])),

@@ -1,11 +1,10 @@
 import type { CommitId } from '../core/commit';
-import type { PlatformImage } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
 import type { RepositoryName } from '../core/oci/reference';
 import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import type { Following } from '../core/build/following';
 import type { NamedChoice } from '../core/release/promotion';
-import type { PlacedComponent, ReleaseId } from '../core/ledger/release';
+import type { PlacedComponent, ReleaseId, ReleaseImage } from '../core/ledger/release';
 import type { ReleaseRecord } from '../core/ledger/release-record';
 import type { RollbackRecord } from '../core/ledger/rollback-record';
 import type { RulesOf } from '../core/tags/rules';
@@ -27,7 +26,7 @@ export interface FoundArrival {
   readonly components: readonly PlacedComponent[];
   readonly referrers: KnownReferrers;
   /** The image for each platform of a component. */
-  readonly imagesOf: (component: string) => readonly PlatformImage[];
+  readonly imagesOf: (component: string) => readonly ReleaseImage[];
 }
 
 /** Everything that a ledger is made of again. */

@@ -18,7 +18,6 @@ import {
   type TagPlace,
 } from '../core/ledger/facts';
 import { contentId, type ReleaseId } from '../core/ledger/release';
-import { withImages } from '../core/ledger/entries/published';
 import { noAdmissionRules } from '../core/ledger/rules';
 import { everyBranch } from '../core/release/gates/taking';
 import { together } from '../core/release/knowledge';
@@ -274,21 +273,27 @@ async function publishAgain(
   const [verdict] = value;
   if (verdict !== undefined) {
     const action = publishedAction(publication, verdict, [...arrival.components]);
-    ledger.add(withKnownReferrers(withRecordSignature(action, record, arrival, remains), arrival), record.published);
+    ledger.add(withKnownReferrers(withImages(action, record, arrival, remains), arrival), record.published);
   }
 }
 
-/** A publication whose record is signed names every image, as the record does. */
-function withRecordSignature(
+/** A publication names every image, as its signed record does. */
+function withImages(
   action: Action,
   { release }: ReleaseRecord,
   { imagesOf }: FoundArrival,
   { signatures }: Remains,
 ): Action {
+  if (action.kind !== 'published') {
+    return action;
+  }
   const recordSignature = signatures.get(release);
-  return recordSignature === undefined || action.kind !== 'published'
-    ? action
-    : { ...withImages(action, imagesOf), recordSignature };
+  const images = action.components.flatMap(({ component }) => imagesOf(component));
+  return {
+    ...action,
+    ...(images.length === 0 ? {} : { images }),
+    ...(recordSignature === undefined ? {} : { recordSignature }),
+  };
 }
 
 async function promoteAgain(

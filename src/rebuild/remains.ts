@@ -278,7 +278,9 @@ function arrivalOf(release: ReleaseId, here: readonly RepositoryRemains[]): Foun
     ),
     imagesOf: (component) => {
       const found = own.find(({ placed }) => placed.component === component);
-      return found?.manifest === undefined ? [] : imagesByPlatform(found.manifest, found.placed.platforms);
+      return found?.manifest === undefined
+        ? []
+        : imagesByPlatform(found.manifest, found.placed.platforms).map((image) => ({ component, ...image }));
     },
   };
 }

@@ -7,6 +7,7 @@ import { carryResultSchema } from './carry';
 import { compareResultSchema } from './compare';
 import { configCheckResultSchema, configCompareResultSchema, configShowResultSchema } from './config';
 import { errorResultSchema } from './error';
+import { identifyResultSchema } from './identify';
 import { initResultSchema } from './init';
 import { insideDifferenceSchema, insideResultSchema } from './inside';
 import { ledgerAcceptResultSchema, ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
@@ -35,6 +36,7 @@ export const resultSchemas = {
   'config-check': configCheckResultSchema,
   'config-show': configShowResultSchema,
   'config-compare': configCompareResultSchema,
+  identify: identifyResultSchema,
   'access-check': accessResultSchema,
   'stored-logins': storedLoginsResultSchema,
   touched: touchedResultSchema,

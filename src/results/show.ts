@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import type { Shown, ShownLayer, ShownPlatform, ShownRun } from '../inspect/show';
 import { digest } from './common';
+import { foundResult, toFound, type FoundInProduct } from './identify';
 
 const layer = z.strictObject({
   digest,
@@ -59,6 +60,8 @@ export const showResultSchema = z.strictObject({
         .nullable(),
     }),
   ),
+  /** Which release of the product it is, and where that is served; null where hod.yaml does not name its repository. */
+  release: foundResult.nullable(),
   /** How the image runs, and how it was made; null where several platforms are shown. */
   image: z
     .strictObject({
@@ -89,7 +92,10 @@ export const showResultSchema = z.strictObject({
 export type ShowResult = z.infer<typeof showResultSchema>;
 
 /** What one image or index is, as a document. */
-export function toShowResult(shown: Shown, { deep }: { readonly deep: boolean }): ShowResult {
+export function toShowResult(
+  shown: Shown,
+  { deep, release }: { readonly deep: boolean; readonly release: FoundInProduct | undefined },
+): ShowResult {
   const { reference, repository, kind, manifest, size, shared, platforms, referrers, image } = shown;
   return {
     reference,
@@ -112,6 +118,7 @@ export function toShowResult(shown: Shown, { deep }: { readonly deep: boolean })
           predicateType: predicateType ?? null,
         })) ?? null,
     })),
+    release: release === undefined ? null : toFound(release, undefined),
     image: image === undefined ? null : toRun(image),
     deep,
   };

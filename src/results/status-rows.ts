@@ -29,6 +29,25 @@ export function hasDrifted({ drift: { state } }: Pick<ServedResult, 'drift'>): b
   return state === 'drifted' || state === 'unfinished';
 }
 
+/** What runs of a component, in words: `2.3.0 behind`; undefined where it is what is served, or nobody said what runs. */
+export function runsInstead({ runs }: Pick<ServedResult, 'runs'>): string | undefined {
+  if (runs === null) {
+    return undefined;
+  }
+  const others = runs.filter(({ verdict }) => verdict !== 'current');
+  const names = others.map(({ verdict, version, commit }) => `${version ?? commit?.slice(0, 12) ?? ''} ${verdict}`);
+  return runs.length === 0 ? 'nothing' : names.length === 0 ? undefined : [...new Set(names)].join(', ');
+}
+
+/** Whether a text says that something else runs than is served; what it does not name may run nevertheless. */
+export function runsOtherwise({ environments }: StatusResult): boolean {
+  return environments.some(
+    ({ components, runsBeside }) =>
+      (runsBeside ?? []).length > 0 ||
+      components.some((each) => (each.runs ?? []).length > 0 && runsInstead(each) !== undefined),
+  );
+}
+
 /** What differs comes first. `each`: a row for every component; else those that stand alike everywhere share one. */
 export function statusRows(environments: readonly Environment[], { each }: { readonly each: boolean }): StatusRow[] {
   const names = [...new Set(environments.flatMap(({ components }) => components.map(({ component }) => component)))];
@@ -49,8 +68,8 @@ export function statusRows(environments: readonly Environment[], { each }: { rea
 }
 
 /** How a component stands in an environment: what is served of it there, on its lines too. */
-function standingOf({ lines, ...served }: ServedResult): string[] {
-  return [served, ...lines].flatMap((each) => [releaseKey(each), each.drift.state]);
+function standingOf({ lines, runs, ...served }: ServedResult): string[] {
+  return [served, ...lines].flatMap((each) => [releaseKey(each), each.drift.state]).concat(runsInstead({ runs }) ?? '');
 }
 
 /** So many lines are named beside what is served. */
@@ -73,7 +92,11 @@ function oldest(components: readonly ServedResult[]): ServedResult | undefined {
 }
 
 function weightOf({ cells }: StatusRow): number {
-  if (cells.some((cell) => cell !== undefined && [cell, ...cell.lines].some(hasDrifted))) {
+  if (
+    cells.some(
+      (cell) => cell !== undefined && (runsInstead(cell) !== undefined || [cell, ...cell.lines].some(hasDrifted)),
+    )
+  ) {
     return 0;
   }
   return new Set(cells.map((cell) => cell && releaseKey(cell))).size > 1 ? 1 : 2;

@@ -1,5 +1,7 @@
 import * as z from 'zod';
 import { driftStates } from '../core/insight/drift';
+import type { Running } from '../core/identify/running';
+import { verdicts } from '../core/identify/verdict';
 import { expiringKinds } from '../core/insight/expiring';
 import type { EnvironmentStatus, ProductStatus, ServedStatus } from '../inspect/status';
 import { digest, gateResult, includedResult, toGateResult, toIncludedResult } from './common';
@@ -19,6 +21,16 @@ const waitingResult = z.strictObject({
   commits: z.number().int().nullable(),
   /** The rules that say no now, as far as ledger and clock decide. */
   unmet: z.array(gateResult.extend({ of: z.string() })),
+});
+
+/** What a text says that runs. */
+const runningResult = z.strictObject({
+  verdict: z.enum(verdicts),
+  version: z.string().nullable(),
+  commit: z.string().nullable(),
+  /** The reference or digest that was recognised, and how often. */
+  text: z.string(),
+  times: z.number().int(),
 });
 
 /** What is served, since when, who brought it, and whether the registry agrees. */
@@ -51,12 +63,18 @@ export const statusResultSchema = z.strictObject({
       /** Why its registry could not be asked; null where it answers. */
       silent: z.string().nullable(),
       waiting: waitingResult.nullable(),
+      /** What --running says that runs, and is of no component that the ledger knows; null without that. */
+      runsBeside: z
+        .array(z.strictObject({ text: z.string(), verdict: z.enum(verdicts), times: z.number().int() }))
+        .nullable(),
       components: z.array(
         z.strictObject({
           component: z.string(),
           repository: z.string(),
           included: includedResult,
           ...servedFields,
+          /** What --running says that runs of it; null without that. */
+          runs: z.array(runningResult).nullable(),
           /** The newest of its lines of versions and followed branches to which a moving tag leads, beside that. */
           lines: z.array(z.strictObject({ line: z.string(), ...servedFields })),
         }),
@@ -100,29 +118,32 @@ export const statusResultSchema = z.strictObject({
 export type StatusResult = z.infer<typeof statusResultSchema>;
 
 /** What environments serve, as a document. */
-export function toStatusResult({
-  environments,
-  expiring,
-  bases,
-  announcements,
-  ...status
-}: ProductStatus): StatusResult {
+export function toStatusResult(
+  { environments, expiring, bases, announcements, ...status }: ProductStatus,
+  running: readonly Running[],
+): StatusResult {
   return {
     ...status,
-    environments: environments.map(toEnvironment),
+    environments: environments.map((each) =>
+      toEnvironment(
+        each,
+        running.find(({ environment }) => environment === each.environment),
+      ),
+    ),
     expiring: expiring.map((each) => ({ ...each, environment: each.environment ?? null, of: each.of ?? null })),
     bases: bases?.map((each) => ({ ...each, version: each.version ?? null, now: each.now ?? null })) ?? null,
     announcements: [...announcements],
   };
 }
 
-function toEnvironment(status: EnvironmentStatus): StatusResult['environments'][number] {
+function toEnvironment(status: EnvironmentStatus, running: Running | undefined): StatusResult['environments'][number] {
   const { environment, after, silent, components, lines, waiting } = status;
   return {
     environment,
     after: after ?? null,
     silent: silent ?? null,
     waiting: waiting === undefined ? null : toWaiting(waiting),
+    runsBeside: running === undefined ? null : running.others.map((each) => ({ ...each })),
     components: components.map((each) => {
       const { component, repository, included } = each.served;
       const own = lines.filter(({ served }) => served.component === component);
@@ -131,10 +152,19 @@ function toEnvironment(status: EnvironmentStatus): StatusResult['environments'][
         repository,
         included: toIncludedResult(included),
         ...toServed(each),
+        runs: running === undefined ? null : runsOf(component, running),
         lines: own.map(({ line, ...beside }) => ({ line, ...toServed(beside) })),
       };
     }),
   };
+}
+
+function runsOf(component: string, { components }: Running): z.infer<typeof runningResult>[] {
+  return components
+    .filter((each) => each.component === component)
+    .map(({ verdict, version, commit, text, times }) => {
+      return { verdict, version: version ?? null, commit: commit ?? null, text, times };
+    });
 }
 
 function toServed({ served, drift: { state, detail } }: ServedStatus) {

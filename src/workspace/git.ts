@@ -394,7 +394,7 @@ export async function commitsBetween(
   const run = await git(
     folder,
     'rev-list',
-    '--format=%H%x00%an%x00%aI%x00%s',
+    logFormat,
     '--encoding=UTF-8',
     `--max-count=${mostLogged}`,
     `${from}..${to}`,
@@ -403,11 +403,7 @@ export async function commitsBetween(
   if (run.exitCode !== 0 || (await isShallow(folder))) {
     return { gap: await gapIn(folder, to) };
   }
-  return {
-    commits: formattedLines(run).map(([commit = '', author = '', at = '', subject = '']) => {
-      return { commit, author, at: /^\d{4}-/.test(at) ? at : latestTime, subject };
-    }),
-  };
+  return { commits: loggedIn(run) };
 }
 
 /** When commits were made, of those that git has here. */
@@ -420,4 +416,101 @@ export async function commitTimes(folder: string, commits: readonly CommitId[]):
       return isCommitId(id) && time !== undefined ? [[id, time]] : [];
     }),
   );
+}
+
+/** What git tells of the commits that contain one. */
+export interface Descendants {
+  /** The commit itself, and all that contain it. */
+  readonly commits: ReadonlySet<string>;
+  /** Whether git here has a commit at all. */
+  readonly has: (commit: CommitId) => boolean;
+  /** Older commits are missing here: what is not found may be there. */
+  readonly shallow: boolean;
+}
+
+/** Reads which commits contain one: those of every branch and tag, and some others where git has them. */
+export async function descendantsOf(
+  folder: string,
+  commit: CommitId,
+  others: readonly CommitId[],
+): Promise<Descendants> {
+  const known = new Set((await commitTimes(folder, [commit, ...others])).keys());
+  if (!known.has(commit)) {
+    return { commits: new Set([commit]), has: (each) => known.has(each), shallow: await isShallow(folder) };
+  }
+  const heads = [...known].map((id) => `${id}\n`).join('');
+  const [run, shallow] = await Promise.all([
+    gitReading(`${heads}^${commit}\n`, folder, 'rev-list', '--ancestry-path', '--all', '--stdin'),
+    isShallow(folder),
+  ]);
+  return { commits: new Set([commit, ...linesOf(run)]), has: (each) => known.has(each), shallow };
+}
+
+/** A commit that repeats what another one changes. */
+export interface PickedCommit {
+  readonly commit: CommitId;
+  /** It makes the same changes, or its message says `(cherry picked from commit …)`, as `git cherry-pick -x` writes it. */
+  readonly by: 'changes' | 'message';
+}
+
+/** Finds the commits below some others, and not below a commit, that repeat it. */
+export async function picksOf(folder: string, commit: CommitId, heads: readonly CommitId[]): Promise<PickedCommit[]> {
+  const parent = await commitNamed(folder, `${commit}^`);
+  const without = 'id' in parent ? [`^${parent.id}`] : [];
+  const found = await Promise.all(
+    heads.map(async (head) => {
+      const [same, said] = await Promise.all([
+        git(
+          folder,
+          'rev-list',
+          '--cherry-mark',
+          '--right-only',
+          '--no-merges',
+          `${commit}...${head}`,
+          ...without,
+          '--',
+        ),
+        git(
+          folder,
+          'rev-list',
+          '--fixed-strings',
+          `--grep=cherry picked from commit ${commit}`,
+          head,
+          `^${commit}`,
+          ...without,
+          '--',
+        ),
+      ]);
+      return [
+        ...linesOf(same).flatMap((line) => (line.startsWith('=') ? pickOf(line.slice(1), 'changes') : [])),
+        ...linesOf(said).flatMap((id) => pickOf(id, 'message')),
+      ];
+    }),
+  );
+  const all = new Map(
+    found
+      .flat()
+      .reverse()
+      .map((each) => [each.commit, each]),
+  );
+  return [...all.values()].filter((each) => each.commit !== commit);
+}
+
+function pickOf(id: string, by: PickedCommit['by']): PickedCommit[] {
+  return isCommitId(id) ? [{ commit: id, by }] : [];
+}
+
+/** What git tells of a commit; undefined where it does not have it here. */
+export async function commitTold(folder: string, commit: CommitId): Promise<LoggedCommit | undefined> {
+  const run = await git(folder, 'rev-list', '--no-walk', logFormat, '--encoding=UTF-8', commit, '--');
+  return loggedIn(run)[0];
+}
+
+/** The fields by which commits are told. */
+const logFormat = '--format=%H%x00%an%x00%aI%x00%s';
+
+function loggedIn(run: ProgramRun): LoggedCommit[] {
+  return formattedLines(run).map(([commit = '', author = '', at = '', subject = '']) => {
+    return { commit, author, at: /^\d{4}-/.test(at) ? at : latestTime, subject };
+  });
 }

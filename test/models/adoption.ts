@@ -52,6 +52,7 @@ function foundIn(world: DeliveryWorld, environment: Name): FoundContent[] {
       const follows = rule?.kind === 'moving' ? rule.follows : branch === undefined ? 'release' : 'branch';
       const content: FoundContent = {
         placed: { ...placed, repository },
+        holds: (release.images ?? []).filter((each) => each.component === component),
         ...{ commit: release.commit, version: release.version, branches: release.branches },
         branch: earlier?.branch ?? branch,
         isServed: earlier?.isServed ?? groups.size === 0,

@@ -439,7 +439,8 @@ export class DeliveryWorld {
                   (each) => each.record.release === release && each.placed.component === component,
                 );
                 const manifest = placed && this.registry(name, component).manifests.get(placed.placed.digest);
-                return manifest === undefined ? [] : imagesByPlatform(manifest, ['linux/amd64']);
+                const images = manifest === undefined ? [] : imagesByPlatform(manifest, ['linux/amd64']);
+                return images.map((image) => ({ component, ...image }));
               },
             })),
           ];

@@ -174,7 +174,14 @@ export const anyAction: fc.Arbitrary<Action> = fc
       gates: [{ gate: 'right-build', detail: 'it is' }],
       ...(build > 3 ? { referrers } : {}),
     };
-    return kind === 'promoted' ? { kind, from: 'dev', ...arrival } : { kind: 'published', ...arrival };
+    const images = components.flatMap(({ component }) =>
+      platforms.map((platform) => {
+        // Builds share images: several components hold one, and a config is that of several.
+        const digest = sha256(`${platform} ${build % 2}`);
+        return { component, platform, digest, config: sha256(`config ${build % 3}`) };
+      }),
+    );
+    return kind === 'promoted' ? { kind, from: 'dev', ...arrival } : { kind: 'published', ...arrival, images };
   });
 
 /** Rules as an entry has them. */

@@ -159,6 +159,7 @@ function statusOf(
         adopted: false,
         by: 'una',
         drift,
+        runs: null,
         lines: [],
       },
     ];
@@ -193,5 +194,5 @@ function statusOf(
                 ]
               : [],
         };
-  return { environment, after, silent: null, waiting, components };
+  return { environment, after, silent: null, waiting, runsBeside: null, components };
 }

@@ -13,6 +13,7 @@ import type { TouchedResult } from '../../src/results/touched';
 import type { AccessResult, StoredLoginsResult } from '../../src/results/access';
 import type { CompareResult } from '../../src/results/compare';
 import type { DeliveredResult } from '../../src/results/delivery';
+import type { IdentifyResult } from '../../src/results/identify';
 import type { InitResult } from '../../src/results/init';
 import type { InsideResult } from '../../src/results/inside';
 import type { PointResult } from '../../src/results/point';
@@ -225,6 +226,7 @@ export function statusOf(count: number, silent = false): StatusResult {
                       },
                     ],
             },
+      runsBeside: place === 2 ? [{ text: 'other.test/sidecar:1.2', verdict: 'foreign', times: 3 }] : null,
       components: names(count).map((component, at2) => {
         const late = place === 2 && at2 === 0;
         const state = quiet !== null ? 'unknown' : late ? 'drifted' : place === 2 && at2 === 1 ? 'unfinished' : 'none';
@@ -235,6 +237,15 @@ export function statusOf(count: number, silent = false): StatusResult {
           commit: commit(late ? 4 : 6 - place),
           since: at(140 - place * 40),
           adopted: place === 2 && at2 > 0,
+          runs:
+            place < 2
+              ? null
+              : [
+                  {
+                    ...{ verdict: late ? 'current' : 'behind', version: '2.3.0', commit: commit(3) },
+                    ...{ text: digest(3), times: 2 },
+                  },
+                ],
           // The newest of three older lines is there too; its tag was moved by hand.
           lines: place < 2 ? [] : ['2.3.2', '2.2.9', '2.1.4'].map((version, line) => linePlaced(version, 30 + line)),
           drift: {
@@ -600,9 +611,82 @@ export const shown: ShowResult = {
       ],
     },
   ],
+  release: null,
   image: null,
   deep: false,
 };
+
+const standing = (
+  environment: string,
+  state: IdentifyResult['found'][number]['environments'][number]['state'],
+): IdentifyResult['found'][number]['environments'][number] => ({
+  ...{ environment, component: 'timetable', state, line: null, release: { version: '2.4.0', commit: commit(4) } },
+  ...{ since: at(20), until: state === 'current' ? null : at(60), serves: { version: '2.5.0', commit: commit(7) } },
+  ...{ releasesBehind: state === 'behind' ? 2 : null, commitsBehind: state === 'behind' ? 14 : null },
+  withdrawn: state === 'withdrawn' ? { by: 'ole', at: at(60), reason: 'turnstiles stay shut' } : null,
+});
+
+/** What a text named: one thing for each way in which it can stand. */
+export const identified = (count: number): IdentifyResult => ({
+  ...{ products: [product], in: 'prod', allServed: false, overflowed: count > 100 },
+  found: (
+    ['withdrawn', 'behind', 'never', 'current', 'elsewhere', 'moving', 'foreign', 'unknown', 'ambiguous'] as const
+  )
+    .flatMap((verdict) => names(verdict === 'behind' ? count : 1).map((_, place) => ({ verdict, place })))
+    .map(({ verdict, place }) => {
+      const isKnown = !['foreign', 'unknown', 'ambiguous'].includes(verdict);
+      const state = verdict === 'withdrawn' || verdict === 'behind' || verdict === 'never' ? verdict : 'current';
+      return {
+        ...{ product: isKnown ? product : null, times: place + 1, is: isKnown ? ('image' as const) : null, verdict },
+        text: verdict === 'foreign' ? 'other.test/sidecar:1.2' : `${repository('prod', 'timetable')}@${digest(place)}`,
+        ...{ digest: isKnown ? digest(place) : null, platform: isKnown ? 'linux/arm64' : null, type: null },
+        candidates: verdict === 'ambiguous' ? [digest(1), digest(2)] : [],
+        ...{ repositoryOf: isKnown ? ['prod'] : null, tag: verdict === 'moving' ? ('moving' as const) : null },
+        components: isKnown
+          ? [{ component: 'timetable', digest: digest(1), count: 1, releases: [releaseOf('2.4.0', 4)] }]
+          : [],
+        environments: isKnown ? [standing('dev', 'behind'), standing('prod', state)] : [],
+      };
+    }),
+  commits: [
+    {
+      ...{
+        text: 'HEAD',
+        product,
+        commit: commit(7),
+        author: 'Una Skerry',
+        at: at(10),
+        subject: 'Close the gate at night',
+      },
+      picks: [{ commit: commit(33), by: 'changes' }],
+      first: [{ components: ['timetable'], ...releaseOf('2.5.0', 7) }],
+      environments: (['in', 'was-in', 'not-in', 'unknown'] as const).map((state, place) => ({
+        ...{ environment: ['dev', 'uat', 'stage', 'prod'][place] ?? '', component: 'timetable', state, line: null },
+        ...{ serves: { version: '2.4.0', commit: commit(4) }, release: { version: '2.5.0', commit: commit(7) } },
+        ...{
+          since: at(60),
+          withdrawn: state === 'was-in' ? { by: 'ole', at: at(90), reason: 'turnstiles stay shut' } : null,
+        },
+      })),
+      waiting: [
+        {
+          environment: 'stage',
+          unmet: [
+            { gate: 'sign-offs', outcome: 'unmet', detail: '1 of 2 signed off: siv', remedy: 'let one more sign' },
+          ],
+        },
+      ],
+      incomplete: true,
+    },
+  ],
+});
+
+function releaseOf(version: string, number: number) {
+  return {
+    ...{ version, commit: commit(number), branch: 'main', build: '118', run: null },
+    ...{ published: at(15), by: 'ci' },
+  };
+}
 
 export const lookedInside: InsideResult = {
   ...{

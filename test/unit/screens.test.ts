@@ -11,6 +11,7 @@ import { adoptView } from '../../src/cli/views/adopt';
 import { carryView } from '../../src/cli/views/carry';
 import { packView } from '../../src/cli/views/pack';
 import { unpackView } from '../../src/cli/views/unpack';
+import { identifyView } from '../../src/cli/views/identify';
 import { initView } from '../../src/cli/views/init';
 import { insideView } from '../../src/cli/views/inside';
 import { acceptView, exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
@@ -54,6 +55,7 @@ const views: Record<string, Draw> = {
   tags: (count, look) => tagsView(resultSchemas.tags.parse(made.tagsOf(count)), look, made.now),
   point: (_, look) => pointView(resultSchemas.point.parse(made.pointed), look),
   show: (_, look) => showView(resultSchemas.show.parse(made.shown), look, made.now),
+  identify: (count, look) => identifyView(resultSchemas.identify.parse(made.identified(count)), look, made.now),
   inside: (_, look) => insideView(resultSchemas.inside.parse(made.lookedInside), look),
   announce: (_, look) => announceView(resultSchemas.announce.parse(made.announced), look),
   assemble: (_, look) => assembleView(resultSchemas.assemble.parse(made.assembled), look),

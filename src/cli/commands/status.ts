@@ -26,6 +26,10 @@ export function statusCommand() {
       ['hod status --announce', 'for a nightly job: tell the receivers of bases that moved'],
       ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
       ['hod status prod --pull', 'how to pull what prod serves: a reference by digest on each line'],
+      [
+        'hod status prod --running nodes.txt',
+        'beside what prod serves: what runs, by a text that names it; - reads a pipe',
+      ],
       ['hod status --watch', 'stay, and show it again every five seconds'],
       ['hod status prod --field environments.prod.components.version', 'the versions that prod serves'],
     ],
@@ -53,19 +57,26 @@ export function statusCommand() {
     .addOption(
       new Option('--watch', 'show it again every five seconds, until Ctrl-C').conflicts(['json', 'field', 'check']),
     )
+    .addOption(
+      new Option(
+        '--running <text...>',
+        'show what runs too, by the digests and references in a text: FILE or - with one environment, or ENV=FILE; with --check, exit 4 where something else than what is served runs',
+      ).conflicts(['watch', 'pull', 'announce']),
+    )
     .addOption(requestsOption())
     .addOption(quietOption())
     .addOption(verboseChangesOption())
-    .action(async (environments, { check, watch, pull, ...options }) => {
-      const { status } = await import('../../operations/status');
+    .action(async (environments, { check, watch, pull, running: texts = [], ...options }) => {
+      const { readRunningTexts, status } = await import('../../operations/status');
       const { pullView, statusView } = await import('../views/status');
       const everyTag = check === true;
       if (watch === true) {
         return watchStatus(options, () => status({ environments, everyTag, ...options, secrets: knownSecrets }));
       }
+      const running = await readRunningTexts(texts, environments);
       const done = await answerForProducts(
         options,
-        (run) => status({ environments, everyTag, ...options, ...run }),
+        (run) => status({ environments, everyTag, running, ...options, ...run }),
         (found, screen) => (pull === true ? pullView(found) : statusView(found, screen, new Date())),
       );
       if (check === true) {
@@ -98,11 +109,11 @@ async function watchStatus(options: OutputOptions, screen: () => Promise<StatusR
 
 /** Drift goes before what is not known: it is certain. */
 async function endWithDrift(results: readonly StatusResult[]): Promise<void> {
-  const { hasDrifted } = await import('../../results/status-rows');
+  const { hasDrifted, runsOtherwise } = await import('../../results/status-rows');
   const components = results.flatMap(({ environments }) => environments.flatMap((each) => each.components));
   const bases = results.flatMap((each) => each.bases ?? []);
   const served = components.flatMap(({ lines, ...each }) => [each, ...lines]);
-  if (served.some(hasDrifted) || bases.some(({ state }) => state === 'moved')) {
+  if (results.some(runsOtherwise) || served.some(hasDrifted) || bases.some(({ state }) => state === 'moved')) {
     process.exitCode = exitCodes.missing;
   } else if ([...served.map(({ drift }) => drift), ...bases].some(({ state }) => state === 'unknown')) {
     process.exitCode = exitCodes.unavailable;

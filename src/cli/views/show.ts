@@ -4,23 +4,13 @@ import { shortDigest } from '../../core/oci/digest';
 import type { ShowResult } from '../../results/show';
 import type { Screen } from '../answer';
 import { columns } from './format';
+import { releaseLines } from './identify';
 import type { Style } from './style';
 
 /** What `show` answers to people. */
 export function showView(result: ShowResult, { style }: Screen, now: Date): string {
-  const { reference, kind, digest, mediaType, size, pull, annotations, shared, platforms, referrers, image, deep } =
-    result;
-  const facts: [string, string][] = [
-    ['kind', kind],
-    ['digest', digest],
-    ['type', mediaType],
-    [
-      'size',
-      `${formatBytes(size)} (${size} bytes)${shared === 0 ? '' : `, ${formatBytes(shared)} of it in layers that platforms share`}`,
-    ],
-    ...(pull === null ? [] : [['pull', pull] as [string, string]]),
-    ...Object.entries(annotations),
-  ];
+  const { reference, platforms, referrers, release, image, deep } = result;
+  const facts = factsOf(result);
   const rows = platforms.map((each) => platformRow(each, now));
   const beside = referrers.map(({ digest: own, type, size: bytes, about, signed }) => [
     type,
@@ -32,6 +22,7 @@ export function showView(result: ShowResult, { style }: Screen, now: Date): stri
   return [
     style.strong(reference),
     ...columns(facts, '  ', (cell, column) => (column === 0 ? style.faint(cell) : cell)),
+    ...releasedLines(release, now, style),
     '',
     ...(rows.length === 0
       ? ['  It holds no image that runs somewhere.']
@@ -48,6 +39,30 @@ export function showView(result: ShowResult, { style }: Screen, now: Date): stri
         ]),
     ...(image === null ? [] : ['', ...imageLines(image, style)]),
   ].join('\n');
+}
+
+/** What is said of it in pairs. */
+function factsOf({ kind, digest, mediaType, size, pull, annotations, shared }: ShowResult): [string, string][] {
+  return [
+    ['kind', kind],
+    ['digest', digest],
+    ['type', mediaType],
+    [
+      'size',
+      `${formatBytes(size)} (${size} bytes)${shared === 0 ? '' : `, ${formatBytes(shared)} of it in layers that platforms share`}`,
+    ],
+    ...(pull === null ? [] : [['pull', pull] as [string, string]]),
+    ...Object.entries(annotations),
+  ];
+}
+
+/** Which release of the product it is, or that it is none. */
+function releasedLines(release: ShowResult['release'], now: Date, style: Style): string[] {
+  if (release === null) {
+    return [];
+  }
+  const lines = releaseLines(release, now, style);
+  return ['', ...(lines.length === 0 ? [`  ${style.notice('The ledger knows no release that holds it.')}`] : lines)];
 }
 
 /** Who signed a document, or that it does not count and why. */

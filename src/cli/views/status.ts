@@ -8,6 +8,7 @@ import {
   releaseName,
   expiringText,
   linesBeside,
+  runsInstead,
   servedAge,
   statusRows,
   waitingReleases,
@@ -48,6 +49,7 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
     fits ? across : environmentBlocks(result, rows, style, now),
     ...silentLines(result, style),
     ...driftLines(result, style),
+    ...runningLines(result, style),
     ...waitingLines(result, screen, now),
     ...expiringLines(result, style, now),
     ...baseLines(result, style),
@@ -74,10 +76,27 @@ function acrossTable(
       const mark = markOf(cell, environments[at], style);
       const detail = version === null ? '' : `${shortCommit(commit)}  `;
       const beside = cell.lines.length === 0 ? '' : `\n${style.faint(`also ${linesBeside(cell)}`)}`;
-      return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${servedAge(cell, now)}`)}${beside}`;
+      const runs = cell.runs === null ? '' : `\n${runsText(cell, style)}`;
+      return `${style.strong(releaseName(cell))}${mark}\n${style.faint(`${detail}${servedAge(cell, now)}`)}${beside}${runs}`;
     }),
   ]);
   return table([head, ...body]);
+}
+
+/** What runs of a component: what is served, or something else. */
+function runsText(served: ServedResult, style: Style): string {
+  const instead = runsInstead(served);
+  return instead === undefined ? style.good('runs this') : style.notice(`runs ${instead}`);
+}
+
+/** What runs beside the components that the ledger knows. */
+function runningLines({ environments }: StatusResult, style: Style): string[] {
+  return environments.flatMap(({ environment, runsBeside }) =>
+    (runsBeside ?? []).map(
+      ({ text, verdict, times }) =>
+        `${style.bad(verdict)}  runs in ${environment}: ${text}${times > 1 ? ` (${times} times)` : ''}`,
+    ),
+  );
 }
 
 /** One or two names, or how many there are and how they begin. */
@@ -99,7 +118,12 @@ function environmentBlocks(
       const cell = cells[at];
       return cell === undefined ? [] : [{ components, cell }];
     });
-    const groups = grouped(served, ({ cell }) => [releaseKey(cell), cell.drift.state, linesBeside(cell)]);
+    const groups = grouped(served, ({ cell }) => [
+      releaseKey(cell),
+      cell.drift.state,
+      linesBeside(cell),
+      runsInstead(cell),
+    ]);
     const lines = groups.map((group) => {
       const [{ cell }] = group;
       const components = group.flatMap((each) => each.components);
@@ -109,7 +133,7 @@ function environmentBlocks(
         [version ?? shortCommit(commit), ...(cell.lines.length === 0 ? [] : [linesBeside(cell)])].join(' · '),
         version === null ? '' : shortCommit(commit),
         servedAge(cell, now),
-        `${label}${markOf(cell, environment, style)}`,
+        `${label}${markOf(cell, environment, style)}${cell.runs === null ? '' : ` ${runsText(cell, style)}`}`,
       ];
     });
     return [

@@ -162,6 +162,34 @@ function follow(
   return { kind: 'decided', value: { releases, more: false } };
 }
 
+/**
+ * Follows back what an environment served of a component until something is met. `between`: what came after that, the newest first.
+ *
+ * @param most So many are followed.
+ */
+export function chainFrom(
+  served: ServedComponent | undefined,
+  environment: string,
+  { isMet, most }: { readonly isMet: (each: ServedComponent) => boolean; readonly most: number },
+  known: Knowledge,
+): Decision<{ readonly found: ServedComponent | undefined; readonly between: readonly ServedComponent[] }> {
+  const between: ServedComponent[] = [];
+  for (let at: ServedComponent | null = served ?? null; at !== null; at = before(at, environment, known.facts)) {
+    if (isMet(at)) {
+      return { kind: 'decided', value: { found: at, between } };
+    }
+    const unknown = known.missing(stepsFrom(at.step, environment));
+    if (unknown !== undefined) {
+      return unknown;
+    }
+    between.push(at);
+    if (between.length === most) {
+      break;
+    }
+  }
+  return { kind: 'decided', value: { found: undefined, between } };
+}
+
 /** Whether an environment has a release beside and serves an older version, after a rollback for example: it is to take over. */
 function isBehind({ version, arrived }: Release, component: string, to: string, { facts }: Knowledge): boolean {
   const stay = stayIn({ arrived }, to, component);

@@ -9,7 +9,14 @@ import { tagSchema, type Tag } from '../oci/tag';
 import { reportSummarySchema } from '../reports/summary';
 import { versionSchema } from '../tags/version';
 import { timestampSchema } from '../time';
-import { contentIdSchema, originFields, placedComponentSchema, releaseIdSchema, type ContentId } from './release';
+import {
+  contentIdSchema,
+  originFields,
+  placedComponentSchema,
+  releaseIdSchema,
+  releaseImageSchema,
+  type ContentId,
+} from './release';
 import { namedRulesSchema, productRulesSchema } from './rules';
 import { waySchema } from './way';
 
@@ -96,6 +103,29 @@ const stagedInSchema = placedComponentSchema
 /** So many parts are protected in a repository: builds that nobody publishes are forgotten, the oldest first. */
 export const stagedInLimit = 100;
 
+/** What the ledger knows some content as: a component, one of its images, the config of an image, or a referrer. */
+export const digestRoles = ['component', 'image', 'config', 'referrer'] as const;
+
+/** What a digest is. */
+const knownDigestSchema = z.object({
+  digest: digestSchema,
+  is: z.enum(digestRoles),
+  /** Of what holds a component: its name. */
+  component: z.string().optional(),
+  /** `os/arch[/variant]` of an image or a config. */
+  platform: z.string().optional(),
+  /** The artifact type of a referrer. */
+  type: z.string().optional(),
+  /** What holds it, and of a referrer what it refers to: the latest {@link holdersKept}, the latest last. */
+  of: z.array(digestSchema).optional(),
+  /** Of a component: its releases, the first and the latest {@link holdersKept}, the latest last; `count`: how many there are. */
+  releases: z.array(releaseIdSchema).optional(),
+  count: z.number().int().optional(),
+});
+export type KnownDigest = z.infer<typeof knownDigestSchema>;
+/** So many releases and holders of a digest are kept. */
+export const holdersKept = 16;
+
 const factSchemas = {
   /**
    * Key: an environment. What it serves, component by component, and how often that or a tag of it has changed; `from`: the
@@ -160,6 +190,8 @@ const factSchemas = {
     branches: z.array(z.string()),
     /** Who published it. */
     by: z.string(),
+    /** Every image that its components hold; undefined where nobody said. */
+    images: z.array(releaseImageSchema).optional(),
     /** The signature under its record, in base64; undefined where it was published unsigned. */
     recordSignature: z.string().optional(),
     /**
@@ -236,6 +268,8 @@ const factSchemas = {
   staged: z.array(stagedComponentSchema),
   /** Key: `registry/name`. What is staged in the repository and was not published yet: the latest {@link stagedInLimit}, the latest last. */
   'staged-in': z.array(stagedInSchema),
+  /** Key: {@link digestFact}. What the digests are that begin with these digits. */
+  digest: z.array(knownDigestSchema),
   /** Key: {@link referrersKey}. The referrers of a manifest: they name it as their subject, or stand under a tag for it. */
   referrers: z.array(
     z.object({
@@ -341,6 +375,7 @@ export class Facts {
     line: new Map(),
     staged: new Map(),
     'staged-in': new Map(),
+    digest: new Map(),
     referrers: new Map(),
     announced: new Map(),
     state: new Map(),
@@ -418,6 +453,15 @@ export function tagKey(repository: RepositoryName, tag: Tag): string {
 /** The key of the fact that names the referrers of a manifest. */
 export function referrersKey(repository: RepositoryName, subject: Digest): string {
   return `${repository}@${subject}`;
+}
+
+/** So many digits are the least that a shortened digest may have. */
+export const shortestDigest = 8;
+
+/** The fact about the digests that begin as these hexadecimal digits do, or as those of a digest. */
+export function digestFact(text: string): FactKey {
+  const digits = text.slice(text.indexOf(':') + 1);
+  return { kind: 'digest', key: digits.slice(0, shortestDigest) };
 }
 
 /** The key of the fact about a step of an environment, counted from 1. */

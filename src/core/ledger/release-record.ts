@@ -81,10 +81,11 @@ function recordOf(
 
 /** Returns the statement that a signed release record holds: about every component, and every image in it. */
 function recordStatement(product: string, release: Release): SignedPayload {
-  const subjects = release.components.flatMap(({ component, digest, images = [] }) => [
+  const { components, images = [] } = release;
+  const subjects = components.flatMap(({ component, digest }) => [
     { name: component, digest },
     ...images
-      .filter((image) => image.digest !== digest)
+      .filter((image) => image.component === component && image.digest !== digest)
       .map((image) => ({ name: `${component} ${image.platform}`, digest: image.digest })),
   ]);
   return statementPayload(releasePredicate, recordOf(product, release), subjects);

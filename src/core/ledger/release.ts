@@ -69,6 +69,16 @@ export const placedComponentSchema = z.object({
   included: includedSchema.optional(),
 });
 
+/** An image of a component, and its config, by which nodes name it. */
+export const releaseImageSchema = z.object({
+  component: z.string(),
+  /** `os/arch[/variant]` */
+  platform: z.string(),
+  digest: digestSchema,
+  config: digestSchema.optional(),
+});
+export type ReleaseImage = z.infer<typeof releaseImageSchema>;
+
 /** A tag that points to a digest from now on, by decision of an entry. */
 export const setTagSchema = z.object({
   component: z.string(),

@@ -3,7 +3,7 @@ import type { Action } from '../ledger/entries';
 import { lanesOf, laneHeadIn, servedIn } from '../ledger/environment';
 import { laneKey, type Facts, type Release, type ServedComponent } from '../ledger/facts';
 import { isBranchLane } from '../ledger/lane';
-import { contentId, releaseId, type PlacedComponent, type SetTag } from '../ledger/release';
+import { contentId, releaseId, type PlacedComponent, type ReleaseImage, type SetTag } from '../ledger/release';
 import type { Way } from '../ledger/way';
 import type { RepositoryName } from '../oci/reference';
 import type { Tag } from '../oci/tag';
@@ -16,6 +16,8 @@ import { factNeed, type Decision, type Judgement, type Knowledge } from './knowl
 /** Something that moving tags of an environment lead to, and the commit and version that it is of. */
 export interface FoundContent {
   readonly placed: PlacedComponent;
+  /** Every image that it holds. */
+  readonly holds: readonly ReleaseImage[];
   readonly commit: CommitId;
   readonly version: Version | undefined;
   /** The followed branch whose tag leads to it. */
@@ -254,6 +256,7 @@ function actionOf(
     .filter((each) => takes.includes(each.component) && each.release !== release)
     .map((each) => each.release);
   const components = own.map(({ content }) => content.placed);
+  const images = [...new Map(contents.map(({ content }) => [content.placed.component, content.holds])).values()].flat();
   const branch = contents.map(({ content }) => content.branch).find((each) => each !== undefined);
   return {
     kind: 'adopted',
@@ -261,6 +264,7 @@ function actionOf(
     ...{ environment, from, reason, components },
     branches: [...new Set(contents.flatMap(({ content }) => content.branches))],
     ...(components.length === all.length ? {} : { content: contentId(all), holds: [...all] }),
+    ...(images.length === 0 ? {} : { images }),
     ...(lists.every((name) => all.some(({ component }) => component === name)) ? {} : { lists: [...lists] }),
     tags: own.flatMap(({ content }) => content.tags),
     arrivals: own.flatMap(({ content, way, lanes }) =>

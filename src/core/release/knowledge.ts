@@ -61,6 +61,11 @@ export function refusedBy(gate: string, unmet: Omit<UnmetGate, 'gate' | 'outcome
   return { kind: 'refused', gates: [{ gate, outcome: 'unmet', ...unmet }] };
 }
 
+/** The decision that needs nothing more. */
+export function decided<T>(value: T): Decision<T> {
+  return { kind: 'decided', value };
+}
+
 /** Several decisions as one: it needs what any of them needs, and is refused where any of them is. */
 export function together<T>(decisions: readonly Judgement<T>[]): Judgement<readonly T[]> {
   const needs = decisions.flatMap((each) => (each.kind === 'needs' ? each.needs : []));

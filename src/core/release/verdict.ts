@@ -257,7 +257,9 @@ function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, {
 /** Returns a wanted tag of a component as the ledger keeps it. */
 export function setTagOf({ tag, rule: { kind }, image }: WantedTag, placed: PlacedComponent): SetTag {
   const { component, repository, digest } = placed;
-  return { component, repository, tag, kind, digest, ...image };
+  return image === undefined
+    ? { component, repository, tag, kind, digest }
+    : { component, repository, tag, kind, digest: image.digest, platform: image.platform };
 }
 
 /** Returns a component with those of its images that rules give tags to: the ledger needs to know no others. */

@@ -2,7 +2,7 @@ import { shortCommit, type CommitId } from '../commit';
 import { compareOrder, type Ancestry } from '../tags/ordering';
 import { everyVersion, nextVersion, type Version, type VersionLine } from '../tags/version';
 import type { VersionPart } from '../tags/version-part';
-import { factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
+import { decided, factNeed, refusedBy, type Decision, type Knowledge } from './knowledge';
 import type { ContentId } from '../ledger/release';
 import { noVersion, type VersionRequest } from '../build/version-request';
 
@@ -132,8 +132,4 @@ function decideAfter(
         remedy: 'give git here the history that it lacks, or name the version with --version',
       });
   }
-}
-
-function decided(value: VersionDecision): Decision<VersionDecision> {
-  return { kind: 'decided', value };
 }

@@ -15,7 +15,8 @@ import { formatPlatform } from '../../core/oci/platform';
 import type { Tag } from '../../core/oci/tag';
 import type { LeftTag } from '../../core/release/adoption';
 import { showingTags, versionTagsIn, type ShowingTag } from '../../core/release/adoption-tags';
-import type { PlacedComponent } from '../../core/ledger/release';
+import type { PlacedComponent, ReleaseImage } from '../../core/ledger/release';
+import { releaseImages } from '../../core/ledger/release-images';
 import { isProtectionTag } from '../../core/build/protection';
 import { readDigestTag } from '../../core/oci/referrers';
 import { versionNamed, type Version } from '../../core/tags/version';
@@ -32,6 +33,8 @@ export interface ShownContent {
   readonly placed: PlacedComponent;
   /** The image for each platform. */
   readonly images: readonly PlatformImage[];
+  /** Those, and their configs. */
+  readonly holds: readonly ReleaseImage[];
   /** The tags that lead to it, the one that shows best what is served first. */
   readonly showing: readonly ShowingTag[];
   readonly isServed: boolean;
@@ -162,7 +165,8 @@ async function readContentOf(
     const platforms = runnable.map(({ platform }) => formatPlatform(platform));
     const placed = { component, repository: client.label, ...describeManifest(manifest), platforms };
     const images = imagesByPlatform(manifest, platforms);
-    return { content: { ...shown, placed, images, claims: claimsIn(manifest, runnable) }, left: [] };
+    const holds = releaseImages(component, node, platforms);
+    return { content: { ...shown, placed, images, holds, claims: claimsIn(manifest, runnable) }, left: [] };
   } catch (error) {
     // What only a line or a branch leads to keeps nobody from what is served.
     if (shown.isServed || !(error instanceof HodError) || !['missing', 'corrupt'].includes(error.fault)) {

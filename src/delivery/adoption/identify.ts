@@ -50,7 +50,7 @@ const mostAsked = 60;
  * @throws {@link HodError} `origin-unknown` where nobody tells the commit of what is served; `fixed-tag-taken` where the version
  * that was given is another content.
  */
-export async function identify(
+export async function identifyServed(
   shown: readonly ShownContent[],
   given: GivenOrigin,
   scope: AdoptionScope,
@@ -113,10 +113,10 @@ async function identifiedContent(
   if (commit === undefined) {
     return undefined;
   }
-  const { environment, placed, images, isServed, showing } = shown;
+  const { environment, placed, images, holds, isServed, showing } = shown;
   const wanted = await tagsOf(shown, { commit: commit.value, version: version?.value }, scope);
   return {
-    ...{ commit: commit.value, version: version?.value, isServed },
+    ...{ holds, commit: commit.value, version: version?.value, isServed },
     placed: withTaggedImages(placed, taggedImages(environment.rulesOf(placed.component), images)),
     branch: showing.find(({ branch }) => branch !== undefined)?.branch,
     branches: branchesOf(commit.value),

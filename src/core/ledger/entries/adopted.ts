@@ -1,7 +1,8 @@
 import * as z from 'zod';
-import { contentId, placedComponentSchema } from '../release';
+import { contentId, placedComponentSchema, releaseImageSchema } from '../release';
 import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
 import { defineAction } from './action';
+import { factsOfDigests, foldDigests } from './known-digests';
 import { foldNames, releaseOf } from './published';
 
 const schema = z.object({
@@ -16,17 +17,19 @@ const schema = z.object({
   branches: z.array(z.string()),
   /** Every component that the product had then, where these are only some of them. */
   lists: z.array(z.string()).optional(),
+  /** Every image that the components hold. */
+  images: z.array(releaseImageSchema).optional(),
 });
 type Adopted = z.infer<typeof schema>;
 
 /** An environment served a release before the ledger began, or had it as the newest of a line of versions or a branch. */
 export const adopted = defineAction<Adopted, typeof schema>('adopted', {
   schema,
-  reads: factsOfArrival,
+  reads: (action) => [...factsOfArrival(action), ...factsOfDigests(heldBy(action))],
   fold(action, circumstances, before, after) {
-    const { release, environment, holds, components } = action;
+    const { release, environment } = action;
     const known = before.get('release', release);
-    const own = known ?? releaseOf({ ...action, components: holds ?? components }, circumstances);
+    const own = known ?? releaseOf(heldBy(action), circumstances);
     foldArrival({ ...action, adopted: true }, circumstances, own, { before, after });
     const now = after.get('environment', environment);
     const earlier = before.get('environment', environment);
@@ -36,5 +39,11 @@ export const adopted = defineAction<Adopted, typeof schema>('adopted', {
     if (known === undefined) {
       foldNames(action, contentId(own.components), before, after);
     }
+    foldDigests(heldBy(action), before, after);
   },
 });
+
+/** The same, with everything that the release holds as its components. */
+function heldBy(action: Adopted): Adopted {
+  return { ...action, components: action.holds ?? action.components };
+}

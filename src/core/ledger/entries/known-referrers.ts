@@ -2,9 +2,10 @@ import * as z from 'zod';
 import { digestSchema } from '../../oci/digest';
 import { repositoryNameSchema } from '../../oci/reference';
 import { tagSchema } from '../../oci/tag';
-import { referrersKey, type FactKey, type Facts } from '../facts';
+import { digestFact, referrersKey, type FactKey, type Facts } from '../facts';
 import { isRecordType } from '../release-record';
 import type { Circumstances } from './action';
+import { foldReferrerDigests } from './known-digests';
 
 /** The referrers of manifests: they name the manifest as their subject, or stand under a tag for it. */
 export const knownReferrersSchema = z.array(
@@ -18,7 +19,12 @@ export type KnownReferrers = z.infer<typeof knownReferrersSchema>;
 
 /** The facts that the fold of referrers reads. */
 export function factsOfReferrers(referrers: KnownReferrers = []): FactKey[] {
-  return referrers.map(({ repository, subject }) => ({ kind: 'referrers', key: referrersKey(repository, subject) }));
+  return [
+    ...referrers.map(({ repository, subject }): FactKey => {
+      return { kind: 'referrers', key: referrersKey(repository, subject) };
+    }),
+    ...referrers.flatMap(({ referrers: all }) => all.map(({ digest }) => digestFact(digest))),
+  ];
 }
 
 /** A component may be in any number of releases: so many of their records are kept in mind, the latest. */
@@ -34,6 +40,7 @@ export function foldReferrers(
   for (const { repository, subject, referrers: arrived } of referrers) {
     const key = referrersKey(repository, subject);
     const known = before.get('referrers', key) ?? [];
+    foldReferrerDigests(subject, arrived, before, after);
     const replaced = (each: (typeof known)[number]): boolean =>
       arrived.some(({ digest, tag }) => digest === each.digest || (tag !== undefined && tag === each.tag));
     const since = new Map(known.map((each) => [each.digest, each.at]));

@@ -1,9 +1,9 @@
 import * as z from 'zod';
 import { compareVersions, isPrerelease, versionLinesOf, type Version } from '../../tags/version';
 import { noEvidence, type Fact, type Facts, type Release } from '../facts';
-import type { PlatformImage } from '../../oci/content';
-import { contentId, type ContentId } from '../release';
+import { contentId, releaseImageSchema, type ContentId, type ReleaseImage } from '../release';
 import { defineAction, type Circumstances } from './action';
+import { factsOfDigests, foldDigests } from './known-digests';
 import { factsOfStagedIn, foldUnstaged } from './staged';
 import { arrivalFields, arrivedContent, factsOfArrival, foldArrival } from './arrival';
 
@@ -14,6 +14,8 @@ const schema = z.object({
   branches: z.array(z.string()).optional(),
   /** Every component that the product had then, where these are only some of them. */
   lists: z.array(z.string()).optional(),
+  /** Every image that the components hold. */
+  images: z.array(releaseImageSchema).optional(),
   /** The signature under the record of the release, in base64. */
   recordSignature: z.string().optional(),
 });
@@ -25,6 +27,7 @@ export const published = defineAction<Published, typeof schema>('published', {
   reads: (action) => [
     ...factsOfArrival(action),
     ...factsOfStagedIn(action.components),
+    ...factsOfDigests(action),
     { kind: 'evidence', key: arrivedContent(action) },
   ],
   fold(action, circumstances, before, after) {
@@ -34,17 +37,12 @@ export const published = defineAction<Published, typeof schema>('published', {
     foldArrival(action, circumstances, { ...(known ?? own), branches }, { before, after });
     foldPublisher(arrivedContent(action), circumstances, before, after);
     foldUnstaged(action, before, after);
+    foldDigests(action, before, after);
     if (known === undefined) {
       foldNames(action, contentId(action.components), before, after);
     }
   },
 });
-
-/** Names every image of the components of a publication, as a signed record does. */
-export function withImages(action: Published, imagesOf: (component: string) => readonly PlatformImage[]): Published {
-  const components = action.components.map((placed) => ({ ...placed, images: [...imagesOf(placed.component)] }));
-  return { ...action, components };
-}
 
 /** A new release is found by its commit and its version from now on. */
 export function foldNames(
@@ -72,14 +70,14 @@ function foldPublisher(content: ContentId, { actor }: Circumstances, before: Fac
 
 /** A release as it is before it came anywhere. */
 export function releaseOf(
-  action: Omit<Published, 'kind'>,
+  action: Omit<Published, 'kind' | 'images'> & { readonly images?: readonly ReleaseImage[] | undefined },
   { at, actor }: Pick<Circumstances, 'at' | 'actor'>,
 ): Release {
-  const { release, commit, version, branch, build, run, components, lists, recordSignature } = action;
+  const { release, commit, version, branch, build, run, components, lists, images, recordSignature } = action;
   const branches = action.branches ?? (branch === undefined ? [] : [branch]);
   return {
     ...{ release, commit, version, branch, branches, build, run, at, components, lists, recordSignature },
-    ...{ by: actor, arrived: [] },
+    ...{ images: images && [...images], by: actor, arrived: [] },
   };
 }
 

@@ -1,0 +1,190 @@
+import type { CommitId } from '../commit';
+import type { ServedLine } from '../insight/lines';
+import { chainFrom } from '../insight/waiting';
+import { lanesOf, servedIn } from '../ledger/environment';
+import { withdrawalOf, withdrawnKey, type Release, type ServedComponent, type Withdrawal } from '../ledger/facts';
+import { laneName } from '../ledger/lane';
+import { contentId } from '../ledger/release';
+import type { Digest } from '../oci/digest';
+import { decided, factNeed, type Decision, type Knowledge } from '../release/knowledge';
+import type { Version } from '../tags/version';
+import type { Timestamp } from '../time';
+import type { HoldingComponent } from './identity';
+
+/** How content stands to an environment. */
+export const standings = ['current', 'behind', 'withdrawn', 'held', 'never'] as const;
+export type StandingState = (typeof standings)[number];
+
+/** A release as answers name it. */
+export interface NamedPosition {
+  readonly version: Version | undefined;
+  readonly commit: CommitId;
+}
+
+/** How a component of some digest stands to an environment. */
+export interface EnvironmentStanding {
+  readonly environment: string;
+  /**
+   * `current`: the environment serves it; `behind`: it served it, or had it as the newest of a line; `withdrawn`: the environment was
+   * rolled back from it; `held`: it came in, and something newer was there; `never`: it never came in.
+   */
+  readonly state: StandingState;
+  /** The line or branch that it is, or was, the newest of, where it is none of what the environment serves by its own tags. */
+  readonly line: string | undefined;
+  /** The release that it came with. */
+  readonly release: NamedPosition | undefined;
+  /** Since when, and until when it was served. */
+  readonly since: Timestamp | undefined;
+  readonly until: Timestamp | undefined;
+  /** What the environment serves of the component now; undefined where that is nothing. */
+  readonly serves: (NamedPosition & { readonly digest: Digest }) | undefined;
+  /** How many releases took over since; undefined where that was too long ago, or it was never served there. */
+  readonly releasesBehind: number | undefined;
+  /** Of a release that was withdrawn: who did so, when and why. */
+  readonly withdrawn: { readonly by: string; readonly at: Timestamp; readonly reason: string } | undefined;
+}
+
+/** An environment, and what it serves on lines beside. */
+export interface EnvironmentOfLines {
+  readonly environment: string;
+  readonly lines: readonly ServedLine[];
+}
+
+/** So many releases are followed back. */
+const mostFollowed = 128;
+
+/**
+ * Finds how a component of some digest stands to an environment.
+ *
+ * @param names The component, by each name that it has had.
+ */
+export function decideStanding(
+  holding: HoldingComponent,
+  { environment, lines }: EnvironmentOfLines,
+  names: readonly string[],
+  known: Knowledge,
+): Decision<EnvironmentStanding> {
+  const { component, digest, releases } = holding;
+  const lacking = known.missing([
+    factNeed('environment', environment),
+    ...releases.map(({ components }) => factNeed('withdrawn', withdrawnKey(environment, contentId(components)))),
+  ]);
+  if (lacking !== undefined) {
+    return lacking;
+  }
+  const isNamed = (each: { readonly component: string }): boolean =>
+    each.component === component || names.includes(each.component);
+  const served = servedIn(known.facts, environment).find(isNamed);
+  const own = lines.filter(({ head }) => isNamed(head));
+  const nothing = { line: undefined, release: undefined, since: undefined, until: undefined, withdrawn: undefined };
+  const base: Omit<EnvironmentStanding, 'state'> = {
+    ...{ environment, serves: served && headOf(served), releasesBehind: undefined, ...nothing },
+  };
+  const stays = staysIn(holding, environment, isNamed, known);
+  const current = currentStanding(digest, served, own, stays);
+  if (current !== undefined) {
+    return decided({ ...base, ...current });
+  }
+  const { way, ...past } = pastStanding(stays, own);
+  if (past.state !== 'behind' || past.line !== undefined || way !== 'takes-over') {
+    return decided({ ...base, ...past });
+  }
+  const behind = releasesSince(served, { environment, digest }, known);
+  return behind.kind === 'decided' ? decided({ ...base, ...past, releasesBehind: behind.value }) : behind;
+}
+
+type Found = Pick<EnvironmentStanding, 'state'> & Partial<EnvironmentStanding>;
+
+/**
+ * How content stands that is served: by the environment's own tags, or as the newest of a line that it came in beside. What took over
+ * once and was replaced is behind, whatever line's newest it still is.
+ */
+function currentStanding(
+  digest: Digest,
+  served: ServedComponent | undefined,
+  lines: readonly ServedLine[],
+  visits: readonly Visit[],
+): Found | undefined {
+  if (served?.digest === digest) {
+    return { state: 'current', release: positionOf(served), since: served.since, releasesBehind: 0 };
+  }
+  const cameBeside = ({ head }: ServedLine): boolean =>
+    visits.some(({ release, stay }) => release.release === head.release && stay.way === 'beside');
+  const on = lines.find((line) => line.head.digest === digest && cameBeside(line));
+  return on && { state: 'current', line: on.line, release: positionOf(on.head), since: on.head.since };
+}
+
+/** How a release came into an environment, and whether it was rolled back there. */
+interface Visit {
+  readonly release: Release;
+  readonly stay: Release['arrived'][number];
+  readonly withdrawal: Withdrawal | undefined;
+}
+
+function staysIn(
+  { releases }: HoldingComponent,
+  environment: string,
+  isNamed: (stay: { readonly component: string }) => boolean,
+  { facts }: Knowledge,
+): Visit[] {
+  return releases.flatMap((release) =>
+    release.arrived
+      .filter((stay) => stay.environment === environment && isNamed(stay))
+      .map((stay) => {
+        const withdrawal = withdrawalOf(facts, environment, contentId(release.components));
+        return { release, stay, withdrawal };
+      }),
+  );
+}
+
+/** How content stands that is not served. */
+function pastStanding(
+  visits: readonly Visit[],
+  lines: readonly ServedLine[],
+): Found & { readonly way?: Visit['stay']['way'] } {
+  const [visit] = visits.filter(({ stay }) => stay.way !== 'held');
+  const left = visits.find(({ withdrawal }) => withdrawal !== undefined);
+  if (left?.withdrawal !== undefined) {
+    const { by, at, reason } = left.withdrawal;
+    const { since, until = at } = left.stay;
+    return { state: 'withdrawn', release: positionOf(left.release), since, until, withdrawn: { by, at, reason } };
+  }
+  if (visit === undefined) {
+    const [held] = visits;
+    return held === undefined
+      ? { state: 'never' }
+      : { state: 'held', release: positionOf(held.release), since: held.stay.since };
+  }
+  const { since, until = visit.stay.left, way } = visit.stay;
+  const behind = { state: 'behind' as const, way, release: positionOf(visit.release), since, until };
+  const on = way === 'beside' ? lineOf(visit.release, lines) : undefined;
+  return on === undefined ? behind : { ...behind, line: on.line, serves: headOf(on.head) };
+}
+
+/** How many releases of a component took over since its digest was served. */
+function releasesSince(
+  served: ServedComponent | undefined,
+  { environment, digest }: { readonly environment: string; readonly digest: Digest },
+  known: Knowledge,
+): Decision<number | undefined> {
+  const chain = chainFrom(served, environment, { isMet: (each) => each.digest === digest, most: mostFollowed }, known);
+  if (chain.kind !== 'decided') {
+    return chain;
+  }
+  const { found, between } = chain.value;
+  return decided(found !== undefined ? new Set(between.map((each) => each.release)).size : undefined);
+}
+
+/** What heads the line of versions, or the branch, that a release came in as the newest of. */
+function lineOf(release: Release, lines: readonly ServedLine[]): ServedLine | undefined {
+  const lanes = lanesOf(release).map(laneName);
+  return lines.find(({ line }) => lanes.includes(line));
+}
+
+function headOf(served: ServedComponent): NonNullable<EnvironmentStanding['serves']> {
+  return { ...positionOf(served), digest: served.digest };
+}
+
+function positionOf({ version, commit }: Pick<Release, 'version' | 'commit'>): NamedPosition {
+  return { version, commit };
+}

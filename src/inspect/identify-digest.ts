@@ -1,0 +1,20 @@
+import { decideIdentity, type DigestFinding } from '../core/identify/identity';
+import { shortestDigest } from '../core/ledger/facts';
+import { isDigest } from '../core/oci/digest';
+import { Judge } from '../delivery/judge';
+import { commitOrders } from '../delivery/orders';
+import type { Ledger } from '../ledger/ledger';
+
+const shortened = /^(?:(?:sha256|sha512):)?([a-f0-9]+)$/;
+
+/** Whether a text is a digest, or eight or more of the first digits of one. */
+export function isDigestText(text: string): boolean {
+  return isDigest(text) || (shortened.exec(text)?.[1] ?? '').length >= shortestDigest;
+}
+
+/** Finds out what a digest is, or one that begins with some digits. */
+export async function identifyDigest(text: string, ledger: Pick<Ledger, 'read'>): Promise<DigestFinding> {
+  // No commits are compared for it.
+  const judge = new Judge({ ledger, orders: commitOrders('.') }, []);
+  return (await judge.decide((known) => decideIdentity(text, known))).value;
+}

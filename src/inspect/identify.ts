@@ -1,0 +1,241 @@
+import { nameNow } from '../core/build/component';
+import type { CommitId } from '../core/commit';
+import type { FactKey, Facts } from '../core/ledger/facts';
+import { tagKey, targetOf } from '../core/ledger/facts';
+import { decideIdentity, factsOfMentions, isKnownDigest, type DigestFinding } from '../core/identify/identity';
+import type { CountedMention, Mention } from '../core/identify/mentions';
+import { decideStanding, type EnvironmentStanding } from '../core/identify/standing';
+import type { FoundMention, OwnRepositories } from '../core/identify/verdict';
+import type { Digest } from '../core/oci/digest';
+import { formatRepository, parseRepository, type RepositoryName } from '../core/oci/reference';
+import { together, type Decision, type Knowledge } from '../core/release/knowledge';
+import { Judge } from '../delivery/judge';
+import { commitOrders } from '../delivery/orders';
+import type { Ledger } from '../ledger/ledger';
+import { commitsBetween } from '../workspace/git';
+import type { Config } from '../workspace/config';
+import { readServing, type Serving } from './lines';
+
+/** What identifying is read from. */
+export interface IdentifyContext {
+  readonly config: Config;
+  readonly ledger: Ledger;
+}
+
+/** So many facts are asked for at once. */
+const factsAtOnce = 2_000;
+
+/**
+ * Finds out what mentions are. Bare digits that the ledger does not know, and what only has the form of a reference, are left out.
+ */
+export async function identifyMentions(
+  all: readonly CountedMention[],
+  { config, ledger }: IdentifyContext,
+): Promise<FoundMention[]> {
+  const { serving } = await readServing(
+    config.environments.map(({ name }) => name),
+    ledger,
+  );
+  const own = ownRepositories(config, await placesBefore(config, ledger));
+  const hosts = new Set([...own.keys()].map((name) => parseRepository(name).registry));
+  const meant = all.filter(({ mention }) => isMeant(mention, own, hosts));
+  const tags = await readTags(
+    meant.map(({ mention }) => mention),
+    own,
+    ledger,
+  );
+  const tagOf = ({ repository, tag }: Mention) =>
+    repository === undefined || tag === undefined ? undefined : tags.get(tagKey(repository, tag));
+  const digestOf = (mention: Mention): string | undefined =>
+    mention.digest ?? mention.digits ?? targetOf(tagOf(mention))?.digest;
+  const digests = meant.flatMap(({ mention }) => digestOf(mention) ?? []);
+  const known = await decideAll(await readKnown(digests, ledger), serving, { config, ledger });
+  return meant.flatMap(({ mention, times }): FoundMention[] => {
+    const { repository, sureness, digits } = mention;
+    const found = known.get(digestOf(mention) ?? '');
+    if (found === undefined && sureness === 'possible' && digits !== undefined) {
+      return [];
+    }
+    const tag = tagOf(mention);
+    return [
+      {
+        ...{ mention, times },
+        identified: found?.identified ?? { kind: 'unknown' },
+        standings: found?.standings ?? [],
+        at: repository === undefined ? undefined : own.get(repository),
+        tag: tag && { kind: tag.kind, gone: tag.gone === true },
+      },
+    ];
+  });
+}
+
+type Known = Pick<FoundMention, 'identified' | 'standings'>;
+
+/** Finds out what digests are that the ledger knows, and how they stand to environments. */
+async function decideAll(
+  texts: readonly string[],
+  serving: readonly Serving[],
+  { config, ledger }: IdentifyContext,
+): Promise<ReadonlyMap<string, Known>> {
+  const named = (component: string): string[] => {
+    const now = nameNow(config.components, component);
+    return [now, ...(config.components.find(({ name }) => name === now)?.was ?? [])];
+  };
+  const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
+  const { value } = await judge.decide((knowledge) =>
+    together(texts.map((text) => decideWhole(text, serving, named, knowledge))),
+  );
+  return new Map(
+    texts.flatMap((text, at): [string, Known][] => {
+      const found = value[at];
+      return found === undefined ? [] : [[text, found]];
+    }),
+  );
+}
+
+/** Whether a mention may be one at all: what has the form of a reference counts where its host is one of the product's. */
+function isMeant({ sureness, repository }: Mention, own: OwnRepositories, hosts: ReadonlySet<string>): boolean {
+  return (
+    sureness === 'certain' ||
+    repository === undefined ||
+    own.has(repository) ||
+    hosts.has(parseRepository(repository).registry)
+  );
+}
+
+/** The repositories of a product, those that environments moved from too, and which environments have them. */
+function ownRepositories(
+  { components, environments }: Config,
+  before: readonly (readonly [environment: string, repository: RepositoryName])[],
+): OwnRepositories {
+  const own = new Map<RepositoryName, string[]>();
+  const add = (repository: RepositoryName, environment: string): void => {
+    own.set(repository, [...new Set([...(own.get(repository) ?? []), environment])]);
+  };
+  for (const { name, was } of components) {
+    for (const environment of environments) {
+      [name, ...was].forEach((each) => {
+        add(formatRepository(environment.repositoryOf(each)), environment.name);
+      });
+    }
+  }
+  before.forEach(([environment, repository]) => {
+    add(repository, environment);
+  });
+  return own;
+}
+
+async function placesBefore({ environments }: Config, ledger: Ledger): Promise<(readonly [string, RepositoryName])[]> {
+  const { facts } = await ledger.read(environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })));
+  return environments.flatMap(({ name }) => {
+    const { components = [], places = [] } = facts.get('environment', name) ?? {};
+    const repositories = [...components.map(({ repository }) => repository), ...places.flatMap(({ former }) => former)];
+    return repositories.map((repository) => [name, repository] as const);
+  });
+}
+
+/** Reads where the tags of the product lead by its ledger. */
+async function readTags(mentions: readonly Mention[], own: OwnRepositories, ledger: Ledger) {
+  const keys = mentions.flatMap(({ repository, tag, digest }): FactKey[] =>
+    repository === undefined || tag === undefined || digest !== undefined || !own.has(repository)
+      ? []
+      : [{ kind: 'tag', key: tagKey(repository, tag) }],
+  );
+  const found = new Map<string, NonNullable<ReturnType<typeof tagIn>>>();
+  await inParts(keys, ledger, (part, facts) => {
+    for (const { key } of part) {
+      const tag = tagIn(facts, key);
+      if (tag !== undefined) {
+        found.set(key, tag);
+      }
+    }
+  });
+  return found;
+}
+
+function tagIn(facts: Facts, key: string) {
+  return facts.get('tag', key);
+}
+
+/** Returns those of some digests, or of the digits that they begin with, that the ledger knows. */
+async function readKnown(texts: readonly string[], ledger: Ledger): Promise<string[]> {
+  const known: string[] = [];
+  const all = [...new Set(texts)];
+  for (let from = 0; from < all.length; from += factsAtOnce) {
+    const part = all.slice(from, from + factsAtOnce);
+    const { facts } = await ledger.read(factsOfMentions(part), 'known');
+    known.push(...part.filter((text) => isKnownDigest(text, facts)));
+  }
+  return known;
+}
+
+async function inParts(
+  keys: readonly FactKey[],
+  ledger: Ledger,
+  take: (part: readonly FactKey[], facts: Facts) => void,
+): Promise<void> {
+  for (let from = 0; from < keys.length; from += factsAtOnce) {
+    const part = keys.slice(from, from + factsAtOnce);
+    take(part, (await ledger.read(part, 'known')).facts);
+  }
+}
+
+/** What a digest is, and how each of its components stands to each environment. */
+function decideWhole(
+  text: string,
+  serving: readonly Serving[],
+  named: (component: string) => readonly string[],
+  known: Knowledge,
+): Decision<Known> {
+  const identified = decideIdentity(text, known);
+  if (identified.kind !== 'decided' || identified.value.kind !== 'known') {
+    return identified.kind === 'decided'
+      ? { kind: 'decided', value: { identified: identified.value, standings: [] } }
+      : identified;
+  }
+  const { components } = identified.value.identity;
+  const standings = components.flatMap((holding) =>
+    serving.map((environment) => {
+      const found = decideStanding(holding, environment, named(holding.component), known);
+      return found.kind === 'decided'
+        ? { kind: 'decided' as const, value: { ...found.value, component: holding.component } }
+        : found;
+    }),
+  );
+  const all = together(standings);
+  return all.kind === 'decided'
+    ? { kind: 'decided', value: { identified: identified.value, standings: all.value } }
+    : all.kind === 'needs'
+      ? all
+      : { kind: 'decided', value: { identified: identified.value, standings: [] } };
+}
+
+/** So many distances between commits are asked for. */
+const mostDistances = 200;
+
+/** Counts the commits by which what is behind is behind; undefined where git does not know. */
+export async function commitsBehind(
+  found: readonly FoundMention[],
+  { folder }: Pick<Config, 'folder'>,
+): Promise<(standing: EnvironmentStanding) => number | undefined> {
+  const pairs = new Map<string, readonly [CommitId, CommitId]>();
+  for (const { state, release, serves } of found.flatMap(({ standings }) => standings)) {
+    if (state === 'behind' && release !== undefined && serves !== undefined && pairs.size < mostDistances) {
+      pairs.set(`${release.commit} ${serves.commit}`, [release.commit, serves.commit]);
+    }
+  }
+  const counts = new Map(
+    await Promise.all(
+      [...pairs].map(async ([key, [from, to]]): Promise<[string, number | undefined]> => {
+        const between = await commitsBetween(folder, from, to);
+        return [key, 'gap' in between ? undefined : between.commits.length];
+      }),
+    ),
+  );
+  return ({ release, serves }) => counts.get(`${release?.commit ?? ''} ${serves?.commit ?? ''}`);
+}
+
+/** The digest that something was found to be; undefined where it is unknown or ambiguous. */
+export function digestFound(identified: DigestFinding): Digest | undefined {
+  return identified.kind === 'known' ? identified.identity.digest : undefined;
+}
