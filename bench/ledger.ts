@@ -9,6 +9,7 @@ import { formatRepository } from '../src/core/oci/reference';
 import { factsReadBy, type Action } from '../src/core/ledger/entries';
 import { entryAfter } from '../src/core/ledger/entry';
 import { tagSchema } from '../src/core/oci/tag';
+import { identifyDigest } from '../src/inspect/identify-digest';
 import type { Ledger } from '../src/ledger/ledger';
 import { openPostgresLedger } from '../src/ledger/engines/postgres';
 import { openSqliteLedger } from '../src/ledger/engines/sqlite';
@@ -24,6 +25,7 @@ async function measure(open: (product: string) => Promise<Ledger>) {
   await fill(short, 'short', lengths.short);
   await fill(long, 'long', lengths.long);
   const times = { short: [] as number[], long: [] as number[] };
+  const found = { short: [] as number[], long: [] as number[] };
   for (let round = 0; round < reads; round += 1) {
     for (const [ledger, name, length] of [
       [short, 'short', lengths.short],
@@ -33,8 +35,15 @@ async function measure(open: (product: string) => Promise<Ledger>) {
       const begun = performance.now();
       const { facts } = await ledger.read(keys);
       times[name].push(performance.now() - begun);
-      if (facts.all().length !== keys.length) {
+      if (facts.all().length < keys.length) {
         throw new Error('facts are missing');
+      }
+      const digest = sha256(String(Math.floor(Math.random() * length)));
+      const asked = performance.now();
+      const { kind } = await identifyDigest(digest, ledger);
+      found[name].push(performance.now() - asked);
+      if (kind !== 'known') {
+        throw new Error('a digest is not found');
       }
     }
   }
@@ -64,6 +73,7 @@ async function measure(open: (product: string) => Promise<Ledger>) {
     lengths,
     short: median(times.short),
     long: median(times.long),
+    identified: { short: median(found.short), long: median(found.long) },
     writers: writers.count,
     append: median(appends),
     appends: appends.length,

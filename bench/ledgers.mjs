@@ -7,7 +7,18 @@ import { quick, report, root } from './harness.mjs';
 export async function measureLedgers() {
   const found = await runBundled('ledger.ts');
   const ms = (value) => `${value.toFixed(2)} ms`;
-  for (const [engine, { lengths, short, long, writers, append, appends, repeated, large }] of Object.entries(found)) {
+  for (const [
+    engine,
+    { lengths, short, long, identified, writers, append, appends, repeated, large },
+  ] of Object.entries(found)) {
+    report(
+      `which release is a digest, ${lengths.long} entries, ${engine}`,
+      `${lengths.short} entries ${ms(identified.short)}`,
+      ms(identified.long),
+      `× ${(identified.long / identified.short).toFixed(2)}`,
+      '≤ × 1.5',
+      identified.long / identified.short <= 1.5,
+    );
     report(
       `state of a ledger, ${lengths.long} entries, ${engine}`,
       `${lengths.short} entries ${ms(short)}`,

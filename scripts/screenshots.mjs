@@ -178,7 +178,11 @@ try {
       .replace(/@sha256:[0-9a-f]{64} # 2\.4\.0/, ':2.5.1')
       .replace(/\S+\/skerry\/tide-watch@\S+ # .*/, `${uat}/skerry/tide-watch:uat`),
   );
-  await shoot('point', ['hod point prod deploy/prod.yaml --check']);
+  await shoot('point', [
+    'hod point prod deploy/prod.yaml --check',
+    'hod identify deploy/prod.yaml --in prod',
+    'hod identify',
+  ]);
   await shoot('assemble', [
     `hod assemble ${dev}/skerry/timetable-trial:2.5.0 out/timetable-arm64.tar out/timetable-amd64`,
     'hod tags timetable',

@@ -197,6 +197,10 @@ async function answerQuestions(stage: Stage, product: SampleProduct, registries:
   stage.hod(0, 'ledger', 'verify');
   stage.scene('Does production serve what was published and tested, signatures and all?');
   stage.hod(0, 'prove', 'prod');
+  stage.scene('Is my commit in production yet? And which release is the digest that a node reports?');
+  stage.hod(0, 'identify');
+  const reported = stage.ask('status', '--field', 'environments.prod.components.timetable.digest');
+  stage.hod(0, 'identify', reported);
   stage.scene(
     'A deployment file still names the release that was rolled back: CI says so (exit 3), and one command updates it',
   );

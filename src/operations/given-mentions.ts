@@ -2,7 +2,7 @@ import { MentionReader, type CountedMention } from '../core/identify/mentions';
 import { readGivenText } from '../workspace/given-text';
 
 /** So many different mentions of texts are looked up. */
-const mostMentions = 100_000;
+const mostMentions = 20_000;
 
 /** What texts mention, and whether there was more than is looked up. */
 export interface GivenMentions {

@@ -41,8 +41,12 @@ export async function readGivenText(path: string, take: (piece: string) => void)
 }
 
 /** What is looked for is ASCII: bytes stand for themselves, unless the text says that it is UTF-16. */
-function decoderFor([first, second]: Buffer): (piece: Buffer) => string {
-  if (first !== 0xff || second !== 0xfe) {
+function decoderFor(beginning: Buffer): (piece: Buffer) => string {
+  // Who marks a text as UTF-16 that is none would hide all of it: every other byte of ASCII is zero there.
+  const others = beginning.subarray(2, 258).filter((_, at) => at % 2 === 1);
+  const isWide =
+    beginning[0] === 0xff && beginning[1] === 0xfe && others.filter((byte) => byte === 0).length > others.length / 2;
+  if (!isWide) {
     return (piece) => piece.toString('latin1');
   }
   const decoder = new TextDecoder('utf-16le');

@@ -31,11 +31,14 @@ describe('what digests and texts are', () => {
     const [first] = (await world.status('prod')).environments[0]?.components ?? [];
     const repository = world.repository('prod', 'timetable');
     const index = first?.digest ?? '';
-    const read = async (digest: string): Promise<{ manifests?: { digest: string }[]; config?: { digest: string } }> => {
+    const read = async (digest: string) => {
       const answer = await fetch(`http://127.0.0.1:${world.ports.prod}/v2/skerry/timetable/manifests/${digest}`, {
         headers: { accept: 'application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json' },
       });
-      return JSON.parse(await answer.text());
+      const content: { manifests?: { digest: string }[]; config?: { digest: string } } = JSON.parse(
+        await answer.text(),
+      );
+      return content;
     };
     const image = (await read(index)).manifests?.[0]?.digest ?? '';
     served = { index, image, config: (await read(image)).config?.digest ?? '', repository };

@@ -34,7 +34,7 @@ function summaryLines(
   style: Style,
 ): string[] {
   const more = overflowed
-    ? [style.notice('The text names more than 100000 different things: the rest was not looked up.')]
+    ? [style.notice('The text names more than 20000 different things; the rest was not looked up.')]
     : [];
   if (found.length === 0 && commits.length === 0) {
     return ['No digest and no reference of an image was found.', ...more];
@@ -87,7 +87,11 @@ function foundBlock(found: FoundResult, { several, now }: { several: boolean; no
 
 /** Which release something is, and how it stands to environments; nothing where the ledger does not know it. */
 export function releaseLines(found: FoundResult, now: Date, style: Style): string[] {
-  return found.components.length === 0 ? [] : foundBlock(found, { several: false, now }, style).split('\n').slice(1);
+  return found.components.length === 0
+    ? []
+    : foundBlock({ ...found, repositoryOf: null }, { several: false, now }, style)
+        .split('\n')
+        .slice(1);
 }
 
 /** What a reference or digest is of a component: `timetable for linux/arm64 of`. */
@@ -106,14 +110,19 @@ function whatItIs({ is, platform, type }: FoundResult, component: string): strin
   }
 }
 
-function unknownText({ repositoryOf, tag, text }: FoundResult): string {
+function unknownText(found: FoundResult): string {
+  return `${unknownState(found)}: ${unknownDetail(found)}`;
+}
+
+/** Why the ledger says nothing of something. */
+function unknownDetail({ repositoryOf, tag, text }: Pick<FoundResult, 'repositoryOf' | 'tag' | 'text'>): string {
   if (tag === 'gone') {
-    return 'the ledger removed this tag: nothing is released under it';
+    return 'a rollback removed this tag';
   }
   if (repositoryOf !== null) {
-    return 'unknown: nothing of this repository was released so by this ledger';
+    return text.includes('@') ? 'no release holds this digest' : 'no release has this tag';
   }
-  return text.includes('/') ? 'foreign: no repository of this product' : 'unknown: this ledger knows no such digest';
+  return text.includes('/') ? 'this product has no such repository' : 'no release holds this digest';
 }
 
 function releaseText(
@@ -158,8 +167,12 @@ function standingText(standing: Standing, now: Date): string {
   switch (state) {
     case 'current':
       return `${where}since ${moment(since, now)}`;
-    case 'behind':
-      return `${distance(standing)}${line === null ? instead : `line ${line} of ${environment} has ${serves === null ? 'nothing' : nameOf(serves)}`}${since === null ? '' : `; ${environment} served ${release === null ? 'this' : nameOf(release)} from ${formatMoment(since)}${until === null ? '' : ` to ${formatMoment(until)}`}`}`;
+    case 'behind': {
+      const there =
+        line === null ? instead : `line ${line} of ${environment} has ${serves === null ? 'nothing' : nameOf(serves)}`;
+      const before = until === null || release === null ? '' : ` (${nameOf(release)} until ${formatMoment(until)})`;
+      return `${distance(standing)}${there}${before}`;
+    }
     case 'withdrawn':
       return withdrawn === null ? instead : `${rolledBack(environment, release, withdrawn, now)}; ${instead}`;
     case 'held':
@@ -246,8 +259,11 @@ function listBlocks(
   return [[...blocks, ...rest].join('\n')].filter((text) => text !== '');
 }
 
-function unknownState({ text, candidates }: FoundResult): string {
-  return candidates.length > 0 ? 'ambiguous' : text.includes('/') ? 'foreign' : 'unknown';
+function unknownState({ text, repositoryOf, candidates }: FoundResult): string {
+  if (candidates.length > 0) {
+    return 'ambiguous';
+  }
+  return repositoryOf === null && text.includes('/') ? 'foreign' : 'unknown';
 }
 
 /** A long digest is shortened: the document has it in full. */
@@ -275,10 +291,13 @@ function namesOf({ components, platform, candidates, environments }: FoundResult
 
 /** How something stands: to the environment that is asked about, or to all of them in a word each. */
 function detailOf(
-  { environments, repositoryOf, verdict, tag }: FoundResult,
+  { text, components, candidates, environments, repositoryOf, verdict, tag }: FoundResult,
   environment: string | null,
   now: Date,
 ): string {
+  if (components.length === 0 && candidates.length === 0) {
+    return unknownDetail({ repositoryOf, tag, text });
+  }
   if (environment === null) {
     return environments
       .map(
@@ -292,9 +311,6 @@ function detailOf(
   }
   if (verdict === 'moving') {
     return 'this tag moves: it does not say what was pulled';
-  }
-  if (tag === 'gone') {
-    return 'the ledger removed this tag';
   }
   return environments
     .filter((each) => each.environment === environment)
