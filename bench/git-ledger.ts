@@ -111,7 +111,7 @@ try {
       const { facts } = await ledger.read(keys, 'known');
       times[product].push(performance.now() - begun);
       await ledger.close();
-      if (facts.all().length !== keys.length) {
+      if (facts.all().length < keys.length) {
         throw new Error('facts are missing');
       }
     }

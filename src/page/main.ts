@@ -122,7 +122,8 @@ const page = element(
     'releases',
     'Releases',
     searchableTable('releases-table', 'Releases, the newest first', newestFirst, [
-      { title: 'release', text: releaseName },
+      // A release is found by the digests in it, too.
+      { title: 'release', text: (each) => [releaseName(each), ...each.digests].join(' '), cell: releaseName },
       { title: 'commit', text: ({ commit }) => commit.slice(0, 12) },
       { title: 'branch', text: ({ branch }) => branch ?? '' },
       { title: 'committed', text: ({ committed }) => (committed === null ? '' : minuteOf(committed)) },

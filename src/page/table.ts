@@ -16,6 +16,12 @@ export interface Column<T> {
 
 const pageSize = 50;
 
+/** Commits and digests stand in the tables by their first twelve digits: of longer ones, these are looked for. */
+function searchedFor(word: string): string {
+  const [, digits] = /(?:^|:)([a-f0-9]{12})[a-f0-9]*$/.exec(word) ?? [];
+  return digits ?? word;
+}
+
 /** A table to search, to sort by each column, and to turn the pages of. */
 export function searchableTable<T>(id: string, caption: string, all: readonly T[], columns: readonly Column<T>[]) {
   return new SearchableTable(id, caption, all, columns).element;
@@ -95,7 +101,8 @@ class SearchableTable<T> {
     const words = this.search.value
       .toLowerCase()
       .split(/\s+/)
-      .filter((word) => word !== '');
+      .filter((word) => word !== '')
+      .map(searchedFor);
     this.found = this.texts
       .flatMap((text, at) => (words.every((word) => text.includes(word)) ? [at] : []))
       .sort((one, other) => this.inOrder(one, other));

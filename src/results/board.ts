@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import type { Figures, ReleaseLife, Spread } from '../core/insight/figures';
+import type { Digest } from '../core/oci/digest';
 import { ways } from '../core/ledger/way';
 import { statusResultSchema } from './status';
 import { timelineResultSchema } from './timeline';
@@ -33,6 +34,8 @@ const boardFields = {
         z.strictObject({ environment: z.string(), at: z.string(), way: z.enum(ways), adopted: z.boolean() }),
       ),
       withdrawn: z.array(z.strictObject({ environment: z.string(), at: z.string(), reason: z.string() })),
+      /** The first twelve digits of the digest of each component, of its images and of their configs: what is searched for. */
+      digests: z.array(z.string()),
     }),
   ),
   figures: z.strictObject({
@@ -92,7 +95,7 @@ export function toFigures({ environments, publishing }: Figures): BoardData['fig
 
 /** A release as a document tells it. */
 export function toBoardRelease(
-  { version, commit, branch, arrivals, withdrawn }: ReleaseLife,
+  { version, commit, branch, components, images, arrivals, withdrawn }: ReleaseLife,
   committed: string | undefined,
 ): BoardData['releases'][number] {
   return {
@@ -102,5 +105,15 @@ export function toBoardRelease(
     committed: committed ?? null,
     arrivals: arrivals.map((each) => ({ ...each })),
     withdrawn: withdrawn.map((each) => ({ ...each })),
+    digests: [
+      ...new Set(
+        [...components, ...images].map(({ digest }) => digest).concat(images.flatMap(({ config }) => config ?? [])),
+      ),
+    ].map(firstDigits),
   };
+}
+
+function firstDigits(digest: Digest): string {
+  const colon = digest.indexOf(':');
+  return digest.slice(colon + 1, colon + 13);
 }

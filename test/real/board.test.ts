@@ -122,6 +122,13 @@ test('everything is done by keyboard: links, the choice of releases, search, sor
     new RegExp(`^${count} rows, page 1 of `),
   );
 
+  // A release is found by a digest in it, in full.
+  const wanted = data.releases[7];
+  await page.focus('#releases-table-search');
+  await page.keyboard.type(`sha256:${wanted?.digests[0] ?? 'none'}${'0'.repeat(52)}`);
+  expect(await cells(page, 'releases-table', 2)).toEqual([wanted?.commit.slice(0, 12)]);
+  await page.fill('#releases-table-search', '');
+
   // Sorting, both ways, by value and not by digits.
   const entry = page.locator('#events-table th button', { hasText: 'entry' });
   await entry.focus();

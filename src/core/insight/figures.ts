@@ -2,7 +2,7 @@ import type { CommitId } from '../commit';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { SealedEntry } from '../ledger/entry';
-import type { PlacedComponent, ReleaseId } from '../ledger/release';
+import type { PlacedComponent, ReleaseId, ReleaseImage } from '../ledger/release';
 import type { Way } from '../ledger/way';
 
 /** How a release came into an environment for the first time: the best that became of any of its components. */
@@ -22,6 +22,8 @@ export interface ReleaseLife {
   readonly branch: string | undefined;
   /** As they were first published. */
   readonly components: readonly PlacedComponent[];
+  /** Every image in them. */
+  readonly images: readonly ReleaseImage[];
   /** When the first of it was staged, where something was staged before it was published. */
   readonly staged: Timestamp | undefined;
   readonly arrivals: ReleaseArrival[];
@@ -53,6 +55,7 @@ export class ReleaseHistory {
             commit,
             branch,
             components,
+            images: (action.kind === 'promoted' ? undefined : action.images) ?? [],
             staged: this.staged.get(commit),
             arrivals: [],
             withdrawn: [],
