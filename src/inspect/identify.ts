@@ -5,7 +5,7 @@ import { tagKey, targetOf } from '../core/ledger/facts';
 import { decideIdentity, factsOfMentions, isKnownDigest, type DigestFinding } from '../core/identify/identity';
 import type { CountedMention, Mention } from '../core/identify/mentions';
 import { decideStanding, type EnvironmentStanding } from '../core/identify/standing';
-import type { FoundMention, OwnRepositories } from '../core/identify/verdict';
+import type { FoundMention, OwnPlace, OwnRepositories } from '../core/identify/verdict';
 import type { Digest } from '../core/oci/digest';
 import { formatRepository, parseRepository, type RepositoryName } from '../core/oci/reference';
 import { together, type Decision, type Knowledge } from '../core/release/knowledge';
@@ -77,10 +77,7 @@ async function decideAll(
   serving: readonly Serving[],
   { config, ledger }: IdentifyContext,
 ): Promise<ReadonlyMap<string, Known>> {
-  const named = (component: string): string[] => {
-    const now = nameNow(config.components, component);
-    return [now, ...(config.components.find(({ name }) => name === now)?.was ?? [])];
-  };
+  const named = (component: string): string[] => namesOf(component, config.components);
   const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
   const { value } = await judge.decide((knowledge) =>
     together(texts.map((text) => decideWhole(text, serving, named, knowledge))),
@@ -103,35 +100,49 @@ function isMeant({ sureness, repository }: Mention, own: OwnRepositories, hosts:
   );
 }
 
-/** The repositories of a product, those that environments moved from too, and which environments have them. */
-function ownRepositories(
-  { components, environments }: Config,
-  before: readonly (readonly [environment: string, repository: RepositoryName])[],
-): OwnRepositories {
-  const own = new Map<RepositoryName, string[]>();
-  const add = (repository: RepositoryName, environment: string): void => {
-    own.set(repository, [...new Set([...(own.get(repository) ?? []), environment])]);
+/** The repositories of a product, those that environments moved from too, and what they are of, by the names of then and of now. */
+function ownRepositories({ components, environments }: Config, known: readonly KnownPlace[]): OwnRepositories {
+  const own = new Map<RepositoryName, OwnPlace[]>();
+  const add = (repository: RepositoryName, environment: string, component: string): void => {
+    const names = new Set([component, ...namesOf(component, components)]);
+    const places = [...names].map((name) => ({ environment, component: name }));
+    own.set(repository, [...(own.get(repository) ?? []), ...places]);
   };
   for (const { name, was } of components) {
     for (const environment of environments) {
       [name, ...was].forEach((each) => {
-        add(formatRepository(environment.repositoryOf(each)), environment.name);
+        add(formatRepository(environment.repositoryOf(each)), environment.name, name);
       });
     }
   }
-  before.forEach(([environment, repository]) => {
-    add(repository, environment);
+  known.forEach(({ environment, component, repository }) => {
+    add(repository, environment, component);
   });
   return own;
 }
 
-async function placesBefore({ environments }: Config, ledger: Ledger): Promise<(readonly [string, RepositoryName])[]> {
+/** A repository that an environment has, or had, a component in. */
+interface KnownPlace extends OwnPlace {
+  readonly repository: RepositoryName;
+}
+
+async function placesBefore({ environments }: Config, ledger: Ledger): Promise<KnownPlace[]> {
   const { facts } = await ledger.read(environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })));
-  return environments.flatMap(({ name }) => {
-    const { components = [], places = [] } = facts.get('environment', name) ?? {};
-    const repositories = [...components.map(({ repository }) => repository), ...places.flatMap(({ former }) => former)];
-    return repositories.map((repository) => [name, repository] as const);
+  return environments.flatMap(({ name: environment }) => {
+    const { components = [], places = [] } = facts.get('environment', environment) ?? {};
+    return [
+      ...components.map(({ component, repository }) => ({ environment, component, repository })),
+      ...places.flatMap(({ component, former }) =>
+        former.map((repository) => ({ environment, component, repository })),
+      ),
+    ];
   });
+}
+
+/** Every name that a component has had, by any of them. */
+function namesOf(component: string, components: Config['components']): string[] {
+  const now = nameNow(components, component);
+  return [now, ...(components.find(({ name }) => name === now)?.was ?? [])];
 }
 
 /** Reads where the tags of the product lead by its ledger. */

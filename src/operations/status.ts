@@ -33,7 +33,7 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
       : withLedger(config, session, 'read', async (ledger) =>
           toStatusResult(
             await readStatus(options, { config, session, ledger }),
-            await readRunning(options.running ?? [], { config, ledger }),
+            await readRunning(options.running ?? [], { config, session, ledger }),
           ),
         ),
   );
@@ -58,9 +58,17 @@ async function announcingBases(options: StatusOptions, config: Config, session: 
 }
 
 /** Finds out what is said to run. */
-async function readRunning(running: readonly RunningText[], context: IdentifyContext): Promise<Running[]> {
+async function readRunning(
+  running: readonly RunningText[],
+  { session, ...context }: IdentifyContext & { readonly session: Session },
+): Promise<Running[]> {
   const found: Running[] = [];
-  for (const { environment, mentions } of running) {
+  for (const { environment, mentions, overflowed } of running) {
+    if (overflowed) {
+      session.observer.note(
+        `the text of what runs in ${environment} names more than is looked up: the rest is left out`,
+      );
+    }
     const { name } = environmentNamed(context.config, environment);
     found.push(runningIn(name, await identifyMentions(mentions, context)));
   }

@@ -179,7 +179,7 @@ export function toFound(
     candidates: identified.kind === 'ambiguous' ? [...identified.digests] : [],
     platform: identity?.platform ?? null,
     type: identity?.type ?? null,
-    repositoryOf: at === undefined ? null : [...at],
+    repositoryOf: at === undefined ? null : [...new Set(at.map((place) => place.environment))],
     tag: tag === undefined ? null : tag.gone ? 'gone' : tag.kind,
     components: (identity?.components ?? []).map(({ component, digest: own, releases, count }) => {
       return { component, digest: own, releases: releases.map(toRelease), count };

@@ -456,6 +456,9 @@ export interface PickedCommit {
 /** Finds the commits below some others, and not below a commit, that repeat it. */
 export async function picksOf(folder: string, commit: CommitId, heads: readonly CommitId[]): Promise<PickedCommit[]> {
   const parent = await commitNamed(folder, `${commit}^`);
+  // A commit that changes nothing would be the same as every other such commit.
+  const changed = await git(folder, 'diff-tree', '--root', '--no-commit-id', '-r', '--name-only', commit);
+  const isEmpty = textOf(changed) === '';
   const without = 'id' in parent ? [`^${parent.id}`] : [];
   const found = await Promise.all(
     heads.map(async (head) => {
@@ -482,7 +485,9 @@ export async function picksOf(folder: string, commit: CommitId, heads: readonly 
         ),
       ]);
       return [
-        ...linesOf(same).flatMap((line) => (line.startsWith('=') ? pickOf(line.slice(1), 'changes') : [])),
+        ...(isEmpty ? [] : linesOf(same)).flatMap((line) =>
+          line.startsWith('=') ? pickOf(line.slice(1), 'changes') : [],
+        ),
         ...linesOf(said).flatMap((id) => pickOf(id, 'message')),
       ];
     }),

@@ -111,12 +111,13 @@ describe('what digests and texts are', () => {
         `${world.repository('prod', 'tide-watch')}@${stuck}`,
         `image: ${served.repository}@${served.index}`,
         `image: ${world.repository('dev', 'fare-tables')}:2.4.0`,
+        `image: ${world.repository('prod', 'boarding-gate')}@${pulled[0]?.split('@')[1] ?? ''}`,
         'image: other.test/sidecar:1.2',
         `image: other.test/sidecar@${foreign}`,
         foreign,
         `${served.repository}:9.9.9`,
       ]),
-    ).toEqual(['current', 'withdrawn', 'behind', 'elsewhere', 'foreign', 'foreign', 'unknown', 'unknown']);
+    ).toEqual(['current', 'withdrawn', 'behind', 'elsewhere', 'elsewhere', 'foreign', 'foreign', 'unknown', 'unknown']);
     expect(withdrawn).toMatch(/^[0-9a-f]{40}$/);
     // A tag that moves proves nothing, but beside a digest of the same component.
     expect(await check([`image: ${served.repository}:latest`])).toEqual(['moving']);
@@ -203,7 +204,10 @@ test('is my commit in prod yet? merged, published, promoted, rolled back, and re
     });
     expect((await world.hod('identify', commit)).stdout).toContain('ole rolled prod back from 2.5.0');
     // The change alone is repeated on the line that prod serves.
+    git(folder, ['commit', '--quiet', '--allow-empty', '-m', 'Build again']);
+    const empty = git(folder, ['rev-parse', 'HEAD']).trim();
     git(folder, ['checkout', '--quiet', 'support-2.4']);
+    git(folder, ['commit', '--quiet', '--allow-empty', '-m', 'Build the line again']);
     git(folder, ['cherry-pick', commit]);
     await world.product.build();
     await world.publish('--version', '2.4.1', '--branch', 'support-2.4', '--actor', 'ci');
@@ -213,6 +217,8 @@ test('is my commit in prod yet? merged, published, promoted, rolled back, and re
     const picked = await ask();
     expect(picked.commits[0]?.picks).toMatchObject([{ by: 'changes' }]);
     expect(reached(picked)).toEqual(['dev in 2.5.0', 'uat in 2.5.0', 'prod in 2.4.1']);
+    // Commits that change nothing are not the same.
+    expect((await ask(empty)).commits[0]).toMatchObject({ picks: [], first: [] });
     // Where git has the commit no more, nothing is claimed of it.
     execFileSync('git', ['clone', '--quiet', '--depth', '1', `file://${folder}`, join(world.folder, 'shallow')]);
     await writeFile(

@@ -307,7 +307,7 @@ function detailOf(
       .join(' · ');
   }
   if (verdict === 'elsewhere') {
-    return `the digest is right; the reference names the repository of ${(repositoryOf ?? []).join(' and ')}`;
+    return `the digest is right; the reference names another repository (of ${(repositoryOf ?? []).join(' and ')})`;
   }
   if (verdict === 'moving') {
     return 'this tag moves: it does not say what was pulled';

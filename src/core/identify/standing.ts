@@ -142,12 +142,12 @@ function pastStanding(
   visits: readonly Visit[],
   lines: readonly ServedLine[],
 ): Found & { readonly way?: Visit['stay']['way'] } {
+  // The latest release of it that came in decides: the same content may have been in others.
   const [visit] = visits.filter(({ stay }) => stay.way !== 'held');
-  const left = visits.find(({ withdrawal }) => withdrawal !== undefined);
-  if (left?.withdrawal !== undefined) {
-    const { by, at, reason } = left.withdrawal;
-    const { since, until = at } = left.stay;
-    return { state: 'withdrawn', release: positionOf(left.release), since, until, withdrawn: { by, at, reason } };
+  if (visit?.withdrawal !== undefined) {
+    const { by, at, reason } = visit.withdrawal;
+    const { since, until = at } = visit.stay;
+    return { state: 'withdrawn', release: positionOf(visit.release), since, until, withdrawn: { by, at, reason } };
   }
   if (visit === undefined) {
     const [held] = visits;

@@ -24,13 +24,22 @@ export interface KnownTag {
   readonly gone: boolean;
 }
 
+/** An environment that has a component in some repository. */
+export interface OwnPlace {
+  readonly environment: string;
+  readonly component: string;
+}
+
+/** The repositories of a product, and what they are of. */
+export type OwnRepositories = ReadonlyMap<RepositoryName, readonly OwnPlace[]>;
+
 /** A mention, and what was found out about it. */
 export interface FoundMention {
   readonly mention: Mention;
   readonly times: number;
   readonly identified: DigestFinding;
-  /** The environments whose repository the reference names; undefined where it is no reference of the product. */
-  readonly at: readonly string[] | undefined;
+  /** The environments and components whose repository the reference names; undefined where it is no reference of the product. */
+  readonly at: readonly OwnPlace[] | undefined;
   readonly tag: KnownTag | undefined;
   readonly standings: readonly (EnvironmentStanding & { readonly component: string })[];
 }
@@ -39,7 +48,7 @@ export interface FoundMention {
 const worstFirst: readonly StandingState[] = ['withdrawn', 'never', 'held', 'behind', 'current'];
 
 /**
- * Tells what a mention is to an environment: `elsewhere` for what the product has, but in the repository of another environment;
+ * Tells what a mention is to an environment: `elsewhere` for what it serves, in the repository of another environment or component;
  * `foreign` for the reference of another repository that the ledger knows nothing of; `moving` for a tag that moves, which does not say what was pulled
  * under it.
  */
@@ -56,7 +65,9 @@ export function verdictIn(found: FoundMention, environment: string): IdentifyVer
   if (state !== 'current') {
     return state;
   }
-  if (at !== undefined && !at.includes(environment)) {
+  const isRight = ({ environment: name, component }: OwnPlace): boolean =>
+    name === environment && componentsOf(found).includes(component);
+  if (at !== undefined && !at.some(isRight)) {
     return 'elsewhere';
   }
   return mention.digest === undefined && mention.tag !== undefined && tag?.kind === 'moving' ? 'moving' : 'current';
@@ -83,6 +94,3 @@ export function isAllServed(found: readonly FoundMention[], environment: string)
 function componentsOf({ identified }: FoundMention): string[] {
   return identified.kind === 'known' ? identified.identity.components.map(({ component }) => component) : [];
 }
-
-/** The repositories of a product, and which environments have a component there. */
-export type OwnRepositories = ReadonlyMap<RepositoryName, readonly string[]>;
