@@ -39,6 +39,8 @@ const lookBack = 4 * longest;
  */
 export class MentionReader {
   private readonly found = new Map<string, { mention: Mention; times: number }>();
+  /** Bare digits, and how often: logs are full of them, and most are of something else. */
+  private readonly digits = new Map<string, number>();
   private rest = '';
   /** The end of what was read before that. */
   private before = '';
@@ -46,7 +48,7 @@ export class MentionReader {
   private isList = true;
   private isFull = false;
 
-  /** @param most So many different mentions are kept. */
+  /** @param most So many different mentions are kept, and five times as many bare digits. */
   constructor(private readonly most: number) {}
 
   /** Takes a piece of the text. */
@@ -64,7 +66,10 @@ export class MentionReader {
   }
 
   get mentions(): readonly CountedMention[] {
-    return [...this.found.values()];
+    const digits = [...this.digits].map(([text, times]): CountedMention => {
+      return { mention: { text, digits: text, sureness: 'possible' }, times };
+    });
+    return [...this.found.values(), ...digits];
   }
 
   /** Whether there were more different mentions than are kept. */
@@ -93,6 +98,10 @@ export class MentionReader {
 
   private add(mention: Mention): void {
     const { text } = mention;
+    if (mention.digits === text) {
+      this.addDigits(text);
+      return;
+    }
     const known = this.found.get(text);
     if (known !== undefined) {
       known.times += 1;
@@ -103,6 +112,17 @@ export class MentionReader {
       this.isFull = true;
     } else {
       this.found.set(copied(text), { mention: copiedMention(mention), times: 1 });
+    }
+  }
+
+  private addDigits(text: string): void {
+    const times = this.digits.get(text);
+    if (times !== undefined) {
+      this.digits.set(text, times + 1);
+    } else if (this.digits.size >= 5 * this.most) {
+      this.isFull = true;
+    } else {
+      this.digits.set(copied(text), 1);
     }
   }
 }
