@@ -2,7 +2,7 @@ import type { CommitId } from '../core/commit';
 import { isCommitId } from '../core/commit';
 import { HodError } from '../core/errors';
 import type { Mention } from '../core/identify/mentions';
-import { isDigest } from '../core/oci/digest';
+import { digitsOf, isDigest } from '../core/oci/digest';
 import { formatReference, formatRepository, parseReference } from '../core/oci/reference';
 import type { Ledger } from '../ledger/ledger';
 import { findRelease } from '../delivery/sources/choice';
@@ -25,7 +25,7 @@ export async function readAsked(text: string): Promise<Asked> {
     return { kind: 'mention', mention: { text, digest: text, sureness: 'certain' } };
   }
   if (text.includes(':') && isDigestText(text)) {
-    return { kind: 'mention', mention: { text, digits: text.slice(text.indexOf(':') + 1), sureness: 'certain' } };
+    return { kind: 'mention', mention: { text, digits: digitsOf(text), sureness: 'certain' } };
   }
   if (await isTextFile(text)) {
     return { kind: 'text', path: text };

@@ -10,8 +10,9 @@ import type { Ledger } from '../ledger/ledger';
 import type { Session } from '../session/session';
 import { commitTold, descendantsOf, picksOf, type LoggedCommit, type PickedCommit } from '../workspace/git';
 import type { Config } from '../workspace/config';
+import { readInParts } from './facts-in-parts';
 import { readServing } from './lines';
-import { readStatus } from './status';
+import { readWaiting } from './status';
 
 /** What is known of a commit: the releases that contain it, and the environments that serve it. */
 export interface IdentifiedCommit {
@@ -28,9 +29,6 @@ export interface IdentifiedCommit {
   /** Git here lacks commits: what is not found may be there. */
   readonly incomplete: boolean;
 }
-
-/** So many facts are asked for at once. */
-const factsAtOnce = 2_000;
 
 /** Finds out which releases contain a commit, and what environments serve of it. */
 export async function identifyCommit(
@@ -60,20 +58,21 @@ export async function identifyCommit(
   const releases = await releasesOf([...all], ledger);
   const asked = { contains, releases };
   const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
-  const [{ value }, told, status] = await Promise.all([
+  const [{ value }, told, waiting] = await Promise.all([
     judge.decide((known) => together(serving.map((each) => decideReach(each, asked, known)))),
     commitTold(folder, commit),
-    readStatus({ environments: [], ledgerOnly: true }, context),
+    readWaiting(environments, context),
   ]);
   const reaches = value.flat();
   return {
     ...{ commit, told, picks, reaches },
     first: firstOf(releases, config),
-    waiting: status.environments.flatMap(({ environment, after, waiting }) =>
-      waiting !== undefined && isIn(reaches, after) && !isIn(reaches, environment)
-        ? [{ environment, unmet: waiting.of.gates.filter(({ of }) => servedAs(reaches, after).includes(of)) }]
-        : [],
-    ),
+    waiting: environments.flatMap(({ name: environment, after }) => {
+      const found = waiting.get(environment);
+      return found !== undefined && isIn(reaches, after) && !isIn(reaches, environment)
+        ? [{ environment, unmet: found.of.gates.filter(({ of }) => servedAs(reaches, after).includes(of)) }]
+        : [];
+    }),
     incomplete: isUnsure || heads.some((head) => !own.has(head)),
   };
 }
@@ -92,19 +91,10 @@ function servedAs(reaches: readonly CommitReach[], environment: string | undefin
 /** Reads the releases of some commits. */
 async function releasesOf(commits: readonly string[], ledger: Ledger): Promise<Release[]> {
   const ids = new Set<string>();
-  for (let from = 0; from < commits.length; from += factsAtOnce) {
-    const part = commits.slice(from, from + factsAtOnce);
-    const { facts } = await ledger.read(
-      part.map((key): FactKey => ({ kind: 'commit', key })),
-      'known',
-    );
-    part.forEach((key) => {
-      const found = facts.get('commit', key);
-      if (found !== undefined) {
-        ids.add(found.release);
-      }
-    });
-  }
+  const keysOf = (part: readonly string[]): FactKey[] => part.map((key) => ({ kind: 'commit', key }));
+  await readInParts(commits, keysOf, ledger, (part, facts) => {
+    part.flatMap((key) => facts.get('commit', key) ?? []).forEach(({ release }) => ids.add(release));
+  });
   const { facts } = await ledger.read(
     [...ids].map((key): FactKey => ({ kind: 'release', key })),
     'known',

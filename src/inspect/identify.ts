@@ -1,19 +1,19 @@
-import { nameNow } from '../core/build/component';
+import { everyNameOf } from '../core/build/component';
 import type { CommitId } from '../core/commit';
 import type { FactKey, Facts } from '../core/ledger/facts';
 import { tagKey, targetOf } from '../core/ledger/facts';
-import { decideIdentity, factsOfMentions, isKnownDigest, type DigestFinding } from '../core/identify/identity';
+import { decideIdentity, factsOfMentions, isKnownDigest } from '../core/identify/identity';
 import type { CountedMention, Mention } from '../core/identify/mentions';
 import { decideStanding, type EnvironmentStanding } from '../core/identify/standing';
 import type { FoundMention, OwnPlace, OwnRepositories } from '../core/identify/verdict';
-import type { Digest } from '../core/oci/digest';
 import { formatRepository, parseRepository, type RepositoryName } from '../core/oci/reference';
-import { together, type Decision, type Knowledge } from '../core/release/knowledge';
+import { decided, together, type Decision, type Knowledge } from '../core/release/knowledge';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import type { Ledger } from '../ledger/ledger';
 import { commitsBetween } from '../workspace/git';
 import type { Config } from '../workspace/config';
+import { readInParts } from './facts-in-parts';
 import { readServing, type Serving } from './lines';
 
 /** What identifying is read from. */
@@ -21,9 +21,6 @@ export interface IdentifyContext {
   readonly config: Config;
   readonly ledger: Ledger;
 }
-
-/** So many facts are asked for at once. */
-const factsAtOnce = 2_000;
 
 /**
  * Finds out what mentions are. Bare digits that the ledger does not know, and what only has the form of a reference, are left out.
@@ -77,7 +74,7 @@ async function decideAll(
   serving: readonly Serving[],
   { config, ledger }: IdentifyContext,
 ): Promise<ReadonlyMap<string, Known>> {
-  const named = (component: string): string[] => namesOf(component, config.components);
+  const named = (component: string): string[] => everyNameOf(config.components, component);
   const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
   const { value } = await judge.decide((knowledge) =>
     together(texts.map((text) => decideWhole(text, serving, named, knowledge))),
@@ -104,7 +101,7 @@ function isMeant({ sureness, repository }: Mention, own: OwnRepositories, hosts:
 function ownRepositories({ components, environments }: Config, known: readonly KnownPlace[]): OwnRepositories {
   const own = new Map<RepositoryName, OwnPlace[]>();
   const add = (repository: RepositoryName, environment: string, component: string): void => {
-    const names = new Set([component, ...namesOf(component, components)]);
+    const names = new Set([component, ...everyNameOf(components, component)]);
     const places = [...names].map((name) => ({ environment, component: name }));
     own.set(repository, [...(own.get(repository) ?? []), ...places]);
   };
@@ -127,7 +124,8 @@ interface KnownPlace extends OwnPlace {
 }
 
 async function placesBefore({ environments }: Config, ledger: Ledger): Promise<KnownPlace[]> {
-  const { facts } = await ledger.read(environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })));
+  const keys = environments.map(({ name }): FactKey => ({ kind: 'environment', key: name }));
+  const { facts } = await ledger.read(keys, 'known');
   return environments.flatMap(({ name: environment }) => {
     const { components = [], places = [] } = facts.get('environment', environment) ?? {};
     return [
@@ -139,12 +137,6 @@ async function placesBefore({ environments }: Config, ledger: Ledger): Promise<K
   });
 }
 
-/** Every name that a component has had, by any of them. */
-function namesOf(component: string, components: Config['components']): string[] {
-  const now = nameNow(components, component);
-  return [now, ...(components.find(({ name }) => name === now)?.was ?? [])];
-}
-
 /** Reads where the tags of the product lead by its ledger. */
 async function readTags(mentions: readonly Mention[], own: OwnRepositories, ledger: Ledger) {
   const keys = mentions.flatMap(({ repository, tag, digest }): FactKey[] =>
@@ -153,14 +145,19 @@ async function readTags(mentions: readonly Mention[], own: OwnRepositories, ledg
       : [{ kind: 'tag', key: tagKey(repository, tag) }],
   );
   const found = new Map<string, NonNullable<ReturnType<typeof tagIn>>>();
-  await inParts(keys, ledger, (part, facts) => {
-    for (const { key } of part) {
-      const tag = tagIn(facts, key);
-      if (tag !== undefined) {
-        found.set(key, tag);
+  await readInParts(
+    keys,
+    (part) => part,
+    ledger,
+    (part, facts) => {
+      for (const { key } of part) {
+        const tag = tagIn(facts, key);
+        if (tag !== undefined) {
+          found.set(key, tag);
+        }
       }
-    }
-  });
+    },
+  );
   return found;
 }
 
@@ -171,24 +168,10 @@ function tagIn(facts: Facts, key: string) {
 /** Returns those of some digests, or of the digits that they begin with, that the ledger knows. */
 async function readKnown(texts: readonly string[], ledger: Ledger): Promise<string[]> {
   const known: string[] = [];
-  const all = [...new Set(texts)];
-  for (let from = 0; from < all.length; from += factsAtOnce) {
-    const part = all.slice(from, from + factsAtOnce);
-    const { facts } = await ledger.read(factsOfMentions(part), 'known');
+  await readInParts([...new Set(texts)], factsOfMentions, ledger, (part, facts) => {
     known.push(...part.filter((text) => isKnownDigest(text, facts)));
-  }
+  });
   return known;
-}
-
-async function inParts(
-  keys: readonly FactKey[],
-  ledger: Ledger,
-  take: (part: readonly FactKey[], facts: Facts) => void,
-): Promise<void> {
-  for (let from = 0; from < keys.length; from += factsAtOnce) {
-    const part = keys.slice(from, from + factsAtOnce);
-    take(part, (await ledger.read(part, 'known')).facts);
-  }
 }
 
 /** What a digest is, and how each of its components stands to each environment. */
@@ -199,26 +182,25 @@ function decideWhole(
   known: Knowledge,
 ): Decision<Known> {
   const identified = decideIdentity(text, known);
-  if (identified.kind !== 'decided' || identified.value.kind !== 'known') {
-    return identified.kind === 'decided'
-      ? { kind: 'decided', value: { identified: identified.value, standings: [] } }
-      : identified;
+  if (identified.kind !== 'decided') {
+    return identified;
   }
-  const { components } = identified.value.identity;
-  const standings = components.flatMap((holding) =>
-    serving.map((environment) => {
-      const found = decideStanding(holding, environment, named(holding.component), known);
-      return found.kind === 'decided'
-        ? { kind: 'decided' as const, value: { ...found.value, component: holding.component } }
-        : found;
-    }),
+  const { value } = identified;
+  const components = value.kind === 'known' ? value.identity.components : [];
+  const all = components.flatMap((holding) =>
+    serving.map((environment) => ({
+      component: holding.component,
+      found: decideStanding(holding, environment, named(holding.component), known),
+    })),
   );
-  const all = together(standings);
-  return all.kind === 'decided'
-    ? { kind: 'decided', value: { identified: identified.value, standings: all.value } }
-    : all.kind === 'needs'
-      ? all
-      : { kind: 'decided', value: { identified: identified.value, standings: [] } };
+  const needs = all.flatMap(({ found }) => (found.kind === 'needs' ? found.needs : []));
+  if (needs.length > 0) {
+    return { kind: 'needs', needs };
+  }
+  const standings = all.flatMap(({ component, found }) =>
+    found.kind === 'decided' ? [{ ...found.value, component }] : [],
+  );
+  return decided({ identified: value, standings });
 }
 
 /** So many distances between commits are asked for. */
@@ -244,9 +226,4 @@ export async function commitsBehind(
     ),
   );
   return ({ release, serves }) => counts.get(`${release?.commit ?? ''} ${serves?.commit ?? ''}`);
-}
-
-/** The digest that something was found to be; undefined where it is unknown or ambiguous. */
-export function digestFound(identified: DigestFinding): Digest | undefined {
-  return identified.kind === 'known' ? identified.identity.digest : undefined;
 }

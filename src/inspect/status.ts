@@ -130,6 +130,14 @@ export async function readStatus(
   };
 }
 
+/** Reads what waits for environments, by ledger, git and clock; no registry is asked. */
+export async function readWaiting(
+  environments: readonly EnvironmentConfig[],
+  { config, session, ledger }: StatusContext,
+): Promise<ReadonlyMap<string, EnvironmentStatus['waiting']>> {
+  return waitingFor(environments, await rulesNow(config, session), config, ledger);
+}
+
 /** The rules of the checkout. What environments serve is told also where a file of `trust:` cannot be used. */
 async function rulesNow(config: Config, { observer }: Pick<Session, 'observer'>): Promise<ProductRules> {
   try {

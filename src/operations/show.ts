@@ -1,4 +1,5 @@
 import { HodError } from '../core/errors';
+import { parseRepository } from '../core/oci/reference';
 import { commitsBehind, identifyMentions } from '../inspect/identify';
 import { inspectReference, type Shown } from '../inspect/show';
 import type { FoundInProduct } from '../results/identify';
@@ -6,7 +7,7 @@ import { toShowResult, type ShowResult } from '../results/show';
 import { readTrust } from '../workspace/trust';
 import { withLedger } from '../session/open-ledger';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
-import type { Config } from '../workspace/config';
+import { namesRegistry, type Config } from '../workspace/config';
 
 /** What `show` is told. */
 export interface ShowOptions extends SessionOptions {
@@ -24,7 +25,8 @@ async function releaseOfContent(
   config: Config,
   session: Session,
 ): Promise<FoundInProduct | undefined> {
-  if (repository === undefined) {
+  // Nobody waits for a ledger to learn that it does not know another's image.
+  if (repository === undefined || !namesRegistry(config, parseRepository(repository).registry)) {
     return undefined;
   }
   const mention = { text: digest, digest, repository, sureness: 'certain' } as const;

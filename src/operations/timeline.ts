@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import { nameNow } from '../core/build/component';
+import { everyNameOf } from '../core/build/component';
 import { millisecondsOf } from '../core/amounts';
 import type { EventKind, TimelineFilter } from '../core/insight/timeline';
 import { timestampOf, type Timestamp } from '../core/time';
@@ -56,10 +56,11 @@ function readFilter(
   };
 }
 
-/** Every name that a component has had, by any of them. */
+/** Every name that a component has had, by any of them. Throws `component-unknown`. */
 function namesOf(component: string, config: Config): string[] {
-  const [found] = chosenComponents(config, [nameNow(config.components, component)]);
-  return found === undefined ? [] : [found.name, ...found.was];
+  const names = everyNameOf(config.components, component);
+  chosenComponents(config, names.slice(0, 1));
+  return names;
 }
 
 /** A time as people write it: how long ago, or a date and perhaps a time. Throws `not-a-time`. */

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import type { Figures, ReleaseLife, Spread } from '../core/insight/figures';
-import type { Digest } from '../core/oci/digest';
+import { digitsOf, type Digest } from '../core/oci/digest';
 import { ways } from '../core/ledger/way';
 import { statusResultSchema } from './status';
 import { timelineResultSchema } from './timeline';
@@ -114,6 +114,5 @@ export function toBoardRelease(
 }
 
 function firstDigits(digest: Digest): string {
-  const colon = digest.indexOf(':');
-  return digest.slice(colon + 1, colon + 13);
+  return digitsOf(digest).slice(0, 12);
 }

@@ -43,7 +43,7 @@ export async function prepared(actor: Promise<Actor>, { dryRun }: { readonly dry
   return found;
 }
 
-/** Returns the person whose signature says so, whoever the command line names. */
+/** Returns the person who signed. The name on the command line does not count. */
 export async function signedBy(
   name: string,
   named: string | undefined,

@@ -69,17 +69,7 @@ async function* fileOf(path: string): AsyncGenerator<Buffer> {
   } catch (error) {
     throw unusable(path, messageOf(error), 'name a file that can be read');
   }
-  try {
-    for (;;) {
-      const { bytesRead, buffer } = await handle.read(Buffer.alloc(pieceSize), 0, pieceSize, null);
-      if (bytesRead === 0) {
-        return;
-      }
-      yield buffer.subarray(0, bytesRead);
-    }
-  } finally {
-    await handle.close();
-  }
+  yield* handle.createReadStream({ highWaterMark: pieceSize }) as AsyncIterable<Buffer>;
 }
 
 function unusable(object: string, why: string, next: string): HodError {

@@ -2,6 +2,7 @@ import { formatAge, formatCount, formatMoment } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { grouped } from '../../core/grouped';
 import type { CommitResult, FoundResult, IdentifyResult } from '../../results/identify';
+import { releaseName } from '../../results/status-rows';
 import type { Screen } from '../answer';
 import { cell, codeReference } from './ci';
 import { nameList } from './components';
@@ -33,9 +34,7 @@ function summaryLines(
   { found, commits, overflowed, allServed, in: environment }: IdentifyResult,
   style: Style,
 ): string[] {
-  const more = overflowed
-    ? [style.notice('The text names more than 20000 different things; the rest was not looked up.')]
-    : [];
+  const more = overflowed ? [style.notice('The text names more than is looked up; the rest was left out.')] : [];
   if (found.length === 0 && commits.length === 0) {
     return ['No digest and no reference of an image was found.', ...more];
   }
@@ -71,9 +70,9 @@ function foundBlock(found: FoundResult, { several, now }: { several: boolean; no
   const product = several && found.product !== null ? `${found.product}: ` : '';
   const what = components.flatMap(({ component, releases, count }) => {
     const [release] = releases;
-    const names = releases.map(nameOf);
+    const names = releases.map(releaseName);
     return [
-      `  ${product}${whatItIs(found, component)} ${style.strong(releases[0] === undefined ? '' : nameOf(releases[0]))}${count > 1 ? `, in ${count} releases: ${names.join(', ')}${count > names.length ? ', …' : ''}` : ''}`,
+      `  ${product}${whatItIs(found, component)} ${style.strong(releases[0] === undefined ? '' : releaseName(releases[0]))}${count > 1 ? `, in ${count} releases: ${names.join(', ')}${count > names.length ? ', …' : ''}` : ''}`,
       ...(release === undefined ? [] : [style.faint(`  ${releaseText(release, now)}`)]),
       ...standingLines(
         environments.filter((each) => each.component === component),
@@ -162,15 +161,18 @@ function paintState(text: string, style: Style): string {
 function standingText(standing: Standing, now: Date): string {
   const { environment, state, line, since, until, serves, release, withdrawn } = standing;
   const instead =
-    serves === null ? `${environment} no longer serves this component` : `${environment} serves ${nameOf(serves)}`;
+    serves === null ? `${environment} no longer serves this component` : `${environment} serves ${releaseName(serves)}`;
   const where = line === null ? '' : `on line ${line} `;
   switch (state) {
     case 'current':
       return `${where}since ${moment(since, now)}`;
     case 'behind': {
       const there =
-        line === null ? instead : `line ${line} of ${environment} has ${serves === null ? 'nothing' : nameOf(serves)}`;
-      const before = until === null || release === null ? '' : ` (${nameOf(release)} until ${formatMoment(until)})`;
+        line === null
+          ? instead
+          : `line ${line} of ${environment} has ${serves === null ? 'nothing' : releaseName(serves)}`;
+      const before =
+        until === null || release === null ? '' : ` (${releaseName(release)} until ${formatMoment(until)})`;
       return `${distance(standing)}${there}${before}`;
     }
     case 'withdrawn':
@@ -198,7 +200,7 @@ function rolledBack(
   { by, at, reason }: NonNullable<Standing['withdrawn']>,
   now: Date,
 ): string {
-  return `${by} rolled ${environment} back from ${release === null ? 'it' : nameOf(release)} on ${moment(at, now)}: "${reason}"`;
+  return `${by} rolled ${environment} back from ${release === null ? 'it' : releaseName(release)} on ${moment(at, now)}: "${reason}"`;
 }
 
 /** What makes an answer unsure. */
@@ -282,7 +284,7 @@ function namesOf({ components, platform, candidates, environments }: FoundResult
       const release = there?.release ?? releases[0];
       return [
         component,
-        ...(release === undefined ? [] : [nameOf(release)]),
+        ...(release === undefined ? [] : [releaseName(release)]),
         ...(platform === null ? [] : [platform]),
       ].join(' ');
     })
@@ -338,7 +340,7 @@ function commitBlock(of: CommitResult, { several, now }: { several: boolean; now
       : first.map((release) => {
           const names =
             first.length === 1 ? '' : `: ${nameList(release.components.map((component) => ({ component })))}`;
-          return `  first released as ${style.strong(nameOf(release))}, published ${moment(release.published, now)} by ${release.by}${names}`;
+          return `  first released as ${style.strong(releaseName(release))}, published ${moment(release.published, now)} by ${release.by}${names}`;
         })),
     ...reachLines(environments, waiting, now, style),
     ...(incomplete
@@ -368,13 +370,13 @@ function reachStateText({ state }: Reach): string {
 }
 
 function reachText({ environment, state, line, since, serves, release, withdrawn }: Reach, now: Date): string {
-  const instead = `${environment} serves ${nameOf(serves)}`;
+  const instead = `${environment} serves ${releaseName(serves)}`;
   switch (state) {
     case 'in':
-      return `${line === null ? '' : `on line ${line} `}since ${moment(since, now)}, with ${release === null ? '' : nameOf(release)}`;
+      return `${line === null ? '' : `on line ${line} `}since ${moment(since, now)}, with ${release === null ? '' : releaseName(release)}`;
     case 'was-in':
       return withdrawn === null
-        ? `${release === null ? '' : nameOf(release)} came on ${moment(since, now)}; ${instead} now`
+        ? `${release === null ? '' : releaseName(release)} came on ${moment(since, now)}; ${instead} now`
         : `${rolledBack(environment, release, withdrawn, now)}; ${instead}`;
     case 'not-in':
     case 'unknown':
@@ -394,10 +396,6 @@ function waitingText({ environment, state, withdrawn }: Reach, waiting: CommitRe
   return unmet.length === 0
     ? `; nothing is in its way: \`hod promote ${environment}\``
     : `; waits for ${unmet.join(', ')}`;
-}
-
-function nameOf({ version, commit }: Position): string {
-  return version ?? shortCommit(commit);
 }
 
 /** A moment, and how long ago that was. */

@@ -12,6 +12,12 @@ export function nameNow(components: readonly Pick<Component, 'name' | 'was'>[], 
   return components.find(({ was }) => was.includes(name))?.name ?? name;
 }
 
+/** Every name that a component has had, by any of them: the present one first. */
+export function everyNameOf(components: readonly Pick<Component, 'name' | 'was'>[], name: string): string[] {
+  const now = nameNow(components, name);
+  return [now, ...(components.find((each) => each.name === now)?.was ?? [])];
+}
+
 /** What a component is made of. */
 export interface Requirement {
   /** `os/arch[/variant]`; empty where hod.yaml does not say, or it is a bundle. */

@@ -1,5 +1,5 @@
 import type { Descriptor } from '../oci/descriptor';
-import type { Digest } from '../oci/digest';
+import { digitsOf, type Digest } from '../oci/digest';
 import { parseManifest, type Manifest } from '../oci/manifest';
 import { mediaTypes } from '../oci/media-types';
 import { isTag, type Tag } from '../oci/tag';
@@ -16,7 +16,7 @@ export function isProtectionTag(tag: string): boolean {
 
 /** The tag that protects one staged part from garbage collection until it is published. */
 export function protectionTag(digest: Digest): Tag {
-  return tagOf(`${ownPrefix}${digest.slice(digest.indexOf(':') + 1).slice(0, 24)}`);
+  return tagOf(`${ownPrefix}${digitsOf(digest).slice(0, 24)}`);
 }
 
 /**

@@ -1,7 +1,7 @@
-import { digestFact, type FactKey, type Facts, type KnownDigest, type Release } from '../ledger/facts';
+import { digestFact, digestRoles, type FactKey, type Facts, type KnownDigest, type Release } from '../ledger/facts';
 import type { ReleaseId } from '../ledger/release';
-import type { Digest } from '../oci/digest';
-import { factNeed, type Decision, type Knowledge } from '../release/knowledge';
+import { digitsOf, type Digest } from '../oci/digest';
+import { decided, factNeed, type Decision, type Knowledge } from '../release/knowledge';
 
 /** What a digest is, by a ledger. */
 export interface Identity {
@@ -31,8 +31,6 @@ export type DigestFinding =
   | { readonly kind: 'known'; readonly identity: Identity }
   | { readonly kind: 'ambiguous'; readonly digests: readonly Digest[] };
 
-/** The roles of a digest, the one that says the most first: one image may be a component and a part of an index. */
-const rolesInOrder: readonly KnownDigest['is'][] = ['component', 'image', 'config', 'referrer'];
 /** A referrer of an image of a component: no way from content to its component is longer. */
 const mostSteps = 4;
 
@@ -45,27 +43,24 @@ export function decideIdentity(text: string, known: Knowledge): Decision<DigestF
   const matching = knownAs(text, known.facts);
   const digests = [...new Set(matching.map(({ digest }) => digest))];
   const [digest, ...others] = digests;
-  if (digest === undefined) {
-    return { kind: 'decided', value: { kind: 'unknown' } };
+  // One image may be a component and a part of an index.
+  const [first] = digestRoles.flatMap((role) => matching.filter(({ is }) => is === role));
+  if (digest === undefined || first === undefined) {
+    return decided({ kind: 'unknown' });
   }
   if (others.length > 0) {
-    return { kind: 'decided', value: { kind: 'ambiguous', digests } };
+    return decided({ kind: 'ambiguous', digests });
   }
-  const [first] = rolesInOrder.flatMap((role) => matching.filter(({ is }) => is === role));
   const holders = componentsHolding(matching, known);
-  if (holders.kind !== 'decided' || first === undefined) {
-    return holders.kind === 'decided' ? { kind: 'decided', value: { kind: 'unknown' } } : holders;
+  if (holders.kind !== 'decided') {
+    return holders;
   }
   const components = withReleases(holders.value, known);
-  return components.kind === 'decided'
-    ? {
-        kind: 'decided',
-        value: {
-          kind: 'known',
-          identity: { digest, is: first.is, platform: first.platform, type: first.type, components: components.value },
-        },
-      }
-    : components;
+  if (components.kind !== 'decided') {
+    return components;
+  }
+  const { is, platform, type } = first;
+  return decided({ kind: 'known', identity: { digest, is, platform, type, components: components.value } });
 }
 
 /** Whether a ledger knows a digest, or one that begins so. `facts`: the fact about its first digits is known. */
@@ -75,10 +70,10 @@ export function isKnownDigest(text: string, facts: Facts): boolean {
 
 function knownAs(text: string, facts: Facts): KnownDigest[] {
   const { key } = digestFact(text);
-  const digits = text.slice(text.indexOf(':') + 1);
+  const digits = digitsOf(text);
   const isWhole = text.includes(':') && digits.length >= 64;
   return (facts.get('digest', key) ?? []).filter(({ digest }) =>
-    isWhole ? digest === text : digest.slice(digest.indexOf(':') + 1).startsWith(digits),
+    isWhole ? digest === text : digitsOf(digest).startsWith(digits),
   );
 }
 
@@ -97,7 +92,7 @@ function componentsHolding(from: readonly KnownDigest[], known: Knowledge): Deci
     }
     level = above.flatMap((digest) => knownAs(digest, known.facts));
   }
-  return { kind: 'decided', value: [...components.values()] };
+  return decided([...components.values()]);
 }
 
 function withReleases(components: readonly KnownDigest[], known: Knowledge): Decision<readonly HoldingComponent[]> {
@@ -110,7 +105,7 @@ function withReleases(components: readonly KnownDigest[], known: Knowledge): Dec
     const found = [...releases].reverse().flatMap((id: ReleaseId) => known.facts.get('release', id) ?? []);
     return { component, digest, releases: found, count };
   });
-  return { kind: 'decided', value };
+  return decided(value);
 }
 
 /** The facts by which mentions are told apart from what the ledger does not know. */

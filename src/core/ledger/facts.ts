@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { commitSchema } from '../commit';
 import { issuesToText } from '../json';
 import { HodError, messageOf } from '../errors';
-import { digestSchema, sha256, type Digest } from '../oci/digest';
+import { digestSchema, digitsOf, sha256, type Digest } from '../oci/digest';
 import { repositoryNameSchema, type RepositoryName } from '../oci/reference';
 import { tagKinds } from '../tags/rules';
 import { tagSchema, type Tag } from '../oci/tag';
@@ -103,7 +103,7 @@ const stagedInSchema = placedComponentSchema
 /** So many parts are protected in a repository: builds that nobody publishes are forgotten, the oldest first. */
 export const stagedInLimit = 100;
 
-/** What the ledger knows some content as: a component, one of its images, the config of an image, or a referrer. */
+/** What the ledger knows some content as, what says the most first: a component, one of its images, the config of an image, or a referrer. */
 export const digestRoles = ['component', 'image', 'config', 'referrer'] as const;
 
 /** What a digest is. */
@@ -460,8 +460,7 @@ export const shortestDigest = 8;
 
 /** The fact about the digests that begin as these hexadecimal digits do, or as those of a digest. */
 export function digestFact(text: string): FactKey {
-  const digits = text.slice(text.indexOf(':') + 1);
-  return { kind: 'digest', key: digits.slice(0, shortestDigest) };
+  return { kind: 'digest', key: digitsOf(text).slice(0, shortestDigest) };
 }
 
 /** The key of the fact about a step of an environment, counted from 1. */

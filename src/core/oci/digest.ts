@@ -92,6 +92,11 @@ export function isSameAlgorithm(one: Digest, other: Digest): boolean {
   return algorithmOf(one) === algorithmOf(other);
 }
 
+/** The hexadecimal digits of a digest, or of the beginning of one; where no algorithm is named, all of it. */
+export function digitsOf(digest: string): string {
+  return digest.slice(digest.indexOf(':') + 1);
+}
+
 /** The algorithm and the first twelve digits: enough for a person to tell digests apart. */
 export function shortDigest(digest: string): string {
   const colon = digest.indexOf(':');

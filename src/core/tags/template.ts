@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import type { CommitId } from '../commit';
-import type { Digest } from '../oci/digest';
+import { digitsOf, type Digest } from '../oci/digest';
 import { HodError } from '../errors';
 import { isTag, tagLengthLimit, type Tag } from '../oci/tag';
 import { versionNumbers, type Version } from './version';
@@ -27,7 +27,7 @@ const valueOf = {
   image: (_, component) => component,
   product: ({ product }) => product,
   commit: ({ commit }) => commit,
-  digest: ({ digest }) => digest?.slice(digest.indexOf(':') + 1),
+  digest: ({ digest }) => digest && digitsOf(digest),
   version: ({ version }) => version?.replace('+', '_'),
   major: ({ version }) => version && versionNumbers(version).major,
   minor: ({ version }) => version && versionNumbers(version).minor,
