@@ -96,6 +96,14 @@ export async function readRunningTexts(
         next: `name it: \`--running ENV=${text}\``,
       });
     }
+    if (environments.length > 0 && !environments.includes(environment)) {
+      throw new HodError('environment-unknown', {
+        what: 'what runs there would not be shown',
+        object: `--running ${text}`,
+        why: `this status is of ${environments.join(', ')} alone`,
+        next: `name ${environment} among the environments, or name none`,
+      });
+    }
     read.push({ environment, ...(await readMentions([path])) });
   }
   return read;

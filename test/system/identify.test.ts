@@ -143,6 +143,7 @@ describe('what digests and texts are', () => {
     const piped = await hod(['status', '--running', 'prod=-', '--json'], { ...world.options, through });
     expect(piped.stdout).toContain('"runsBeside":[{"text":"other.test/sidecar@');
     await world.fails('environment-unknown', 'status', '--running', text);
+    await world.fails('environment-unknown', 'status', 'uat', '--running', `prod=${text}`);
     await world.fails('file-unusable', 'status', 'prod', '--running', 'no-such.txt');
     await world.fails('nothing-named', 'identify', 'no-such-thing');
     await world.fails('environment-unknown', 'identify', text, '--in', 'pord');
