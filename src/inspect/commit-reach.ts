@@ -1,6 +1,6 @@
 import type { CommitId } from '../core/commit';
 import { decideReach, firstRelease, type CommitReach, type Contains } from '../core/identify/reach';
-import type { FactKey, Release } from '../core/ledger/facts';
+import type { Release } from '../core/ledger/facts';
 import type { UnmetGate } from '../core/release/gates/gate';
 import { describePosition } from '../core/tags/ordering';
 import { together } from '../core/release/knowledge';
@@ -10,7 +10,7 @@ import type { Ledger } from '../ledger/ledger';
 import type { Session } from '../session/session';
 import { commitTold, descendantsOf, picksOf, type LoggedCommit, type PickedCommit } from '../workspace/git';
 import type { Config } from '../workspace/config';
-import { readInParts } from './facts-in-parts';
+import { releasesOf } from './containing';
 import { readServing } from './lines';
 import { readWaiting } from './status';
 
@@ -86,20 +86,6 @@ function servedAs(reaches: readonly CommitReach[], environment: string | undefin
   return reaches
     .filter((each) => each.environment === environment && each.state === 'in')
     .map(({ serves }) => describePosition(serves));
-}
-
-/** Reads the releases of some commits. */
-async function releasesOf(commits: readonly string[], ledger: Ledger): Promise<Release[]> {
-  const ids = new Set<string>();
-  const keysOf = (part: readonly string[]): FactKey[] => part.map((key) => ({ kind: 'commit', key }));
-  await readInParts(commits, keysOf, ledger, (part, facts) => {
-    part.flatMap((key) => facts.get('commit', key) ?? []).forEach(({ release }) => ids.add(release));
-  });
-  const { facts } = await ledger.read(
-    [...ids].map((key): FactKey => ({ kind: 'release', key })),
-    'known',
-  );
-  return [...ids].flatMap((id) => facts.get('release', id) ?? []);
 }
 
 /** The first release for each component, the components of the same release together. */

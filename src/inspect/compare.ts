@@ -19,6 +19,7 @@ import { refuseEmpty, withLedger } from '../session/open-ledger';
 import type { Session } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitNamed, commitsBetween, type LoggedCommit } from '../workspace/git';
+import { identifyDigest, isDigestText } from './identify-digest';
 import { readHashedTree } from './layers';
 
 /** A component on one side. */
@@ -125,7 +126,7 @@ export async function compareSides(
 async function readSide(text: string, config: Config | undefined, session: Session): Promise<Side> {
   if (config !== undefined && !isHere(text)) {
     const environment = config.environments.find(({ name }) => name === text);
-    if (environment !== undefined || !/[/:@]/.test(text)) {
+    if (environment !== undefined || isDigestText(text) || !/[/:@]/.test(text)) {
       return withLedger(config, session, 'read', async (ledger) => {
         await refuseEmpty(config, ledger);
         return environment === undefined
@@ -134,13 +135,16 @@ async function readSide(text: string, config: Config | undefined, session: Sessi
       });
     }
   }
-  const node = await locate(session, text);
+  return imageSide(text, await locate(session, text));
+}
+
+async function imageSide(reference: string, node: ContentNode): Promise<Side> {
   const [first] = await runnableImages(node);
   const { digest } = node.manifest;
   const component = {
     component: '',
     was: undefined,
-    reference: text,
+    reference,
     digest,
     included: undefined,
     version: first?.version,
@@ -161,12 +165,16 @@ async function releaseSide(text: string, config: Config, ledger: Ledger, session
   const { folder, environments } = config;
   const [first] = environments;
   const release = await findRelease(text, folder, ledger);
+  const reference = release === undefined ? await referenceOf(text, config, ledger) : undefined;
+  if (reference !== undefined) {
+    return imageSide(reference, await locate(session, reference));
+  }
   if (release === undefined) {
     throw new HodError('never-published', {
       what: 'this was never published',
       object: text,
       why: `it is neither an environment (${environments.map(({ name }) => name).join(', ')}) nor a release that the ledger knows`,
-      next: 'name an environment, a version, a commit, a reference (registry/name:tag) or a build output',
+      next: 'name an environment, a version, a commit, a digest, a reference (registry/name:tag) or a build output',
     });
   }
   const { commit: of, version: as, components } = release;
@@ -180,6 +188,24 @@ async function releaseSide(text: string, config: Config, ledger: Ledger, session
       return placedComponent({ ...placed, repository, commit: of, version: as }, config, session);
     }),
   };
+}
+
+/** Where the component or image stands that a digest is of; undefined where it is none that the ledger knows. */
+async function referenceOf(
+  text: string,
+  { environments: [first] }: Config,
+  ledger: Ledger,
+): Promise<string | undefined> {
+  const found = isDigestText(text) ? await identifyDigest(text, ledger) : undefined;
+  if (found?.kind !== 'known' || (found.identity.is !== 'component' && found.identity.is !== 'image')) {
+    return undefined;
+  }
+  const { digest, components } = found.identity;
+  const [placed] = components.flatMap(({ component, releases }) =>
+    (releases[0]?.components ?? []).filter((each) => each.component === component),
+  );
+  const { facts } = await ledger.read([{ kind: 'environment', key: first.name }]);
+  return placed && `${placeNow(facts, first.name)(placed.component, placed.repository)}@${digest}`;
 }
 
 function placedComponent(

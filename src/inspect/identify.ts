@@ -2,19 +2,20 @@ import { everyNameOf } from '../core/build/component';
 import type { CommitId } from '../core/commit';
 import type { FactKey, Facts } from '../core/ledger/facts';
 import { tagKey, targetOf } from '../core/ledger/facts';
-import { decideIdentity, factsOfMentions, isKnownDigest } from '../core/identify/identity';
+import { factsOfMentions, isKnownDigest } from '../core/identify/identity';
 import type { CountedMention, Mention } from '../core/identify/mentions';
-import { decideStanding, type EnvironmentStanding } from '../core/identify/standing';
+import type { EnvironmentStanding } from '../core/identify/standing';
+import { decideWhole, type IdentifiedDigest } from '../core/identify/whole';
 import type { FoundMention, OwnPlace, OwnRepositories } from '../core/identify/verdict';
 import { formatRepository, parseRepository, type RepositoryName } from '../core/oci/reference';
-import { decided, together, type Decision, type Knowledge } from '../core/release/knowledge';
+import { together, type Decision, type Knowledge } from '../core/release/knowledge';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import type { Ledger } from '../ledger/ledger';
 import { commitsBetween } from '../workspace/git';
 import type { Config } from '../workspace/config';
 import { readInParts } from './facts-in-parts';
-import { readServing, type Serving } from './lines';
+import { readServing } from './lines';
 
 /** What identifying is read from. */
 export interface IdentifyContext {
@@ -46,7 +47,9 @@ export async function identifyMentions(
   const digestOf = (mention: Mention): string | undefined =>
     mention.digest ?? mention.digits ?? targetOf(tagOf(mention))?.digest;
   const digests = meant.flatMap(({ mention }) => digestOf(mention) ?? []);
-  const known = await decideAll(await readKnown(digests, ledger), serving, { config, ledger });
+  const known = await decideAll(await readKnown(digests, ledger), { config, ledger }, (text, knowledge) =>
+    decideWhole(text, { serving, namesOf: namesIn(config) }, knowledge),
+  );
   return meant.flatMap(({ mention, times }): FoundMention[] => {
     const { repository, sureness, digits } = mention;
     const found = known.get(digestOf(mention) ?? '');
@@ -66,21 +69,21 @@ export async function identifyMentions(
   });
 }
 
-type Known = Pick<FoundMention, 'identified' | 'standings'>;
+/** The names that a component has had, by any of them. */
+export function namesIn({ components }: Config): (component: string) => string[] {
+  return (component) => everyNameOf(components, component);
+}
 
-/** Finds out what digests are that the ledger knows, and how they stand to environments. */
-async function decideAll(
+/** Decides what digests are, and how they stand to environments. */
+export async function decideAll(
   texts: readonly string[],
-  serving: readonly Serving[],
   { config, ledger }: IdentifyContext,
-): Promise<ReadonlyMap<string, Known>> {
-  const named = (component: string): string[] => everyNameOf(config.components, component);
+  decide: (text: string, known: Knowledge) => Decision<IdentifiedDigest>,
+): Promise<ReadonlyMap<string, IdentifiedDigest>> {
   const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
-  const { value } = await judge.decide((knowledge) =>
-    together(texts.map((text) => decideWhole(text, serving, named, knowledge))),
-  );
+  const { value } = await judge.decide((knowledge) => together(texts.map((text) => decide(text, knowledge))));
   return new Map(
-    texts.flatMap((text, at): [string, Known][] => {
+    texts.flatMap((text, at): [string, IdentifiedDigest][] => {
       const found = value[at];
       return found === undefined ? [] : [[text, found]];
     }),
@@ -172,35 +175,6 @@ async function readKnown(texts: readonly string[], ledger: Ledger): Promise<stri
     known.push(...part.filter((text) => isKnownDigest(text, facts)));
   });
   return known;
-}
-
-/** What a digest is, and how each of its components stands to each environment. */
-function decideWhole(
-  text: string,
-  serving: readonly Serving[],
-  named: (component: string) => readonly string[],
-  known: Knowledge,
-): Decision<Known> {
-  const identified = decideIdentity(text, known);
-  if (identified.kind !== 'decided') {
-    return identified;
-  }
-  const { value } = identified;
-  const components = value.kind === 'known' ? value.identity.components : [];
-  const all = components.flatMap((holding) =>
-    serving.map((environment) => ({
-      component: holding.component,
-      found: decideStanding(holding, environment, named(holding.component), known),
-    })),
-  );
-  const needs = all.flatMap(({ found }) => (found.kind === 'needs' ? found.needs : []));
-  if (needs.length > 0) {
-    return { kind: 'needs', needs };
-  }
-  const standings = all.flatMap(({ component, found }) =>
-    found.kind === 'decided' ? [{ ...found.value, component }] : [],
-  );
-  return decided({ identified: value, standings });
 }
 
 /** So many distances between commits are asked for. */

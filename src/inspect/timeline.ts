@@ -10,19 +10,24 @@ import {
 } from '../core/insight/timeline';
 import type { FactKey, Release } from '../core/ledger/facts';
 import { identifyDigest, isDigestText } from './identify-digest';
+import { firstOf } from '../core/identify/reach';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
 import type { Config } from '../workspace/config';
+import { commitNamed, descendantsOf } from '../workspace/git';
+import { releasesOf } from './containing';
 
 /**
- * Finds a release by its version or commit, or by the digest of something that it holds: of several, the latest.
+ * Finds a release by its version or commit, by the digest of something that it holds (of several, the latest), or by a commit that
+ * it contains (of several, the first).
  *
  * @throws {@link HodError} `never-published`
  */
 export async function releaseNamed(text: string, { folder }: Config, ledger: Pick<Ledger, 'read'>): Promise<Release> {
   const named = await findRelease(text, folder, ledger);
   const held = named === undefined && isDigestText(text) ? await identifyDigest(text, ledger) : undefined;
-  const release = named ?? (held?.kind === 'known' ? held.identity.components[0]?.releases[0] : undefined);
+  const holding = held?.kind === 'known' ? held.identity.components[0]?.releases[0] : undefined;
+  const release = named ?? holding ?? (await firstContaining(text, folder, ledger));
   if (release === undefined) {
     throw new HodError('never-published', {
       what: 'this was never published',
@@ -30,11 +35,23 @@ export async function releaseNamed(text: string, { folder }: Config, ledger: Pic
       why:
         held?.kind === 'ambiguous'
           ? `several digests begin so: ${held.digests.join(', ')}`
-          : 'the ledger has no release of it',
-      next: `\`hod timeline\` without it lists what was; \`hod identify ${text}\` tells which releases contain a commit`,
+          : 'the ledger has no release of it, and none that contains it',
+      next: '`hod timeline` without it lists what was',
     });
   }
   return release;
+}
+
+/** The first release that contains a commit which was not published itself. */
+async function firstContaining(
+  text: string,
+  folder: string,
+  ledger: Pick<Ledger, 'read'>,
+): Promise<Release | undefined> {
+  const named = await commitNamed(folder, text);
+  return 'id' in named
+    ? firstOf(await releasesOf([...(await descendantsOf(folder, named.id, [])).commits], ledger))
+    : undefined;
 }
 
 /** How many entries are read at first, and how many times as many each time that this was not enough. */

@@ -2,6 +2,7 @@ import type { CountedMention } from '../core/identify/mentions';
 import { nameAsked, readAsked } from '../inspect/asked';
 import { identifyCommit } from '../inspect/commit-reach';
 import { commitsBehind, identifyMentions } from '../inspect/identify';
+import { identifyWithin, type LookedThrough } from '../inspect/identify-within';
 import {
   isOwn,
   toIdentifyResult,
@@ -41,6 +42,7 @@ export async function identify({ what, environment, ...options }: IdentifyOption
     products: answers.map(({ product }) => product),
     found: merged(answers.map(({ found }) => found)),
     commits: answers.flatMap(({ commits }) => commits),
+    looked: lookedInAll(answers.flatMap(({ looked }) => looked ?? [])),
   });
 }
 
@@ -54,7 +56,7 @@ interface Question {
 function identifyIn(
   { mentions, names, environment }: Question,
   options: SessionOptions,
-): Promise<Pick<IdentifyAnswer, 'found' | 'commits'> & { readonly product: string }> {
+): Promise<Pick<IdentifyAnswer, 'found' | 'commits' | 'looked'> & { readonly product: string }> {
   return withProduct(options, async (config, session) => {
     const { product, folder } = config;
     if (environment !== undefined) {
@@ -70,7 +72,10 @@ function identifyIn(
         const sureness = commit === undefined ? 'certain' : 'possible';
         return text === undefined ? [] : [{ mention: { text, digits: text, sureness }, times: 1 }];
       });
-      const found = await identifyMentions([...mentions, ...digits], { config, ledger });
+      const { found, looked } = await identifyWithin(
+        await identifyMentions([...mentions, ...digits], { config, ledger }),
+        { config, session, ledger },
+      );
       const behind = await commitsBehind(found, config);
       const commits = [];
       for (const { text, commit } of named) {
@@ -78,9 +83,16 @@ function identifyIn(
           commits.push({ text, product, ...(await identifyCommit(commit, { config, session, ledger })) });
         }
       }
-      return { product, found: found.map((each) => ({ product, found: each, commitsBehind: behind })), commits };
+      const own = found.map((each) => ({ product, found: each, commitsBehind: behind }));
+      return { product, found: own, commits, looked };
     });
   });
+}
+
+/** What was looked through for all products; undefined where nothing had to be. */
+function lookedInAll(all: readonly LookedThrough[]): LookedThrough | undefined {
+  const components = all.reduce((sum, each) => sum + each.components, 0);
+  return all.length === 0 ? undefined : { components, unread: all.flatMap(({ unread }) => unread) };
 }
 
 /** What several products say of the same mentions: a product that knows one goes before those that do not. */

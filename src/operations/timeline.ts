@@ -2,11 +2,14 @@ import { HodError } from '../core/errors';
 import { everyNameOf } from '../core/build/component';
 import { millisecondsOf } from '../core/amounts';
 import type { EventKind, TimelineFilter } from '../core/insight/timeline';
+import { shortCommit } from '../core/commit';
+import type { Release } from '../core/ledger/facts';
+import { versionNamed } from '../core/tags/version';
 import { timestampOf, type Timestamp } from '../core/time';
 import { readEvents, readLife, releaseNamed, releasesIn } from '../inspect/timeline';
 import { toLifeResult, toTimelineResult, type TimelineResult } from '../results/timeline';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
-import { withProduct, type SessionOptions } from '../session/session';
+import { withProduct, type Session, type SessionOptions } from '../session/session';
 import { chosenComponents, environmentNamed, type Config } from '../workspace/config';
 
 /** What `timeline` is told. */
@@ -33,12 +36,20 @@ export async function timeline(options: TimelineOptions): Promise<TimelineResult
       await refuseEmpty(config, ledger);
       if (options.release !== undefined) {
         const release = await releaseNamed(options.release, config, ledger);
+        noteOther(options.release, release, session);
         return toLifeResult(product, release, await readLife(release, filter, ledger));
       }
       const { events, more } = await readEvents(ledger, filter, options.most);
       return toTimelineResult(product, { events, more }, await releasesIn(events, ledger));
     });
   });
+}
+
+/** Tells which release the answer is about, where it was named by something else. */
+function noteOther(named: string, { version, commit }: Release, { observer }: Session): void {
+  if (versionNamed(named) === undefined && !commit.startsWith(named)) {
+    observer.note(`${named} is in ${version ?? shortCommit(commit)}: this is the life of that release`);
+  }
 }
 
 function readFilter(

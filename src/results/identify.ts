@@ -5,6 +5,7 @@ import { standings, type EnvironmentStanding } from '../core/identify/standing';
 import { verdictIn, isAllServed, verdicts, type FoundMention } from '../core/identify/verdict';
 import { digestRoles, type Release } from '../core/ledger/facts';
 import type { IdentifiedCommit } from '../inspect/commit-reach';
+import type { LookedThrough } from '../inspect/identify-within';
 import { digest, gateResult, toGateResult } from './common';
 
 const position = z.strictObject({ version: z.string().nullable(), commit: z.string() });
@@ -122,6 +123,16 @@ export const identifyResultSchema = z.strictObject({
   allServed: z.boolean().nullable(),
   /** Whether there was more than is looked up. */
   overflowed: z.boolean(),
+  /**
+   * Digests that the ledger does not know were looked for among the layers and configs of so many components: of what environments
+   * serve, and of the latest releases. Null where none had to be.
+   */
+  lookedThrough: z
+    .strictObject({
+      components: z.number().int(),
+      unread: z.array(z.strictObject({ object: z.string(), why: z.string() })),
+    })
+    .nullable(),
   found: z.array(foundResult),
   commits: z.array(commitResult),
 });
@@ -134,6 +145,7 @@ export interface IdentifyAnswer {
   readonly products: readonly string[];
   readonly environment: string | undefined;
   readonly overflowed: boolean;
+  readonly looked: LookedThrough | undefined;
   readonly found: readonly FoundInProduct[];
   readonly commits: readonly (IdentifiedCommit & { readonly text: string; readonly product: string })[];
 }
@@ -147,7 +159,7 @@ export interface FoundInProduct {
 
 /** What things are, as a document. */
 export function toIdentifyResult(answer: IdentifyAnswer): IdentifyResult {
-  const { products, environment, overflowed, found, commits } = answer;
+  const { products, environment, overflowed, looked, found, commits } = answer;
   const isServed = (name: string): boolean =>
     !overflowed &&
     isAllServed(
@@ -159,6 +171,7 @@ export function toIdentifyResult(answer: IdentifyAnswer): IdentifyResult {
     in: environment ?? null,
     allServed: environment === undefined ? null : isServed(environment),
     overflowed,
+    lookedThrough: looked === undefined ? null : { ...looked, unread: [...looked.unread] },
     found: found.map((each) => toFound(each, environment)),
     commits: commits.map(toCommit),
   };

@@ -629,6 +629,7 @@ const standing = (
 /** What a text named: one thing for each way in which it can stand. */
 export const identified = (count: number): IdentifyResult => ({
   ...{ products: [product], in: 'prod', allServed: false, overflowed: count > 100 },
+  lookedThrough: count === 1 ? null : { components: 12, unread: [{ object: repository('prod', 'timetable'), why: 'access was denied' }] },
   found: (
     ['withdrawn', 'behind', 'never', 'current', 'elsewhere', 'moving', 'foreign', 'unknown', 'ambiguous'] as const
   )

@@ -22,6 +22,18 @@ const reached = ({ commits: [first] }: Identified): string[] => [
 describe('what digests and texts are', () => {
   let sandbox: SandboxWorld;
   let served: { index: string; image: string; config: string; repository: string };
+  const contentAt = (kind: 'manifests' | 'blobs', digest: string) =>
+    fetch(`http://127.0.0.1:${sandbox.world.ports.prod}/v2/skerry/timetable/${kind}/${digest}`, {
+      headers: { accept: 'application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json' },
+    });
+  const readServed = async (digest: string) => {
+    const content: {
+      manifests?: { digest: string }[];
+      config?: { digest: string };
+      layers?: { digest: string }[];
+    } = JSON.parse(await (await contentAt('manifests', digest)).text());
+    return content;
+  };
   beforeAll(async () => {
     sandbox = await sandboxWorld();
     const { world } = sandbox;
@@ -31,17 +43,8 @@ describe('what digests and texts are', () => {
     const [first] = (await world.status('prod')).environments[0]?.components ?? [];
     const repository = world.repository('prod', 'timetable');
     const index = first?.digest ?? '';
-    const read = async (digest: string) => {
-      const answer = await fetch(`http://127.0.0.1:${world.ports.prod}/v2/skerry/timetable/manifests/${digest}`, {
-        headers: { accept: 'application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json' },
-      });
-      const content: { manifests?: { digest: string }[]; config?: { digest: string } } = JSON.parse(
-        await answer.text(),
-      );
-      return content;
-    };
-    const image = (await read(index)).manifests?.[0]?.digest ?? '';
-    served = { index, image, config: (await read(image)).config?.digest ?? '', repository };
+    const image = (await readServed(index)).manifests?.[0]?.digest ?? '';
+    served = { index, image, config: (await readServed(image)).config?.digest ?? '', repository };
     await world.product.change('timetable', 'Show the winter sailings');
     await world.product.build();
     await world.publish('--next', 'minor', '--branch', 'main');
@@ -85,8 +88,47 @@ describe('what digests and texts are', () => {
     // Its life is told by a digest, too, and what is shown says which release it is.
     const life = await hodJson('timeline', ['timeline', digits.slice(0, 10)], sandbox.world.options);
     expect(life.release?.version).toBe('2.4.0');
+    // Two images are compared by digits of theirs, and a digest with what a tag leads to.
+    const later = await hodJson('show', ['show', `${repository}:2.5.0`], sandbox.world.options);
+    const compared = await hodJson('compare', ['compare', index.slice(7, 17), later.digest], sandbox.world.options);
+    expect(compared).toMatchObject({
+      from: { kind: 'image' },
+      components: [{ state: 'changed', from: { digest: index } }],
+    });
+    await sandbox.world.fails('options-conflict', 'compare', index, 'prod');
     const shown = await hodJson('show', ['show', `${repository}:2.4.0`], sandbox.world.options);
     expect(shown.release).toMatchObject({ components: [{ component: 'timetable', releases: [{ version: '2.4.0' }] }] });
+  });
+
+  test('layers lead to every release that holds them, packed or unpacked, and registries are asked once', async () => {
+    const { world } = sandbox;
+    const layer = (await readServed(served.image)).layers?.[0]?.digest ?? '';
+    const config: { rootfs: { diff_ids: string[] } } = JSON.parse(
+      await (await contentAt('blobs', served.config)).text(),
+    );
+    const [diffId = ''] = config.rootfs.diff_ids;
+    const ask = async (): Promise<void> => {
+      const { found, lookedThrough } = await identify(sandbox, layer, diffId, layer.slice(7, 19));
+      expect(lookedThrough).toMatchObject({ unread: [] });
+      expect(found.length).toBe(3);
+      for (const { is, components, environments } of found) {
+        expect(is).toBe('layer');
+        const releases = components.find(({ component }) => component === 'timetable')?.releases ?? [];
+        expect(releases.map(({ version }) => version)).toContain('2.4.0');
+        expect(environments.filter(({ component }) => component === 'timetable').length).toBe(3);
+      }
+    };
+    await ask();
+    // A line that was cut off is read from the registry again.
+    const contents = join(world.product.folder, '.hod', 'contents.jsonl');
+    await writeFile(contents, (await readFile(contents, 'utf8')).slice(0, -20));
+    await ask();
+    const unknown = await identify(sandbox, sha256('nowhere'));
+    expect(unknown).toMatchObject({ found: [{ is: null }], lookedThrough: { unread: [] } });
+    const text = join(world.folder, 'scan.txt');
+    await writeFile(text, `layer ${layer}\n`);
+    const said = await world.hod('identify', text);
+    expect(said.stdout).toMatch(/layer of timetable/);
   });
 
   test('a text is what an environment serves, or every line of it that is not says why', async () => {
@@ -188,6 +230,8 @@ test('is my commit in prod yet? merged, published, promoted, rolled back, and re
     await world.product.build();
     await world.publish('--next', 'minor', '--branch', 'main', '--actor', 'ci');
     expect(reached(await ask())).toEqual(['dev in 2.5.0', 'uat not-in', 'prod not-in']);
+    const life = await hodJson('timeline', ['timeline', commit.slice(0, 10)], world.options);
+    expect(life.release).toMatchObject({ version: '2.5.0' });
     expect((await ask()).commits[0]?.first).toMatchObject([{ version: '2.5.0' }]);
     await world.promote('uat');
     const waits = await ask(commit.slice(0, 9));

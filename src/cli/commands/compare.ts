@@ -10,7 +10,7 @@ export function compareCommand() {
     ['hod compare out/timetable registry.test/skerry/timetable:2.4.0', 'two images, wherever they are'],
     ['hod compare uat prod --field components.component', 'what differs, by name'],
   ])
-    .argument('<from>', 'an environment, a version, a commit, a reference, or the path of a build output')
+    .argument('<from>', 'an environment, a version, a commit, a digest, a reference, or the path of a build output')
     .argument('<to>', 'another one')
     .option('--inside', 'read every layer of what changed, and tell the paths that differ')
     .addOption(new Option('--markdown', 'answer with Markdown').conflicts('inside'))

@@ -12,7 +12,7 @@ export function timelineCommand() {
     ['hod timeline --kind rolled-back --all', 'every time that something was taken back'],
     ['hod timeline --most 1 --field events.actor', 'who did something last'],
   ])
-    .argument('[release]', 'a version, a commit, or a digest of something that it holds')
+    .argument('[release]', 'a version, a commit that it contains, or a digest of something in it')
     .option('--env <env>', 'only what happened in this environment')
     .option('--component <name>', 'only what this component had a part in')
     .addOption(new Option('--kind <kind>', `only events of this kind: ${eventKinds.join(', ')}`).choices(eventKinds))

@@ -30,11 +30,12 @@ export function identifyView(result: IdentifyResult, { style, verbose }: Screen,
   return blocks.join('\n\n');
 }
 
-function summaryLines(
-  { found, commits, overflowed, allServed, in: environment }: IdentifyResult,
-  style: Style,
-): string[] {
-  const more = overflowed ? [style.notice('The text names more than is looked up; the rest was left out.')] : [];
+function summaryLines(result: IdentifyResult, style: Style): string[] {
+  const { found, commits, overflowed, allServed, in: environment } = result;
+  const more = [
+    ...(overflowed ? [style.notice('The text names more than is looked up; the rest was left out.')] : []),
+    ...lookedLines(result, style),
+  ];
   if (found.length === 0 && commits.length === 0) {
     return ['No digest and no reference of an image was found.', ...more];
   }
@@ -48,6 +49,27 @@ function summaryLines(
       ? style.bad('Nothing was found that could be compared.')
       : style.bad(`${wrong} of ${found.length} are not what ${environment} serves.`);
   return [verdict, ...more];
+}
+
+/** What was looked through for digests that are still unknown. */
+function lookedLines({ found, lookedThrough }: IdentifyResult, style: Style): string[] {
+  if (lookedThrough === null) {
+    return [];
+  }
+  const { components, unread } = lookedThrough;
+  const [first] = unread;
+  return [
+    ...(found.some(({ is, text }) => is === null && !text.includes('/'))
+      ? [
+          style.faint(
+            `Layers were looked for in ${formatCount(components, 'component')}: of what environments serve, and of the latest releases.`,
+          ),
+        ]
+      : []),
+    ...(first === undefined
+      ? []
+      : [style.notice(`${unread.length} of ${components} could not be read, such as ${first.object}: ${first.why}`)]),
+  ];
 }
 
 /** So many that stand alike are listed. */

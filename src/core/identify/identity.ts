@@ -1,12 +1,12 @@
 import { digestFact, digestRoles, type FactKey, type Facts, type KnownDigest, type Release } from '../ledger/facts';
 import type { ReleaseId } from '../ledger/release';
-import { digitsOf, type Digest } from '../oci/digest';
+import { isMeantBy, type Digest } from '../oci/digest';
 import { decided, factNeed, type Decision, type Knowledge } from '../release/knowledge';
 
 /** What a digest is, by a ledger. */
 export interface Identity {
   readonly digest: Digest;
-  readonly is: KnownDigest['is'];
+  readonly is: KnownDigest['is'] | 'layer';
   /** `os/arch[/variant]` of an image or a config. */
   readonly platform: string | undefined;
   /** The artifact type of a referrer. */
@@ -70,11 +70,7 @@ export function isKnownDigest(text: string, facts: Facts): boolean {
 
 function knownAs(text: string, facts: Facts): KnownDigest[] {
   const { key } = digestFact(text);
-  const digits = digitsOf(text);
-  const isWhole = text.includes(':') && digits.length >= 64;
-  return (facts.get('digest', key) ?? []).filter(({ digest }) =>
-    isWhole ? digest === text : digitsOf(digest).startsWith(digits),
-  );
+  return (facts.get('digest', key) ?? []).filter(({ digest }) => isMeantBy(text, digest));
 }
 
 /** Goes from content to what holds it, up to components. */

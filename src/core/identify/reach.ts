@@ -137,9 +137,14 @@ function on({ version, commit, since }: Pick<ServedComponent, 'version' | 'commi
   return { release: { version, commit }, since };
 }
 
-/** The first of some releases that holds a component, by when they were published; one that took over somewhere goes before others. */
+/** The first of some releases that holds a component, as {@link firstOf} tells. */
 export function firstRelease(releases: readonly Release[], component: string): Release | undefined {
   const holding = releases.filter(({ components }) => components.some((each) => each.component === component));
+  return firstOf(holding);
+}
+
+/** The first of some releases, by when they were published; one that took over somewhere goes before others. */
+export function firstOf(releases: readonly Release[]): Release | undefined {
   const weight = ({ arrived }: Release): number => (arrived.some(({ way }) => way === 'takes-over') ? 0 : 1);
-  return [...holding].sort((a, b) => weight(a) - weight(b) || a.at.localeCompare(b.at))[0];
+  return [...releases].sort((a, b) => weight(a) - weight(b) || a.at.localeCompare(b.at))[0];
 }

@@ -50,6 +50,11 @@ export interface EnvironmentOfLines {
   readonly lines: readonly ServedLine[];
 }
 
+/** Returns the one of two standings to the same environment that says more of what is served: `current` before all others. */
+export function bestOf<T extends Pick<EnvironmentStanding, 'state'>>(one: T, other: T): T {
+  return standings.indexOf(other.state) < standings.indexOf(one.state) ? other : one;
+}
+
 /** So many releases are followed back. */
 const mostFollowed = 128;
 

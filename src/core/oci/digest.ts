@@ -92,6 +92,12 @@ export function isSameAlgorithm(one: Digest, other: Digest): boolean {
   return algorithmOf(one) === algorithmOf(other);
 }
 
+/** Whether a text is a digest, or the digits that it begins with. */
+export function isMeantBy(text: string, digest: Digest): boolean {
+  const digits = digitsOf(text);
+  return text.includes(':') && digits.length >= 64 ? digest === text : digitsOf(digest).startsWith(digits);
+}
+
 /** The hexadecimal digits of a digest, or of the beginning of one; where no algorithm is named, all of it. */
 export function digitsOf(digest: string): string {
   return digest.slice(digest.indexOf(':') + 1);

@@ -1,0 +1,102 @@
+import { decided, type Decision, type Knowledge } from '../release/knowledge';
+import { decideIdentity, type DigestFinding, type HoldingComponent } from './identity';
+import type { ContentWithin } from './layers';
+import { bestOf, decideStanding, type EnvironmentOfLines, type EnvironmentStanding } from './standing';
+import type { FoundMention } from './verdict';
+
+/** What a digest is, and how its components stand to environments. */
+export type IdentifiedDigest = Pick<FoundMention, 'identified' | 'standings'>;
+
+/** The environments that content is compared with, and every name that a component has had. */
+export interface ProductInView {
+  readonly serving: readonly EnvironmentOfLines[];
+  readonly namesOf: (component: string) => readonly string[];
+}
+
+/** Decides what a digest is, and how each of its components stands to each environment. */
+export function decideWhole(text: string, product: ProductInView, known: Knowledge): Decision<IdentifiedDigest> {
+  const identified = decideIdentity(text, known);
+  if (identified.kind !== 'decided') {
+    return identified;
+  }
+  const { value } = identified;
+  return withStandings(value, value.kind === 'known' ? value.identity.components : [], product, known);
+}
+
+/** Decides the same of layers or configs that registries told of: by the components that hold them. */
+export function decideWithin(
+  found: readonly ContentWithin[],
+  product: ProductInView,
+  known: Knowledge,
+): Decision<IdentifiedDigest> {
+  const [content, ...others] = found;
+  if (content === undefined || others.length > 0) {
+    const digests = found.map(({ digest }) => digest);
+    const identified: DigestFinding = content === undefined ? { kind: 'unknown' } : { kind: 'ambiguous', digests };
+    return decided({ identified, standings: [] });
+  }
+  const all = content.holders.map((holder) => ({ holder, found: decideIdentity(holder.digest, known) }));
+  const needs = all.flatMap((each) => (each.found.kind === 'needs' ? each.found.needs : []));
+  if (needs.length > 0) {
+    return { kind: 'needs', needs };
+  }
+  const holdings = all.flatMap(({ holder, found: { kind, ...each } }) =>
+    kind === 'decided' && 'value' in each && each.value.kind === 'known'
+      ? each.value.identity.components.filter(({ component }) => component === holder.component)
+      : [],
+  );
+  const { digest, is, platform } = content;
+  const identity = { digest, is, platform, type: undefined, components: mergedByName(holdings) };
+  return withStandings({ kind: 'known', identity }, holdings, product, known);
+}
+
+function withStandings(
+  identified: DigestFinding,
+  holdings: readonly HoldingComponent[],
+  { serving, namesOf }: ProductInView,
+  known: Knowledge,
+): Decision<IdentifiedDigest> {
+  const all = holdings.flatMap((holding) =>
+    serving.map((environment) => ({
+      component: holding.component,
+      found: decideStanding(holding, environment, namesOf(holding.component), known),
+    })),
+  );
+  const needs = all.flatMap(({ found }) => (found.kind === 'needs' ? found.needs : []));
+  if (needs.length > 0) {
+    return { kind: 'needs', needs };
+  }
+  const standings = all.flatMap(({ component, found }) =>
+    found.kind === 'decided' ? [{ ...found.value, component }] : [],
+  );
+  return decided({ identified, standings: bestOfEach(standings) });
+}
+
+type ComponentStanding = EnvironmentStanding & { readonly component: string };
+
+/** Several digests of one component may hold the same layer: how the best of them stands is the answer. */
+function bestOfEach(standings: readonly ComponentStanding[]): ComponentStanding[] {
+  const best = new Map<string, ComponentStanding>();
+  for (const standing of standings) {
+    const key = `${standing.component} ${standing.environment}`;
+    const other = best.get(key);
+    best.set(key, other === undefined ? standing : bestOf(other, standing));
+  }
+  return [...best.values()];
+}
+
+/** The releases of one component that hold the same content under several digests, as one. */
+function mergedByName(holdings: readonly HoldingComponent[]): HoldingComponent[] {
+  const merged = new Map<string, HoldingComponent>();
+  for (const holding of holdings) {
+    const other = merged.get(holding.component);
+    merged.set(holding.component, other === undefined ? holding : together(other, holding));
+  }
+  return [...merged.values()];
+}
+
+function together(one: HoldingComponent, other: HoldingComponent): HoldingComponent {
+  const releases = [...one.releases, ...other.releases].sort((a, b) => b.at.localeCompare(a.at));
+  const latest = [one, other].find((each) => each.releases.some((release) => release === releases[0])) ?? one;
+  return { ...latest, releases, count: one.count + other.count };
+}

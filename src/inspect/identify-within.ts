@@ -1,0 +1,122 @@
+import { HodError } from '../core/errors';
+import { ContentIndex, imageContents, type ComponentContent, type ContentWithin } from '../core/identify/layers';
+import type { FoundMention } from '../core/identify/verdict';
+import { decideWithin } from '../core/identify/whole';
+import type { FactKey } from '../core/ledger/facts';
+import type { PlacedComponent } from '../core/ledger/release';
+import { nodesOf, readContent, runnableImages } from '../core/oci/content';
+import { parseRepository } from '../core/oci/reference';
+import type { Ledger } from '../ledger/ledger';
+import type { Session } from '../session/session';
+import { keepContents, knownContents } from '../workspace/known-contents';
+import { decideAll, namesIn, type IdentifyContext } from './identify';
+import { readServing, type Serving } from './lines';
+import { readEvents } from './timeline';
+
+/** So many of the latest releases are looked through, beside what environments serve. */
+const latestReleases = 50;
+
+/** What registries were asked for: how many components were looked through, and which could not be. */
+export interface LookedThrough {
+  readonly components: number;
+  readonly unread: readonly { readonly object: string; readonly why: string }[];
+}
+
+/** What was found, and what was looked through for it; undefined where nothing had to be. */
+export interface FoundWithin {
+  readonly found: readonly FoundMention[];
+  readonly looked: LookedThrough | undefined;
+}
+
+/**
+ * Finds out whether digests that the ledger does not know are layers or configs: of what environments serve, and of the latest
+ * releases, as registries tell. What was read once is not asked for again.
+ */
+export async function identifyWithin(
+  found: readonly FoundMention[],
+  context: IdentifyContext & { readonly session: Session },
+): Promise<FoundWithin> {
+  const unknown = found.filter(isDigestAlone);
+  if (unknown.length === 0) {
+    return { found, looked: undefined };
+  }
+  const { config, ledger } = context;
+  const { serving } = await readServing(
+    config.environments.map(({ name }) => name),
+    ledger,
+  );
+  const { contents, looked } = await readContents(await componentsToRead(serving, ledger), context);
+  const index = new ContentIndex(contents);
+  const texts = new Map(
+    unknown.flatMap(({ mention: { text, digest, digits } }) => withinOf(text, digest ?? digits, index)),
+  );
+  const decided = await decideAll([...texts.keys()], context, (text, known) =>
+    decideWithin(texts.get(text) ?? [], { serving, namesOf: namesIn(config) }, known),
+  );
+  return { found: found.map((each) => ({ ...each, ...decided.get(each.mention.text) })), looked };
+}
+
+/** Whether something is a digest that the ledger does not know; a reference names a manifest, and no layer. */
+function isDigestAlone({ identified, mention: { repository, digest, digits } }: FoundMention): boolean {
+  return identified.kind === 'unknown' && repository === undefined && (digest ?? digits) !== undefined;
+}
+
+function withinOf(text: string, named: string | undefined, index: ContentIndex): [string, readonly ContentWithin[]][] {
+  const found = named === undefined ? [] : index.find(named);
+  return found.length === 0 ? [] : [[text, found]];
+}
+
+/** What environments serve, by their own tags and on lines, and what the latest releases hold; each digest once. */
+async function componentsToRead(serving: readonly Serving[], ledger: Ledger): Promise<PlacedComponent[]> {
+  const filter = { kind: 'published' as const };
+  const { events } = await readEvents(ledger, filter, latestReleases);
+  const ids = [...new Set(events.flatMap(({ releases }) => releases))];
+  const { facts } = await ledger.read(ids.map((key): FactKey => ({ kind: 'release', key })));
+  const all = [
+    ...serving.flatMap(({ components, lines }) => [...components, ...lines.map(({ head }) => head)]),
+    ...ids.flatMap((id) => facts.get('release', id)?.components ?? []),
+  ];
+  return [...new Map(all.map((each) => [contentKey(each), each])).values()];
+}
+
+/** Reads the manifests and configs of components from their registries, those that no earlier run read. */
+async function readContents(
+  components: readonly PlacedComponent[],
+  { config: { stateFolder }, session }: IdentifyContext & { readonly session: Session },
+): Promise<{ readonly contents: readonly ComponentContent[]; readonly looked: LookedThrough }> {
+  const known = new Map((await knownContents(stateFolder)).map((each) => [contentKey(each), each]));
+  const unread: LookedThrough['unread'][number][] = [];
+  const contents = await Promise.all(
+    components.map(async (component): Promise<ComponentContent[]> => {
+      const content = known.get(contentKey(component));
+      if (content !== undefined) {
+        return [content];
+      }
+      try {
+        return [await readContentOf(component, session)];
+      } catch (error) {
+        if (!(error instanceof HodError)) {
+          throw error;
+        }
+        unread.push({ object: `${component.repository}@${component.digest}`, why: error.problem.what });
+        return [];
+      }
+    }),
+  );
+  const read = contents.flat();
+  if (read.some((each) => !known.has(contentKey(each)))) {
+    await keepContents(stateFolder, read);
+  }
+  return { contents: read, looked: { components: components.length, unread } };
+}
+
+async function readContentOf(of: PlacedComponent, session: Session): Promise<ComponentContent> {
+  const node = await readContent(session.client(parseRepository(of.repository)), of);
+  const manifests = nodesOf(node).flatMap(({ manifest }) => (manifest.kind === 'image' ? [manifest] : []));
+  const images = imageContents(manifests, await runnableImages(node));
+  return { component: of.component, digest: of.digest, images };
+}
+
+function contentKey({ component, digest }: Pick<ComponentContent, 'component' | 'digest'>): string {
+  return `${component} ${digest}`;
+}
