@@ -249,6 +249,8 @@ export interface Problem {
   what: string;
   /** The object it happened to: a file, a reference, a tag. Several lines where there are several. */
   object?: Text;
+  /** The release that a digest in the error is of: told where the error passes a ledger that knows. */
+  release?: string;
   /** The cause or the rule. Several lines where there are several causes. */
   why?: Text;
   /** What the user can do next. */

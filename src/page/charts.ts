@@ -67,7 +67,7 @@ export function flowChart({ environments, releases }: BoardData, count: number):
   const gone = points.filter((each) => each.gone);
   const last = names.at(-1) ?? '';
   const reached = points.filter(({ environment }) => environment === last).length;
-  const says = `Each line is one of the last ${shown.length} releases; ${reached} of them came to ${last}, and where one was taken back there is a cross.`;
+  const says = `Each line is one of the last ${shown.length} releases; ${reached} of them came to ${last}, and where one was rolled back there is a cross.`;
   return chart('From environment to environment', says, () => ({
     ...scales(names),
     height: 90 + 60 * names.length,

@@ -13,7 +13,7 @@ function figuresTable({ figures }: BoardData): HTMLElement {
   const heads = [
     'environment',
     'releases',
-    'taken back',
+    'rolled back',
     'from the commit (median)',
     'half lie within',
     'from publication (median)',
@@ -106,6 +106,26 @@ const newestFirst = [...board.releases].reverse();
 const arrivalIn = ({ arrivals }: BoardData['releases'][number], environment: string): string | undefined =>
   arrivals.find((each) => each.environment === environment && each.way !== 'held')?.at;
 
+/** What is in a release, and how it is pulled. */
+function contentsOf({ contents }: BoardData['releases'][number]): HTMLElement | undefined {
+  if (contents === null) {
+    return undefined;
+  }
+  const rows = contents.components.flatMap(({ component, digest, images }) =>
+    [
+      [component, '', digest],
+      ...images.filter((image) => image.digest !== digest).map((image) => ['', image.platform, image.digest]),
+    ].map((texts) => element('tr', {}, ...texts.map((text) => element('td', {}, text)))),
+  );
+  const pulls = environments.flatMap((environment) => {
+    const lines = contents.pulls.filter((each) => each.environment === environment).map(({ reference }) => reference);
+    return lines.length === 0
+      ? []
+      : [element('h3', {}, `Pull from ${environment}`), element('pre', {}, lines.join('\n'))];
+  });
+  return element('div', {}, element('table', { class: 'digests' }, element('tbody', {}, ...rows)), ...pulls);
+}
+
 const page = element(
   'main',
   { id: 'board' },
@@ -121,22 +141,25 @@ const page = element(
   section(
     'releases',
     'Releases',
-    searchableTable('releases-table', 'Releases, the newest first', newestFirst, [
-      // A release is found by the digests in it, too.
-      { title: 'release', text: (each) => [releaseName(each), ...each.digests].join(' '), cell: releaseName },
-      { title: 'commit', text: ({ commit }) => commit.slice(0, 12) },
-      { title: 'branch', text: ({ branch }) => branch ?? '' },
-      { title: 'committed', text: ({ committed }) => (committed === null ? '' : minuteOf(committed)) },
-      ...environments.map((environment) => ({
-        title: `came to ${environment}`,
-        text: (each: (typeof newestFirst)[number]) => minuteOf(arrivalIn(each, environment) ?? ''),
-      })),
-      {
-        title: 'taken back',
-        long: true,
-        text: ({ withdrawn }) => withdrawn.map(({ environment, reason }) => `${environment}: ${reason}`).join('; '),
-      },
-    ]),
+    searchableTable('releases-table', 'Releases, the newest first', newestFirst, {
+      details: contentsOf,
+      columns: [
+        // A release is found by the digests in it, too.
+        { title: 'release', text: (each) => [releaseName(each), ...each.digests].join(' '), cell: releaseName },
+        { title: 'commit', text: ({ commit }) => commit.slice(0, 12) },
+        { title: 'branch', text: ({ branch }) => branch ?? '' },
+        { title: 'committed', text: ({ committed }) => (committed === null ? '' : minuteOf(committed)) },
+        ...environments.map((environment) => ({
+          title: `came to ${environment}`,
+          text: (each: (typeof newestFirst)[number]) => minuteOf(arrivalIn(each, environment) ?? ''),
+        })),
+        {
+          title: 'rolled back',
+          long: true,
+          text: ({ withdrawn }) => withdrawn.map(({ environment, reason }) => `${environment}: ${reason}`).join('; '),
+        },
+      ],
+    }),
   ),
   section(
     'ledger',
@@ -145,15 +168,17 @@ const page = element(
       'events-table',
       board.more ? 'The latest that happened, the newest first' : 'Everything that happened, the newest first',
       board.events,
-      [
-        { title: 'entry', text: ({ seq }) => `${seq}`, value: ({ seq }) => seq },
-        { title: 'when (UTC)', text: ({ at }) => minuteOf(at), cell: ({ at }) => time(at) },
-        { title: 'what', text: ({ kind }) => kind },
-        { title: 'environment', text: ({ environment }) => environment ?? '' },
-        { title: 'release', text: releaseName },
-        { title: 'who', text: ({ actor }) => actor },
-        { title: 'more', text: ({ detail }) => detail, long: true },
-      ],
+      {
+        columns: [
+          { title: 'entry', text: ({ seq }) => `${seq}`, value: ({ seq }) => seq },
+          { title: 'when (UTC)', text: ({ at }) => minuteOf(at), cell: ({ at }) => time(at) },
+          { title: 'what', text: ({ kind }) => kind },
+          { title: 'environment', text: ({ environment }) => environment ?? '' },
+          { title: 'release', text: releaseName },
+          { title: 'who', text: ({ actor }) => actor },
+          { title: 'more', text: ({ detail }) => detail, long: true },
+        ],
+      },
     ),
   ),
 );

@@ -22,9 +22,16 @@ function searchedFor(word: string): string {
   return digits ?? word;
 }
 
+/** What a table shows of each thing. */
+interface Shown<T> {
+  readonly columns: readonly Column<T>[];
+  /** All that is known of a thing, below its row where the reader opens it; undefined where that is no more. */
+  readonly details?: (each: T) => Node | undefined;
+}
+
 /** A table to search, to sort by each column, and to turn the pages of. */
-export function searchableTable<T>(id: string, caption: string, all: readonly T[], columns: readonly Column<T>[]) {
-  return new SearchableTable(id, caption, all, columns).element;
+export function searchableTable<T>(id: string, caption: string, all: readonly T[], shown: Shown<T>) {
+  return new SearchableTable(id, caption, all, shown).element;
 }
 
 class SearchableTable<T> {
@@ -43,8 +50,9 @@ class SearchableTable<T> {
     id: string,
     caption: string,
     private readonly all: readonly T[],
-    private readonly columns: readonly Column<T>[],
+    private readonly shown: Shown<T>,
   ) {
+    const { columns } = shown;
     const textOf = (each: T): string => columns.map(({ text }) => text(each)).join('\n');
     this.texts = all.map((each) => textOf(each).toLowerCase());
     this.found = all.map((_, at) => at);
@@ -71,7 +79,7 @@ class SearchableTable<T> {
   }
 
   private heads() {
-    const heads = this.columns.map((column) => {
+    const heads = this.shown.columns.map((column) => {
       const button = element('button', { type: 'button', class: 'sort' }, column.title);
       const head = element('th', { scope: 'col' }, button);
       button.addEventListener('click', () => {
@@ -110,14 +118,39 @@ class SearchableTable<T> {
     this.show();
   }
 
+  private row(each: T): HTMLElement {
+    const { columns, details } = this.shown;
+    const shown = details?.(each);
+    const cells = columns.map(({ text, cell, long }) => element('td', { class: long && 'long' }, (cell ?? text)(each)));
+    const row = element('tr', {}, ...cells);
+    const [first] = cells;
+    if (shown !== undefined && first !== undefined) {
+      const below = element('tr', {}, element('td', { class: 'details', colspan: `${columns.length}` }, shown));
+      const button = element(
+        'button',
+        { type: 'button', class: 'open', 'aria-expanded': 'false' },
+        ...first.childNodes,
+      );
+      button.addEventListener('click', () => {
+        const isOpen = below.isConnected;
+        button.setAttribute('aria-expanded', isOpen ? 'false' : 'true');
+        if (isOpen) {
+          below.remove();
+        } else {
+          row.after(below);
+        }
+      });
+      first.replaceChildren(button);
+    }
+    return row;
+  }
+
   private show(): void {
     const rows = this.found.slice(this.page * pageSize, (this.page + 1) * pageSize).flatMap((at) => {
       const each = this.all[at];
       return each === undefined ? [] : [each];
     });
-    const cellsOf = (each: T) =>
-      this.columns.map(({ text, cell, long }) => element('td', { class: long && 'long' }, (cell ?? text)(each)));
-    this.body.replaceChildren(...rows.map((each) => element('tr', {}, ...cellsOf(each))));
+    this.body.replaceChildren(...rows.map((each) => this.row(each)));
     const pages = Math.max(1, Math.ceil(this.found.length / pageSize));
     this.counted.textContent = `${formatCount(this.found.length, 'row')}, page ${this.page + 1} of ${pages}`;
     this.before.disabled = this.page === 0;

@@ -2,6 +2,7 @@ import * as z from 'zod';
 import type { Figures, ReleaseLife, Spread } from '../core/insight/figures';
 import { digitsOf, type Digest } from '../core/oci/digest';
 import { ways } from '../core/ledger/way';
+import { digest } from './common';
 import { statusResultSchema } from './status';
 import { timelineResultSchema } from './timeline';
 
@@ -9,6 +10,10 @@ import { timelineResultSchema } from './timeline';
 const spread = z
   .strictObject({ count: z.number().int(), lower: z.number(), median: z.number(), upper: z.number() })
   .nullable();
+
+/** How a component is pulled from an environment: by its digest. */
+const pull = z.strictObject({ environment: z.string(), component: z.string(), reference: z.string() });
+export type BoardPull = z.infer<typeof pull>;
 
 /** What is on the page. */
 const boardFields = {
@@ -36,6 +41,19 @@ const boardFields = {
       withdrawn: z.array(z.strictObject({ environment: z.string(), at: z.string(), reason: z.string() })),
       /** The first twelve digits of the digest of each component, of its images and of their configs: what is searched for. */
       digests: z.array(z.string()),
+      /** What is in it, and how that is pulled from each environment that it came into. Null for older releases. */
+      contents: z
+        .strictObject({
+          components: z.array(
+            z.strictObject({
+              component: z.string(),
+              digest,
+              images: z.array(z.strictObject({ platform: z.string(), digest })),
+            }),
+          ),
+          pulls: z.array(pull),
+        })
+        .nullable(),
     }),
   ),
   figures: z.strictObject({
@@ -96,8 +114,10 @@ export function toFigures({ environments, publishing }: Figures): BoardData['fig
 /** A release as a document tells it. */
 export function toBoardRelease(
   { version, commit, branch, components, images, arrivals, withdrawn }: ReleaseLife,
-  committed: string | undefined,
+  { committed, pulls }: { readonly committed: string | undefined; readonly pulls: readonly BoardPull[] | undefined },
 ): BoardData['releases'][number] {
+  const imagesOf = (name: string) =>
+    images.filter(({ component }) => component === name).map(({ platform, digest: of }) => ({ platform, digest: of }));
   return {
     version: version ?? null,
     commit,
@@ -107,12 +127,23 @@ export function toBoardRelease(
     withdrawn: withdrawn.map((each) => ({ ...each })),
     digests: [
       ...new Set(
-        [...components, ...images].map(({ digest }) => digest).concat(images.flatMap(({ config }) => config ?? [])),
+        [...components, ...images].map(({ digest: of }) => of).concat(images.flatMap(({ config }) => config ?? [])),
       ),
     ].map(firstDigits),
+    contents:
+      pulls === undefined
+        ? null
+        : {
+            components: components.map(({ component, digest: of }) => ({
+              component,
+              digest: of,
+              images: imagesOf(component),
+            })),
+            pulls: [...pulls],
+          },
   };
 }
 
-function firstDigits(digest: Digest): string {
-  return digitsOf(digest).slice(0, 12);
+function firstDigits(of: Digest): string {
+  return digitsOf(of).slice(0, 12);
 }

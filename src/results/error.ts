@@ -13,6 +13,8 @@ export const errorResultSchema = z.strictObject({
     exitCode: z.number().int(),
     what: z.string(),
     object: z.string().nullable(),
+    /** The release that a digest in the error is of; null where there is none, or no ledger was open that knows it. */
+    release: z.string().nullable(),
     why: z.string().nullable(),
     next: z.string().nullable(),
     /** The rules that say no, where it was refused by rules. */
@@ -26,7 +28,7 @@ function lines(text: Text | undefined): string | null {
 }
 
 export function toErrorResult(error: HodError): ErrorResult {
-  const { what, object, why, next } = error.problem;
+  const { what, object, release, why, next } = error.problem;
   const unmet = error instanceof Refusal ? error.gates : [];
   return {
     error: {
@@ -35,6 +37,7 @@ export function toErrorResult(error: HodError): ErrorResult {
       exitCode: exitCodes[error.fault],
       what,
       object: lines(object),
+      release: release ?? null,
       why: lines(why),
       next: lines(next),
       gates: unmet.map((gate) => ({ ...toGateResult(gate), code: gate.code })),

@@ -9,6 +9,7 @@ import { isInside } from '../system/plain-files';
 import { remoteAccess } from '../workspace/git';
 import { readSecret } from '../workspace/secrets';
 import { makeStateFolder } from '../workspace/state-folder';
+import { tellRelease } from './release-of-error';
 import type { Session } from './session';
 
 /** How people name a ledger. */
@@ -51,6 +52,9 @@ export async function withLedger<T>(
   const ledger = await openLedger(config, session, access);
   try {
     return await work(ledger);
+  } catch (error) {
+    await tellRelease(error, ledger);
+    throw error;
   } finally {
     await ledger.close();
   }

@@ -87,7 +87,7 @@ test('the figures that are shown are those of the document, and every chart is d
 test('everything is done by keyboard: links, the choice of releases, search, sorting, pages', async () => {
   const page = await open();
   const reached = new Set<string>();
-  for (let at = 0; at < 60; at += 1) {
+  for (let at = 0; at < 120; at += 1) {
     await page.keyboard.press('Tab');
     reached.add(
       await page.evaluate<string>(
@@ -128,6 +128,19 @@ test('everything is done by keyboard: links, the choice of releases, search, sor
   await page.keyboard.type(`sha256:${wanted?.digests[0] ?? 'none'}${'0'.repeat(52)}`);
   expect(await cells(page, 'releases-table', 2)).toEqual([wanted?.commit.slice(0, 12)]);
   await page.fill('#releases-table-search', '');
+
+  // A release opens to its digests, and to how it is pulled, by keyboard.
+  const [latest] = [...data.releases].reverse();
+  const opener = page.locator('#releases-table .open').first();
+  await opener.focus();
+  await page.keyboard.press('Enter');
+  expect(await opener.getAttribute('aria-expanded')).toBe('true');
+  const inside = await page.locator('#releases-table .details').textContent();
+  expect(latest?.contents?.components.length).toBeGreaterThan(0);
+  latest?.contents?.components.forEach(({ digest }) => expect(inside).toContain(digest));
+  expect(inside).toContain(latest?.contents?.pulls[0]?.reference);
+  await page.keyboard.press('Enter');
+  expect(await page.locator('#releases-table .details').count()).toBe(0);
 
   // Sorting, both ways, by value and not by digits.
   const entry = page.locator('#events-table th button', { hasText: 'entry' });

@@ -117,7 +117,15 @@ export function madeUpBoard(count: { components: number; releases: number; days:
     environments: environments.map((environment, place) => statusOf(environment, place, releases, names)),
     announcements: [{ receiver: 'board', undelivered: 0, since: null }],
     expiring: [],
-    releases: releases.map((each) => toBoardRelease(each, committed.get(each.commit))),
+    releases: releases.map((each, at) => {
+      const pulls = each.arrivals.flatMap(({ environment }) =>
+        each.components.map(({ component, digest }) => {
+          return { environment, component, reference: `${environment}.skerry.test/skerry/${component}@${digest}` };
+        }),
+      );
+      const isLate = at >= releases.length - 200;
+      return toBoardRelease(each, { committed: committed.get(each.commit), pulls: isLate ? pulls : undefined });
+    }),
     figures: toFigures(figuresOf(history, environments, committed)),
     sizes,
     more: false,

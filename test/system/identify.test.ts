@@ -191,6 +191,23 @@ describe('what digests and texts are', () => {
     await world.fails('environment-unknown', 'identify', text, '--in', 'pord');
   });
 
+  test('an error that names a digest says which release that is', async () => {
+    const { world } = sandbox;
+    await world.product.change('tide-watch', 'Read the gauge at Long Holm');
+    await world.product.build();
+    await world.publish('--next', 'minor', '--branch', 'main');
+    const held = (await world.status('dev')).environments[0]?.components.find(
+      (each) => each.component === 'tide-watch',
+    );
+    const digest = held?.digest ?? '';
+    await fetch(`http://127.0.0.1:${world.ports.dev}/v2/skerry/tide-watch/manifests/${digest}`, { method: 'DELETE' });
+    const refused = await world.hod('promote', 'uat');
+    expect(refused.code).toBe(4);
+    expect(refused.stderr).toContain(digest);
+    expect(refused.stderr).toContain('(the digest belongs to tide-watch 2.7.0)');
+    expect((await world.hod('promote', 'uat', '--json')).stdout).toContain('"release":"tide-watch 2.7.0"');
+  });
+
   test('all products are asked where a pattern names them, and texts of another one are foreign to none', async () => {
     const { world } = sandbox;
     const text = join(world.folder, 'nodes.txt');

@@ -9,7 +9,7 @@ export function timelineCommand() {
     ['hod timeline', 'the newest first'],
     ['hod timeline 2.4.0', 'from its staging to where it is now, and how long each step took'],
     ['hod timeline --env prod --since 7d', 'what came to prod in a week'],
-    ['hod timeline --kind rolled-back --all', 'every time that something was taken back'],
+    ['hod timeline --kind rolled-back --all', 'every time that something was rolled back'],
     ['hod timeline --most 1 --field events.actor', 'who did something last'],
   ])
     .argument('[release]', 'a version, a commit that it contains, or a digest of something in it')

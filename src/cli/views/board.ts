@@ -11,7 +11,7 @@ export function boardView(
   const rows = figures.environments.map(({ environment, releases: count, withdrawn, sinceCommit }) => [
     environment,
     formatCount(count, 'release'),
-    `${withdrawn} taken back`,
+    `${withdrawn} rolled back`,
     sinceCommit === null ? '' : `${formatSpan(sinceCommit.median)} from the commit (median)`,
   ]);
   return [

@@ -14,6 +14,9 @@ export function errorView({ problem }: HodError, style: Style): string {
   return [
     `${style.bad('hod:')} ${style.strong(visible(problem.what))}`,
     ...lines('object', problem.object),
+    ...(problem.release === undefined
+      ? []
+      : [`         ${style.faint(`(the digest belongs to ${visible(problem.release)})`)}`]),
     ...lines('why', problem.why),
     ...lines('next', problem.next),
   ].join('\n');

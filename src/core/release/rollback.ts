@@ -138,7 +138,7 @@ function nothingBefore({ environment, to, before }: Rollback, { facts }: Knowled
     code: 'not-served-before',
     what: 'this environment cannot go back to that release',
     object: `${environment} to ${describePosition(to)}`,
-    detail: `it serves ${served}, and has not served ${describePosition(to)}, or was taken back from it`,
+    detail: `it serves ${served}, and has not served ${describePosition(to)}, or was rolled back from it`,
     remedy: `name one that it served (\`hod status\`), or leave --to out; ${before.length === 0 ? '`hod publish`' : `\`hod promote ${environment}\``} brings in what it has not served${lines}`,
   });
 }

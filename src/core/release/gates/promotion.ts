@@ -150,7 +150,7 @@ function rolledBackFrom(
   { by, at, reason }: Withdrawal,
   { object, remedy }: { readonly object: string; readonly remedy: string },
 ): Gate {
-  const what = `${environment} was taken back from this release`;
+  const what = `${environment} was rolled back from this release`;
   return {
     gate,
     outcome: 'unmet',
