@@ -229,7 +229,12 @@ function asServed<I extends SettlingItem>(decision: TagDecision, tags: ServedTag
   }
   return outcome === 'held' || served === decision.digest
     ? decision
-    : { ...decision, outcome: 'held', reason: 'something newer came meanwhile, or it was rolled back', heldBy: 'order' };
+    : {
+        ...decision,
+        outcome: 'held',
+        reason: 'something newer came meanwhile, or it was rolled back',
+        heldBy: 'order',
+      };
 }
 
 /** Whether a tag that is gone leads to what it may not lead to any more. It may lead anywhere else. */

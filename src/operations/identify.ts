@@ -2,16 +2,18 @@ import type { CountedMention } from '../core/identify/mentions';
 import { nameAsked, readAsked } from '../inspect/asked';
 import { identifyCommit } from '../inspect/commit-reach';
 import { commitsBehind, identifyMentions } from '../inspect/identify';
-import { identifyWithin, type LookedThrough } from '../inspect/identify-within';
+import { identifyByRecords } from '../inspect/identify-records';
+import { identifyWithin } from '../inspect/identify-within';
 import {
   isOwn,
   toIdentifyResult,
+  toRecordedResult,
   type FoundInProduct,
   type IdentifyAnswer,
   type IdentifyResult,
 } from '../results/identify';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
-import { withProduct, type SessionOptions } from '../session/session';
+import { configIfAny, withoutProduct, withProduct, type SessionOptions } from '../session/session';
 import { environmentNamed } from '../workspace/config';
 import { readMentions } from './given-mentions';
 import { configsNamed } from './products';
@@ -27,6 +29,16 @@ export interface IdentifyOptions extends SessionOptions {
 /** Which release things are, and where they are served: for one product, or for all that the configuration matches. */
 export async function identify({ what, environment, ...options }: IdentifyOptions): Promise<IdentifyResult> {
   const asked = await Promise.all((what.length === 0 ? ['HEAD'] : what).map(readAsked));
+  const isWithoutProduct = options.config === undefined && (await configIfAny(options)) === undefined;
+  const references = asked.flatMap((each) =>
+    each.kind === 'mention' && each.mention.repository ? [each.mention] : [],
+  );
+  if (isWithoutProduct && references.length === asked.length && environment === undefined) {
+    // Only what a person names is asked for at registries: a text may name any host.
+    return withoutProduct(options, async (session) =>
+      toRecordedResult(await Promise.all(references.map((each) => identifyByRecords(each, session)))),
+    );
+  }
   const texts = asked.flatMap((each) => (each.kind === 'text' ? [each.path] : []));
   const { mentions: given, overflowed } = await readMentions(texts);
   const named = asked.flatMap((each) => (each.kind === 'mention' ? [{ mention: each.mention, times: 1 }] : []));
@@ -42,7 +54,7 @@ export async function identify({ what, environment, ...options }: IdentifyOption
     products: answers.map(({ product }) => product),
     found: merged(answers.map(({ found }) => found)),
     commits: answers.flatMap(({ commits }) => commits),
-    looked: lookedInAll(answers.flatMap(({ looked }) => looked ?? [])),
+    looked: answers.flatMap(({ looked }) => looked),
   });
 }
 
@@ -84,15 +96,9 @@ function identifyIn(
         }
       }
       const own = found.map((each) => ({ product, found: each, commitsBehind: behind }));
-      return { product, found: own, commits, looked };
+      return { product, found: own, commits, looked: looked === undefined ? [] : [looked] };
     });
   });
-}
-
-/** What was looked through for all products; undefined where nothing had to be. */
-function lookedInAll(all: readonly LookedThrough[]): LookedThrough | undefined {
-  const components = all.reduce((sum, each) => sum + each.components, 0);
-  return all.length === 0 ? undefined : { components, unread: all.flatMap(({ unread }) => unread) };
 }
 
 /** What several products say of the same mentions: a product that knows one goes before those that do not. */

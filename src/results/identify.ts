@@ -5,6 +5,7 @@ import { standings, type EnvironmentStanding } from '../core/identify/standing';
 import { verdictIn, isAllServed, verdicts, type FoundMention } from '../core/identify/verdict';
 import { digestRoles, type Release } from '../core/ledger/facts';
 import type { IdentifiedCommit } from '../inspect/commit-reach';
+import type { RecordedReference } from '../inspect/identify-records';
 import type { LookedThrough } from '../inspect/identify-within';
 import { digest, gateResult, toGateResult } from './common';
 
@@ -69,11 +70,19 @@ export const foundResult = z.strictObject({
       component: z.string(),
       digest,
       /** The latest first; of more than sixteen, the latest and the first. */
-      releases: z.array(z.strictObject(releaseFields)),
+      releases: z.array(
+        z.strictObject({
+          ...releaseFields,
+          /** Null where a release record tells of it: those do not say. */
+          by: z.string().nullable(),
+        }),
+      ),
       count: z.number().int(),
     }),
   ),
   environments: z.array(standingResult),
+  /** Whether a release record in the registry tells it, and no ledger: anyone who can push there can forge one. */
+  byRecord: z.boolean(),
   /** What it is to the environment that --in names; null without that. */
   verdict: z.enum(verdicts).nullable(),
 });
@@ -145,7 +154,8 @@ export interface IdentifyAnswer {
   readonly products: readonly string[];
   readonly environment: string | undefined;
   readonly overflowed: boolean;
-  readonly looked: LookedThrough | undefined;
+  /** Of each product that had to be looked through. */
+  readonly looked: readonly LookedThrough[];
   readonly found: readonly FoundInProduct[];
   readonly commits: readonly (IdentifiedCommit & { readonly text: string; readonly product: string })[];
 }
@@ -171,9 +181,49 @@ export function toIdentifyResult(answer: IdentifyAnswer): IdentifyResult {
     in: environment ?? null,
     allServed: environment === undefined ? null : isServed(environment),
     overflowed,
-    lookedThrough: looked === undefined ? null : { ...looked, unread: [...looked.unread] },
+    lookedThrough:
+      looked.length === 0
+        ? null
+        : {
+            components: looked.reduce((sum, { components }) => sum + components, 0),
+            unread: looked.flatMap(({ unread }) => unread),
+          },
     found: found.map((each) => toFound(each, environment)),
     commits: commits.map(toCommit),
+  };
+}
+
+/** What references are by the release records in their registries, as a document. */
+export function toRecordedResult(all: readonly RecordedReference[]): IdentifyResult {
+  return {
+    products: [...new Set(all.flatMap(({ records }) => records.map(({ product }) => product)))],
+    ...{ in: null, allServed: null, overflowed: false, lookedThrough: null, commits: [] },
+    found: all.map(toRecorded),
+  };
+}
+
+function toRecorded({ mention: { text }, digest: of, records }: RecordedReference): FoundResult {
+  const names = new Set(records.flatMap(({ components }) => namesIn(components, of)));
+  return {
+    product: records[0]?.product ?? null,
+    ...{ text, times: 1, digest: of, candidates: [], platform: null, type: null },
+    is: records.length === 0 ? null : 'component',
+    components: [...names].map((component) => {
+      const own = records.filter(({ components }) => namesIn(components, of).includes(component));
+      return { component, digest: of, releases: own.map(toRecordedRelease), count: own.length };
+    }),
+    ...{ repositoryOf: null, tag: null, environments: [], byRecord: true, verdict: null },
+  };
+}
+
+function namesIn(components: RecordedReference['records'][number]['components'], of: string): string[] {
+  return components.filter((each) => each.digest === of).map(({ component }) => component);
+}
+
+function toRecordedRelease({ version, commit, branch, build, run, published }: RecordedReference['records'][number]) {
+  return {
+    ...{ version: version ?? null, commit, branch: branch ?? null, build: build ?? null, run: run ?? null },
+    ...{ published, by: null },
   };
 }
 
@@ -198,6 +248,7 @@ export function toFound(
       return { component, digest: own, releases: releases.map(toRelease), count };
     }),
     environments: found.standings.map((each) => toStanding(each, commitsBehind)),
+    byRecord: false,
     verdict: environment === undefined ? null : verdictIn(found, environment),
   };
 }

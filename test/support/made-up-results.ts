@@ -629,7 +629,10 @@ const standing = (
 /** What a text named: one thing for each way in which it can stand. */
 export const identified = (count: number): IdentifyResult => ({
   ...{ products: [product], in: 'prod', allServed: false, overflowed: count > 100 },
-  lookedThrough: count === 1 ? null : { components: 12, unread: [{ object: repository('prod', 'timetable'), why: 'access was denied' }] },
+  lookedThrough:
+    count === 1
+      ? null
+      : { components: 12, unread: [{ object: repository('prod', 'timetable'), why: 'access was denied' }] },
   found: (
     ['withdrawn', 'behind', 'never', 'current', 'elsewhere', 'moving', 'foreign', 'unknown', 'ambiguous'] as const
   )
@@ -643,6 +646,7 @@ export const identified = (count: number): IdentifyResult => ({
         ...{ digest: isKnown ? digest(place) : null, platform: isKnown ? 'linux/arm64' : null, type: null },
         candidates: verdict === 'ambiguous' ? [digest(1), digest(2)] : [],
         ...{ repositoryOf: isKnown ? ['prod'] : null, tag: verdict === 'moving' ? ('moving' as const) : null },
+        byRecord: false,
         components: isKnown
           ? [{ component: 'timetable', digest: digest(1), count: 1, releases: [releaseOf('2.4.0', 4)] }]
           : [],

@@ -3,7 +3,7 @@ import { readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { sha256 } from '../../src/core/oci/digest';
 import { git } from '../support/git-remote';
-import { hod, hodJson } from '../support/hod';
+import { hod, hodFails, hodJson } from '../support/hod';
 import { sandboxWorld, type SandboxWorld } from '../support/world';
 
 const identify = (sandbox: SandboxWorld, ...args: string[]) =>
@@ -206,6 +206,24 @@ describe('what digests and texts are', () => {
     expect(refused.stderr).toContain(digest);
     expect(refused.stderr).toContain('(the digest belongs to tide-watch 2.7.0)');
     expect((await world.hod('promote', 'uat', '--json')).stdout).toContain('"release":"tide-watch 2.7.0"');
+  });
+
+  test('without a hod.yaml, release records in the registry tell which release a reference is', async () => {
+    const { world } = sandbox;
+    const options = { ...world.options, cwd: world.folder };
+    const { index, repository } = served;
+    const all = await hodJson('identify', ['identify', `${repository}:2.4.0`, `${repository}@${index}`], options);
+    expect(all.products).toEqual(['skerry-line']);
+    for (const { components, byRecord, digest } of all.found) {
+      expect({ byRecord, digest }).toEqual({ byRecord: true, digest: index });
+      expect(components).toMatchObject([{ component: 'timetable', releases: [{ version: '2.4.0', by: null }] }]);
+    }
+    const said = await hod(['identify', `${repository}:2.4.0`], options);
+    expect(said.stdout).toMatch(/timetable 2\.4\.0\n.*published.*\n.*Anyone who can push/);
+    await hodFails('image-missing', ['identify', `${repository}:9.9.9`], options);
+    // A text may name any host: none is asked for it.
+    await writeFile(join(world.folder, 'named.txt'), `${repository}@${index}\n`);
+    await hodFails('config-missing', ['identify', 'named.txt'], options);
   });
 
   test('all products are asked where a pattern names them, and texts of another one are foreign to none', async () => {

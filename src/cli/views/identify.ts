@@ -132,6 +132,9 @@ function whatItIs({ is, platform, type }: FoundResult, component: string): strin
 }
 
 function unknownText(found: FoundResult): string {
+  if (found.byRecord) {
+    return 'unknown: no release record in the registry refers to it, and there is no hod.yaml here';
+  }
   return `${unknownState(found)}: ${unknownDetail(found)}`;
 }
 
@@ -153,7 +156,7 @@ function releaseText(
   return [
     `commit ${shortCommit(commit)}${branch === null ? '' : ` on ${branch}`}`,
     ...(build === null ? [] : [`build ${build}`]),
-    `published ${moment(published, now)} by ${by}`,
+    `published ${moment(published, now)}${by === null ? '' : ` by ${by}`}`,
   ].join(', ');
 }
 
@@ -226,8 +229,15 @@ function rolledBack(
 }
 
 /** What makes an answer unsure. */
-function noteLines({ tag, repositoryOf }: FoundResult, style: Style): string[] {
+function noteLines({ tag, repositoryOf, byRecord }: FoundResult, style: Style): string[] {
   return [
+    ...(byRecord
+      ? [
+          style.faint(
+            '  A release record in the registry says so. Anyone who can push to the repository can forge one.',
+          ),
+        ]
+      : []),
     ...(tag === 'moving'
       ? [style.faint('  This tag moves: it leads there now. What was pulled under it before may be something else.')]
       : []),
