@@ -10,6 +10,7 @@ import type { Action } from '../src/core/ledger/entries';
 import { entryAfter } from '../src/core/ledger/entry';
 import { releaseIdSchema } from '../src/core/ledger/release';
 import { tagSchema, type Tag } from '../src/core/oci/tag';
+import { identifyDigest } from '../src/inspect/identify-digest';
 import { openGitLedger } from '../src/ledger/engines/git';
 import { at2026, fill, keysAt, median, publication } from './ledger-content';
 
@@ -41,6 +42,20 @@ function open(repository: string, product: string) {
   const place = { label: ref, ref, url: `file://${repository}`, settings: [], remoteSettings: [], folder };
   const cache = join(folder, `cache-${(caches += 1)}`);
   return openGitLedger({ place, cache, product, access: 'read', waiting: () => undefined });
+}
+
+/** How many milliseconds it takes in a fresh clone to find the release of a digest. */
+async function timeToIdentify(repository: string, product: 'short' | 'long'): Promise<number> {
+  const digest = sha256(String(Math.floor(Math.random() * lengths[product])));
+  const begun = performance.now();
+  const ledger = await open(repository, product);
+  const { kind } = await identifyDigest(digest, ledger);
+  const taken = performance.now() - begun;
+  await ledger.close();
+  if (kind !== 'known') {
+    throw new Error('a digest is not found');
+  }
+  return taken;
 }
 
 const packed = (repository: string): number => {
@@ -103,6 +118,7 @@ try {
     await ledger.close();
   }
   const times = { short: [] as number[], long: [] as number[] };
+  const found = { short: [] as number[], long: [] as number[] };
   for (let round = 0; round < reads; round += 1) {
     for (const product of ['short', 'long'] as const) {
       const keys = keysAt(Math.floor(Math.random() * lengths[product]));
@@ -114,6 +130,7 @@ try {
       if (facts.all().length < keys.length) {
         throw new Error('facts are missing');
       }
+      found[product].push(await timeToIdentify(repository, product));
     }
   }
   const growing = bare('growing.git');
@@ -138,6 +155,7 @@ try {
       lengths,
       short: median(times.short),
       long: median(times.long),
+      identified: { short: median(found.short), long: median(found.long) },
       append: median(appends),
       releases,
       bytesEach: packed(growing) / releases,

@@ -1,7 +1,7 @@
 import { execFileSync } from 'node:child_process';
 import { join } from 'node:path';
 import { build } from 'esbuild';
-import { quick, report, root } from './harness.mjs';
+import { MiB, quick, report, root } from './harness.mjs';
 
 /** Reading a ledger at two lengths, the serialised step with many writers at once, and one large entry. */
 export async function measureLedgers() {
@@ -36,7 +36,7 @@ export async function measureLedgers() {
       engine === 'PostgreSQL' ? append <= 20 : undefined,
     );
     report(
-      `append of ${large.images} images × ${large.tags} tags, ${engine}`,
+      `append of ${large.components} images × ${large.tags} tags, ${engine}`,
       '–',
       `${ms(large.append)}, 1 statement; read before ${ms(large.read)}`,
       '–',
@@ -48,7 +48,7 @@ export async function measureLedgers() {
 
 /** A ledger in a git remote: reading it in a fresh clone at two lengths, the serialised step, and the growth of the repository. */
 export async function measureGitLedger() {
-  const { lengths, short, long, append, releases, bytesEach } = await runBundled('git-ledger.ts');
+  const { lengths, short, long, identified, append, releases, bytesEach } = await runBundled('git-ledger.ts');
   const ratio = long / short;
   report(
     `state of a ledger in git, in a fresh clone, ${lengths.long} entries`,
@@ -57,6 +57,14 @@ export async function measureGitLedger() {
     `× ${ratio.toFixed(2)}`,
     '≤ × 1.5',
     ratio <= 1.5,
+  );
+  report(
+    `which release is a digest, in a fresh clone, ${lengths.long} entries, git`,
+    `${lengths.short} entries ${identified.short.toFixed(0)} ms`,
+    `${identified.long.toFixed(0)} ms`,
+    `× ${(identified.long / identified.short).toFixed(2)}`,
+    '≤ × 1.5',
+    identified.long / identified.short <= 1.5,
   );
   report('serialised step, one writer, git', '–', `${append.toFixed(0)} ms`, '–', '< 400 ms', append < 400);
   const size = `${(bytesEach / 1000).toFixed(1)} kB`;
@@ -71,7 +79,7 @@ export async function measureGitLedger() {
 }
 
 /** Runs a program of this folder, and answers the document that it prints. */
-async function runBundled(name) {
+export async function runBundled(name, ...args) {
   const program = join(root, 'dist', `bench-${name.replace('.ts', '.mjs')}`);
   await build({
     entryPoints: [join(root, 'bench', name)],
@@ -83,5 +91,10 @@ async function runBundled(name) {
     banner: { js: "import { createRequire } from 'node:module';\nconst require = createRequire(import.meta.url);" },
     logLevel: 'warning',
   });
-  return JSON.parse(execFileSync(process.execPath, [program, ...(quick ? ['--quick'] : [])], { encoding: 'utf8' }));
+  return JSON.parse(
+    execFileSync(process.execPath, [program, ...args, ...(quick ? ['--quick'] : [])], {
+      encoding: 'utf8',
+      maxBuffer: 64 * MiB,
+    }),
+  );
 }

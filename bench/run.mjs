@@ -7,6 +7,7 @@ import { measureDistances } from './distances.mjs';
 import { measureEvidence } from './evidence.mjs';
 import { measureFollowing } from './following.mjs';
 import { folder, jobs, rounds, rows } from './harness.mjs';
+import { measureIdentifying } from './identifying.mjs';
 import { measureGitLedger, measureLedgers } from './ledgers.mjs';
 import { measureLooking } from './looking.mjs';
 import { measureStartup } from './startup.mjs';
@@ -21,6 +22,7 @@ const parts = {
   '--ledger': measureLedgers,
   '--git': measureGitLedger,
   '--look': measureLooking,
+  '--identify': measureIdentifying,
   '--startup': measureStartup,
 };
 const chosen = Object.keys(parts).filter((part) => process.argv.includes(part));

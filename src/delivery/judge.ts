@@ -127,12 +127,23 @@ export class Judge {
     return found ?? { remote: undefined, branches: [], why: 'nobody has asked the remote' };
   }
 
-  /** Facts come all together, so that they are of one moment. */
+  /** All facts are of one moment: where the head is another than before, those that are known are read again. */
   private async readLedger(more: readonly FactKey[], moment: Moment = 'newest'): Promise<void> {
     more.forEach((key) => this.keys.set(factName(key), key));
-    const { head, facts } = await this.context.ledger.read([...this.keys.values()], moment);
-    this.known.head = head;
-    this.known.facts = facts;
+    const { known } = this;
+    const unread = [...this.keys.values()].filter((key) => !known.facts.has(key));
+    const { head, facts } = await this.context.ledger.read(unread, moment);
+    if (unread.length === this.keys.size) {
+      known.facts = facts;
+    } else if (head.hash === known.head.hash) {
+      known.facts.add(facts);
+    } else {
+      const again = await this.context.ledger.read([...this.keys.values()], moment);
+      known.head = again.head;
+      known.facts = again.facts;
+      return;
+    }
+    known.head = head;
   }
 
   private async resolveTag({ repository, tag }: NeedOf<'served'>): Promise<void> {

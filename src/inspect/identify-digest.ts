@@ -1,4 +1,5 @@
 import { decideIdentity, type DigestFinding } from '../core/identify/identity';
+import type { Release } from '../core/ledger/facts';
 import { shortestDigest } from '../core/ledger/facts';
 import { isDigest } from '../core/oci/digest';
 import { Judge } from '../delivery/judge';
@@ -13,7 +14,7 @@ export function isDigestText(text: string): boolean {
 }
 
 /** Finds out what a digest is, or one that begins with some digits. */
-export async function identifyDigest(text: string, ledger: Pick<Ledger, 'read'>): Promise<DigestFinding> {
+export async function identifyDigest(text: string, ledger: Pick<Ledger, 'read'>): Promise<DigestFinding<Release>> {
   // No commits are compared for it.
   const judge = new Judge({ ledger, orders: commitOrders('.') }, []);
   return (await judge.decide((known) => decideIdentity(text, known))).value;

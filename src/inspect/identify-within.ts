@@ -1,7 +1,7 @@
 import { HodError } from '../core/errors';
 import { ContentIndex, imageContents, type ComponentContent, type ContentWithin } from '../core/identify/layers';
 import type { FoundMention } from '../core/identify/verdict';
-import { decideWithin } from '../core/identify/whole';
+import { decideWithin, type ProductInView } from '../core/identify/whole';
 import type { FactKey } from '../core/ledger/facts';
 import type { PlacedComponent } from '../core/ledger/release';
 import { nodesOf, readContent, runnableImages } from '../core/oci/content';
@@ -9,8 +9,7 @@ import { parseRepository } from '../core/oci/reference';
 import type { Ledger } from '../ledger/ledger';
 import type { Session } from '../session/session';
 import { keepContents, knownContents } from '../workspace/known-contents';
-import { decideAll, namesIn, type IdentifyContext } from './identify';
-import { readServing, type Serving } from './lines';
+import { decideAll, productInView, type IdentifyContext } from './identify';
 import { readEvents } from './timeline';
 
 /** So many of the latest releases are looked through, beside what environments serve. */
@@ -40,18 +39,15 @@ export async function identifyWithin(
   if (unknown.length === 0) {
     return { found, looked: undefined };
   }
-  const { config, ledger } = context;
-  const { serving } = await readServing(
-    config.environments.map(({ name }) => name),
-    ledger,
-  );
-  const { contents, looked } = await readContents(await componentsToRead(serving, ledger), context);
+  const { ledger } = context;
+  const product = await productInView(context);
+  const { contents, looked } = await readContents(await componentsToRead(product, ledger), context);
   const index = new ContentIndex(contents);
   const texts = new Map(
     unknown.flatMap(({ mention: { text, digest, digits } }) => withinOf(text, digest ?? digits, index)),
   );
   const decided = await decideAll([...texts.keys()], context, (text, known) =>
-    decideWithin(texts.get(text) ?? [], { serving, namesOf: namesIn(config) }, known),
+    decideWithin(texts.get(text) ?? [], product, known),
   );
   return { found: found.map((each) => ({ ...each, ...decided.get(each.mention.text) })), looked };
 }
@@ -67,13 +63,16 @@ function withinOf(text: string, named: string | undefined, index: ContentIndex):
 }
 
 /** What environments serve, by their own tags and on lines, and what the latest releases hold; each digest once. */
-async function componentsToRead(serving: readonly Serving[], ledger: Ledger): Promise<PlacedComponent[]> {
+async function componentsToRead({ environments }: ProductInView, ledger: Ledger): Promise<PlacedComponent[]> {
   const filter = { kind: 'published' as const };
   const { events } = await readEvents(ledger, filter, latestReleases);
   const ids = [...new Set(events.flatMap(({ releases }) => releases))];
   const { facts } = await ledger.read(ids.map((key): FactKey => ({ kind: 'release', key })));
   const all = [
-    ...serving.flatMap(({ components, lines }) => [...components, ...lines.map(({ head }) => head)]),
+    ...environments.flatMap(({ served, lines }) => [
+      ...served.flatMap(([now]) => now ?? []),
+      ...lines.map(({ head }) => head),
+    ]),
     ...ids.flatMap((id) => facts.get('release', id)?.components ?? []),
   ];
   return [...new Map(all.map((each) => [contentKey(each), each])).values()];

@@ -4,15 +4,15 @@ import type { FactKey, Facts } from '../core/ledger/facts';
 import { tagKey, targetOf } from '../core/ledger/facts';
 import { factsOfMentions, isKnownDigest } from '../core/identify/identity';
 import type { CountedMention, Mention } from '../core/identify/mentions';
-import type { EnvironmentStanding } from '../core/identify/standing';
-import { decideWhole, type IdentifiedDigest } from '../core/identify/whole';
+import { decideServed, type EnvironmentStanding } from '../core/identify/standing';
+import { decideWhole, type IdentifiedDigest, type ProductInView } from '../core/identify/whole';
 import type { FoundMention, OwnPlace, OwnRepositories } from '../core/identify/verdict';
 import { formatRepository, parseRepository, type RepositoryName } from '../core/oci/reference';
 import { together, type Decision, type Knowledge } from '../core/release/knowledge';
 import { Judge } from '../delivery/judge';
 import { commitOrders } from '../delivery/orders';
 import type { Ledger } from '../ledger/ledger';
-import { commitsBetween } from '../workspace/git';
+import { commitsBetween, commitTimes } from '../workspace/git';
 import type { Config } from '../workspace/config';
 import { readInParts } from './facts-in-parts';
 import { readServing } from './lines';
@@ -30,10 +30,7 @@ export async function identifyMentions(
   all: readonly CountedMention[],
   { config, ledger }: IdentifyContext,
 ): Promise<FoundMention[]> {
-  const { serving } = await readServing(
-    config.environments.map(({ name }) => name),
-    ledger,
-  );
+  const product = await productInView({ config, ledger });
   const own = ownRepositories(config, await placesBefore(config, ledger));
   const hosts = new Set([...own.keys()].map((name) => parseRepository(name).registry));
   const meant = all.filter(({ mention }) => isMeant(mention, own, hosts));
@@ -46,14 +43,21 @@ export async function identifyMentions(
     repository === undefined || tag === undefined ? undefined : tags.get(tagKey(repository, tag));
   const digestOf = (mention: Mention): string | undefined =>
     mention.digest ?? mention.digits ?? targetOf(tagOf(mention))?.digest;
-  const digests = meant.flatMap(({ mention }) => digestOf(mention) ?? []);
-  const known = await decideAll(await readKnown(digests, ledger), { config, ledger }, (text, knowledge) =>
-    decideWhole(text, { serving, namesOf: namesIn(config) }, knowledge),
+  // Most bare digits of a text are of something else: only those that the ledger knows are decided about.
+  const digestsOf = (wanted: Mention['sureness']): string[] =>
+    meant.flatMap(({ mention }) => (mention.sureness === wanted ? (digestOf(mention) ?? []) : []));
+  const texts = new Set([...digestsOf('certain'), ...(await readKnown(digestsOf('possible'), ledger))]);
+  const known = await decideAll([...texts], { config, ledger }, (text, knowledge) =>
+    decideWhole(text, product, knowledge),
   );
   return meant.flatMap(({ mention, times }): FoundMention[] => {
     const { repository, sureness, digits } = mention;
     const found = known.get(digestOf(mention) ?? '');
-    if (found === undefined && sureness === 'possible' && digits !== undefined) {
+    if (
+      (found === undefined || found.identified.kind === 'unknown') &&
+      sureness === 'possible' &&
+      digits !== undefined
+    ) {
       return [];
     }
     const tag = tagOf(mention);
@@ -69,10 +73,25 @@ export async function identifyMentions(
   });
 }
 
-/** The names that a component has had, by any of them. */
-export function namesIn({ components }: Config): (component: string) => string[] {
-  return (component) => everyNameOf(components, component);
+/** Reads what content is compared with: what each environment serves, served before, and serves on lines. */
+export async function productInView({ config, ledger }: IdentifyContext): Promise<ProductInView> {
+  const { components, environments, folder } = config;
+  const { serving } = await readServing(
+    environments.map(({ name }) => name),
+    ledger,
+  );
+  const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
+  const { value } = await judge.decide((known) =>
+    together(serving.map(({ environment }) => decideServed(environment, known))),
+  );
+  return {
+    environments: serving.map((each, at) => ({ ...each, served: value[at] ?? [] })),
+    namesOf: (component) => everyNameOf(components, component),
+  };
 }
+
+/** So many digests are decided about at once: what the ledger says of more is not held in memory. */
+const decidedAtOnce = 200;
 
 /** Decides what digests are, and how they stand to environments. */
 export async function decideAll(
@@ -80,14 +99,19 @@ export async function decideAll(
   { config, ledger }: IdentifyContext,
   decide: (text: string, known: Knowledge) => Decision<IdentifiedDigest>,
 ): Promise<ReadonlyMap<string, IdentifiedDigest>> {
-  const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, []);
-  const { value } = await judge.decide((knowledge) => together(texts.map((text) => decide(text, knowledge))));
-  return new Map(
-    texts.flatMap((text, at): [string, IdentifiedDigest][] => {
+  const all = new Map<string, IdentifiedDigest>();
+  for (let from = 0; from < texts.length; from += decidedAtOnce) {
+    const part = texts.slice(from, from + decidedAtOnce);
+    const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, [], factsOfMentions(part));
+    const { value } = await judge.decide((knowledge) => together(part.map((text) => decide(text, knowledge))));
+    part.forEach((text, at) => {
       const found = value[at];
-      return found === undefined ? [] : [[text, found]];
-    }),
-  );
+      if (found !== undefined) {
+        all.set(text, found);
+      }
+    });
+  }
+  return all;
 }
 
 /** Whether a mention may be one at all: what has the form of a reference counts where its host is one of the product's. */
@@ -178,7 +202,7 @@ async function readKnown(texts: readonly string[], ledger: Ledger): Promise<stri
 }
 
 /** So many distances between commits are asked for. */
-const mostDistances = 200;
+const mostDistances = 50;
 
 /** Counts the commits by which what is behind is behind; undefined where git does not know. */
 export async function commitsBehind(
@@ -191,12 +215,15 @@ export async function commitsBehind(
       pairs.set(`${release.commit} ${serves.commit}`, [release.commit, serves.commit]);
     }
   }
+  const known = await commitTimes(folder, [...pairs.values()].flat());
   const counts = new Map(
     await Promise.all(
-      [...pairs].map(async ([key, [from, to]]): Promise<[string, number | undefined]> => {
-        const between = await commitsBetween(folder, from, to);
-        return [key, 'gap' in between ? undefined : between.commits.length];
-      }),
+      [...pairs]
+        .filter(([, pair]) => pair.every((each) => known.has(each)))
+        .map(async ([key, [from, to]]): Promise<[string, number | undefined]> => {
+          const between = await commitsBetween(folder, from, to);
+          return [key, 'gap' in between ? undefined : between.commits.length];
+        }),
     ),
   );
   return ({ release, serves }) => counts.get(`${release?.commit ?? ''} ${serves?.commit ?? ''}`);

@@ -3,7 +3,8 @@ import type { CommitReach } from '../core/identify/reach';
 import { reachStates } from '../core/identify/reach';
 import { standings, type EnvironmentStanding } from '../core/identify/standing';
 import { verdictIn, isAllServed, verdicts, type FoundMention } from '../core/identify/verdict';
-import { digestRoles, type Release } from '../core/ledger/facts';
+import type { ToldRelease } from '../core/identify/identity';
+import { digestRoles } from '../core/ledger/facts';
 import type { IdentifiedCommit } from '../inspect/commit-reach';
 import type { RecordedReference } from '../inspect/identify-records';
 import type { LookedThrough } from '../inspect/identify-within';
@@ -258,7 +259,7 @@ export function isOwn({ identified, at }: FoundMention): boolean {
   return identified.kind !== 'unknown' || at !== undefined;
 }
 
-function toRelease({ version, commit, branch, build, run, at, by }: Release) {
+function toRelease({ version, commit, branch, build, run, at, by }: ToldRelease) {
   return {
     ...{ version: version ?? null, commit, branch: branch ?? null, build: build ?? null, run: run ?? null },
     ...{ published: at, by },

@@ -1,6 +1,6 @@
 import { exitCodes } from '../../core/errors';
 import { answer } from '../answer';
-import { command, configsOption, quietOption, verboseChangesOption } from '../options';
+import { command, configsOption, quietOption, requestsOption, verboseChangesOption } from '../options';
 
 /** `hod identify`. */
 export function identifyCommand() {
@@ -19,6 +19,7 @@ export function identifyCommand() {
     .option('--in <env>', 'end with exit 4 unless all that is found is what this environment serves')
     .option('--markdown', 'answer with Markdown')
     .addOption(configsOption())
+    .addOption(requestsOption())
     .addOption(quietOption())
     .addOption(verboseChangesOption())
     .action(async (what, { in: environment, markdown, ...options }) => {

@@ -3,8 +3,11 @@ import type { ReleaseId } from '../ledger/release';
 import { isMeantBy, type Digest } from '../oci/digest';
 import { decided, factNeed, type Decision, type Knowledge } from '../release/knowledge';
 
+/** A release as answers tell it: without all that the ledger knows of it, as a text may name thousands. */
+export type ToldRelease = Pick<Release, 'release' | 'version' | 'commit' | 'branch' | 'build' | 'run' | 'at' | 'by'>;
+
 /** What a digest is, by a ledger. */
-export interface Identity {
+export interface Identity<R extends ToldRelease = ToldRelease> {
   readonly digest: Digest;
   readonly is: KnownDigest['is'] | 'layer';
   /** `os/arch[/variant]` of an image or a config. */
@@ -12,30 +15,30 @@ export interface Identity {
   /** The artifact type of a referrer. */
   readonly type: string | undefined;
   /** The components that it is, is in, or refers to, each with the releases that hold it. */
-  readonly components: readonly HoldingComponent[];
+  readonly components: readonly HoldingComponent<R>[];
 }
 
 /** A component that was released, and the releases that hold it. */
-export interface HoldingComponent {
+export interface HoldingComponent<R extends ToldRelease = ToldRelease> {
   readonly component: string;
   readonly digest: Digest;
   /** The latest first, and last the first of all: as many as the ledger keeps. */
-  readonly releases: readonly Release[];
+  readonly releases: readonly R[];
   /** How many there are. */
   readonly count: number;
 }
 
 /** What digits stand for: nothing that the ledger knows, one digest, or several that begin so. */
-export type DigestFinding =
+export type DigestFinding<R extends ToldRelease = ToldRelease> =
   | { readonly kind: 'unknown' }
-  | { readonly kind: 'known'; readonly identity: Identity }
+  | { readonly kind: 'known'; readonly identity: Identity<R> }
   | { readonly kind: 'ambiguous'; readonly digests: readonly Digest[] };
 
 /** A referrer of an image of a component: no way from content to its component is longer. */
 const mostSteps = 4;
 
 /** Finds out what a digest is, or one that begins with some digits, eight at least. */
-export function decideIdentity(text: string, known: Knowledge): Decision<DigestFinding> {
+export function decideIdentity(text: string, known: Knowledge): Decision<DigestFinding<Release>> {
   const unknown = known.missing([{ kind: 'fact', fact: digestFact(text) }]);
   if (unknown !== undefined) {
     return unknown;
@@ -91,7 +94,10 @@ function componentsHolding(from: readonly KnownDigest[], known: Knowledge): Deci
   return decided([...components.values()]);
 }
 
-function withReleases(components: readonly KnownDigest[], known: Knowledge): Decision<readonly HoldingComponent[]> {
+function withReleases(
+  components: readonly KnownDigest[],
+  known: Knowledge,
+): Decision<readonly HoldingComponent<Release>[]> {
   const ids = new Set(components.flatMap(({ releases = [] }) => releases));
   const unknown = known.missing([...ids].map((id) => factNeed('release', id)));
   if (unknown !== undefined) {

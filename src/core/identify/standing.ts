@@ -6,7 +6,7 @@ import { withdrawalOf, withdrawnKey, type Release, type ServedComponent, type Wi
 import { laneName } from '../ledger/lane';
 import { contentId } from '../ledger/release';
 import type { Digest } from '../oci/digest';
-import { decided, factNeed, type Decision, type Knowledge } from '../release/knowledge';
+import { decided, factNeed, together, type Decision, type Judgement, type Knowledge } from '../release/knowledge';
 import type { Version } from '../tags/version';
 import type { Timestamp } from '../time';
 import type { HoldingComponent } from './identity';
@@ -50,6 +50,30 @@ export interface EnvironmentOfLines {
   readonly lines: readonly ServedLine[];
 }
 
+/** What an environment serves now, and what it served before. */
+export interface EnvironmentInView extends EnvironmentOfLines {
+  /** For each component what was served, the latest first, and what is served now before all: as far as releases are followed back. */
+  readonly served: readonly (readonly ServedComponent[])[];
+}
+
+/** Decides what an environment served of each component, as {@link EnvironmentInView} has it. */
+export function decideServed(
+  environment: string,
+  known: Knowledge,
+): Judgement<readonly (readonly ServedComponent[])[]> {
+  const unknown = known.missing([factNeed('environment', environment)]);
+  if (unknown !== undefined) {
+    return unknown;
+  }
+  const all = { isMet: () => false, most: mostFollowed };
+  return together(
+    servedIn(known.facts, environment).map((served) => {
+      const chain = chainFrom(served, environment, all, known);
+      return chain.kind === 'decided' ? decided(chain.value.between) : chain;
+    }),
+  );
+}
+
 /** Returns the one of two standings to the same environment that says more of what is served: `current` before all others. */
 export function bestOf<T extends Pick<EnvironmentStanding, 'state'>>(one: T, other: T): T {
   return standings.indexOf(other.state) < standings.indexOf(one.state) ? other : one;
@@ -64,14 +88,13 @@ const mostFollowed = 128;
  * @param names The component, by each name that it has had.
  */
 export function decideStanding(
-  holding: HoldingComponent,
-  { environment, lines }: EnvironmentOfLines,
+  holding: HoldingComponent<Release>,
+  { environment, lines, served: allServed }: EnvironmentInView,
   names: readonly string[],
   known: Knowledge,
 ): Decision<EnvironmentStanding> {
   const { component, digest, releases } = holding;
   const lacking = known.missing([
-    factNeed('environment', environment),
     ...releases.map(({ components }) => factNeed('withdrawn', withdrawnKey(environment, contentId(components)))),
   ]);
   if (lacking !== undefined) {
@@ -79,7 +102,8 @@ export function decideStanding(
   }
   const isNamed = (each: { readonly component: string }): boolean =>
     each.component === component || names.includes(each.component);
-  const served = servedIn(known.facts, environment).find(isNamed);
+  const chain = allServed.find(([now]) => now !== undefined && isNamed(now)) ?? [];
+  const [served] = chain;
   const own = lines.filter(({ head }) => isNamed(head));
   const nothing = { line: undefined, release: undefined, since: undefined, until: undefined, withdrawn: undefined };
   const base: Omit<EnvironmentStanding, 'state'> = {
@@ -94,8 +118,7 @@ export function decideStanding(
   if (past.state !== 'behind' || past.line !== undefined || way !== 'takes-over') {
     return decided({ ...base, ...past });
   }
-  const behind = releasesSince(served, { environment, digest }, known);
-  return behind.kind === 'decided' ? decided({ ...base, ...past, releasesBehind: behind.value }) : behind;
+  return decided({ ...base, ...past, releasesBehind: releasesSince(chain, digest) });
 }
 
 type Found = Pick<EnvironmentStanding, 'state'> & Partial<EnvironmentStanding>;
@@ -127,7 +150,7 @@ interface Visit {
 }
 
 function staysIn(
-  { releases }: HoldingComponent,
+  { releases }: HoldingComponent<Release>,
   environment: string,
   isNamed: (stay: { readonly component: string }) => boolean,
   { facts }: Knowledge,
@@ -167,17 +190,9 @@ function pastStanding(
 }
 
 /** How many releases of a component took over since its digest was served. */
-function releasesSince(
-  served: ServedComponent | undefined,
-  { environment, digest }: { readonly environment: string; readonly digest: Digest },
-  known: Knowledge,
-): Decision<number | undefined> {
-  const chain = chainFrom(served, environment, { isMet: (each) => each.digest === digest, most: mostFollowed }, known);
-  if (chain.kind !== 'decided') {
-    return chain;
-  }
-  const { found, between } = chain.value;
-  return decided(found !== undefined ? new Set(between.map((each) => each.release)).size : undefined);
+function releasesSince(chain: readonly ServedComponent[], digest: Digest): number | undefined {
+  const at = chain.findIndex((each) => each.digest === digest);
+  return at === -1 ? undefined : new Set(chain.slice(0, at).map((each) => each.release)).size;
 }
 
 /** What heads the line of versions, or the branch, that a release came in as the newest of. */

@@ -1,7 +1,8 @@
+import type { Release } from '../ledger/facts';
 import { decided, type Decision, type Knowledge } from '../release/knowledge';
 import { decideIdentity, type DigestFinding, type HoldingComponent } from './identity';
 import type { ContentWithin } from './layers';
-import { bestOf, decideStanding, type EnvironmentOfLines, type EnvironmentStanding } from './standing';
+import { bestOf, decideStanding, type EnvironmentInView, type EnvironmentStanding } from './standing';
 import type { FoundMention } from './verdict';
 
 /** What a digest is, and how its components stand to environments. */
@@ -9,7 +10,7 @@ export type IdentifiedDigest = Pick<FoundMention, 'identified' | 'standings'>;
 
 /** The environments that content is compared with, and every name that a component has had. */
 export interface ProductInView {
-  readonly serving: readonly EnvironmentOfLines[];
+  readonly environments: readonly EnvironmentInView[];
   readonly namesOf: (component: string) => readonly string[];
 }
 
@@ -32,7 +33,8 @@ export function decideWithin(
   const [content, ...others] = found;
   if (content === undefined || others.length > 0) {
     const digests = found.map(({ digest }) => digest);
-    const identified: DigestFinding = content === undefined ? { kind: 'unknown' } : { kind: 'ambiguous', digests };
+    const identified: DigestFinding<Release> =
+      content === undefined ? { kind: 'unknown' } : { kind: 'ambiguous', digests };
     return decided({ identified, standings: [] });
   }
   const all = content.holders.map((holder) => ({ holder, found: decideIdentity(holder.digest, known) }));
@@ -51,13 +53,13 @@ export function decideWithin(
 }
 
 function withStandings(
-  identified: DigestFinding,
-  holdings: readonly HoldingComponent[],
-  { serving, namesOf }: ProductInView,
+  identified: DigestFinding<Release>,
+  holdings: readonly HoldingComponent<Release>[],
+  { environments, namesOf }: ProductInView,
   known: Knowledge,
 ): Decision<IdentifiedDigest> {
   const all = holdings.flatMap((holding) =>
-    serving.map((environment) => ({
+    environments.map((environment) => ({
       component: holding.component,
       found: decideStanding(holding, environment, namesOf(holding.component), known),
     })),
@@ -69,7 +71,21 @@ function withStandings(
   const standings = all.flatMap(({ component, found }) =>
     found.kind === 'decided' ? [{ ...found.value, component }] : [],
   );
-  return decided({ identified, standings: bestOfEach(standings) });
+  return decided({ identified: told(identified), standings: bestOfEach(standings) });
+}
+
+/** The same, with no more of the releases than answers tell. */
+function told(found: DigestFinding<Release>): DigestFinding {
+  if (found.kind !== 'known') {
+    return found;
+  }
+  const components = found.identity.components.map((holding) => ({
+    ...holding,
+    releases: holding.releases.map(({ release, version, commit, branch, build, run, at, by }) => {
+      return { release, version, commit, branch, build, run, at, by };
+    }),
+  }));
+  return { kind: 'known', identity: { ...found.identity, components } };
 }
 
 type ComponentStanding = EnvironmentStanding & { readonly component: string };
@@ -86,8 +102,8 @@ function bestOfEach(standings: readonly ComponentStanding[]): ComponentStanding[
 }
 
 /** The releases of one component that hold the same content under several digests, as one. */
-function mergedByName(holdings: readonly HoldingComponent[]): HoldingComponent[] {
-  const merged = new Map<string, HoldingComponent>();
+function mergedByName(holdings: readonly HoldingComponent<Release>[]): HoldingComponent<Release>[] {
+  const merged = new Map<string, HoldingComponent<Release>>();
   for (const holding of holdings) {
     const other = merged.get(holding.component);
     merged.set(holding.component, other === undefined ? holding : together(other, holding));
@@ -95,7 +111,7 @@ function mergedByName(holdings: readonly HoldingComponent[]): HoldingComponent[]
   return [...merged.values()];
 }
 
-function together(one: HoldingComponent, other: HoldingComponent): HoldingComponent {
+function together(one: HoldingComponent<Release>, other: HoldingComponent<Release>): HoldingComponent<Release> {
   const releases = [...one.releases, ...other.releases].sort((a, b) => b.at.localeCompare(a.at));
   const latest = [one, other].find((each) => each.releases.some((release) => release === releases[0])) ?? one;
   return { ...latest, releases, count: one.count + other.count };

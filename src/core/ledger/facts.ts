@@ -394,6 +394,12 @@ export class Facts {
     this.stored.set(factName(key), { key, text });
   }
 
+  /** Adds what was read of the same ledger as of the same moment. */
+  add(others: Facts): void {
+    others.known.forEach((name) => this.known.add(name));
+    others.stored.forEach((fact, name) => this.stored.set(name, fact));
+  }
+
   /** Whether a fact was asked for. */
   has(key: FactKey): boolean {
     return this.keys === undefined || this.known.has(factName(key));
