@@ -91,8 +91,13 @@ const factRow = z.object({
 });
 const headRow = z.object({ kind: z.literal(''), key: z.string(), text: digestSchema });
 /** How many facts there are of a kind that is counted. */
-const countRow = z.object({ kind: z.literal('#'), key: z.enum(countedKinds), text: z.string() });
+const countRow = z.object({ kind: z.literal('#'), key: z.enum(countedKinds), text: z.string().nullable() });
 const stateRow = z.union([headRow, countRow, factRow]);
+
+/** The names of facts, as a JSON array of `[kind, key]`. */
+function namesOf(keys: readonly FactKey[]): string {
+  return JSON.stringify(keys.map(({ kind, key }) => [kind, key]));
+}
 
 /** Rows of a known form. Throws `ledger-corrupt` for others: somebody else wrote them. */
 export function rowsAs<T>(schema: z.ZodType<T>, rows: unknown): T[] {
@@ -169,18 +174,26 @@ class Reader implements LedgerContent {
   async read(keys: readonly FactKey[]): Promise<LedgerState> {
     const { prefix, namedFacts } = this.dialect;
     const unique = [...new Map([stateKey, ...keys].map((key) => [factName(key), key])).values()];
-    const counted = countedKinds.filter((kind) => unique.some((key) => key.kind === kind));
+    const counted = countedKinds
+      .map((kind) => ({ kind, asked: unique.filter((key) => key.kind === kind) }))
+      .filter(({ asked }) => asked.length > 0);
     const head = `SELECT '' AS kind, CAST(seq AS TEXT) AS key, hash AS text, 0 AS seq, '' AS seal, NULL AS setter FROM ${prefix}entries
       WHERE product = ? AND seq = (SELECT max(seq) FROM ${prefix}entries WHERE product = ?)`;
     const facts = `${selectFacts(prefix)} FROM ${namedFacts}`;
-    const count = `SELECT '#' AS kind, CAST(? AS TEXT) AS key, CAST(count(*) AS TEXT) AS text, 0 AS seq, '' AS seal, NULL AS setter
-      FROM ${prefix}facts WHERE product = ? AND kind = ?`;
+    // Where all that is asked for is there, nothing can have been removed that matters, and nothing is counted.
+    const count = `SELECT '#' AS kind, CAST(? AS TEXT) AS key,
+      CASE WHEN (SELECT count(*) FROM ${namedFacts}) < CAST(? AS INTEGER)
+        THEN (SELECT CAST(count(*) AS TEXT) FROM ${prefix}facts WHERE product = ? AND kind = ?) END AS text,
+      0 AS seq, '' AS seal, NULL AS setter`;
     const rows = await this.sql.rows([head, facts, ...counted.map(() => count)].join(' UNION ALL '), [
       this.product,
       this.product,
-      JSON.stringify(unique.map(({ kind, key }) => [kind, key])),
+      namesOf(unique),
       this.product,
-      ...counted.flatMap((kind) => [kind, this.product, kind]),
+      ...counted.flatMap(({ kind, asked }) => [
+        ...[kind, namesOf(asked), this.product],
+        ...[asked.length, this.product, kind],
+      ]),
     ]);
     const state: LedgerState = { head: emptyHead, facts: new Facts(unique) };
     const counts = new Map<keyof FactCounts, number>();
@@ -188,7 +201,9 @@ class Reader implements LedgerContent {
       if (row.kind === '') {
         state.head = { seq: Number(row.key), hash: row.text };
       } else if (row.kind === '#') {
-        counts.set(row.key, Number(row.text));
+        if (row.text !== null) {
+          counts.set(row.key, Number(row.text));
+        }
       } else {
         const { key, text } = checkedFact(row);
         state.facts.load(key, text);
