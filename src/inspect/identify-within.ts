@@ -10,6 +10,7 @@ import type { Ledger } from '../ledger/ledger';
 import type { Session } from '../session/session';
 import { keepContents, knownContents } from '../workspace/known-contents';
 import { decideAll, productInView, type IdentifyContext } from './identify';
+import { isNamed } from './status';
 import { readEvents } from './timeline';
 
 /** So many of the latest releases are looked through, beside what environments serve. */
@@ -81,8 +82,9 @@ async function componentsToRead({ environments }: ProductInView, ledger: Ledger)
 /** Reads the manifests and configs of components from their registries, those that no earlier run read. */
 async function readContents(
   components: readonly PlacedComponent[],
-  { config: { stateFolder }, session }: IdentifyContext & { readonly session: Session },
+  { config, session }: IdentifyContext & { readonly session: Session },
 ): Promise<{ readonly contents: readonly ComponentContent[]; readonly looked: LookedThrough }> {
+  const { stateFolder, environments } = config;
   const known = new Map((await knownContents(stateFolder)).map((each) => [contentKey(each), each]));
   const unread: LookedThrough['unread'][number][] = [];
   const contents = await Promise.all(
@@ -91,13 +93,19 @@ async function readContents(
       if (content !== undefined) {
         return [content];
       }
+      const object = `${component.repository}@${component.digest}`;
+      // A person who can write to the ledger must not choose the hosts that Hod asks.
+      if (!environments.some((environment) => isNamed(component, environment))) {
+        unread.push({ object, why: 'hod.yaml does not name this repository; it was not asked' });
+        return [];
+      }
       try {
         return [await readContentOf(component, session)];
       } catch (error) {
         if (!(error instanceof HodError)) {
           throw error;
         }
-        unread.push({ object: `${component.repository}@${component.digest}`, why: error.problem.what });
+        unread.push({ object, why: error.problem.what });
         return [];
       }
     }),

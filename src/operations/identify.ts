@@ -4,6 +4,7 @@ import { identifyCommit } from '../inspect/commit-reach';
 import { commitsBehind, identifyMentions } from '../inspect/identify';
 import { identifyByRecords } from '../inspect/identify-records';
 import { identifyWithin } from '../inspect/identify-within';
+import { brief } from '../inspect/status';
 import {
   isOwn,
   toIdentifyResult,
@@ -69,7 +70,7 @@ function identifyIn(
   { mentions, names, environment }: Question,
   options: SessionOptions,
 ): Promise<Pick<IdentifyAnswer, 'found' | 'commits' | 'looked'> & { readonly product: string }> {
-  return withProduct(options, async (config, session) => {
+  return withProduct({ patience: brief, ...options }, async (config, session) => {
     const { product, folder } = config;
     if (environment !== undefined) {
       environmentNamed(config, environment);

@@ -103,10 +103,10 @@ describe('what digests and texts are', () => {
   test('layers lead to every release that holds them, packed or unpacked, and registries are asked once', async () => {
     const { world } = sandbox;
     const layer = (await readServed(served.image)).layers?.[0]?.digest ?? '';
-    const config: { rootfs: { diff_ids: string[] } } = JSON.parse(
+    const built: { rootfs: { diff_ids: string[] } } = JSON.parse(
       await (await contentAt('blobs', served.config)).text(),
     );
-    const [diffId = ''] = config.rootfs.diff_ids;
+    const [diffId = ''] = built.rootfs.diff_ids;
     const ask = async (): Promise<void> => {
       const { found, lookedThrough } = await identify(sandbox, layer, diffId, layer.slice(7, 19));
       expect(lookedThrough).toMatchObject({ unread: [] });
@@ -123,6 +123,17 @@ describe('what digests and texts are', () => {
     const contents = join(world.product.folder, '.hod', 'contents.jsonl');
     await writeFile(contents, (await readFile(contents, 'utf8')).slice(0, -20));
     await ask();
+    // Repositories that only the ledger names are not asked: hod.yaml says which hosts are.
+    await writeFile(contents, '');
+    const config = join(world.product.folder, 'hod.yaml');
+    const yaml = await readFile(config, 'utf8');
+    await writeFile(config, yaml.replaceAll('/skerry/', '/elsewhere/'));
+    const { found, lookedThrough } = await identify(sandbox, layer);
+    await writeFile(config, yaml);
+    expect(found).toMatchObject([{ is: null }]);
+    expect(new Set(lookedThrough?.unread.map(({ why }) => why))).toEqual(
+      new Set(['hod.yaml does not name this repository; it was not asked']),
+    );
     const unknown = await identify(sandbox, sha256('nowhere'));
     expect(unknown).toMatchObject({ found: [{ is: null }], lookedThrough: { unread: [] } });
     const text = join(world.folder, 'scan.txt');

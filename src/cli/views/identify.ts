@@ -205,9 +205,7 @@ function standingText(standing: Standing, now: Date): string {
     case 'held':
       return `something newer was there already when it came in; ${instead}`;
     case 'never':
-      return serves === null
-        ? `was never released to ${environment}`
-        : `was never released to ${environment}; ${instead}`;
+      return serves === null ? `${environment} has never served this component` : instead;
   }
 }
 
