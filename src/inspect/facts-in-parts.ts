@@ -2,7 +2,7 @@ import type { FactKey, Facts } from '../core/ledger/facts';
 import type { Ledger } from '../ledger/ledger';
 
 /** So many things are asked about at once: what the facts of more would take is not held in memory. */
-const atOnce = 2_000;
+const atOnce = 500;
 
 /** Reads the facts about many things, part by part. `take` keeps what it needs of them. */
 export async function readInParts<T>(

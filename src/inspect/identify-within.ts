@@ -36,31 +36,33 @@ export async function identifyWithin(
   found: readonly FoundMention[],
   context: IdentifyContext & { readonly session: Session },
 ): Promise<FoundWithin> {
-  const unknown = found.filter(isDigestAlone);
-  if (unknown.length === 0) {
+  if (!found.some(isDigestAlone)) {
     return { found, looked: undefined };
   }
   const { ledger } = context;
   const product = await productInView(context);
   const { contents, looked } = await readContents(await componentsToRead(product, ledger), context);
   const index = new ContentIndex(contents);
-  const texts = new Map(
-    unknown.flatMap(({ mention: { text, digest, digits } }) => withinOf(text, digest ?? digits, index)),
-  );
+  const texts = new Map<string, readonly ContentWithin[]>();
+  for (const { mention } of found.filter(isDigestAlone)) {
+    const within = index.find(mention.digest ?? mention.digits ?? '');
+    if (within.length > 0) {
+      texts.set(mention.text, within);
+    }
+  }
   const decided = await decideAll([...texts.keys()], context, (text, known) =>
     decideWithin(texts.get(text) ?? [], product, known),
   );
-  return { found: found.map((each) => ({ ...each, ...decided.get(each.mention.text) })), looked };
+  const all = found.map((each) => {
+    const within = decided.get(each.mention.text);
+    return within === undefined ? each : { ...each, ...within };
+  });
+  return { found: all, looked };
 }
 
 /** Whether something is a digest that the ledger does not know; a reference names a manifest, and no layer. */
 function isDigestAlone({ identified, mention: { repository, digest, digits } }: FoundMention): boolean {
   return identified.kind === 'unknown' && repository === undefined && (digest ?? digits) !== undefined;
-}
-
-function withinOf(text: string, named: string | undefined, index: ContentIndex): [string, readonly ContentWithin[]][] {
-  const found = named === undefined ? [] : index.find(named);
-  return found.length === 0 ? [] : [[text, found]];
 }
 
 /** What environments serve, by their own tags and on lines, and what the latest releases hold; each digest once. */
@@ -105,7 +107,7 @@ async function readContents(
         if (!(error instanceof HodError)) {
           throw error;
         }
-        unread.push({ object, why: error.problem.what });
+        unread.push({ object, why: error.message });
         return [];
       }
     }),

@@ -43,35 +43,31 @@ export async function identifyMentions(
     repository === undefined || tag === undefined ? undefined : tags.get(tagKey(repository, tag));
   const digestOf = (mention: Mention): string | undefined =>
     mention.digest ?? mention.digits ?? targetOf(tagOf(mention))?.digest;
-  // Most bare digits of a text are of something else: only those that the ledger knows are decided about.
-  const digestsOf = (wanted: Mention['sureness']): string[] =>
-    meant.flatMap(({ mention }) => (mention.sureness === wanted ? (digestOf(mention) ?? []) : []));
-  const texts = new Set([...digestsOf('certain'), ...(await readKnown(digestsOf('possible'), ledger))]);
-  const known = await decideAll([...texts], { config, ledger }, (text, knowledge) =>
+  // Most digests of a text are of something else: only those that the ledger knows are decided about.
+  const digests = meant.flatMap(({ mention }) => digestOf(mention) ?? []);
+  const known = await decideAll(await readKnown(digests, ledger), { config, ledger }, (text, knowledge) =>
     decideWhole(text, product, knowledge),
   );
   return meant.flatMap(({ mention, times }): FoundMention[] => {
     const { repository, sureness, digits } = mention;
     const found = known.get(digestOf(mention) ?? '');
-    if (
-      (found === undefined || found.identified.kind === 'unknown') &&
-      sureness === 'possible' &&
-      digits !== undefined
-    ) {
+    if (found === undefined && sureness === 'possible' && digits !== undefined) {
       return [];
     }
     const tag = tagOf(mention);
     return [
       {
         ...{ mention, times },
-        identified: found?.identified ?? { kind: 'unknown' },
-        standings: found?.standings ?? [],
+        ...(found ?? nothingKnown),
         at: repository === undefined ? undefined : own.get(repository),
         tag: tag && { kind: tag.kind, gone: tag.gone === true },
       },
     ];
   });
 }
+
+/** Texts name thousands of digests that are of something else: they share one answer. */
+const nothingKnown: IdentifiedDigest = { identified: { kind: 'unknown' }, standings: [] };
 
 /** Reads what content is compared with: what each environment serves, served before, and serves on lines. */
 export async function productInView({ config, ledger }: IdentifyContext): Promise<ProductInView> {

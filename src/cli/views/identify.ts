@@ -59,7 +59,7 @@ function lookedLines({ found, lookedThrough }: IdentifyResult, style: Style): st
   const { components, unread } = lookedThrough;
   const [first] = unread;
   return [
-    ...(found.some(({ is, text }) => is === null && !text.includes('/'))
+    ...(components > unread.length && found.some(({ is, text }) => is === null && !text.includes('/'))
       ? [
           style.faint(
             `Layers were looked for in ${formatCount(components, 'component')}: of what environments serve, and of the latest releases.`,
