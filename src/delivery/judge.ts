@@ -1,7 +1,8 @@
 import type { Head } from '../core/ledger/entry';
-import { factName, type FactKey, type Facts } from '../core/ledger/facts';
+import type { FactKey, Facts } from '../core/ledger/facts';
 import { Knowledge, type Holding, type Judgement, type Need, type Standing } from '../core/release/knowledge';
 import { refuseUnmet } from '../core/release/refusal';
+import { FactReader } from '../ledger/fact-reader';
 import type { Moment } from '../ledger/ledger';
 import { contended } from '../ledger/problems';
 import type { CommitId } from '../core/commit';
@@ -34,7 +35,7 @@ type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;
  */
 export class Judge {
   private readonly known = new Knowledge();
-  private readonly keys = new Map<string, FactKey>();
+  private readonly facts: FactReader;
   private readonly items: ReadonlyMap<RepositoryName, JudgedItem>;
 
   constructor(
@@ -46,7 +47,7 @@ export class Judge {
     alsoRead: readonly FactKey[] = [],
   ) {
     this.items = new Map(items.map((item) => [item.target.label, item]));
-    alsoRead.forEach((key) => this.keys.set(factName(key), key));
+    this.facts = new FactReader(context.ledger, alsoRead);
   }
 
   /** Forgets what the registries serve. */
@@ -127,23 +128,10 @@ export class Judge {
     return found ?? { remote: undefined, branches: [], why: 'nobody has asked the remote' };
   }
 
-  /** All facts are of one moment: where the head is another than before, those that are known are read again. */
   private async readLedger(more: readonly FactKey[], moment: Moment = 'newest'): Promise<void> {
-    more.forEach((key) => this.keys.set(factName(key), key));
-    const { known } = this;
-    const unread = [...this.keys.values()].filter((key) => !known.facts.has(key));
-    const { head, facts } = await this.context.ledger.read(unread, moment);
-    if (unread.length === this.keys.size) {
-      known.facts = facts;
-    } else if (head.hash === known.head.hash) {
-      known.facts.add(facts);
-    } else {
-      const again = await this.context.ledger.read([...this.keys.values()], moment);
-      known.head = again.head;
-      known.facts = again.facts;
-      return;
-    }
-    known.head = head;
+    const { head, facts } = await this.facts.read(more, moment);
+    this.known.head = head;
+    this.known.facts = facts;
   }
 
   private async resolveTag({ repository, tag }: NeedOf<'served'>): Promise<void> {

@@ -4,8 +4,7 @@ import type { Release } from '../core/ledger/facts';
 import type { UnmetGate } from '../core/release/gates/gate';
 import { describePosition } from '../core/tags/ordering';
 import { together } from '../core/release/knowledge';
-import { Judge } from '../delivery/judge';
-import { commitOrders } from '../delivery/orders';
+import { answerFrom } from '../ledger/fact-reader';
 import type { Ledger } from '../ledger/ledger';
 import type { Session } from '../session/session';
 import { commitTold, descendantsOf, picksOf, type LoggedCommit, type PickedCommit } from '../workspace/git';
@@ -57,13 +56,12 @@ export async function identifyCommit(
   const contains: Contains = (other) => (all.has(other) ? true : isUnsure || !own.has(other) ? undefined : false);
   const releases = await releasesOf([...all], ledger);
   const asked = { contains, releases };
-  const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
-  const [{ value }, told, waiting] = await Promise.all([
-    judge.decide((known) => together(serving.map((each) => decideReach(each, asked, known)))),
+  const [found, told, waiting] = await Promise.all([
+    answerFrom(ledger, (known) => together(serving.map((each) => decideReach(each, asked, known)))),
     commitTold(folder, commit),
     readWaiting(environments, context),
   ]);
-  const reaches = value.flat();
+  const reaches = found.flat();
   return {
     ...{ commit, told, picks, reaches },
     first: firstOf(releases, config),

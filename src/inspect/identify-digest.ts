@@ -2,8 +2,7 @@ import { decideIdentity, type DigestFinding } from '../core/identify/identity';
 import type { Release } from '../core/ledger/facts';
 import { shortestDigest } from '../core/ledger/facts';
 import { isDigest } from '../core/oci/digest';
-import { Judge } from '../delivery/judge';
-import { commitOrders } from '../delivery/orders';
+import { answerFrom } from '../ledger/fact-reader';
 import type { Ledger } from '../ledger/ledger';
 
 const shortened = /^(?:(?:sha256|sha512):)?([a-f0-9]+)$/;
@@ -14,8 +13,6 @@ export function isDigestText(text: string): boolean {
 }
 
 /** Finds out what a digest is, or one that begins with some digits. */
-export async function identifyDigest(text: string, ledger: Pick<Ledger, 'read'>): Promise<DigestFinding<Release>> {
-  // No commits are compared for it.
-  const judge = new Judge({ ledger, orders: commitOrders('.') }, []);
-  return (await judge.decide((known) => decideIdentity(text, known))).value;
+export function identifyDigest(text: string, ledger: Pick<Ledger, 'read'>): Promise<DigestFinding<Release>> {
+  return answerFrom(ledger, (known) => decideIdentity(text, known));
 }

@@ -9,7 +9,7 @@ import { parseRepository } from '../core/oci/reference';
 import type { Ledger } from '../ledger/ledger';
 import type { Session } from '../session/session';
 import { keepContents, knownContents } from '../workspace/known-contents';
-import { decideAll, productInView, type IdentifyContext } from './identify';
+import { decideAll, type IdentifyContext } from './identify';
 import { isNamed } from './status';
 import { readEvents } from './timeline';
 
@@ -39,9 +39,8 @@ export async function identifyWithin(
   if (!found.some(isDigestAlone)) {
     return { found, looked: undefined };
   }
-  const { ledger } = context;
-  const product = await productInView(context);
-  const { contents, looked } = await readContents(await componentsToRead(product, ledger), context);
+  const { ledger, inView } = context;
+  const { contents, looked } = await readContents(await componentsToRead(inView, ledger), context);
   const index = new ContentIndex(contents);
   const texts = new Map<string, readonly ContentWithin[]>();
   for (const { mention } of found.filter(isDigestAlone)) {
@@ -50,8 +49,8 @@ export async function identifyWithin(
       texts.set(mention.text, within);
     }
   }
-  const decided = await decideAll([...texts.keys()], context, (text, known) =>
-    decideWithin(texts.get(text) ?? [], product, known),
+  const decided = await decideAll([...texts.keys()], ledger, (text, known) =>
+    decideWithin(texts.get(text) ?? [], inView, known),
   );
   const all = found.map((each) => {
     const within = decided.get(each.mention.text);

@@ -9,8 +9,7 @@ import { decideWhole, type IdentifiedDigest, type ProductInView } from '../core/
 import type { FoundMention, OwnPlace, OwnRepositories } from '../core/identify/verdict';
 import { formatRepository, parseRepository, type RepositoryName } from '../core/oci/reference';
 import { together, type Decision, type Knowledge } from '../core/release/knowledge';
-import { Judge } from '../delivery/judge';
-import { commitOrders } from '../delivery/orders';
+import { answerFrom } from '../ledger/fact-reader';
 import type { Ledger } from '../ledger/ledger';
 import { commitsBetween, commitTimes } from '../workspace/git';
 import type { Config } from '../workspace/config';
@@ -21,6 +20,7 @@ import { readServing } from './lines';
 export interface IdentifyContext {
   readonly config: Config;
   readonly ledger: Ledger;
+  readonly inView: ProductInView;
 }
 
 /**
@@ -28,9 +28,8 @@ export interface IdentifyContext {
  */
 export async function identifyMentions(
   all: readonly CountedMention[],
-  { config, ledger }: IdentifyContext,
+  { config, ledger, inView }: IdentifyContext,
 ): Promise<FoundMention[]> {
-  const product = await productInView({ config, ledger });
   const own = ownRepositories(config, await placesBefore(config, ledger));
   const hosts = new Set([...own.keys()].map((name) => parseRepository(name).registry));
   const meant = all.filter(({ mention }) => isMeant(mention, own, hosts));
@@ -45,8 +44,8 @@ export async function identifyMentions(
     mention.digest ?? mention.digits ?? targetOf(tagOf(mention))?.digest;
   // Most digests of a text are of something else: only those that the ledger knows are decided about.
   const digests = meant.flatMap(({ mention }) => digestOf(mention) ?? []);
-  const known = await decideAll(await readKnown(digests, ledger), { config, ledger }, (text, knowledge) =>
-    decideWhole(text, product, knowledge),
+  const known = await decideAll(await readKnown(digests, ledger), ledger, (text, knowledge) =>
+    decideWhole(text, inView, knowledge),
   );
   return meant.flatMap(({ mention, times }): FoundMention[] => {
     const { repository, sureness, digits } = mention;
@@ -70,18 +69,20 @@ export async function identifyMentions(
 const nothingKnown: IdentifiedDigest = { identified: { kind: 'unknown' }, standings: [] };
 
 /** Reads what content is compared with: what each environment serves, served before, and serves on lines. */
-export async function productInView({ config, ledger }: IdentifyContext): Promise<ProductInView> {
-  const { components, environments, folder } = config;
+export async function productInView({
+  config,
+  ledger,
+}: Pick<IdentifyContext, 'config' | 'ledger'>): Promise<ProductInView> {
+  const { components, environments } = config;
   const { serving } = await readServing(
     environments.map(({ name }) => name),
     ledger,
   );
-  const judge = new Judge({ ledger, orders: commitOrders(folder) }, []);
-  const { value } = await judge.decide((known) =>
+  const before = await answerFrom(ledger, (known) =>
     together(serving.map(({ environment }) => decideServed(environment, known))),
   );
   return {
-    environments: serving.map((each, at) => ({ ...each, served: value[at] ?? [] })),
+    environments: serving.map((each, at) => ({ ...each, served: before[at] ?? [] })),
     namesOf: (component) => everyNameOf(components, component),
   };
 }
@@ -92,16 +93,15 @@ const decidedAtOnce = 200;
 /** Decides what digests are, and how they stand to environments. */
 export async function decideAll(
   texts: readonly string[],
-  { config, ledger }: IdentifyContext,
+  ledger: Ledger,
   decide: (text: string, known: Knowledge) => Decision<IdentifiedDigest>,
 ): Promise<ReadonlyMap<string, IdentifiedDigest>> {
   const all = new Map<string, IdentifiedDigest>();
   for (let from = 0; from < texts.length; from += decidedAtOnce) {
     const part = texts.slice(from, from + decidedAtOnce);
-    const judge = new Judge({ ledger, orders: commitOrders(config.folder) }, [], factsOfMentions(part));
-    const { value } = await judge.decide((knowledge) => together(part.map((text) => decide(text, knowledge))));
+    const answers = await answerFrom(ledger, (known) => together(part.map((text) => decide(text, known))));
     part.forEach((text, at) => {
-      const found = value[at];
+      const found = answers[at];
       if (found !== undefined) {
         all.set(text, found);
       }

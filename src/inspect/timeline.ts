@@ -10,7 +10,7 @@ import {
 } from '../core/insight/timeline';
 import type { FactKey, Release } from '../core/ledger/facts';
 import { identifyDigest, isDigestText } from './identify-digest';
-import { firstOf } from '../core/identify/reach';
+import { firstPublished } from '../core/identify/reach';
 import { findRelease } from '../delivery/sources/choice';
 import type { Ledger } from '../ledger/ledger';
 import type { Config } from '../workspace/config';
@@ -50,7 +50,7 @@ async function firstContaining(
 ): Promise<Release | undefined> {
   const named = await commitNamed(folder, text);
   return 'id' in named
-    ? firstOf(await releasesOf([...(await descendantsOf(folder, named.id, [])).commits], ledger))
+    ? firstPublished(await releasesOf([...(await descendantsOf(folder, named.id, [])).commits], ledger))
     : undefined;
 }
 

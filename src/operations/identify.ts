@@ -1,7 +1,7 @@
 import type { CountedMention } from '../core/identify/mentions';
 import { nameAsked, readAsked } from '../inspect/asked';
 import { identifyCommit } from '../inspect/commit-reach';
-import { commitsBehind, identifyMentions } from '../inspect/identify';
+import { commitsBehind, identifyMentions, productInView } from '../inspect/identify';
 import { identifyByRecords } from '../inspect/identify-records';
 import { identifyWithin } from '../inspect/identify-within';
 import { brief } from '../inspect/status';
@@ -85,15 +85,16 @@ function identifyIn(
         const sureness = commit === undefined ? 'certain' : 'possible';
         return text === undefined ? [] : [{ mention: { text, digits: text, sureness }, times: 1 }];
       });
+      const context = { config, session, ledger, inView: await productInView({ config, ledger }) };
       const { found, looked } = await identifyWithin(
-        await identifyMentions([...mentions, ...digits], { config, ledger }),
-        { config, session, ledger },
+        await identifyMentions([...mentions, ...digits], context),
+        context,
       );
       const behind = await commitsBehind(found, config);
       const commits = [];
       for (const { text, commit } of named) {
         if (commit !== undefined) {
-          commits.push({ text, product, ...(await identifyCommit(commit, { config, session, ledger })) });
+          commits.push({ text, product, ...(await identifyCommit(commit, context)) });
         }
       }
       const own = found.map((each) => ({ product, found: each, commitsBehind: behind }));

@@ -1,6 +1,6 @@
 import { HodError } from '../core/errors';
 import { parseRepository } from '../core/oci/reference';
-import { commitsBehind, identifyMentions } from '../inspect/identify';
+import { commitsBehind, identifyMentions, productInView } from '../inspect/identify';
 import { inspectReference, type Shown } from '../inspect/show';
 import type { FoundInProduct } from '../results/identify';
 import { toShowResult, type ShowResult } from '../results/show';
@@ -32,7 +32,10 @@ async function releaseOfContent(
   const mention = { text: digest, digest, repository, sureness: 'certain' } as const;
   try {
     return await withLedger(config, session, 'read', async (ledger) => {
-      const [found] = await identifyMentions([{ mention, times: 1 }], { config, ledger });
+      const [found] = await identifyMentions([{ mention, times: 1 }], {
+        ...{ config, ledger },
+        inView: await productInView({ config, ledger }),
+      });
       return found?.at === undefined
         ? undefined
         : { product: config.product, found, commitsBehind: await commitsBehind([found], config) };

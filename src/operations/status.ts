@@ -3,7 +3,7 @@ import { baseFacts, movedBases } from '../core/insight/moved-bases';
 import { appendDeciding } from '../delivery/record';
 import { HodError } from '../core/errors';
 import { runningIn, type Running } from '../core/identify/running';
-import { identifyMentions, type IdentifyContext } from '../inspect/identify';
+import { identifyMentions, productInView, type IdentifyContext } from '../inspect/identify';
 import { brief, readStatus, type StatusQuestion } from '../inspect/status';
 import { toStatusResult, type StatusResult } from '../results/status';
 import { actorOf } from '../session/actor';
@@ -60,9 +60,10 @@ async function announcingBases(options: StatusOptions, config: Config, session: 
 /** Finds out what is said to run. */
 async function readRunning(
   running: readonly RunningText[],
-  { session, ...context }: IdentifyContext & { readonly session: Session },
+  { session, ...read }: Pick<IdentifyContext, 'config' | 'ledger'> & { readonly session: Session },
 ): Promise<Running[]> {
   const found: Running[] = [];
+  const context = { ...read, inView: await productInView(read) };
   for (const { environment, mentions, overflowed } of running) {
     if (overflowed) {
       session.observer.note(

@@ -107,10 +107,7 @@ const arrivalIn = ({ arrivals }: BoardData['releases'][number], environment: str
   arrivals.find((each) => each.environment === environment && each.way !== 'held')?.at;
 
 /** What is in a release, and how it is pulled. */
-function contentsOf({ contents }: BoardData['releases'][number]): HTMLElement | undefined {
-  if (contents === null) {
-    return undefined;
-  }
+function contentsOf(contents: NonNullable<BoardData['releases'][number]['contents']>): HTMLElement {
   const rows = contents.components.flatMap(({ component, digest, images }) =>
     [
       [component, '', digest],
@@ -142,7 +139,7 @@ const page = element(
     'releases',
     'Releases',
     searchableTable('releases-table', 'Releases, the newest first', newestFirst, {
-      details: contentsOf,
+      details: ({ contents }) => (contents === null ? undefined : () => contentsOf(contents)),
       columns: [
         // A release is found by the digests in it, too.
         { title: 'release', text: (each) => [releaseName(each), ...each.digests].join(' '), cell: releaseName },

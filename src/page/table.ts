@@ -26,7 +26,7 @@ function searchedFor(word: string): string {
 interface Shown<T> {
   readonly columns: readonly Column<T>[];
   /** All that is known of a thing, below its row where the reader opens it; undefined where that is no more. */
-  readonly details?: (each: T) => Node | undefined;
+  readonly details?: (each: T) => (() => Node) | undefined;
 }
 
 /** A table to search, to sort by each column, and to turn the pages of. */
@@ -125,13 +125,14 @@ class SearchableTable<T> {
     const row = element('tr', {}, ...cells);
     const [first] = cells;
     if (shown !== undefined && first !== undefined) {
-      const below = element('tr', {}, element('td', { class: 'details', colspan: `${columns.length}` }, shown));
       const button = element(
         'button',
         { type: 'button', class: 'open', 'aria-expanded': 'false' },
         ...first.childNodes,
       );
+      let below: HTMLElement | undefined;
       button.addEventListener('click', () => {
+        below ??= element('tr', {}, element('td', { class: 'details', colspan: `${columns.length}` }, shown()));
         const isOpen = below.isConnected;
         button.setAttribute('aria-expanded', isOpen ? 'false' : 'true');
         if (isOpen) {

@@ -211,7 +211,12 @@ function toRecorded({ mention: { text }, digest: of, records }: RecordedReferenc
     is: records.length === 0 ? null : 'component',
     components: [...names].map((component) => {
       const own = records.filter(({ components }) => namesIn(components, of).includes(component));
-      return { component, digest: of, releases: own.map(toRecordedRelease), count: own.length };
+      return {
+        component,
+        digest: of,
+        releases: own.map((each) => toRelease({ ...each, at: each.published, by: null })),
+        count: own.length,
+      };
     }),
     ...{ repositoryOf: null, tag: null, environments: [], byRecord: true, verdict: null },
   };
@@ -219,13 +224,6 @@ function toRecorded({ mention: { text }, digest: of, records }: RecordedReferenc
 
 function namesIn(components: RecordedReference['records'][number]['components'], of: string): string[] {
   return components.filter((each) => each.digest === of).map(({ component }) => component);
-}
-
-function toRecordedRelease({ version, commit, branch, build, run, published }: RecordedReference['records'][number]) {
-  return {
-    ...{ version: version ?? null, commit, branch: branch ?? null, build: build ?? null, run: run ?? null },
-    ...{ published, by: null },
-  };
 }
 
 /** What a mention was found to be, as documents have it. */
@@ -259,7 +257,15 @@ export function isOwn({ identified, at }: FoundMention): boolean {
   return identified.kind !== 'unknown' || at !== undefined;
 }
 
-function toRelease({ version, commit, branch, build, run, at, by }: ToldRelease) {
+function toRelease<By extends string | null>({
+  version,
+  commit,
+  branch,
+  build,
+  run,
+  at,
+  by,
+}: Omit<ToldRelease, 'release' | 'by'> & { readonly by: By }) {
   return {
     ...{ version: version ?? null, commit, branch: branch ?? null, build: build ?? null, run: run ?? null },
     ...{ published: at, by },
@@ -267,7 +273,7 @@ function toRelease({ version, commit, branch, build, run, at, by }: ToldRelease)
 }
 
 function toStanding(
-  standing: EnvironmentStanding & { readonly component: string },
+  standing: EnvironmentStanding,
   commitsBehind: FoundInProduct['commitsBehind'],
 ): FoundResult['environments'][number] {
   const { environment, component, state, line, release, since, until, serves, releasesBehind, withdrawn } = standing;

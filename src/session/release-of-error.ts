@@ -1,16 +1,15 @@
 import { HodError } from '../core/errors';
 import { decideIdentity, type Identity } from '../core/identify/identity';
-import { factName, type FactKey } from '../core/ledger/facts';
-import { isDigest, type Digest } from '../core/oci/digest';
-import { Knowledge, type Need } from '../core/release/knowledge';
+import { isDigest } from '../core/oci/digest';
 import { Refusal } from '../core/release/refusal';
 import { describePosition } from '../core/tags/ordering';
 import { joinLines } from '../core/text';
+import { answerFrom } from '../ledger/fact-reader';
 import type { Ledger } from '../ledger/ledger';
 
 const digests = /sha(?:256:[a-f0-9]{64}|512:[a-f0-9]{128})(?![a-f0-9])/g;
-/** So many digests of an error are looked up, and so many times a ledger is read for each. */
-const [mostDigests, mostReads] = [4, 6];
+/** So many digests of an error are looked up. */
+const mostDigests = 4;
 
 /**
  * Tells an error which release the digest that it names is of, where the ledger knows. The error stays as it is where the ledger
@@ -25,33 +24,15 @@ export async function tellRelease(error: unknown, ledger: Pick<Ledger, 'read'>):
   const named = [...`${joinLines(object)}\n${joinLines(why)}`.matchAll(digests)].map(([text]) => text);
   try {
     for (const digest of [...new Set(named)].filter(isDigest).slice(0, mostDigests)) {
-      const identity = await identityOf(digest, ledger);
-      if (identity !== undefined && identity.components.length > 0) {
-        error.problem.release = identity.components.map(holderText).join('; ');
+      const found = await answerFrom(ledger, (known) => decideIdentity(digest, known));
+      if (found.kind === 'known' && found.identity.components.length > 0) {
+        error.problem.release = found.identity.components.map(holderText).join('; ');
         return;
       }
     }
   } catch {
     // A ledger that cannot be read now adds nothing to what is wrong already.
   }
-}
-
-async function identityOf(digest: Digest, ledger: Pick<Ledger, 'read'>): Promise<Identity | undefined> {
-  const known = new Knowledge();
-  const keys = new Map<string, FactKey>();
-  for (let reads = 0; reads < mostReads; reads += 1) {
-    const found = decideIdentity(digest, known);
-    if (found.kind !== 'needs') {
-      return found.kind === 'decided' && found.value.kind === 'known' ? found.value.identity : undefined;
-    }
-    factsIn(found.needs).forEach((key) => keys.set(factName(key), key));
-    known.facts = (await ledger.read([...keys.values()], 'known')).facts;
-  }
-  return undefined;
-}
-
-function factsIn(needs: readonly Need[]): FactKey[] {
-  return needs.flatMap((need) => (need.kind === 'fact' ? [need.fact] : []));
 }
 
 function holderText({ component, releases: [latest], count }: Identity['components'][number]): string {

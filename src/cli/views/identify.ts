@@ -205,7 +205,7 @@ function standingText(standing: Standing, now: Date): string {
     case 'held':
       return `something newer was there already when it came in; ${instead}`;
     case 'never':
-      return serves === null ? `${environment} has never served this component` : instead;
+      return serves === null ? `${environment} does not serve this component` : instead;
   }
 }
 

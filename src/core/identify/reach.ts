@@ -3,7 +3,7 @@ import { chainFrom } from '../insight/waiting';
 import { servedIn, stayIn } from '../ledger/environment';
 import { stepKey, withdrawalOf, withdrawnKey, type Release, type ServedComponent } from '../ledger/facts';
 import { contentId } from '../ledger/release';
-import { decided, factNeed, type Decision, type Knowledge } from '../release/knowledge';
+import { decided, factNeed, together, type Decision, type Knowledge } from '../release/knowledge';
 import type { Timestamp } from '../time';
 import type { EnvironmentOfLines, NamedPosition } from './standing';
 
@@ -51,20 +51,18 @@ export function decideReach(
   if (unknown !== undefined) {
     return unknown;
   }
-  const found = servedIn(known.facts, environment).map((served) => {
-    const beside = lines.filter(
-      ({ head }) => head.component === served.component && asked.contains(head.commit) === true,
-    );
-    const own = reachOf(served, environment, asked, known);
-    const [line] = beside;
-    return own.kind === 'decided' && own.value.state !== 'in' && line !== undefined
-      ? decided({ ...own.value, ...on(line.head), state: 'in' as const, line: line.line, withdrawn: undefined })
-      : own;
-  });
-  const needs = found.flatMap((each) => (each.kind === 'needs' ? each.needs : []));
-  return needs.length > 0
-    ? { kind: 'needs', needs }
-    : decided(found.flatMap((each) => (each.kind === 'decided' ? [each.value] : [])));
+  return together(
+    servedIn(known.facts, environment).map((served) => {
+      const beside = lines.filter(
+        ({ head }) => head.component === served.component && asked.contains(head.commit) === true,
+      );
+      const own = reachOf(served, environment, asked, known);
+      const [line] = beside;
+      return own.kind === 'decided' && own.value.state !== 'in' && line !== undefined
+        ? decided({ ...own.value, ...on(line.head), state: 'in' as const, line: line.line, withdrawn: undefined })
+        : own;
+    }),
+  );
 }
 
 function reachOf(
@@ -137,14 +135,14 @@ function on({ version, commit, since }: Pick<ServedComponent, 'version' | 'commi
   return { release: { version, commit }, since };
 }
 
-/** The first of some releases that holds a component, as {@link firstOf} tells. */
+/** The first of some releases that holds a component, as {@link firstPublished} tells. */
 export function firstRelease(releases: readonly Release[], component: string): Release | undefined {
   const holding = releases.filter(({ components }) => components.some((each) => each.component === component));
-  return firstOf(holding);
+  return firstPublished(holding);
 }
 
 /** The first of some releases, by when they were published; one that took over somewhere goes before others. */
-export function firstOf(releases: readonly Release[]): Release | undefined {
+export function firstPublished(releases: readonly Release[]): Release | undefined {
   const weight = ({ arrived }: Release): number => (arrived.some(({ way }) => way === 'takes-over') ? 0 : 1);
   return [...releases].sort((a, b) => weight(a) - weight(b) || a.at.localeCompare(b.at))[0];
 }

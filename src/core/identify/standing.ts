@@ -24,6 +24,7 @@ export interface NamedPosition {
 /** How a component of some digest stands to an environment. */
 export interface EnvironmentStanding {
   readonly environment: string;
+  readonly component: string;
   /**
    * `current`: the environment serves it; `behind`: it served it, or had it as the newest of a line; `withdrawn`: the environment was
    * rolled back from it; `held`: it came in, and something newer was there; `never`: it never came in.
@@ -107,7 +108,7 @@ export function decideStanding(
   const own = lines.filter(({ head }) => isNamed(head));
   const nothing = { line: undefined, release: undefined, since: undefined, until: undefined, withdrawn: undefined };
   const base: Omit<EnvironmentStanding, 'state'> = {
-    ...{ environment, serves: served && headOf(served), releasesBehind: undefined, ...nothing },
+    ...{ environment, component, serves: served && headOf(served), releasesBehind: undefined, ...nothing },
   };
   const stays = staysIn(holding, environment, isNamed, known);
   const current = currentStanding(digest, served, own, stays);

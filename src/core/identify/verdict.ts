@@ -41,7 +41,7 @@ export interface FoundMention {
   /** The environments and components whose repository the reference names; undefined where it is no reference of the product. */
   readonly at: readonly OwnPlace[] | undefined;
   readonly tag: KnownTag | undefined;
-  readonly standings: readonly (EnvironmentStanding & { readonly component: string })[];
+  readonly standings: readonly EnvironmentStanding[];
 }
 
 /** The worst of several standings first: content may be of several components. */

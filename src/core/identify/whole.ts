@@ -1,5 +1,5 @@
 import type { Release } from '../ledger/facts';
-import { decided, type Decision, type Knowledge } from '../release/knowledge';
+import { decided, together, type Decision, type Knowledge } from '../release/knowledge';
 import { decideIdentity, type DigestFinding, type HoldingComponent } from './identity';
 import type { ContentWithin } from './layers';
 import { bestOf, decideStanding, type EnvironmentInView, type EnvironmentStanding } from './standing';
@@ -37,16 +37,16 @@ export function decideWithin(
       content === undefined ? { kind: 'unknown' } : { kind: 'ambiguous', digests };
     return decided({ identified, standings: [] });
   }
-  const all = content.holders.map((holder) => ({ holder, found: decideIdentity(holder.digest, known) }));
-  const needs = all.flatMap((each) => (each.found.kind === 'needs' ? each.found.needs : []));
-  if (needs.length > 0) {
-    return { kind: 'needs', needs };
+  const digests = new Set(content.holders.map(({ digest }) => digest));
+  const identities = together([...digests].map((each) => decideIdentity(each, known)));
+  if (identities.kind !== 'decided') {
+    return identities;
   }
-  const holdings = all.flatMap(({ holder, found: { kind, ...each } }) =>
-    kind === 'decided' && 'value' in each && each.value.kind === 'known'
-      ? each.value.identity.components.filter(({ component }) => component === holder.component)
-      : [],
-  );
+  const holdings = identities.value
+    .flatMap((each) => (each.kind === 'known' ? each.identity.components : []))
+    .filter((each) =>
+      content.holders.some(({ component, digest }) => component === each.component && digest === each.digest),
+    );
   const { digest, is, platform } = content;
   const identity = { digest, is, platform, type: undefined, components: mergedByName(holdings) };
   return withStandings({ kind: 'known', identity }, holdings, product, known);
@@ -58,20 +58,14 @@ function withStandings(
   { environments, namesOf }: ProductInView,
   known: Knowledge,
 ): Decision<IdentifiedDigest> {
-  const all = holdings.flatMap((holding) =>
-    environments.map((environment) => ({
-      component: holding.component,
-      found: decideStanding(holding, environment, namesOf(holding.component), known),
-    })),
+  const standings = together(
+    holdings.flatMap((holding) =>
+      environments.map((each) => decideStanding(holding, each, namesOf(holding.component), known)),
+    ),
   );
-  const needs = all.flatMap(({ found }) => (found.kind === 'needs' ? found.needs : []));
-  if (needs.length > 0) {
-    return { kind: 'needs', needs };
-  }
-  const standings = all.flatMap(({ component, found }) =>
-    found.kind === 'decided' ? [{ ...found.value, component }] : [],
-  );
-  return decided({ identified: told(identified), standings: bestOfEach(standings) });
+  return standings.kind === 'decided'
+    ? decided({ identified: told(identified), standings: bestOfEach(standings.value) })
+    : standings;
 }
 
 /** The same, with no more of the releases than answers tell. */
@@ -88,11 +82,9 @@ function told(found: DigestFinding<Release>): DigestFinding {
   return { kind: 'known', identity: { ...found.identity, components } };
 }
 
-type ComponentStanding = EnvironmentStanding & { readonly component: string };
-
 /** Several digests of one component may hold the same layer: how the best of them stands is the answer. */
-function bestOfEach(standings: readonly ComponentStanding[]): ComponentStanding[] {
-  const best = new Map<string, ComponentStanding>();
+function bestOfEach(standings: readonly EnvironmentStanding[]): EnvironmentStanding[] {
+  const best = new Map<string, EnvironmentStanding>();
   for (const standing of standings) {
     const key = `${standing.component} ${standing.environment}`;
     const other = best.get(key);
@@ -106,12 +98,12 @@ function mergedByName(holdings: readonly HoldingComponent<Release>[]): HoldingCo
   const merged = new Map<string, HoldingComponent<Release>>();
   for (const holding of holdings) {
     const other = merged.get(holding.component);
-    merged.set(holding.component, other === undefined ? holding : together(other, holding));
+    merged.set(holding.component, other === undefined ? holding : joined(other, holding));
   }
   return [...merged.values()];
 }
 
-function together(one: HoldingComponent<Release>, other: HoldingComponent<Release>): HoldingComponent<Release> {
+function joined(one: HoldingComponent<Release>, other: HoldingComponent<Release>): HoldingComponent<Release> {
   const releases = [...one.releases, ...other.releases].sort((a, b) => b.at.localeCompare(a.at));
   const latest = [one, other].find((each) => each.releases.some((release) => release === releases[0])) ?? one;
   return { ...latest, releases, count: one.count + other.count };
