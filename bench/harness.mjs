@@ -24,13 +24,21 @@ export const commit = '1'.repeat(40);
 export const publishing = ['publish', '--commit', commit, '--version', '1.0.0', '--branch', 'main'];
 export const rows = [];
 
+/** A free port below those that the system gives away by itself, so that nothing takes it before its use. */
 async function freePort() {
-  const server = createServer().listen(0, '127.0.0.1');
-  await once(server, 'listening');
-  const { port } = server.address();
-  server.close();
-  await once(server, 'close');
-  return port;
+  for (;;) {
+    const port = 20_000 + Math.floor(Math.random() * 12_000);
+    const server = createServer().listen(port, '127.0.0.1');
+    const free = await once(server, 'listening').then(
+      () => true,
+      () => false,
+    );
+    if (free) {
+      server.close();
+      await once(server, 'close');
+      return port;
+    }
+  }
 }
 
 /** Waits until somebody listens at a port. */

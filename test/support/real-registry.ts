@@ -2,7 +2,7 @@ import bcrypt from 'bcryptjs';
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { mkdtemp, rm, writeFile } from 'node:fs/promises';
-import { createServer, type AddressInfo } from 'node:net';
+import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
@@ -56,12 +56,11 @@ export async function startRealRegistry({ login, token, tls }: RealRegistryOptio
 }
 
 async function startServer(folder: string, name: string, { http, ...settings }: { http: object; auth?: object }) {
-  const port = await freePort();
   const config = {
     version: '0.1',
     log: { level: 'info', accesslog: { disabled: true } },
     storage: { filesystem: { rootdirectory: join(folder, 'content') } },
-    http: { addr: `127.0.0.1:${port}`, ...http },
+    http: { addr: '127.0.0.1:0', ...http },
     ...settings,
   };
   // YAML takes JSON as it is.
@@ -70,13 +69,14 @@ async function startServer(folder: string, name: string, { http, ...settings }: 
     stdio: ['ignore', 'ignore', 'pipe'],
   });
   const said: string[] = [];
-  await new Promise<void>((resolve, reject) => {
+  const port = await new Promise<number>((resolve, reject) => {
     server.once('error', reject);
     server.once('exit', () => reject(new Error(`the registry ended at once: ${said.join('\n')}`)));
     createInterface({ input: server.stderr }).on('line', (line) => {
       said.push(line);
-      if (line.includes('listening on')) {
-        resolve();
+      const listening = /listening on 127\.0\.0\.1:(\d+)/.exec(line);
+      if (listening !== null) {
+        resolve(Number(listening[1]));
       }
     });
   });
@@ -89,12 +89,22 @@ async function startServer(folder: string, name: string, { http, ...settings }: 
   };
 }
 
-/** A port that nothing listens on now. */
+/**
+ * Returns a port that nothing listens on now. Ports that the system gives to outgoing connections and to listeners that
+ * ask for any port are above 32767, so nothing takes a lower one between this check and its use.
+ */
 export async function freePort(): Promise<number> {
-  const server = createServer().listen(0, '127.0.0.1');
-  await once(server, 'listening');
-  const { port } = server.address() as AddressInfo;
-  server.close();
-  await once(server, 'close');
-  return port;
+  for (;;) {
+    const port = 20_000 + Math.floor(Math.random() * 12_000);
+    const server = createServer().listen(port, '127.0.0.1');
+    const free = await once(server, 'listening').then(
+      () => true,
+      () => false,
+    );
+    if (free) {
+      server.close();
+      await once(server, 'close');
+      return port;
+    }
+  }
 }
