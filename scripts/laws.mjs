@@ -13,6 +13,7 @@ const rooms = {
   workspace: ['core', 'system'],
   session: ['core', 'system', 'http', 'registry', 'archive', 'ledger', 'workspace'],
   delivery: ['core', 'system', 'registry', 'archive', 'ledger', 'workspace', 'session'],
+  tidying: ['core', 'system', 'registry', 'ledger', 'delivery'],
   rebuild: ['core', 'system', 'registry', 'ledger', 'workspace', 'session', 'delivery'],
   announcing: ['core', 'http', 'ledger', 'workspace', 'session', 'delivery'],
   inspect: [
@@ -27,10 +28,10 @@ const rooms = {
     'delivery',
     'announcing',
   ],
-  results: ['core', 'delivery', 'rebuild', 'announcing', 'inspect'],
+  results: ['core', 'delivery', 'tidying', 'rebuild', 'announcing', 'inspect'],
   operations: [
     ...['core', 'system', 'registry', 'archive', 'ledger', 'workspace'],
-    ...['session', 'delivery', 'rebuild', 'announcing', 'inspect', 'results'],
+    ...['session', 'delivery', 'tidying', 'rebuild', 'announcing', 'inspect', 'results'],
   ],
   sandbox: ['core'],
   page: ['core', 'results'],
@@ -49,6 +50,7 @@ const coreRooms = {
   build: ['oci', 'tags'],
   release: ['oci', 'tags', 'trust', 'reports', 'ledger', 'build'],
   insight: ['oci', 'tags', 'trust', 'reports', 'ledger', 'build', 'release'],
+  tidy: ['oci', 'tags', 'ledger', 'build', 'release'],
   identify: ['oci', 'tags', 'ledger', 'release', 'insight'],
 };
 

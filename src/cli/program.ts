@@ -21,6 +21,7 @@ import { publishCommand } from './commands/publish';
 import { recordCommand } from './commands/record';
 import { repositoriesCommand } from './commands/repositories';
 import { restoreCommand } from './commands/restore';
+import { tidyCommand } from './commands/tidy';
 import { rollbackCommand } from './commands/rollback';
 import { sandboxCommand } from './commands/sandbox';
 import { showCommand } from './commands/show';
@@ -67,6 +68,7 @@ export function buildProgram(version: string): Command {
     compareCommand(),
     identifyCommand(),
     proveCommand(),
+    tidyCommand(),
     pointCommand(),
     showCommand(),
     insideCommand(),

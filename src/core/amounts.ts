@@ -61,6 +61,8 @@ const unitSizes: ReadonlyMap<string, number> = new Map([
   ['m', 60_000],
   ['h', 3_600_000],
   ['d', 86_400_000],
+  ['w', 7 * 86_400_000],
+  ['y', 365 * 86_400_000],
 ]);
 
 /** A time such as `90s`, `30m`, `24h` or `7d`, as milliseconds; NaN where it is none. */

@@ -157,6 +157,7 @@ export const errorCodes = {
     'no-repository',
     'no-catalogue',
     'content-gone',
+    'content-removed',
     'content-lacking',
     'changes-unknown',
     'login-not-stored',

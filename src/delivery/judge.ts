@@ -15,6 +15,8 @@ import { readSigner } from '../workspace/ssh-signature';
 /** A decision, and what of the ledger it was made on. */
 export interface Judged<T> {
   readonly value: T;
+  /** The last entry of the ledger before registries were asked for the first time. */
+  readonly begun: number;
   readonly head: Head;
   readonly facts: Facts;
 }
@@ -36,6 +38,7 @@ type NeedOf<K extends Need['kind']> = Extract<Need, { kind: K }>;
 export class Judge {
   private readonly known = new Knowledge();
   private readonly facts: FactReader;
+  private begun: number | undefined;
   private readonly items: ReadonlyMap<RepositoryName, JudgedItem>;
 
   constructor(
@@ -75,14 +78,14 @@ export class Judge {
       const decision = decide(known);
       switch (decision.kind) {
         case 'decided':
-          return { value: decision.value, head: known.head, facts: known.facts };
+          return this.judged(decision.value);
         case 'needs':
           await this.fulfil(decision.needs);
           break;
         case 'refused': {
           const value = nevertheless(decision);
           if (value !== undefined) {
-            return { value, head: known.head, facts: known.facts };
+            return this.judged(value);
           }
           const { head } = await this.context.ledger.read([]);
           if (head.seq === known.head.seq) {
@@ -94,6 +97,11 @@ export class Judge {
       }
     }
     throw contended(`entry ${known.head.seq + 1}`, `it changed ${roundLimit} times while one thing was decided`);
+  }
+
+  private judged<T>(value: T): Judged<T> {
+    const { head, facts } = this.known;
+    return { value, head, facts, begun: this.begun ?? head.seq };
   }
 
   private async fulfil(needs: readonly Need[]): Promise<void> {
@@ -132,6 +140,7 @@ export class Judge {
     const { head, facts } = await this.facts.read(more, moment);
     this.known.head = head;
     this.known.facts = facts;
+    this.begun ??= head.seq;
   }
 
   private async resolveTag({ repository, tag }: NeedOf<'served'>): Promise<void> {

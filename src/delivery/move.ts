@@ -72,13 +72,14 @@ export async function moveEnvironment(moving: Moving, context: DeliveryContext):
     return answerOf(value, await copying.done());
   }
   const witness = new WriteWitness(places);
+  const begun = (await ledger.read([])).head.seq;
   const { value: plan, appended } = await appendDeciding({ ...context, product }, async () => {
     const { value, head, facts } = await planWhole(moving, copying, context);
     const copied = await copying.done();
     const arrived = arrivedOf(copied);
     await witness.check(arrived.map(({ content }) => content));
     const actions = movedAction(moving, value, tagsAlong(value, presentIn(copied)), unknownTo(facts, arrived));
-    return { head, facts, actions, value };
+    return { head, facts, actions, value, begun };
   });
   const copied = await copying.done();
   await completing(environment, async () => {

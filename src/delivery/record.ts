@@ -1,9 +1,13 @@
 import type { Action } from '../core/ledger/entries';
-import { madeBy, timeAfter, type Actor, type Head } from '../core/ledger/entry';
+import { madeBy, timeAfter, type Actor } from '../core/ledger/entry';
 import { tellingOnce } from '../core/retrying';
+import { tagsToSet, tidiedAmong } from '../core/release/tag-decisions';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
-import { referrersKey, type Facts, type Release } from '../core/ledger/facts';
+import { referrersKey, removalKey, type Facts, type Release } from '../core/ledger/facts';
 import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
+import { reliedOnBy, removedMeanwhile, type ManifestPlace } from '../core/ledger/relied-on';
+import { nodesOf } from '../core/oci/content';
+import type { LedgerState } from '../ledger/ledger';
 import { releaseImages } from '../core/ledger/release-images';
 import { releaseOf } from '../core/ledger/entries/published';
 import { recordArtifact, signRecord } from '../core/ledger/release-record';
@@ -19,6 +23,16 @@ import type { Judged } from './judge';
 
 /** What appending to the ledger needs. */
 export type RecordContext = Pick<DeliveryContext, 'ledger' | 'actor' | 'observer'> & { readonly product: string };
+
+/** What entries are to say, as decided on a head of the ledger. */
+export interface DecidedEntries<T> extends LedgerState {
+  readonly actions: readonly Action[];
+  readonly value: T;
+  /** The last entry of the ledger before registries were asked; that of the first decision where it is not given. */
+  readonly begun?: number;
+  /** Manifests that must be there for it, beside those that the actions name. */
+  readonly relies?: readonly ManifestPlace[];
+}
 
 /** What was decided, and whether entries were appended that say so; none where the ledger said it before. */
 export interface Appended<T> {
@@ -60,15 +74,14 @@ export async function record<P extends Plan>(
 ): Promise<Appended<Recorded<P>>> {
   const { product, environment, items, manner } = delivery;
   return appendDeciding({ ...context, product }, async (now) => {
-    const { value: verdicts, head, facts } = await judging();
+    const { value: verdicts, head, facts, begun } = await judging();
     const at = timeAfter(facts, now);
     let recorded = 0;
     const parts = [];
     for (const verdict of verdicts) {
       const own = items.filter(({ component }) => verdict.arrivals.some((arrival) => arrival.component === component));
-      const said = isKnown(environment, verdict, facts)
-        ? undefined
-        : delivery.action(verdict, own.map(placed), recorded > 0);
+      const isSaid = isKnown(environment, verdict, facts);
+      const said = isSaid ? undefined : delivery.action(verdict, own.map(placed), recorded > 0);
       recorded += said === undefined ? 0 : 1;
       const known = facts.get('release', verdict.plan.release);
       const arrival = known === undefined ? await withRecord(said, own, { product, at, actor: context.actor }) : said;
@@ -78,7 +91,10 @@ export async function record<P extends Plan>(
       const referrers = unknownTo(facts, [...along, ...records]);
       parts.push({
         records,
-        action: withKnownReferrers(arrival, environment, referrers),
+        actions: [
+          ...(isSaid ? returningAction(environment, verdict, own, facts) : []),
+          ...withKnownReferrers(arrival, environment, referrers),
+        ],
         arriving: arrival === undefined ? [] : own,
       });
     }
@@ -86,10 +102,35 @@ export async function record<P extends Plan>(
     return {
       head,
       facts,
-      actions: parts.flatMap(({ action }) => action ?? []),
+      actions: parts.flatMap(({ actions }) => actions),
+      begun,
+      relies: parts.flatMap(({ arriving }) => arriving.flatMap(manifestsOf)),
       value: { verdicts, records: parts.flatMap(({ records }) => records) },
     };
   });
+}
+
+/** Throws `content-removed` where tidying removes manifests. */
+async function refuseRemoved(
+  places: readonly ManifestPlace[],
+  begun: number,
+  ledger: Pick<DeliveryContext['ledger'], 'read'>,
+): Promise<void> {
+  if (places.length > 0) {
+    const { facts } = await ledger.read(
+      places.map(({ repository, digest }) => removalKey(repository, digest)),
+      'known',
+    );
+    const problem = removedMeanwhile(places, begun, facts);
+    if (problem !== undefined) {
+      throw problem;
+    }
+  }
+}
+
+/** Every manifest of an item, where it goes. */
+function manifestsOf({ node, target }: DeliveryItem): ManifestPlace[] {
+  return nodesOf(node).map(({ manifest: { digest } }) => ({ repository: target.label, digest }));
 }
 
 /** A release that is published just now. */
@@ -132,18 +173,28 @@ function recordingOf(item: DeliveryItem, product: string, release: Release, fact
   };
 }
 
-/** What the ledger is told of an arrival, and of what came along; of the latter alone where the arrival is known. */
-function withKnownReferrers(
-  arrival: Action | undefined,
+/** What the ledger is told of a release that it knows, where tidying had removed some of it. */
+function returningAction(
   environment: string,
-  referrers: KnownReferrers,
-): Action | undefined {
+  { plan: { release }, decisions }: Pick<Verdict<Plan>, 'plan' | 'decisions'>,
+  items: readonly DeliveryItem[],
+  facts: Facts,
+): Action[] {
+  const tags = tidiedAmong(tagsToSet(decisions), facts);
+  const components = items.map(placed).filter(({ component }) => tags.some((tag) => tag.component === component));
+  return components.length === 0 ? [] : [{ kind: 'returned', environment, release, components, tags }];
+}
+
+/** What the ledger is told of an arrival, and of what came along; of the latter alone where the arrival is known. */
+function withKnownReferrers(arrival: Action | undefined, environment: string, referrers: KnownReferrers): Action[] {
   if (referrers.length === 0) {
-    return arrival;
+    return arrival === undefined ? [] : [arrival];
   }
-  return arrival?.kind === 'published' || arrival?.kind === 'promoted'
-    ? { ...arrival, referrers }
-    : { kind: 'referrers', environment, referrers };
+  return [
+    arrival?.kind === 'published' || arrival?.kind === 'promoted'
+      ? { ...arrival, referrers }
+      : { kind: 'referrers', environment, referrers },
+  ];
 }
 
 /** Clocks of machines differ by as much, in milliseconds; more is said. */
@@ -156,17 +207,21 @@ const patience = 180_000;
  * Appends entries, all at once or none: decides what they say on a head of the ledger, and decides
  * again for as long as somebody else is first. Appends nothing where there is nothing to say.
  *
- * Throws `ledger-contended` where others are first for minutes, `signing-failed`, and `ledger-unsigned`.
+ * Throws `ledger-contended` where others are first for minutes, `signing-failed`, `ledger-unsigned`, and `content-removed` where
+ * tidying removes what the entries rely on.
  */
 export async function appendDeciding<T>(
   { ledger, product, actor, observer }: RecordContext,
-  decide: (now: Timestamp) => Promise<{ head: Head; facts: Facts; actions: readonly Action[]; value: T }>,
+  decide: (now: Timestamp) => Promise<DecidedEntries<T>>,
 ): Promise<Appended<T>> {
-  const begun = performance.now();
+  const asked = performance.now();
   const notice = tellingOnce((text) => observer.waiting(text));
+  let first: number | undefined;
   for (let attempt = 1; ; attempt += 1) {
     const now = timestampOf(new Date());
-    const { head, facts, actions, value } = await decide(now);
+    const { head, facts, actions, value, begun, relies = [] } = await decide(now);
+    first ??= begun ?? head.seq;
+    await refuseRemoved([...actions.flatMap(reliedOnBy), ...relies], first, ledger);
     const at = timeAfter(facts, now);
     if (actions.length > 0) {
       await checkSignedHead(ledger, { head, facts }, actor.signer, actions);
@@ -188,7 +243,7 @@ export async function appendDeciding<T>(
       observer.recorded({ seq: last.entry.seq, attempt, milliseconds });
       return { value, appended: true };
     }
-    const waited = performance.now() - begun;
+    const waited = performance.now() - asked;
     if (waited > patience) {
       throw contended(product, `others were first ${attempt} times, for ${Math.round(waited / 1000)} s`);
     }

@@ -44,11 +44,11 @@ export async function rollBack(
   }
   const witness = new WriteWitness(items);
   const { value: plan, appended } = await appendDeciding(context, async () => {
-    const { value, head, facts } = await deciding();
+    const { value, ...judged } = await deciding();
     const actions = rolledBackAction(rollback, value);
     // Who may not write there finds out before anything is recorded.
     await witness.check(actions.length === 0 ? [] : [...targetsOf(value), ...value.leaving]);
-    return { head, facts, actions, value };
+    return { ...judged, actions, value };
   });
   const decisions = await completing(rollback.environment, () =>
     settle(items, plan.decisions, {

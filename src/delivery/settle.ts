@@ -1,7 +1,7 @@
 import { HodError, type ErrorCode } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { Facts, tagKey, type FactKey } from '../core/ledger/facts';
+import { Facts, tagKey, type Fact, type FactKey } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
@@ -71,7 +71,7 @@ class ServedTags<I extends SettlingItem> {
       .filter((decision) => this.hasDrifted(decision, facts))
       .map((decision) => {
         const target = facts.get('tag', keyOf(decision));
-        return { decision, digest: target?.gone === true ? undefined : target?.digest };
+        return { decision, digest: isToGo(target) ? undefined : target?.digest };
       });
   }
 
@@ -136,7 +136,7 @@ class ServedTags<I extends SettlingItem> {
     if (target === undefined) {
       return false;
     }
-    if (target.gone !== true) {
+    if (!isToGo(target)) {
       return now !== target.digest;
     }
     if (!this.kept.has(keyOf(decision))) {
@@ -232,9 +232,14 @@ function asServed<I extends SettlingItem>(decision: TagDecision, tags: ServedTag
     : {
         ...decision,
         outcome: 'held',
-        reason: 'something newer came meanwhile, or it was rolled back',
+        reason: 'something newer came meanwhile, or it was rolled back or tidied',
         heldBy: 'order',
       };
+}
+
+/** Whether a tag leads nowhere by the ledger: a rollback removed it, or tidying did with its content. */
+function isToGo(target: Fact<'tag'> | undefined): boolean {
+  return target?.gone === true || target?.tidied === true;
 }
 
 /** Whether a tag that is gone leads to what it may not lead to any more. It may lead anywhere else. */

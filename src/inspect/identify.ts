@@ -59,7 +59,7 @@ export async function identifyMentions(
         ...{ mention, times },
         ...(found ?? nothingKnown),
         at: repository === undefined ? undefined : own.get(repository),
-        tag: tag && { kind: tag.kind, gone: tag.gone === true },
+        tag: tag && { kind: tag.kind, gone: tag.gone === true || tag.tidied === true },
       },
     ];
   });

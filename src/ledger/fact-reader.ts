@@ -1,6 +1,6 @@
 import { emptyHead } from '../core/ledger/entry';
-import { factName, Facts, type FactKey } from '../core/ledger/facts';
-import { Knowledge, type Decision } from '../core/release/knowledge';
+import { factName, Facts, stateKey, type FactKey } from '../core/ledger/facts';
+import { Knowledge, type Judgement } from '../core/release/knowledge';
 import type { Ledger, LedgerState, Moment } from './ledger';
 
 /** Reads facts of a ledger, more and more of them, and each once as long as the ledger stays the same. */
@@ -39,20 +39,31 @@ export class FactReader {
 /** Answers a question that facts alone decide, by the ledger as it was found when it was last read. */
 export async function answerFrom<T>(
   ledger: Pick<Ledger, 'read'>,
-  decide: (known: Knowledge) => Decision<T>,
+  decide: (known: Knowledge) => Judgement<T>,
 ): Promise<T> {
+  return (await decideFrom(ledger, decide, 'known')).value;
+}
+
+/** The same as of a moment, with the head and the facts that it was decided on. */
+export async function decideFrom<T>(
+  ledger: Pick<Ledger, 'read'>,
+  decide: (known: Knowledge) => Judgement<T>,
+  moment: Moment,
+): Promise<LedgerState & { readonly value: T }> {
   const known = new Knowledge();
-  const reader = new FactReader(ledger);
-  for (;;) {
+  const reader = new FactReader(ledger, [stateKey]);
+  for (let asked = moment; ; asked = 'known') {
     const decision = decide(known);
     if (decision.kind === 'decided') {
-      return decision.value;
+      return { value: decision.value, head: known.head, facts: known.facts };
     }
     const needs = decision.kind === 'needs' ? decision.needs : [];
     const facts = needs.flatMap((need) => (need.kind === 'fact' ? [need.fact] : []));
     if (facts.length === 0) {
       throw new Error('a question to a ledger is decided by more than its facts');
     }
-    known.facts = (await reader.read(facts, 'known')).facts;
+    const { head, facts: found } = await reader.read(facts, asked);
+    known.head = head;
+    known.facts = found;
   }
 }

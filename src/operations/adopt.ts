@@ -53,13 +53,14 @@ export async function adopt(options: AdoptOptions): Promise<AdoptResult> {
       const history = await readHistory(folder);
       const followed = await followedBranches(config, history);
       const scope = { config, session, history, followed, environments, components, version };
+      const begun = (await ledger.read([])).head.seq;
       const shown = await readShown(scope);
       refuseNothing(shown, environments);
       const found = await identifyServed(shown.contents, { version, commit }, scope);
       const lists = all.map(({ name }) => name);
       const adoption = { product, environments: found.environments, lists, reason, anew };
       const { observer } = session;
-      const context = { ledger, orders: commitOrders(folder), observer, actor: await actor(), product, dryRun };
+      const context = { ledger, orders: commitOrders(folder), observer, actor: await actor(), product, dryRun, begun };
       const verdict = await recordAdoption(adoption, context);
       const left = [...shown.left, ...found.left];
       const requests = environments

@@ -1,5 +1,6 @@
 import { expandTag } from '../core/tags/template';
 import { formatReference, formatRepository } from '../core/oci/reference';
+import { describeKeep } from '../core/tidy/keep';
 import type { AttestationRule } from '../core/ledger/rules';
 import { describeResult } from '../core/release/gates/describe-rules';
 import { describeWindow } from '../core/release/gates/freeze-window';
@@ -56,7 +57,7 @@ function describe(
   { usual, branch }: { usual: string[]; branch: string | undefined },
 ): ConfigShowResult['environments'][number] {
   const followed = first.follows ?? usual;
-  const { name, after, follows, takes, receives, admissionRules, rulesOf, carrying } = environment;
+  const { name, after, follows, takes, receives, admissionRules, rulesOf, carrying, keep } = environment;
   const { results, signOffs, soak, freeze, platforms, annotations, referrers, attested = [], served } = admissionRules;
   return {
     environment: name,
@@ -79,6 +80,7 @@ function describe(
       attested: attested.map(toAttestation),
       signedCommit: admissionRules.signedCommit === true,
     },
+    keep: keep === undefined ? null : describeKeep(keep),
     referrers: [carrying].flat(),
     components: components.map(({ name: component }) => ({
       component,

@@ -13,6 +13,14 @@ export interface RepositoryReader extends ContentSource {
   readonly tags: Pick<Tags, 'list'>;
 }
 
+/** A repository that tidying looks through, and removes content from. */
+export interface RepositoryToTidy {
+  readonly label: RepositoryName;
+  readonly manifests: Pick<Manifests, 'get' | 'resolve' | 'remove'>;
+  readonly tags: Pick<Tags, 'list' | 'remove'>;
+  readonly referrers: Pick<Referrers, 'referrersOf'>;
+}
+
 /** A repository that content is carried into, and whose tags are written. */
 export interface RepositoryTarget extends RepositoryReader {
   readonly repository: Repository;

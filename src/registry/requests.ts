@@ -8,6 +8,9 @@ import type { FetchedResponse, RegistryRequest, RegistryResponse } from '../http
 /** The header in which registries name the digest of what they serve or stored. */
 export const digestHeader = 'docker-content-digest';
 
+/** How registries say that they remove no tags or manifests, or not for us. */
+export const removalRefusals: readonly number[] = [400, 403, 405, 501];
+
 /** A request to a repository: what {@link RegistryRequest} says, with the path after its name. */
 export interface RepositoryRequest extends Omit<RegistryRequest, 'scopes' | 'target' | 'object'> {
   /** What follows `/v2/NAME/`, or the address that the registry answered with. */

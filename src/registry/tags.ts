@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { parseJson } from '../core/json';
 import { isTag, type Tag } from '../core/oci/tag';
 import { listProblem, pagesOf } from './pages';
-import type { RepositoryRequests } from './requests';
+import { removalRefusals, type RepositoryRequests } from './requests';
 
 /** Some registries leave out the tags of a repository that has none; all name the repository. */
 const tagListSchema = z.union([
@@ -20,9 +20,6 @@ const listing = {
 
 /** More tags than a page of a registry that does not listen to how many are wanted: a thousand are. */
 const pageLimit = 250_000;
-
-/** How registries say that they remove no tags, or not for us. */
-const refusals = [400, 403, 405, 501];
 
 /** The tags of one repository (OCI distribution specification). */
 export class Tags {
@@ -66,10 +63,10 @@ export class Tags {
       method: 'DELETE',
       path: `manifests/${tag}`,
       access: 'delete',
-      expect: [200, 202, 204, 404, ...refusals],
+      expect: [200, 202, 204, 404, ...removalRefusals],
       purpose: 'could not remove a tag',
       part: `:${tag}`,
     });
-    return !refusals.includes(response.statusCode);
+    return !removalRefusals.includes(response.statusCode);
   }
 }

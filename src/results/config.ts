@@ -99,6 +99,8 @@ export const configShowResultSchema = z.strictObject({
         ),
         signedCommit: z.boolean(),
       }),
+      /** What tidying keeps of it, in words; null where it keeps everything. */
+      keep: z.string().nullable(),
       /** Which referrers of components are carried into it: `all`, `none`, or artifact types. */
       referrers: z.array(z.string()),
       components: z.array(

@@ -26,6 +26,7 @@ import { stageResultSchema } from './stage';
 import { statusResultSchema } from './status';
 import { rebuildResultSchema } from './rebuild';
 import { repositoriesResultSchema, tagsResultSchema } from './tags';
+import { tidyResultSchema } from './tidy';
 import { timelineResultSchema } from './timeline';
 import { touchedResultSchema } from './touched';
 import { unpackResultSchema } from './unpack';
@@ -58,6 +59,7 @@ export const resultSchemas = {
   compare: compareResultSchema,
   board: boardResultSchema,
   prove: proveResultSchema,
+  tidy: tidyResultSchema,
   point: pointResultSchema,
   announce: announceResultSchema,
   show: showResultSchema,

@@ -1,12 +1,18 @@
 import { HodError } from '../core/errors';
 import { decideIdentity, type Identity } from '../core/identify/identity';
+import { factsOfRemovals } from '../core/ledger/entries/there-again';
+import { removalOf } from '../core/ledger/facts';
+import { removalText } from '../core/ledger/relied-on';
 import { isDigest } from '../core/oci/digest';
+import { repositoryNameSchema } from '../core/oci/reference';
 import { Refusal } from '../core/release/refusal';
 import { describePosition } from '../core/tags/ordering';
 import { joinLines } from '../core/text';
 import { answerFrom } from '../ledger/fact-reader';
 import type { Ledger } from '../ledger/ledger';
 
+/** Manifests in repositories: `registry/name@digest`. */
+const places = /([^\s@]+)@(sha(?:256:[a-f0-9]{64}|512:[a-f0-9]{128}))(?![a-f0-9])/g;
 const digests = /sha(?:256:[a-f0-9]{64}|512:[a-f0-9]{128})(?![a-f0-9])/g;
 /** So many digests of an error are looked up. */
 const mostDigests = 4;
@@ -21,8 +27,10 @@ export async function tellRelease(error: unknown, ledger: Pick<Ledger, 'read'>):
     return;
   }
   const { object = '', why = '' } = error.problem;
+  const placed = [...`${joinLines(object)}\n${joinLines(why)}`.matchAll(places)];
   const named = [...`${joinLines(object)}\n${joinLines(why)}`.matchAll(digests)].map(([text]) => text);
   try {
+    await tellRemoval(error, placed, ledger);
     for (const digest of [...new Set(named)].filter(isDigest).slice(0, mostDigests)) {
       const found = await answerFrom(ledger, (known) => decideIdentity(digest, known));
       if (found.kind === 'known' && found.identity.components.length > 0) {
@@ -32,6 +40,23 @@ export async function tellRelease(error: unknown, ledger: Pick<Ledger, 'read'>):
     }
   } catch {
     // A ledger that cannot be read now adds nothing to what is wrong already.
+  }
+}
+
+/** Adds to an error who removed what it names, where tidying did. */
+async function tellRemoval(
+  error: HodError,
+  named: readonly RegExpMatchArray[],
+  ledger: Pick<Ledger, 'read'>,
+): Promise<void> {
+  const manifests = named.slice(0, mostDigests).flatMap(([, name, digest = '']) => {
+    const repository = repositoryNameSchema.safeParse(name).data;
+    return repository !== undefined && isDigest(digest) ? [{ repository, digest }] : [];
+  });
+  const { facts } = await ledger.read(factsOfRemovals(manifests), 'known');
+  const [removal] = manifests.flatMap(({ repository, digest }) => removalOf(facts, repository, digest) ?? []);
+  if (removal !== undefined && error.code !== 'content-removed') {
+    error.problem.why = [...[error.problem.why ?? []].flat(), removalText(removal)];
   }
 }
 

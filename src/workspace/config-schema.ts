@@ -268,6 +268,25 @@ const referrersSchema = z.strictObject({
   ),
 });
 
+const keptCount = z.number().int().min(1).max(100_000);
+
+/** What tidying keeps of an environment, beside what is needed. */
+const keepSchema = z
+  .strictObject({
+    releases: keptCount.optional(),
+    for: z
+      .string()
+      .regex(/^[1-9]\d{0,4}(h|d|w|y)$/, 'must be a number of hours, days, weeks or years: 12h, 14d, 6w, 2y')
+      .transform(millisecondsOf)
+      .optional(),
+    branches: keptCount.optional(),
+    rollbacks: z.number().int().min(0).max(100).optional(),
+  })
+  .refine(
+    (keep) => keep.releases !== undefined || keep.for !== undefined,
+    'must have releases: NUMBER or for: TIME, or both; an environment without `keep` keeps everything',
+  );
+
 /** An environment in hod.yaml. */
 export const environmentSchema = z.strictObject({
   after: z.string().optional(),
@@ -281,6 +300,7 @@ export const environmentSchema = z.strictObject({
   tags: tagRules,
   gates: gatesSchema.optional(),
   referrers: referrersSchema.optional(),
+  keep: keepSchema.optional(),
 });
 /** An environment of the right form. */
 export type RawEnvironment = z.infer<typeof environmentSchema>;

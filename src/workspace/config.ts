@@ -29,6 +29,7 @@ import { announcedKinds, type AnnouncedKind } from '../core/ledger/announcements
 import type { AdmissionRules, AttestationRule, ResultRule } from '../core/ledger/rules';
 import type { Timestamp } from '../core/time';
 import type { TrustedIssuer } from '../core/trust/trust-rules';
+import { usualRollbacks, type KeepRules } from '../core/tidy/keep';
 import type { Passage } from '../core/release/gates/passage';
 import type { WayIn } from '../core/release/gates/way-in';
 import { checkDocuments, problemsTold } from './config-check';
@@ -123,6 +124,8 @@ export interface EnvironmentConfig {
   readonly exceptionFiles: ReadonlyMap<string, string>;
   /** Its tag rules as texts, each with its kind; those of one component with its name. */
   readonly tagRules: readonly string[];
+  /** What tidying keeps of it; undefined where it keeps everything. */
+  readonly keep: KeepRules | undefined;
   /** Which referrers of components are carried into it. */
   readonly carrying: Carrying;
   /** The repository of a component in this environment. */
@@ -280,7 +283,7 @@ function resolveConfig(raw: RawConfig, file: string): Omit<Config, 'variables' |
 
 function environmentsOf(raw: RawConfig, folder: string): EnvironmentConfig[] {
   return Object.entries(raw.environments).map(([name, environment]): EnvironmentConfig => {
-    const { after, follows, takes, receives, repository, tags, gates, referrers } = environment;
+    const { after, follows, takes, receives, repository, tags, gates, referrers, keep } = environment;
     const shared = tagRulesOf(tags, (template) => followedBy(template, name));
     const own = new Map(
       [...Object.entries(raw.images), ...Object.entries(raw.bundles ?? {})].map(([component, { tags: all }]) => {
@@ -303,10 +306,15 @@ function environmentsOf(raw: RawConfig, folder: string): EnvironmentConfig[] {
         ...shared.map(describeTagRule),
         ...[...own].flatMap(([component, rules]) => rules.map((rule) => `${component}: ${describeTagRule(rule)}`)),
       ],
+      keep: keep && keepRulesOf(keep),
       carrying: referrers?.carry ?? 'all',
       repositoryOf: (component) => parseRepository(expandRepository(repository, component, raw.product)),
     };
   });
+}
+
+function keepRulesOf({ releases, branches, rollbacks, ...keep }: NonNullable<RawEnvironment['keep']>): KeepRules {
+  return { releases, branches, for: keep.for, rollbacks: rollbacks ?? usualRollbacks };
 }
 
 function exceptionFilesOf(results: RawResults = [], folder: string): Map<string, string> {

@@ -1,5 +1,7 @@
 import { trustsNobody } from '../../src/core/trust/trust-rules';
-import type { RepositoryTarget } from '../../src/registry/ports';
+import type { KeepRules } from '../../src/core/tidy/keep';
+import { tidyUp, type Tidied } from '../../src/tidying/tidy';
+import type { RepositoryTarget, RepositoryToTidy } from '../../src/registry/ports';
 import { ok } from 'node:assert';
 import { commitSchema, type CommitId } from '../../src/core/commit';
 import { imagesByPlatform, readContent, type ContentNode } from '../../src/core/oci/content';
@@ -130,6 +132,8 @@ export class DeliveryWorld {
   private minutes = 0;
   /** Signs records and entries; nothing is signed where it is undefined. */
   signer: RecordSigner | undefined;
+  /** What its registries remove by themselves. */
+  removes: 'tags' | 'manifests' | 'both' = 'both';
   /** Where hod.yaml has each environment now. */
   private readonly hosts = new Map<string, string>();
 
@@ -327,6 +331,35 @@ export class DeliveryWorld {
         this.hosts.set(environment, host);
       }
     }
+  }
+
+  /** Removes what environments may lose, as they keep it. */
+  async tidy(keep: Readonly<Record<string, KeepRules | undefined>>, limit?: number, steps = Infinity): Promise<Tidied> {
+    const context = this.context(steps);
+    const names = Object.keys(this.environments);
+    const question = {
+      environments: names.map((name, at) => ({
+        ...{ name, keep: keep[name], before: names.slice(0, at).reverse() },
+        follows: name === 'dev' ? followedBranches : undefined,
+        repositoryOf: (component: string) => parseRepository(`${this.hostOf(name)}.test/skerry/${component}`),
+      })),
+      chosen: names,
+      components: [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))],
+      versions: false,
+    };
+    const client = ({ registry, name }: Repository) =>
+      this.tidyTarget(registry.replace('.test', ''), name.replace('skerry/', ''), context);
+    return tidyUp(question, { limit, pause: () => Promise.resolve() }, { ...context, client });
+  }
+
+  /** Every manifest in the registry of an image in an environment. */
+  manifestsOf(environment: string, component: string): ReadonlyMap<Digest, Manifest> {
+    return this.registry(this.hostOf(environment), component).manifests;
+  }
+
+  /** Lets an environment have the repositories of another. */
+  share(environment: string, other: string): void {
+    this.hosts.set(environment, other);
   }
 
   /** Moves a tag by hand, or removes it. */
@@ -641,6 +674,45 @@ export class DeliveryWorld {
         return bytes === undefined ? Promise.reject(gone) : Promise.resolve(bytes);
       },
       openBlob: () => Promise.reject(new Error('no blob is read')),
+    };
+  }
+
+  private tidyTarget(host: string, component: string, context: WorldContext): RepositoryToTidy {
+    const { step } = context;
+    const { tags, manifests } = this.registry(host, component);
+    const target = this.target(host, component, { ...context, at: host });
+    return {
+      label: target.label,
+      manifests: {
+        get: (reference) => target.manifests.get(reference),
+        resolve: (reference) => target.manifests.resolve(reference),
+        remove: async (digest) => {
+          await step();
+          if (this.removes === 'tags') {
+            return false;
+          }
+          manifests.delete(digest);
+          [...tags].filter(([, each]) => each === digest).forEach(([tag]) => tags.delete(tag));
+          return true;
+        },
+      },
+      tags: {
+        list: async function* () {
+          await step();
+          yield* [...tags.keys()];
+        },
+        remove: async (tag) => {
+          await step();
+          return this.removes !== 'manifests' && this.removesTags && tags.delete(tag);
+        },
+      },
+      referrers: {
+        referrersOf: async (digest) => {
+          await step();
+          const all = [...manifests.values()].filter(({ subject }) => subject?.digest === digest);
+          return all.map((each) => ({ descriptor: describeManifest(each) }));
+        },
+      },
     };
   }
 

@@ -4,6 +4,7 @@ import { environmentsModel, strangersModel } from './environments';
 import type { Model } from './model';
 import { orderModel, versionsModel } from './order';
 import { rebuildModel } from './rebuild';
+import { tidyModel } from './tidy';
 import { twinsModel } from './twins';
 
 /** Every model. What waits for an environment is compared in the worlds of `environments`. */
@@ -16,4 +17,5 @@ export const models: readonly (() => Model)[] = [
   rebuildModel,
   adoptionModel,
   referrersModel,
+  tidyModel,
 ];

@@ -52,6 +52,9 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'base-moved',
       'rules-accepted',
       'entries-accepted',
+      'removing',
+      'removed',
+      'returned',
     ),
     environment: fc.constantFrom('dev', 'uat', 'constructor'),
     build: fc.nat(5),
@@ -90,6 +93,30 @@ export const anyAction: fc.Arbitrary<Action> = fc
     }
     if (kind === 'entries-accepted') {
       return { kind, from: 1, to: 1 + build, reason: 'x' };
+    }
+    if (kind === 'removing' || kind === 'removed') {
+      const contents = components.map(({ component, repository, digest }) => {
+        const releases = [releaseId({ product, commit, version: undefined, components })];
+        return { ...{ repository, digest, components: [component], releases }, tags: [tagSchema.parse(`c-${build}`)] };
+      });
+      const environments = [{ environment, keep: '1 release' }];
+      return kind === 'removing'
+        ? { kind, environments, contents: contents.map((each) => ({ ...each, manifests: [each.digest] })) }
+        : {
+            kind,
+            claim: 1,
+            environments,
+            contents: contents.map((each) => ({ ...each, removed: [each.digest], left: [] })),
+          };
+    }
+    if (kind === 'returned') {
+      return {
+        kind,
+        environment,
+        release: releaseId({ product, commit, version: undefined, components }),
+        components,
+        tags: [],
+      };
     }
     if (kind === 'base-moved') {
       const bases = components.map(({ component, digest }) => {

@@ -818,6 +818,7 @@ export const configured = (count: number): ConfigShowResult => ({
   groups: [{ name: 'release-managers', people: ['una@skerry.test', 'siv@skerry.test'] }],
   environments: ['dev', 'prod'].map((environment, place) => ({
     ...{ environment, after: place === 0 ? null : 'uat', referrers: ['all'] },
+    keep: place === 0 ? '30 releases, everything of the last 14 d' : null,
     follows: place === 0 ? { branches: ['main', 'release/*'], usual: false } : null,
     takes: place === 0 ? null : ['main', 'release/*'],
     receives: place === 0 ? ('builds' as const) : null,

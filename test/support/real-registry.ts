@@ -14,6 +14,8 @@ export interface RealRegistry {
   readonly readPort: number;
   /** The file that holds a blob or a manifest. */
   readonly blobFile: (digest: string) => string;
+  /** Runs the garbage collector of the registry. */
+  readonly collect: () => Promise<void>;
   readonly close: () => Promise<void>;
 }
 
@@ -22,11 +24,18 @@ export interface RealRegistryOptions {
   login?: { username: string; password: string };
   /** Access tokens: what the server's configuration says under `auth.token`. */
   token?: { realm: string; service: string; issuer: string; rootcertbundle: string };
+  /** It removes manifests, with their tags. */
+  removes?: boolean;
   tls?: { certificate: string; key: string; clientcas?: string[] };
 }
 
 /** Starts one, and an open one on the same content. Waits until both listen. */
-export async function startRealRegistry({ login, token, tls }: RealRegistryOptions = {}): Promise<RealRegistry> {
+export async function startRealRegistry({
+  login,
+  token,
+  removes = false,
+  tls,
+}: RealRegistryOptions = {}): Promise<RealRegistry> {
   const folder = await mkdtemp(join(tmpdir(), 'hod-real-registry-'));
   const htpasswd = join(folder, 'htpasswd');
   if (login !== undefined) {
@@ -37,16 +46,22 @@ export async function startRealRegistry({ login, token, tls }: RealRegistryOptio
     ...(token === undefined ? {} : { token }),
   };
   const guarded = await startServer(folder, 'guarded', {
+    removes,
     http: tls === undefined ? {} : { tls },
     ...(Object.keys(auth).length === 0 ? {} : { auth }),
   });
-  const open = await startServer(folder, 'open', { http: {} });
+  const open = await startServer(folder, 'open', { removes, http: {} });
   return {
     port: guarded.port,
     readPort: open.port,
     blobFile: (digest) => {
       const [algorithm = '', hex = ''] = digest.split(':');
       return join(folder, 'content/docker/registry/v2/blobs', algorithm, hex.slice(0, 2), hex, 'data');
+    },
+    collect: async () => {
+      const collector = spawn('docker-registry', ['garbage-collect', join(folder, 'open.yml')], { stdio: 'ignore' });
+      const [code] = (await once(collector, 'exit')) as [number];
+      expect(code).toBe(0);
     },
     close: async () => {
       await Promise.all([guarded.end(), open.end()]);
@@ -55,11 +70,15 @@ export async function startRealRegistry({ login, token, tls }: RealRegistryOptio
   };
 }
 
-async function startServer(folder: string, name: string, { http, ...settings }: { http: object; auth?: object }) {
+async function startServer(
+  folder: string,
+  name: string,
+  { http, removes, ...settings }: { http: object; removes: boolean; auth?: object },
+) {
   const config = {
     version: '0.1',
     log: { level: 'info', accesslog: { disabled: true } },
-    storage: { filesystem: { rootdirectory: join(folder, 'content') } },
+    storage: { filesystem: { rootdirectory: join(folder, 'content') }, delete: { enabled: removes } },
     http: { addr: '127.0.0.1:0', ...http },
     ...settings,
   };

@@ -42,6 +42,13 @@ export class SmallProduct {
     return { cwd: this.folder, env: this.env };
   }
 
+  /** Lets dev keep so much, and uat everything. */
+  async keep(keep: string): Promise<void> {
+    const file = join(this.folder, 'hod.yaml');
+    const text = await readFile(file, 'utf8');
+    await writeFile(file, text.replace('  dev: {', `  dev: { keep: ${keep},`));
+  }
+
   /** Builds and publishes 1.N.0. */
   async publish(minor: number): Promise<void> {
     const revision = minor.toString(16).padStart(40, 'a');

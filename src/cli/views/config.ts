@@ -155,6 +155,7 @@ function environmentPart(
     gates,
     components,
     referrers,
+    keep,
   }: ConfigShowResult['environments'][number],
   style: Style,
 ): string {
@@ -184,6 +185,7 @@ function environmentPart(
     ...(takes === null ? [] : [`  takes releases of ${takes.join(', ')}`]),
     ...(receives === 'parcels' ? ['  receives parcels, and no builds'] : []),
     ...(receives === 'builds' ? [] : gateLines(entry)),
+    ...(keep === null ? [] : [`  keeps ${keep}`]),
     ...(referrers.includes('all') ? [] : [`  carries referrers: ${referrers.join(', ')}`]),
     ...columns(rows, '  ', (cell, column) => (column === 1 ? cell : column === 2 ? style.faint(cell) : cell)),
   ].join('\n');

@@ -1,3 +1,4 @@
+import { formatCount } from '../amounts';
 import { shortCommit, type CommitId } from '../commit';
 import { repositoryPattern } from '../tags/repository-pattern';
 import type { Version } from '../tags/version';
@@ -24,6 +25,9 @@ export const eventKinds = [
   'base-moved',
   'rules-accepted',
   'entries-accepted',
+  'removing',
+  'removed',
+  'returned',
 ] as const;
 export type EventKind = (typeof eventKinds)[number];
 
@@ -116,18 +120,48 @@ function tell(action: Action): Told | undefined {
     }
     case 'base-moved':
       return tellBases(action);
-    case 'rules-accepted': {
-      const { kind, environment, reason, inForce } = action;
-      const detail = `${inForce === true ? 'in force' : 'more people must accept them'}: ${reason}`;
-      return { kind, environment, detail };
-    }
-    case 'entries-accepted': {
-      const { kind, from, to, reason } = action;
-      return { kind, environment: undefined, detail: `unsigned entries ${from} to ${to}: ${reason}` };
-    }
+    case 'rules-accepted':
+    case 'entries-accepted':
+      return tellAccepted(action);
+    case 'removing':
+    case 'removed':
+      return tellTidying(action);
+    case 'returned':
+      return tellReturned(action);
     case 'announced':
       return undefined;
   }
+}
+
+function tellAccepted(action: Extract<Action, { kind: 'rules-accepted' | 'entries-accepted' }>): Told {
+  if (action.kind === 'entries-accepted') {
+    const { kind, from, to, reason } = action;
+    return { kind, environment: undefined, detail: `unsigned entries ${from} to ${to}: ${reason}` };
+  }
+  const { kind, environment, reason, inForce } = action;
+  return { kind, environment, detail: `${inForce === true ? 'in force' : 'more people must accept them'}: ${reason}` };
+}
+
+function tellReturned({ kind, environment, release, components }: Extract<Action, { kind: 'returned' }>): Told {
+  const names = components.map(({ component }) => component);
+  return { kind, environment, components: names, releases: [release], detail: 'uploaded again after tidying' };
+}
+
+function tellTidying(action: Extract<Action, { kind: 'removing' | 'removed' }>): Told {
+  const { kind, environments, contents } = action;
+  const [first, ...others] = environments;
+  const gone = 'claim' in action ? action.contents.filter(({ removed, digest }) => removed.includes(digest)) : contents;
+  const left = contents.length - gone.length;
+  const detail = [
+    formatCount(gone.length, 'digest'),
+    ...(left === 0 ? [] : [`${left} could not be removed`]),
+    ...environments.map(({ environment, keep }) => `${environment} keeps ${keep}`),
+  ].join('; ');
+  return {
+    ...{ kind, detail, environment: others.length === 0 ? first?.environment : undefined },
+    components: [...new Set(contents.flatMap(({ components }) => components))],
+    releases: [...new Set(contents.flatMap(({ releases }) => releases))],
+  };
 }
 
 function tellReferrers({ kind, environment, referrers: all }: Extract<Action, { kind: 'referrers' }>): Told {

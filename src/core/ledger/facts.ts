@@ -169,11 +169,12 @@ const factSchemas = {
   /**
    * Key: `registry/name:tag`. What the tag points to by decision of the ledger; `gone`: what it must not point to any
    * more, and `instead`: where it is pointed if it cannot be removed; `earlier`: what a moving tag pointed to before, the
-   * latest first, as far as it is kept.
+   * latest first, as far as it is kept. `tidied`: the fixed tag was removed with its content; no other content takes it.
    */
   tag: tagTargetSchema.extend({
     kind: z.enum(tagKinds),
     gone: z.boolean().optional(),
+    tidied: z.literal(true).optional(),
     instead: digestSchema.optional(),
     earlier: z.array(digestSchema).optional(),
     seq: z.number().int(),
@@ -281,6 +282,19 @@ const factSchemas = {
     }),
   ),
   /**
+   * Key: {@link removalKey}. A manifest that tidying removes from a repository, or has removed; null where it is there again, or could
+   * not be removed. `keep`: what the environments keep that let it go.
+   */
+  removal: z
+    .object({
+      state: z.enum(['removing', 'removed']),
+      at: timestampSchema,
+      by: z.string(),
+      keep: z.string(),
+      seq: z.number().int(),
+    })
+    .nullable(),
+  /**
    * Key: {@link stateKey}. Set by every entry, and so as new as the head: when the last entry was made, and how many facts
    * there are of those kinds whose lack would let something in. `signedSince`: the first entry that was signed.
    */
@@ -310,6 +324,8 @@ export const factKinds = z.object(factSchemas).keyof().options;
 export type Fact<K extends FactKind> = z.infer<(typeof factSchemas)[K]>;
 const schemaOf: { [K in FactKind]: z.ZodType<Fact<K>> } = factSchemas;
 
+/** What became of a manifest that tidying removes. */
+export type ManifestRemoval = NonNullable<Fact<'removal'>>;
 export type LaneHead = z.infer<typeof laneHeadSchema>;
 export type TagTarget = z.infer<typeof tagTargetSchema>;
 /** Where a tag is, and of which component. */
@@ -377,6 +393,7 @@ export class Facts {
     'staged-in': new Map(),
     digest: new Map(),
     referrers: new Map(),
+    removal: new Map(),
     announced: new Map(),
     state: new Map(),
   };
@@ -459,6 +476,17 @@ export function tagKey(repository: RepositoryName, tag: Tag): string {
 /** The key of the fact that names the referrers of a manifest. */
 export function referrersKey(repository: RepositoryName, subject: Digest): string {
   return `${repository}@${subject}`;
+}
+
+/** The fact about the removal of a manifest from a repository. */
+export function removalKey(repository: RepositoryName, digest: Digest): FactKey & { readonly kind: 'removal' } {
+  return { kind: 'removal', key: `${repository}@${digest}` };
+}
+
+/** That a manifest is being removed from a repository, or was; undefined where it is there, or was never removed. */
+export function removalOf(facts: Facts, repository: RepositoryName, digest: Digest): ManifestRemoval | undefined {
+  const { kind, key } = removalKey(repository, digest);
+  return facts.get(kind, key) ?? undefined;
 }
 
 /** So many digits are the least that a shortened digest may have. */

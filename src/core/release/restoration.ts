@@ -93,5 +93,8 @@ function strayTag(
       ? [{ ...place, kind, platform, digest, outcome: 'removed', reason: 'it was rolled back', served, never, instead }]
       : [];
   }
-  return restoredTag(place, target, served);
+  // Tidying removed it with its content; where it stands, somebody wrote it again, and only its own digest is right.
+  return target.tidied === true && (served === undefined || served === digest)
+    ? []
+    : restoredTag(place, target, served);
 }

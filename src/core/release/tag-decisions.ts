@@ -89,7 +89,11 @@ export function decideTags(
   return requests.map((request) => {
     const { component, repository, digest, wanted } = request;
     const { recorded, served } = standingOf(request, facts);
-    const drifted = recorded !== undefined && recorded.digest !== served ? { recorded: recorded.digest } : {};
+    const isTidied = facts.get('tag', tagKey(repository, wanted.tag))?.tidied === true;
+    const drifted =
+      recorded !== undefined && recorded.digest !== served && !(isTidied && served === undefined)
+        ? { recorded: recorded.digest }
+        : {};
     const isOthers = recorded !== undefined && recorded.digest !== digest;
     const unwritten = isOthers && isUnwritten(recorded, served) ? true : undefined;
     const { tag, rule, image } = wanted;
@@ -104,7 +108,9 @@ export function decideTags(
       ...drifted,
     } as const;
     if (rule.kind === 'fixed') {
-      return { ...base, served, ...decideFixed(digest, served, recorded?.digest) };
+      const fixed = decideFixed(digest, served, recorded?.digest);
+      const again = fixed.outcome === 'restored' && isTidied && served === undefined;
+      return { ...base, served, ...(again ? { outcome: 'created', reason: 'tidying had removed it' } : fixed) };
     }
     const { follows } = rule;
     const never = policy.withdrawn ?? (follows === 'branch' ? undefined : policy.notFollowed);
@@ -297,4 +303,9 @@ export function isRecorded(tags: readonly SetTag[], facts: Facts): boolean {
   return tags.every(
     ({ repository, tag, digest }) => targetOf(facts.get('tag', tagKey(repository, tag)))?.digest === digest,
   );
+}
+
+/** Those of some tags that tidying removed. */
+export function tidiedAmong(tags: readonly SetTag[], facts: Facts): SetTag[] {
+  return tags.filter(({ repository, tag }) => facts.get('tag', tagKey(repository, tag))?.tidied === true);
 }

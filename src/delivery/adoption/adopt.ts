@@ -11,7 +11,7 @@ import { appendDeciding, type RecordContext } from '../record';
  */
 export async function recordAdoption(
   adoption: Adoption,
-  context: RecordContext & Pick<DeliveryContext, 'dryRun' | 'orders'>,
+  context: RecordContext & Pick<DeliveryContext, 'dryRun' | 'orders'> & { readonly begun?: number },
 ): Promise<AdoptionVerdict> {
   const judge = new Judge(context, []);
   const deciding = () => judge.decide((known) => decideAdoption(adoption, known));
@@ -20,7 +20,7 @@ export async function recordAdoption(
   }
   const { value } = await appendDeciding(context, async () => {
     const judged = await deciding();
-    return { ...judged, actions: judged.value.actions };
+    return { ...judged, actions: judged.value.actions, begun: context.begun ?? judged.begun };
   });
   return value;
 }

@@ -3,10 +3,11 @@ import { shortDigest } from '../../core/oci/digest';
 import type { ContentKind } from '../../core/oci/bundle';
 import type { Action } from '../../core/ledger/entries';
 import { replaces, stagedIn } from '../../core/ledger/entries/staged';
+import { factsOfRemovals } from '../../core/ledger/entries/there-again';
 import type { Build } from '../../core/build/build';
 import { placeText, placeValues, type OutputPlace } from '../../core/build/output-place';
 import { protectionTag } from '../../core/build/protection';
-import { type Facts, type StagedComponent } from '../../core/ledger/facts';
+import { removalOf, type Facts, type StagedComponent } from '../../core/ledger/facts';
 import { namedPlatform, rightBuild } from '../../core/release/gates/build';
 import { stagedOnce } from '../../core/release/gates/staging';
 import { refuseUnmet } from '../../core/release/refusal';
@@ -73,7 +74,7 @@ export async function stageOutputs(places: readonly PlacedOutput[], context: Sta
   const { session, config, build, ledger, dryRun } = context;
   const [environment] = config.environments;
   const carrier = new Carrier({ dryRun }, session.observer.transfer);
-  const { facts } = await ledger.read([{ kind: 'staged', key: build.commit }]);
+  const { facts, head } = await ledger.read([{ kind: 'staged', key: build.commit }]);
   const carried = await settleAll(places.map((place) => carryOutput(place, carrier, facts, context)));
   const parts = carried.map(({ item }) => placed(item));
   const before = carried.map(({ item }) => isStaged(facts, build, item));
@@ -81,7 +82,7 @@ export async function stageOutputs(places: readonly PlacedOutput[], context: Sta
     await appendStaging(
       { kind: 'staged', commit: build.commit, environment: environment.name, parts },
       carried.map(({ item }) => item),
-      context,
+      { ...context, begun: head.seq },
       (now) => {
         // Another job may have been at it meanwhile.
         refuseUnmet(parts.map((part) => stagedOnce(part, stagedIn(now, build.commit, part.component), context)));
@@ -165,7 +166,7 @@ function isStaged(facts: Facts, { commit }: Build, { component, node }: Delivery
 export async function appendStaging(
   action: Extract<Action, { kind: 'staged' | 'failed' }>,
   itemReferrers: readonly ItemReferrers[],
-  { ledger, config, actor, session }: StageContext,
+  { ledger, config, actor, session, begun }: StageContext & { readonly begun?: number },
   isKnown: (facts: Facts) => boolean,
 ): Promise<void> {
   const { product } = config;
@@ -173,18 +174,26 @@ export async function appendStaging(
     const along = itemReferrers.flatMap(({ target, referrers }) =>
       referrers.map(({ subject }) => ({ target, subjects: [subject] })),
     );
-    const { head, facts } = await ledger.read([{ kind: 'staged', key: action.commit }, ...referrerFacts(along)]);
+    const parts = action.kind === 'staged' ? action.parts : [];
+    const { head, facts } = await ledger.read([
+      { kind: 'staged', key: action.commit },
+      ...referrerFacts(along),
+      ...factsOfRemovals(parts),
+    ]);
+    // What tidying removed is staged anew, although its build has staged it before.
+    const isThere = parts.every(({ repository, digest }) => removalOf(facts, repository, digest) === undefined);
     const referrers = unknownTo(facts, itemReferrers);
     return {
       head,
       facts,
       actions: [
-        ...(isKnown(facts) ? [] : [action]),
+        ...(isKnown(facts) && isThere ? [] : [action]),
         ...(referrers.length === 0
           ? []
           : [{ kind: 'referrers', environment: config.environments[0].name, referrers } as const]),
       ],
       value: undefined,
+      ...(begun === undefined ? {} : { begun }),
     };
   });
 }

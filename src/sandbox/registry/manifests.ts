@@ -30,6 +30,13 @@ export class ManifestStore {
       throw new RegistryError(404, 'MANIFEST_UNKNOWN', `there is no manifest ${rest}`);
     }
     if (method === 'DELETE') {
+      const { removes } = this.options;
+      if (removes === 'none' || removes === (isDigest(rest) ? 'tags' : 'manifests')) {
+        throw new RegistryError(405, 'UNSUPPORTED', 'this registry removes none');
+      }
+      if (removes === 'pretended') {
+        return answerEmpty(response, 202);
+      }
       if (isDigest(rest)) {
         repository.manifests.delete(digest);
         [...repository.tags].filter(([, target]) => target === digest).forEach(([tag]) => repository.tags.delete(tag));

@@ -21,6 +21,8 @@ export interface SandboxRegistryOptions {
   trusting?: boolean | undefined;
   /** Keep no list of what refers to a manifest, as registries of the protocol before 1.1. */
   withoutReferrers?: boolean | undefined;
+  /** What it removes when it is asked to: tags and manifests where nothing is said; `pretended`: it says so and removes nothing. */
+  removes?: 'tags' | 'manifests' | 'none' | 'pretended' | undefined;
   /** Told of every request when it has been answered. */
   onRequest?: ((request: LoggedRequest) => void) | undefined;
 }

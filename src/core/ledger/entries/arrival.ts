@@ -28,6 +28,7 @@ import {
 } from '../release';
 import { judgedBySchema } from '../rules';
 import { waySchema } from '../way';
+import { factsOfRemovals, foldThereAgain } from './there-again';
 import type { Circumstances } from './action';
 import { knownReferrersSchema, factsOfReferrers, foldReferrers } from './known-referrers';
 import { changeLane, changeServed, nextStepNumber, type FactChange } from './changing';
@@ -94,6 +95,7 @@ export function factsOfArrival(arrival: Arrival): FactKey[] {
     ...[...lanes].map((lane) => ({ kind: 'lane', key: laneKey(environment, lane) }) as const),
     { kind: 'withdrawn', key: withdrawnKey(environment, arrivedContent(arrival)) },
     ...(rules === undefined ? [] : [{ kind: 'rules', key: rules.digest } as const]),
+    ...factsOfRemovals(arrival.components),
     ...factsOfReferrers(arrival.referrers),
   ];
 }
@@ -125,6 +127,7 @@ export function foldArrival(
   foldReleases(action, circumstances, known, before, after);
   foldRules(action, circumstances, before, after);
   foldReferrers(action.referrers, circumstances, before, after);
+  foldThereAgain(action.components, before, after);
 }
 
 /** The fixed tags that were not there before. */
@@ -144,7 +147,7 @@ function foldTags(
   return tags.flatMap(({ component, repository, tag, kind, digest, platform }) => {
     const key = tagKey(repository, tag);
     const known = before.get('tag', key);
-    if (kind === 'moving' || known?.digest !== digest) {
+    if (kind === 'moving' || known?.digest !== digest || known.tidied === true) {
       const earlier = kind === 'moving' ? earlierThan(digest, known) : {};
       after.set('tag', key, { kind, digest, release, commit, version, platform, ...earlier, seq });
     }

@@ -11,7 +11,10 @@ import { moved } from './moved';
 import { promoted } from './promoted';
 import { published } from './published';
 import { refused } from './refused';
+import { removed } from './removed';
+import { removing } from './removing';
 import { result } from './result';
+import { returned } from './returned';
 import { restored } from './restored';
 import { rolledBack } from './rolled-back';
 import { rulesAccepted } from './rules-accepted';
@@ -35,6 +38,9 @@ const kinds = [
   baseMoved,
   rulesAccepted,
   entriesAccepted,
+  removing,
+  removed,
+  returned,
   announced,
 ] as const;
 const [first, ...others] = kinds;

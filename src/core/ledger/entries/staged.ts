@@ -10,6 +10,7 @@ import {
 } from '../facts';
 import { placedComponentSchema, type PlacedComponent } from '../release';
 import { defineAction } from './action';
+import { factsOfRemovals, foldThereAgain } from './there-again';
 
 const schema = z.object({
   kind: z.literal('staged'),
@@ -22,7 +23,7 @@ type Staged = z.infer<typeof schema>;
 /** Content is in the registry by digest; no tag points to it yet. */
 export const staged = defineAction<Staged, typeof schema>('staged', {
   schema,
-  reads: ({ commit, parts }) => [{ kind: 'staged', key: commit }, ...factsOfStagedIn(parts)],
+  reads: ({ commit, parts }) => [{ kind: 'staged', key: commit }, ...factsOfStagedIn(parts), ...factsOfRemovals(parts)],
   fold({ commit, parts }, _, before, after) {
     let known = before.get('staged', commit) ?? [];
     for (const { component, ...part } of parts) {
@@ -39,6 +40,7 @@ export const staged = defineAction<Staged, typeof schema>('staged', {
         ...added.map(({ component, digest, mediaType, size }) => ({ component, digest, mediaType, size, commit })),
       ].slice(-stagedInLimit);
     });
+    foldThereAgain(parts, before, after);
   },
 });
 

@@ -152,11 +152,7 @@ export function notFrozen(
 ): Gate {
   const { to, now, despiteFreeze } = candidate;
   const gate = 'freeze';
-  const frozen = freeze.flatMap((window) => {
-    const until = frozenUntil(window, now);
-    return until === undefined ? [] : [{ text: describeWindow(window), until }];
-  });
-  const [latest] = frozen.sort((a, b) => b.until.localeCompare(a.until));
+  const latest = frozenNow({ freeze }, now);
   if (latest === undefined) {
     return { gate, outcome: 'met', detail: `nothing is frozen at ${now}` };
   }
@@ -169,6 +165,18 @@ export function notFrozen(
     detail: `${to} is frozen (${latest.text}) until ${latest.until}`,
     remedy: `run the command again after ${latest.until}; in an emergency --despite-freeze --reason "…" lets it in, on record`,
   });
+}
+
+/** Returns the freeze that ends last of those that a moment is in; undefined where it is in none. */
+export function frozenNow(
+  { freeze }: Pick<AdmissionRules, 'freeze'>,
+  now: Timestamp,
+): { readonly text: string; readonly until: Timestamp } | undefined {
+  const frozen = freeze.flatMap((window) => {
+    const until = frozenUntil(window, now);
+    return until === undefined ? [] : [{ text: describeWindow(window), until }];
+  });
+  return frozen.sort((a, b) => b.until.localeCompare(a.until))[0];
 }
 
 /** The components that gates about content ask. A bundle is Hod's own work, and is not asked. */

@@ -1,0 +1,52 @@
+import * as z from 'zod';
+import { digestSchema } from '../../oci/digest';
+import { tagSchema } from '../../oci/tag';
+import { removalKey, tagKey, type FactKey } from '../facts';
+import { defineAction } from './action';
+import { removedContentFields } from './removing';
+
+const schema = z.object({
+  kind: z.literal('removed'),
+  /** The entry that says what was to be removed. */
+  claim: z.number().int(),
+  environments: z.array(z.object({ environment: z.string(), keep: z.string() })),
+  contents: z.array(
+    z.object({
+      ...removedContentFields,
+      /** The manifests that are gone, and those that the registry has still. */
+      removed: z.array(digestSchema),
+      left: z.array(digestSchema),
+      /** The tags that stand there still. */
+      tags: z.array(tagSchema),
+      /** Why something is left. */
+      why: z.string().optional(),
+    }),
+  ),
+});
+type Removed = z.infer<typeof schema>;
+
+/** Content was removed from repositories, as far as their registries let it go. */
+export const removed = defineAction<Removed, typeof schema>('removed', {
+  schema,
+  reads: ({ contents }) =>
+    contents.flatMap(({ repository, removed: gone, left, tags }) => [
+      ...[...gone, ...left].map((digest) => removalKey(repository, digest)),
+      ...tags.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
+    ]),
+  fold({ contents }, { seq, at, actor }, before, after) {
+    for (const { repository, removed: gone, left, tags } of contents) {
+      for (const digest of gone) {
+        const { key } = removalKey(repository, digest);
+        const keep = before.get('removal', key)?.keep ?? '';
+        after.set('removal', key, { state: 'removed', at, by: actor, keep, seq });
+      }
+      left.forEach((digest) => after.set('removal', removalKey(repository, digest).key, null));
+      for (const tag of tags) {
+        const known = before.get('tag', tagKey(repository, tag));
+        if (known !== undefined) {
+          after.set('tag', tagKey(repository, tag), { ...known, tidied: undefined, seq });
+        }
+      }
+    }
+  },
+});

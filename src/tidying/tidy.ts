@@ -1,0 +1,201 @@
+import { removedAction, removingAction, onlySome, type RemovalOutcome } from '../core/tidy/claim';
+import type { Removing } from '../core/tidy/content-history';
+import { planRemoval, type RepositoryRemoval } from '../core/tidy/removal';
+import type { Digest } from '../core/oci/digest';
+import { parseRepository, type RepositoryName } from '../core/oci/reference';
+import { removalKey, removalOf, type FactKey, type Facts } from '../core/ledger/facts';
+import { timestampOf } from '../core/time';
+import { appendDeciding, type RecordContext } from '../delivery/record';
+import { settleAll } from '../system/promises';
+import { removeContents, type RegistryManner, type RemovalOrder } from './remove';
+import { Tidying, type SurveyedRepository, type TidyContext, type TidyQuestion } from './tidying';
+
+/** How much is removed, and at what pace. */
+export interface RemovalPace {
+  /** At most so much content, each with all that goes with it; all of it where undefined. */
+  readonly limit: number | undefined;
+  /** Waits between two batches. */
+  readonly pause: () => Promise<void>;
+}
+
+/** What was removed, and what a registry did not let go. */
+export interface TidiedContent {
+  readonly content: Removing['contents'][number];
+  readonly outcome: RemovalOutcome;
+}
+
+/** What may go and what stays, and what was removed. */
+export interface Tidied {
+  readonly repositories: readonly SurveyedRepository[];
+  readonly tidied: readonly TidiedContent[];
+}
+
+/** So much content is claimed at once. */
+const batchSize = 50;
+
+/** Finds out what may go, and changes nothing. */
+export async function findTidy(question: TidyQuestion, context: TidyContext): Promise<Tidied> {
+  const tidying = new Tidying(question, context);
+  const repositories = await tidying.survey(await tidying.plan(timestampOf(new Date())));
+  return { repositories, tidied: [] };
+}
+
+/**
+ * Removes what may go: claims it in the ledger, batch by batch, so that nothing relies on it from then on; removes it; and records
+ * what became of it. What a run that was killed has claimed is removed first.
+ *
+ * Throws where a registry or the ledger fails: then what was claimed stays claimed until the next run.
+ */
+export async function tidyUp(
+  question: TidyQuestion,
+  pace: RemovalPace,
+  context: TidyContext & RecordContext,
+): Promise<Tidied> {
+  const tidying = new Tidying(question, context);
+  const remover = new Remover(context);
+  const plan = await tidying.plan(timestampOf(new Date()));
+  const tidied: TidiedContent[] = [];
+  for (const [seq, claim] of tidying.claims) {
+    tidied.push(...(await remover.finish(seq, claim, { removals: [], whyNot: tidying.whyNotRemoved(plan) })));
+  }
+  const begun = tidied.length === 0 ? plan : await tidying.plan(timestampOf(new Date()));
+  const repositories = await tidying.survey(begun);
+  const coming = repositories.flatMap(({ plan, found }) =>
+    (found?.removal.goes ?? []).map(({ placed: { digest } }) => ({ repository: plan.repository, digest })),
+  );
+  for (const batch of batches(coming.slice(0, pace.limit), repositories)) {
+    const claimed = await claim(batch, repositories, { tidying, question, context });
+    if (claimed !== undefined) {
+      tidied.push(
+        ...(await remover.finish(claimed.seq, claimed.action, { removals: claimed.removals, whyNot: () => undefined })),
+      );
+      await pace.pause();
+    }
+  }
+  return { repositories, tidied };
+}
+
+/** Content of a repository that is to go. */
+interface Coming {
+  readonly repository: RepositoryName;
+  readonly digest: Digest;
+}
+
+/** Batches: one content of each registry first, to see how that removes things; then {@link batchSize} at once. */
+function batches(coming: readonly Coming[], repositories: readonly SurveyedRepository[]): Coming[][] {
+  const registryOf = new Map(repositories.map(({ plan, repository }) => [plan.repository, repository.registry]));
+  const first = new Map<string | undefined, Coming>();
+  coming.forEach((each) => {
+    const registry = registryOf.get(each.repository);
+    first.set(registry, first.get(registry) ?? each);
+  });
+  const probes = new Set(first.values());
+  const rest = coming.filter((each) => !probes.has(each));
+  return [
+    [...probes],
+    ...Array.from({ length: Math.ceil(rest.length / batchSize) }, (_, at) =>
+      rest.slice(at * batchSize, (at + 1) * batchSize),
+    ),
+  ].filter((batch) => batch.length > 0);
+}
+
+/** What claiming works with. */
+interface Claiming {
+  readonly tidying: Tidying;
+  readonly question: TidyQuestion;
+  readonly context: TidyContext & RecordContext;
+}
+
+/** Claims those of a batch that may still go by the newest head of the ledger; undefined where none may. */
+async function claim(
+  batch: readonly Coming[],
+  repositories: readonly SurveyedRepository[],
+  { tidying, question, context }: Claiming,
+): Promise<{ seq: number; action: Removing; removals: readonly RepositoryRemoval[] } | undefined> {
+  const { value } = await appendDeciding(context, async (now) => {
+    const { head, facts, plans } = await tidying.plan(now);
+    const removals = plans.flatMap((plan) => {
+      const own = new Set(batch.filter(({ repository }) => repository === plan.repository).map(({ digest }) => digest));
+      const survey = repositories.find((each) => each.plan.repository === plan.repository)?.found?.survey;
+      return own.size === 0 || survey === undefined ? [] : [planRemoval(onlySome(plan, own), survey)];
+    });
+    const going = removals.filter(({ goes }) => goes.length > 0);
+    const action = removingAction(going, question.environments);
+    const actions = going.length === 0 ? [] : [action];
+    return { head, facts, actions, value: { seq: head.seq + 1, action, removals: going } };
+  });
+  return value.removals.length === 0 ? undefined : value;
+}
+
+type RemovingContent = Removing['contents'][number];
+
+/** How a claim is met. */
+interface Finishing {
+  /** What was planned; none for the claim of an earlier run. */
+  readonly removals: readonly RepositoryRemoval[];
+  /** Why content is not removed; undefined where it is. */
+  readonly whyNot: (content: RemovingContent) => string | undefined;
+}
+
+/** Removes what is claimed. */
+class Remover {
+  private readonly manners = new Map<string, RegistryManner>();
+
+  constructor(private readonly context: TidyContext & RecordContext) {}
+
+  /** Removes what a claim names, and records what became of it, unless another run has done so by then. */
+  async finish(seq: number, claim: Removing, how: Finishing): Promise<TidiedContent[]> {
+    const stillOurs = async (): Promise<boolean> =>
+      isOpen(seq, claim, (await this.context.ledger.read(keysOf(claim))).facts);
+    const going = claim.contents.filter((content) => how.whyNot(content) === undefined);
+    const names = [...new Set(going.map(({ repository }) => repository))];
+    const outcomes = new Map(
+      await settleAll(
+        names.map(async (name) => {
+          const contents = going.filter(({ repository }) => repository === name);
+          const order = how.removals.find(({ repository }) => repository === name)?.order;
+          return [name, await this.remove(name, { contents, order, stillOurs })] as const;
+        }),
+      ),
+    );
+    const outcomeOf = (content: RemovingContent): RemovalOutcome => {
+      const why = how.whyNot(content);
+      const outcome = why === undefined ? outcomes.get(content.repository) : undefined;
+      return outcome ?? { removed: new Set(), standing: new Set(content.tags), why };
+    };
+    await appendDeciding(this.context, async () => {
+      const { head, facts } = await this.context.ledger.read(keysOf(claim));
+      const actions = isOpen(seq, claim, facts) ? [removedAction(seq, claim, outcomeOf)] : [];
+      return { head, facts, actions, value: undefined };
+    });
+    return claim.contents.map((content) => ({ content, outcome: outcomeOf(content) }));
+  }
+
+  private remove(
+    name: RepositoryName,
+    {
+      contents,
+      order,
+      stillOurs,
+    }: Pick<RemovalOrder, 'contents' | 'stillOurs'> & { readonly order: RemovalOrder['order'] | undefined },
+  ): Promise<RemovalOutcome> {
+    const repository = parseRepository(name);
+    const manner = this.manners.get(repository.registry) ?? { manifests: undefined, why: undefined };
+    this.manners.set(repository.registry, manner);
+    const inOrder = order ?? contents.flatMap(({ manifests }) => manifests);
+    return removeContents({ client: this.context.client(repository), contents, order: inOrder, stillOurs }, manner);
+  }
+}
+
+/** The facts that say whether a claim is open. */
+function keysOf({ contents }: Removing): FactKey[] {
+  return contents.map(({ repository, digest }) => removalKey(repository, digest));
+}
+
+/** Whether what a claim names is still to be removed: no run has recorded that it was. */
+function isOpen(seq: number, { contents }: Removing, facts: Facts): boolean {
+  return contents.some(({ repository, digest }) => {
+    const removal = removalOf(facts, repository, digest);
+    return removal?.state === 'removing' && removal.seq === seq;
+  });
+}

@@ -1,0 +1,198 @@
+import { HodError } from '../core/errors';
+import { emptyHead, headAfter, type Head } from '../core/ledger/entry';
+import type { Facts } from '../core/ledger/facts';
+import { formatRepository, type Repository, type RepositoryName } from '../core/oci/reference';
+import { together, type Knowledge } from '../core/release/knowledge';
+import { ContentHistory, type Removing } from '../core/tidy/content-history';
+import { isNeed, planContent, type KeepingEnvironment, type RepositoryPlan } from '../core/tidy/content-plan';
+import { decideNeeded, type NeedyEnvironment } from '../core/tidy/needed';
+import { planRemoval, type RepositoryRemoval, type RepositorySurvey } from '../core/tidy/removal';
+import type { Timestamp } from '../core/time';
+import { decideFrom } from '../ledger/fact-reader';
+import type { Ledger } from '../ledger/ledger';
+import type { RepositoryToTidy } from '../registry/ports';
+import { settleAll } from '../system/promises';
+import { surveyRepository } from './survey';
+
+/** An environment, as far as tidying asks about it. */
+export interface TidyEnvironment extends Omit<KeepingEnvironment, 'before'> {
+  /** The environments that its releases come from, the nearest first. */
+  readonly before: readonly string[];
+  /** Throws where a component of that name can have none. */
+  readonly repositoryOf: (component: string) => Repository;
+}
+
+/** What is tidied. */
+export interface TidyQuestion {
+  /** Every environment of hod.yaml. */
+  readonly environments: readonly TidyEnvironment[];
+  /** Those whose repositories are tidied. */
+  readonly chosen: readonly string[];
+  /** The components of hod.yaml. */
+  readonly components: readonly string[];
+  /** Versions that later environments have served may go too. */
+  readonly versions: boolean;
+}
+
+/** What tidying works with. */
+export interface TidyContext {
+  readonly ledger: Pick<Ledger, 'read' | 'entries'>;
+  readonly client: (repository: Repository) => RepositoryToTidy;
+}
+
+/** What the ledger says of the content of repositories, as of one moment. */
+export interface TidyPlan {
+  readonly head: Head;
+  readonly facts: Facts;
+  readonly plans: readonly RepositoryPlan[];
+}
+
+/** A repository that was looked through, or why it could not be. */
+export interface SurveyedRepository {
+  readonly plan: RepositoryPlan;
+  readonly repository: Repository;
+  readonly found: { readonly survey: RepositorySurvey; readonly removal: RepositoryRemoval } | undefined;
+  /** Undefined where it was looked through, and where nothing of it would go by the ledger. */
+  readonly unread: HodError | undefined;
+}
+
+/** Finds out what may go. The entries of the ledger are read once, and those that are added meanwhile. */
+export class Tidying {
+  private readonly history = new ContentHistory();
+  private last: Head = emptyHead;
+
+  constructor(
+    private readonly question: TidyQuestion,
+    private readonly context: TidyContext,
+  ) {}
+
+  /** What is being removed by the ledger, by the entry that says so. */
+  get claims() {
+    return this.history.claims;
+  }
+
+  /**
+   * Returns why content that an earlier run has claimed is not removed all the same: somebody forged the claim, or hod.yaml has changed;
+   * undefined where it may be.
+   */
+  whyNotRemoved({ plans }: Pick<TidyPlan, 'plans'>): (content: Removing['contents'][number]) => string | undefined {
+    const needed = new Set(
+      plans.flatMap(({ repository, stays }) =>
+        stays.filter(({ reasons }) => reasons.some(isNeed)).map(({ placed }) => `${repository}@${placed.digest}`),
+      ),
+    );
+    const named = this.repositories();
+    return ({ repository, digest, manifests }) => {
+      if (!named.has(repository)) {
+        return 'hod.yaml does not name this repository';
+      }
+      return [digest, ...manifests].some((each) => needed.has(`${repository}@${each}`))
+        ? 'an environment needs it'
+        : undefined;
+    };
+  }
+
+  /** Decides on the newest head of the ledger. */
+  async plan(now: Timestamp): Promise<TidyPlan> {
+    const { ledger } = this.context;
+    for (;;) {
+      await this.catchUp();
+      const environments = this.needyEnvironments(now);
+      const decide = (known: Knowledge) => together(environments.map((each) => decideNeeded(each, known)));
+      const { value, head, facts } = await decideFrom(ledger, decide, 'newest');
+      if (head.seq === this.last.seq) {
+        const question = { ...this.question, history: this.history, environments: this.keeping(), now };
+        const plans = planContent([...this.repositories().keys()], { ...question, needed: value.flat() });
+        return { head, facts, plans };
+      }
+    }
+  }
+
+  /** Asks the registries about every repository of which something would go. */
+  async survey({ plans }: Pick<TidyPlan, 'plans'>): Promise<SurveyedRepository[]> {
+    const repositories = this.repositories(this.question.chosen);
+    const all = plans.flatMap((plan) => {
+      const repository = repositories.get(plan.repository);
+      return repository === undefined ? [] : [{ plan, repository }];
+    });
+    return settleAll(
+      all.map(async (each): Promise<SurveyedRepository> => {
+        const { plan, repository } = each;
+        if (plan.goes.length === 0) {
+          return { ...each, found: undefined, unread: undefined };
+        }
+        try {
+          const tags = this.history.tags.get(plan.repository) ?? new Set();
+          const survey = await surveyRepository(this.context.client(repository), plan, tags);
+          return { ...each, found: { survey, removal: planRemoval(plan, survey) }, unread: undefined };
+        } catch (error) {
+          if (error instanceof HodError) {
+            return { ...each, found: undefined, unread: error };
+          }
+          throw error;
+        }
+      }),
+    );
+  }
+
+  /** Reads the entries that were added since. */
+  private async catchUp(): Promise<void> {
+    for await (const sealed of this.context.ledger.entries(this.last)) {
+      this.history.add(sealed);
+      this.last = headAfter(sealed);
+    }
+  }
+
+  /** Every environment of hod.yaml, and those that the ledger knows besides: they keep everything. */
+  private keeping(): KeepingEnvironment[] {
+    const { environments } = this.question;
+    const others = [...this.history.components.keys()].filter(
+      (name) => !environments.some((each) => each.name === name),
+    );
+    return [...environments, ...others.map((name) => ({ name, keep: undefined, follows: undefined, before: [] }))];
+  }
+
+  private needyEnvironments(now: Timestamp): NeedyEnvironment[] {
+    return this.keeping().map(({ name, keep, before }) => ({
+      name,
+      before,
+      places: new Map(this.placesIn(name).map(({ component, label }) => [component, label])),
+      rollbacks: keep?.rollbacks ?? 0,
+      tags: [...(this.history.moving.get(name)?.values() ?? [])],
+      now,
+    }));
+  }
+
+  /** The repositories of some environments; of all that hod.yaml names where none are given. */
+  private repositories(
+    names: readonly string[] = this.question.environments.map(({ name }) => name),
+  ): Map<RepositoryName, Repository> {
+    return new Map(
+      names.flatMap((name) => this.placesIn(name)).map(({ label, repository }) => [label, repository] as const),
+    );
+  }
+
+  /** Where an environment has the components of hod.yaml, and those that it had once. */
+  private placesIn(name: string): { component: string; label: RepositoryName; repository: Repository }[] {
+    const environment = this.question.environments.find((each) => each.name === name);
+    const components = new Set([...this.question.components, ...(this.history.components.get(name) ?? [])]);
+    return environment === undefined
+      ? []
+      : [...components].flatMap((component) => {
+          const repository = repositoryIn(environment, component);
+          return repository === undefined ? [] : [{ component, repository, label: formatRepository(repository) }];
+        });
+  }
+}
+
+/** The repository of a component; undefined where one of that name can have none. */
+function repositoryIn({ repositoryOf }: TidyEnvironment, component: string): Repository | undefined {
+  try {
+    return repositoryOf(component);
+  } catch (error) {
+    if (error instanceof HodError) {
+      return undefined;
+    }
+    throw error;
+  }
+}

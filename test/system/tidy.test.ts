@@ -1,0 +1,4 @@
+import { standInServers } from '../support/tidy-servers';
+import { tidySuite } from '../support/tidy-suite';
+
+tidySuite('stand-ins', ['both'], standInServers);
