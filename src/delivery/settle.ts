@@ -1,7 +1,8 @@
 import { HodError, type ErrorCode } from '../core/errors';
 import type { ContentNode } from '../core/oci/content';
 import type { Digest } from '../core/oci/digest';
-import { Facts, tagKey, type Fact, type FactKey } from '../core/ledger/facts';
+import { factsOfRemovals } from '../core/ledger/entries/there-again';
+import { Facts, removalOf, tagKey, type FactKey } from '../core/ledger/facts';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { tagKinds } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
@@ -71,7 +72,7 @@ class ServedTags<I extends SettlingItem> {
       .filter((decision) => this.hasDrifted(decision, facts))
       .map((decision) => {
         const target = facts.get('tag', keyOf(decision));
-        return { decision, digest: isToGo(target) ? undefined : target?.digest };
+        return { decision, digest: target?.gone === true ? undefined : target?.digest };
       });
   }
 
@@ -136,7 +137,7 @@ class ServedTags<I extends SettlingItem> {
     if (target === undefined) {
       return false;
     }
-    if (!isToGo(target)) {
+    if (target.gone !== true) {
       return now !== target.digest;
     }
     if (!this.kept.has(keyOf(decision))) {
@@ -152,7 +153,7 @@ class ServedTags<I extends SettlingItem> {
  * after it was written, and then the ledger is read again: where something newer was published
  * meanwhile, that is what the tag must end with, whoever wrote last.
  *
- * Throws `tag-not-kept` where a registry says that it wrote a tag, again and again, and serves another; `tag-not-removed`
+ * Throws `content-removed` where tidying has claimed what a tag leads to since this run began; `tag-not-kept` where a registry says that it wrote a tag, again and again, and serves another; `tag-not-removed`
  * where a tag of a withdrawn release can neither be removed nor point to anything else.
  */
 export async function settle<I extends SettlingItem>(
@@ -162,10 +163,12 @@ export async function settle<I extends SettlingItem>(
 ): Promise<TagDecision[]> {
   const tags = new ServedTags(items, decisions, context);
   for (let attempt = 0; ; attempt += 1) {
-    const { facts } = await context.ledger.read(tags.keys);
+    const relied = decisions.filter(reliesOnContent);
+    const { facts } = await context.ledger.read([...tags.keys, ...factsOfRemovals(relied)]);
     if (attempt === 0 && context.appended) {
       await tags.readOthers(facts);
     }
+    await refuseTidied(relied, items, facts);
     const pending = tags.pending(facts);
     const [first] = pending;
     if (first === undefined) {
@@ -180,6 +183,27 @@ export async function settle<I extends SettlingItem>(
       throw notKept(keyOf(first.decision), `it took ${wanted} ${attempts} times, and serves ${served} under it`);
     }
     await tags.write(pending);
+  }
+}
+
+/**
+ * Throws `content-removed` where tidying has claimed what a tag leads to, and the ledger already said so when this run came: there
+ * was nothing to append, so nothing told tidying to leave it. A tag that this run has written is removed as far as that is possible.
+ */
+async function refuseTidied(
+  decisions: readonly TagDecision[],
+  items: readonly SettlingItem[],
+  facts: Facts,
+): Promise<void> {
+  const tidied = decisions.filter(({ repository, digest }) => removalOf(facts, repository, digest) !== undefined);
+  if (tidied.length > 0) {
+    await settleAll(tidied.map((decision) => removeTag(itemOf(items, decision).target, decision.tag)));
+    throw new HodError('content-removed', {
+      what: 'tidying removes content that this command needs',
+      object: tidied.map(keyOf),
+      why: '`hod tidy` has claimed the content of these tags since this command began',
+      next: 'run the same command again when `hod tidy` has ended: it uploads the content again',
+    });
   }
 }
 
@@ -206,6 +230,11 @@ export async function completing<T>(environment: string, work: () => Promise<T>)
       next: `run the same command again: it writes the tags that are missing${next === undefined ? '' : ` (${[next].flat().join('; ')})`}`,
     });
   }
+}
+
+/** Whether a tag leads, or is to lead, to whole content that is delivered. */
+function reliesOnContent({ outcome, platform }: TagDecision): boolean {
+  return platform === undefined && !['held', 'refused', 'removed'].includes(outcome);
 }
 
 function keyOf({ repository, tag }: TagDecision): string {
@@ -235,11 +264,6 @@ function asServed<I extends SettlingItem>(decision: TagDecision, tags: ServedTag
         reason: 'something newer came meanwhile, or it was rolled back or tidied',
         heldBy: 'order',
       };
-}
-
-/** Whether a tag leads nowhere by the ledger: a rollback removed it, or tidying did with its content. */
-function isToGo(target: Fact<'tag'> | undefined): boolean {
-  return target?.gone === true || target?.tidied === true;
 }
 
 /** Whether a tag that is gone leads to what it may not lead to any more. It may lead anywhere else. */

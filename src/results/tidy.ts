@@ -87,7 +87,7 @@ export function toTidyResult(
   const shown = repositories.map((each) => toRepository(each, done));
   const own = new Set(
     repositories.flatMap(({ found }) =>
-      (found?.removal.goes ?? []).map(({ placed }) => `${placed.repository}@${placed.digest}`),
+      (found?.goes ?? []).map(({ placed }) => `${placed.repository}@${placed.digest}`),
     ),
   );
   return {
@@ -105,15 +105,14 @@ function toRepository(
   { plan, found, unread }: SurveyedRepository,
   done: ReadonlyMap<string, TidiedContent>,
 ): TidyResult['repositories'][number] {
-  const removal = found?.removal;
-  const stays: RepositoryRemoval['stays'] = removal?.stays ?? plan.stays;
+  const stays: RepositoryRemoval['stays'] = found?.stays ?? plan.stays;
   const components = [...plan.goes, ...plan.stays.map(({ placed }) => placed)].flatMap((each) => [...each.components]);
   return {
     repository: plan.repository,
     components: [...new Set(components)],
-    holds: removal?.holds ?? null,
-    frees: removal?.frees ?? null,
-    goes: (removal?.goes ?? []).map(({ placed, tags, manifests, referrers }) => {
+    holds: found?.holds ?? null,
+    frees: found?.frees ?? null,
+    goes: (found?.goes ?? []).map(({ placed, tags, manifests, referrers }) => {
       const outcome = done.get(`${placed.repository}@${placed.digest}`)?.outcome;
       return {
         ...toContent(placed),
@@ -125,7 +124,7 @@ function toRepository(
       };
     }),
     stays: stays.map(({ placed, reasons }) => ({ ...toContent(placed), reasons: reasons.map(toReason) })),
-    unknown: (removal?.unknown ?? []).map(({ tag }) => tag),
+    unknown: (found?.unknown ?? []).map(({ tag }) => tag),
     unread: unread?.message ?? null,
   };
 }

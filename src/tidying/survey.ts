@@ -18,34 +18,42 @@ import { settleAll } from '../system/promises';
 /** Deeper nesting than any builder writes, and more manifests than a repository has that is tidied now and then. */
 const [depthLimit, mostManifests] = [8, 200_000];
 
-/**
- * Reads what a repository has, as far as it matters for what may go: its tags, every manifest that the ledger says is there, what
- * other tags lead to, and what refers to what may go. What the registry has lost is left out.
- *
- * @param known Every tag that the ledger ever set there.
- */
-export async function surveyRepository(
-  client: RepositoryToTidy,
-  plan: RepositoryPlan,
-  known: ReadonlySet<Tag>,
-): Promise<RepositorySurvey> {
-  const tags = new Set<Tag>();
-  for await (const tag of client.tags.list()) {
-    tags.add(tag);
-  }
-  const reader = new ManifestReader(client);
-  const roots = [...plan.goes, ...plan.stays.map(({ placed }) => placed)].map(({ digest }) => digest);
-  await settleAll(roots.map((digest) => reader.read(digest)));
-  const following = tagsToFollow(plan, tags, reader.manifests.keys());
-  const led = await settleAll(following.map((tag) => follow(tag, reader, !known.has(tag) && !isProtectionTag(tag))));
-  const referrers = await readReferrers(plan, { client, reader, tags });
-  return { tags, manifests: reader.manifests, led: led.flat(), referrers };
-}
+/** Looks through one repository, as often as it is asked to. Manifests are read once; what tags lead to, each time. */
+export class RepositorySurveyor {
+  private readonly reader: ManifestReader;
+  private readonly referrers = new Map<Digest, readonly HeldReferrer[]>();
 
-/** Reads what a tag leads to; nothing where it is gone by now. */
-async function follow(tag: Tag, reader: ManifestReader, unknown: boolean): Promise<LedTag[]> {
-  const manifest = await reader.read(tag);
-  return manifest === undefined ? [] : [{ tag, digest: manifest.digest, unknown }];
+  /** @param known Every tag that the ledger ever set there. */
+  constructor(
+    private readonly client: RepositoryToTidy,
+    private readonly known: ReadonlySet<Tag>,
+  ) {
+    this.reader = new ManifestReader(client);
+  }
+
+  /**
+   * Reads what the repository has, as far as it matters for what may go: its tags, every manifest that the ledger says is there, what
+   * other tags lead to, and what refers to what may go. What the registry has lost is left out.
+   */
+  async look(plan: RepositoryPlan): Promise<RepositorySurvey> {
+    const { client, reader, known, referrers } = this;
+    const tags = new Set<Tag>();
+    for await (const tag of client.tags.list()) {
+      tags.add(tag);
+    }
+    const roots = [...plan.goes, ...plan.stays.map(({ placed }) => placed)].map(({ digest }) => digest);
+    await settleAll(roots.map((digest) => reader.read(digest)));
+    const following = tagsToFollow(plan, tags, reader.manifests.keys());
+    const led = await settleAll(
+      following.map(async (tag): Promise<LedTag[]> => {
+        const manifest = await reader.follow(tag);
+        const unknown = !known.has(tag) && !isProtectionTag(tag);
+        return manifest === undefined ? [] : [{ tag, digest: manifest.digest, unknown }];
+      }),
+    );
+    await readReferrers(plan, { client, reader, tags, found: referrers });
+    return { tags, manifests: reader.manifests, led: led.flat(), referrers };
+  }
 }
 
 /** Reads manifests of a repository, and all that are below them, each once. */
@@ -56,9 +64,23 @@ class ManifestReader {
   constructor(private readonly client: RepositoryToTidy) {}
 
   read(reference: Digest | Tag, depth = 0): Promise<HeldManifest | undefined> {
-    const known = this.reading.get(reference) ?? this.readOnce(reference, depth);
+    const known = this.reading.get(reference) ?? this.readUnlessGone(reference, depth);
     this.reading.set(reference, known);
     return known;
+  }
+
+  /** What is not there now may be there when somebody looks again. */
+  private async readUnlessGone(reference: Digest | Tag, depth: number): Promise<HeldManifest | undefined> {
+    const held = await this.readOnce(reference, depth);
+    if (held === undefined) {
+      this.reading.delete(reference);
+    }
+    return held;
+  }
+
+  /** Reads what a tag leads to now; undefined where it is gone. */
+  follow(tag: Tag): Promise<HeldManifest | undefined> {
+    return this.readOnce(tag, 0);
   }
 
   private async readOnce(reference: Digest | Tag, depth: number): Promise<HeldManifest | undefined> {
@@ -100,9 +122,15 @@ async function readReferrers(
     client,
     reader,
     tags,
-  }: { readonly client: RepositoryToTidy; readonly reader: ManifestReader; readonly tags: ReadonlySet<Tag> },
-): Promise<Map<Digest, readonly HeldReferrer[]>> {
-  const found = new Map<Digest, readonly HeldReferrer[]>();
+    found,
+  }: {
+    readonly client: RepositoryToTidy;
+    readonly reader: ManifestReader;
+    readonly tags: ReadonlySet<Tag>;
+    /** What was found before, and is added to. */
+    readonly found: Map<Digest, readonly HeldReferrer[]>;
+  },
+): Promise<void> {
   for (let level = goes.flatMap(({ digest }) => below(digest, reader)); level.length > 0;) {
     const fresh = [...new Set(level)].filter((digest) => !found.has(digest));
     const listed = await settleAll(
@@ -128,7 +156,6 @@ async function readReferrers(
     const referring = listed.flatMap(([, all]) => all.map(({ digest }) => digest));
     level = referring.flatMap((digest) => below(digest, reader));
   }
-  return found;
 }
 
 /** A manifest that was read, and all below it. */

@@ -1,6 +1,7 @@
+import { HodError } from '../core/errors';
 import { removedAction, removingAction, onlySome, type RemovalOutcome } from '../core/tidy/claim';
 import type { Removing } from '../core/tidy/content-history';
-import { planRemoval, type RepositoryRemoval } from '../core/tidy/removal';
+import type { RepositoryRemoval } from '../core/tidy/removal';
 import type { Digest } from '../core/oci/digest';
 import { parseRepository, type RepositoryName } from '../core/oci/reference';
 import { removalKey, removalOf, type FactKey, type Facts } from '../core/ledger/facts';
@@ -61,7 +62,7 @@ export async function tidyUp(
   const begun = tidied.length === 0 ? plan : await tidying.plan(timestampOf(new Date()));
   const repositories = await tidying.survey(begun);
   const coming = repositories.flatMap(({ plan, found }) =>
-    (found?.removal.goes ?? []).map(({ placed: { digest } }) => ({ repository: plan.repository, digest })),
+    (found?.goes ?? []).map(({ placed: { digest } }) => ({ repository: plan.repository, digest })),
   );
   for (const batch of batches(coming.slice(0, pace.limit), repositories)) {
     const claimed = await claim(batch, repositories, { tidying, question, context });
@@ -114,11 +115,16 @@ async function claim(
 ): Promise<{ seq: number; action: Removing; removals: readonly RepositoryRemoval[] } | undefined> {
   const { value } = await appendDeciding(context, async (now) => {
     const { head, facts, plans } = await tidying.plan(now);
-    const removals = plans.flatMap((plan) => {
-      const own = new Set(batch.filter(({ repository }) => repository === plan.repository).map(({ digest }) => digest));
-      const survey = repositories.find((each) => each.plan.repository === plan.repository)?.found?.survey;
-      return own.size === 0 || survey === undefined ? [] : [planRemoval(onlySome(plan, own), survey)];
-    });
+    const removals = await settleAll(
+      plans.flatMap((plan) => {
+        const own = new Set(
+          batch.filter(({ repository }) => repository === plan.repository).map(({ digest }) => digest),
+        );
+        const known = repositories.find((each) => each.plan.repository === plan.repository);
+        // Asked again: somebody who has no part in this ledger may have tagged something meanwhile.
+        return own.size === 0 || known === undefined ? [] : [tidying.removal(onlySome(plan, own), known.repository)];
+      }),
+    );
     const going = removals.filter(({ goes }) => goes.length > 0);
     const action = removingAction(going, question.environments);
     const actions = going.length === 0 ? [] : [action];
@@ -145,6 +151,18 @@ class Remover {
 
   /** Removes what a claim names, and records what became of it, unless another run has done so by then. */
   async finish(seq: number, claim: Removing, how: Finishing): Promise<TidiedContent[]> {
+    try {
+      return await this.removeClaimed(seq, claim, how);
+    } catch (error) {
+      if (error instanceof HodError) {
+        const told = 'what this run has claimed stays out of use until `hod tidy --remove` is run again and removes it';
+        error.problem.why = [...[error.problem.why ?? []].flat(), told];
+      }
+      throw error;
+    }
+  }
+
+  private async removeClaimed(seq: number, claim: Removing, how: Finishing): Promise<TidiedContent[]> {
     const stillOurs = async (): Promise<boolean> =>
       isOpen(seq, claim, (await this.context.ledger.read(keysOf(claim))).facts);
     const going = claim.contents.filter((content) => how.whyNot(content) === undefined);

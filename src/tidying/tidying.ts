@@ -6,13 +6,13 @@ import { together, type Knowledge } from '../core/release/knowledge';
 import { ContentHistory, type Removing } from '../core/tidy/content-history';
 import { isNeed, planContent, type KeepingEnvironment, type RepositoryPlan } from '../core/tidy/content-plan';
 import { decideNeeded, type NeedyEnvironment } from '../core/tidy/needed';
-import { planRemoval, type RepositoryRemoval, type RepositorySurvey } from '../core/tidy/removal';
+import { planRemoval, type RepositoryRemoval } from '../core/tidy/removal';
 import type { Timestamp } from '../core/time';
 import { decideFrom } from '../ledger/fact-reader';
 import type { Ledger } from '../ledger/ledger';
 import type { RepositoryToTidy } from '../registry/ports';
 import { settleAll } from '../system/promises';
-import { surveyRepository } from './survey';
+import { RepositorySurveyor } from './survey';
 
 /** An environment, as far as tidying asks about it. */
 export interface TidyEnvironment extends Omit<KeepingEnvironment, 'before'> {
@@ -51,7 +51,7 @@ export interface TidyPlan {
 export interface SurveyedRepository {
   readonly plan: RepositoryPlan;
   readonly repository: Repository;
-  readonly found: { readonly survey: RepositorySurvey; readonly removal: RepositoryRemoval } | undefined;
+  readonly found: RepositoryRemoval | undefined;
   /** Undefined where it was looked through, and where nothing of it would go by the ledger. */
   readonly unread: HodError | undefined;
 }
@@ -59,6 +59,7 @@ export interface SurveyedRepository {
 /** Finds out what may go. The entries of the ledger are read once, and those that are added meanwhile. */
 export class Tidying {
   private readonly history = new ContentHistory();
+  private readonly surveyors = new Map<RepositoryName, RepositorySurveyor>();
   private last: Head = emptyHead;
 
   constructor(
@@ -122,9 +123,7 @@ export class Tidying {
           return { ...each, found: undefined, unread: undefined };
         }
         try {
-          const tags = this.history.tags.get(plan.repository) ?? new Set();
-          const survey = await surveyRepository(this.context.client(repository), plan, tags);
-          return { ...each, found: { survey, removal: planRemoval(plan, survey) }, unread: undefined };
+          return { ...each, found: await this.removal(plan, repository), unread: undefined };
         } catch (error) {
           if (error instanceof HodError) {
             return { ...each, found: undefined, unread: error };
@@ -133,6 +132,15 @@ export class Tidying {
         }
       }),
     );
+  }
+
+  /** Decides what goes in a repository, by what its registry says now. */
+  async removal(plan: RepositoryPlan, repository: Repository): Promise<RepositoryRemoval> {
+    const surveyor =
+      this.surveyors.get(plan.repository) ??
+      new RepositorySurveyor(this.context.client(repository), this.history.tags.get(plan.repository) ?? new Set());
+    this.surveyors.set(plan.repository, surveyor);
+    return planRemoval(plan, await surveyor.look(plan));
   }
 
   /** Reads the entries that were added since. */

@@ -140,7 +140,12 @@ const byRule: readonly string[] = ['releases', 'branches', 'time', 'all', 'uploa
 function oldLines(repositories: readonly TidiedRepository[], style: Style, verbose: boolean): string[] {
   const old = repositories
     .flatMap(({ stays }) => stays)
-    .filter(({ reasons }) => reasons.length > 0 && !reasons.some(({ why }) => byRule.includes(why)));
+    .filter(({ reasons }) => reasons.length > 0 && !reasons.some(({ why }) => byRule.includes(why)))
+    // That an environment keeps what it serves itself surprises nobody.
+    .filter(
+      ({ reasons: [first], environments }) =>
+        first?.why !== 'served' || !environments.includes(first.environment ?? ''),
+    );
   const shown = old.slice(0, verbose ? undefined : oldListed);
   const rows = shown.map((each) => [nameOf(each), each.environments.join(', '), describeReason(each.reasons[0])]);
   return rows.length === 0

@@ -62,8 +62,7 @@ export function decideNeeded(environment: NeedyEnvironment, known: Knowledge): D
     laneHeadsIn(facts, name, lane).some(({ digest }) => led.some((each) => each.digest === digest)),
   );
   const parts = together<readonly NeededContent[]>([
-    ...shown.map((lane) => decideEarlierOn(lane, environment, known)),
-    decideRollbacks(environment, known),
+    ...[undefined, ...shown].map((lane) => decideRollbacks(lane, environment, known)),
     decideWithdrawn(name, known),
   ]);
   if (parts.kind !== 'decided') {
@@ -77,34 +76,6 @@ function contentOf(
   why: Omit<NeededContent, 'component' | 'digest'>,
 ): NeededContent {
   return { component, digest, ...why };
-}
-
-/** Finds what was the newest of a line or a branch before: a rollback of that line alone goes back to it. */
-function decideEarlierOn(
-  lane: string,
-  { name, rollbacks }: NeedyEnvironment,
-  known: Knowledge,
-): Decision<readonly NeededContent[]> {
-  const { facts } = known;
-  const found = laneHeadsIn(facts, name, lane).map((head): Decision<readonly NeededContent[]> => {
-    const earlier: NeededContent[] = [];
-    for (let at = head, count = 0; count < rollbacks; count += 1) {
-      const unknown = known.missing([factNeed('step', stepKey(name, at.step))]);
-      if (unknown !== undefined) {
-        return unknown;
-      }
-      const changed = facts.get('step', stepKey(name, at.step))?.lanes;
-      const was = changed?.find((each) => each.lane === lane && each.component === head.component)?.was;
-      if (was === undefined || was === null) {
-        break;
-      }
-      earlier.push(contentOf(was, { environment: name, for: 'rollback' }));
-      at = was;
-    }
-    return decided(earlier);
-  });
-  const all = together(found);
-  return all.kind === 'decided' ? decided(all.value.flat()) : all;
 }
 
 /** So many steps are asked for at once. */
@@ -142,10 +113,11 @@ function decideWithdrawn(environment: string, known: Knowledge): Decision<readon
 }
 
 /**
- * Finds what rollbacks, one after the other, would go back to: by the decision that each of them would make, played on the facts
+ * Finds what rollbacks of an environment, or of one line of it, one after the other, would go back to: by the decision that each of them would make, played on the facts
  * that the one before would leave.
  */
 function decideRollbacks(
+  lane: string | undefined,
   { name, before, places, rollbacks, now }: NeedyEnvironment,
   known: Knowledge,
 ): Decision<readonly NeededContent[]> {
@@ -154,7 +126,7 @@ function decideRollbacks(
   facts.add(known.facts);
   for (let count = 1; count <= rollbacks; count += 1) {
     // A reason of its own: the same again would be the same rollback again.
-    const rollback = { environment: name, to: undefined, reason: `${count}`, lane: undefined, before, places };
+    const rollback = { environment: name, to: undefined, reason: `${count}`, lane, before, places };
     const plan = planAlone(rollback, facts);
     if (plan.kind === 'needs') {
       return plan;
