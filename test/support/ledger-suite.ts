@@ -294,6 +294,15 @@ function largePublication(componentCount: number, tagCount: number): Action {
   return { kind: 'published', release, commit, environment: 'dev', components, tags, arrivals, gates };
 }
 
+/** An entry of each kind, with a version and without. */
+const oneOfEachKind = [
+  ...new Map(
+    fc
+      .sample(anyAction, { numRuns: 1_000, seed: 31 })
+      .map((action) => [`${action.kind} ${'version' in action && action.version !== undefined}`, action] as const),
+  ).values(),
+];
+
 /** What every engine must do. `runs`: how many random histories are played. */
 export function keepsALedger(engine: Engine, { runs }: { runs: number } = { runs: 40 }): void {
   afterEach(() => engine.clear());
@@ -329,7 +338,8 @@ export function keepsALedger(engine: Engine, { runs }: { runs: number } = { runs
         expect(read.head.seq).toBe(actions.length);
         await ledger.close();
       }),
-      { numRuns: runs },
+      // However few are played, every kind of entry is among them.
+      { numRuns: runs, examples: [[oneOfEachKind, 3]] },
     );
     expect(kinds).toEqual(new Set(factKinds));
   });
