@@ -7,7 +7,7 @@ import { acceptedManifestTypes } from '../core/oci/media-types';
 import type { Tag } from '../core/oci/tag';
 import type { FetchedResponse } from '../http/exchange';
 import { isPage } from '../http/status-problems';
-import { digestHeader, removalRefusals, type RepositoryRequest, type RepositoryRequests } from './requests';
+import { digestHeader, removeReference, type RepositoryRequest, type RepositoryRequests } from './requests';
 
 /** The manifests of one repository (OCI distribution specification). */
 export class Manifests {
@@ -79,16 +79,8 @@ export class Manifests {
    * Removes a manifest ("Deleting Manifests"); some registries remove its tags with it. Answers false where the registry removes none,
    * or not for us.
    */
-  async remove(digest: Digest): Promise<boolean> {
-    const response = await this.requests.ask({
-      method: 'DELETE',
-      path: `manifests/${digest}`,
-      access: 'delete',
-      expect: [200, 202, 204, 404, ...removalRefusals],
-      purpose: 'could not remove a manifest',
-      part: partOf(digest),
-    });
-    return !removalRefusals.includes(response.statusCode);
+  remove(digest: Digest): Promise<boolean> {
+    return removeReference(this.requests, { part: partOf(digest), purpose: 'could not remove a manifest' });
   }
 
   /** Writes a manifest under a tag, or under its own digest ("Pushing Manifests"). Throws `content-lacking` where the registry misses what it needs. */

@@ -9,7 +9,28 @@ import type { FetchedResponse, RegistryRequest, RegistryResponse } from '../http
 export const digestHeader = 'docker-content-digest';
 
 /** How registries say that they remove no tags or manifests, or not for us. */
-export const removalRefusals: readonly number[] = [400, 403, 405, 501];
+const removalRefusals: readonly number[] = [400, 403, 405, 501];
+
+/**
+ * Removes what stands under a tag or a digest (OCI distribution specification, "Content Management"). Answers false where the
+ * registry removes none, or not for us.
+ *
+ * @param part What is removed, as it stands behind the name of the repository.
+ */
+export async function removeReference(
+  requests: Pick<RepositoryRequests, 'ask'>,
+  { part, purpose }: Pick<RepositoryRequest, 'part' | 'purpose'>,
+): Promise<boolean> {
+  const response = await requests.ask({
+    method: 'DELETE',
+    path: `manifests/${part.slice(1)}`,
+    access: 'delete',
+    expect: [200, 202, 204, 404, ...removalRefusals],
+    purpose,
+    part,
+  });
+  return !removalRefusals.includes(response.statusCode);
+}
 
 /** A request to a repository: what {@link RegistryRequest} says, with the path after its name. */
 export interface RepositoryRequest extends Omit<RegistryRequest, 'scopes' | 'target' | 'object'> {

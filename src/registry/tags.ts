@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { parseJson } from '../core/json';
 import { isTag, type Tag } from '../core/oci/tag';
 import { listProblem, pagesOf } from './pages';
-import { removalRefusals, type RepositoryRequests } from './requests';
+import { removeReference, type RepositoryRequests } from './requests';
 
 /** Some registries leave out the tags of a repository that has none; all name the repository. */
 const tagListSchema = z.union([
@@ -58,15 +58,7 @@ export class Tags {
   }
 
   /** Removes a tag ("Deleting tags"). Answers false where the registry removes none, or not for us. */
-  async remove(tag: Tag): Promise<boolean> {
-    const response = await this.requests.ask({
-      method: 'DELETE',
-      path: `manifests/${tag}`,
-      access: 'delete',
-      expect: [200, 202, 204, 404, ...removalRefusals],
-      purpose: 'could not remove a tag',
-      part: `:${tag}`,
-    });
-    return !removalRefusals.includes(response.statusCode);
+  remove(tag: Tag): Promise<boolean> {
+    return removeReference(this.requests, { part: `:${tag}`, purpose: 'could not remove a tag' });
   }
 }

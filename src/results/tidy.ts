@@ -1,4 +1,5 @@
 import * as z from 'zod';
+import { manifestKey } from '../core/ledger/facts';
 import { describeKeep } from '../core/tidy/keep';
 import type { PlacedContent } from '../core/tidy/content-history';
 import type { StayReason } from '../core/tidy/content-plan';
@@ -83,11 +84,11 @@ export function toTidyResult(
   environments: readonly Pick<TidyEnvironment, 'name' | 'keep'>[],
   { repositories, tidied }: Tidied,
 ): TidyResult {
-  const done = new Map(tidied.map((each) => [`${each.content.repository}@${each.content.digest}`, each]));
+  const done = new Map(tidied.map((each) => [manifestKey(each.content.repository, each.content.digest), each]));
   const shown = repositories.map((each) => toRepository(each, done));
   const own = new Set(
     repositories.flatMap(({ found }) =>
-      (found?.goes ?? []).map(({ placed }) => `${placed.repository}@${placed.digest}`),
+      (found?.goes ?? []).map(({ placed }) => manifestKey(placed.repository, placed.digest)),
     ),
   );
   return {
@@ -113,7 +114,7 @@ function toRepository(
     holds: found?.holds ?? null,
     frees: found?.frees ?? null,
     goes: (found?.goes ?? []).map(({ placed, tags, manifests, referrers }) => {
-      const outcome = done.get(`${placed.repository}@${placed.digest}`)?.outcome;
+      const outcome = done.get(manifestKey(placed.repository, placed.digest))?.outcome;
       return {
         ...toContent(placed),
         tags: [...tags],

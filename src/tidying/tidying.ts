@@ -1,6 +1,6 @@
 import { HodError } from '../core/errors';
 import { emptyHead, headAfter, type Head } from '../core/ledger/entry';
-import type { Facts } from '../core/ledger/facts';
+import { manifestKey, type Facts } from '../core/ledger/facts';
 import { formatRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import { together, type Knowledge } from '../core/release/knowledge';
 import { ContentHistory, type Removing } from '../core/tidy/content-history';
@@ -15,9 +15,7 @@ import { settleAll } from '../system/promises';
 import { RepositorySurveyor } from './survey';
 
 /** An environment, as far as tidying asks about it. */
-export interface TidyEnvironment extends Omit<KeepingEnvironment, 'before'> {
-  /** The environments that its releases come from, the nearest first. */
-  readonly before: readonly string[];
+export interface TidyEnvironment extends KeepingEnvironment {
   /** Throws where a component of that name can have none. */
   readonly repositoryOf: (component: string) => Repository;
 }
@@ -79,7 +77,7 @@ export class Tidying {
   whyNotRemoved({ plans }: Pick<TidyPlan, 'plans'>): (content: Removing['contents'][number]) => string | undefined {
     const needed = new Set(
       plans.flatMap(({ repository, stays }) =>
-        stays.filter(({ reasons }) => reasons.some(isNeed)).map(({ placed }) => `${repository}@${placed.digest}`),
+        stays.filter(({ reasons }) => reasons.some(isNeed)).map(({ placed }) => manifestKey(repository, placed.digest)),
       ),
     );
     const named = this.repositories();
@@ -87,7 +85,7 @@ export class Tidying {
       if (!named.has(repository)) {
         return 'hod.yaml does not name this repository';
       }
-      return [digest, ...manifests].some((each) => needed.has(`${repository}@${each}`))
+      return [digest, ...manifests].some((each) => needed.has(manifestKey(repository, each)))
         ? 'an environment needs it'
         : undefined;
     };

@@ -475,12 +475,17 @@ export function tagKey(repository: RepositoryName, tag: Tag): string {
 
 /** The key of the fact that names the referrers of a manifest. */
 export function referrersKey(repository: RepositoryName, subject: Digest): string {
-  return `${repository}@${subject}`;
+  return manifestKey(repository, subject);
+}
+
+/** Names a manifest in a repository: `registry/name@digest`. */
+export function manifestKey(repository: RepositoryName, digest: Digest): string {
+  return `${repository}@${digest}`;
 }
 
 /** The fact about the removal of a manifest from a repository. */
 export function removalKey(repository: RepositoryName, digest: Digest): FactKey & { readonly kind: 'removal' } {
-  return { kind: 'removal', key: `${repository}@${digest}` };
+  return { kind: 'removal', key: manifestKey(repository, digest) };
 }
 
 /** That a manifest is being removed from a repository, or was; undefined where it is there, or was never removed. */

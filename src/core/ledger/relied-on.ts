@@ -36,7 +36,7 @@ export function reliedOnBy(action: Action): ManifestPlace[] {
  * Returns what is wrong where tidying removes manifests that a run relies on, or has removed them since the run began; undefined
  * where nothing is.
  *
- * @param begun The last entry of the ledger when the run began to look what is there.
+ * @param begun The number of the last entry when the run first asked a registry.
  * @param facts Those about the removal of the places.
  */
 export function removedMeanwhile(places: readonly ManifestPlace[], begun: number, facts: Facts): HodError | undefined {

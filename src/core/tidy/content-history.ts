@@ -142,7 +142,7 @@ export class ContentHistory {
     }
   }
 
-  /** Takes content out that is gone. What is left of it goes the next time, by itself. */
+  /** Drops content that was removed. Each manifest that the registry kept is content of its own from then on. */
   private remove({ repository, digest, removed, left }: Removed['contents'][number]): void {
     const placed = this.places.get(repository)?.get(digest);
     if (placed !== undefined && removed.includes(digest)) {
@@ -179,7 +179,7 @@ export class ContentHistory {
     environment: string,
   ): void {
     const { repository } = placed;
-    this.know(repository, tag);
+    addTo(this.tags, repository, tag);
     if (kind === 'fixed') {
       placed.tags.add(tag);
       return;
@@ -187,10 +187,6 @@ export class ContentHistory {
     const moving = this.moving.get(environment) ?? new Map<string, TagPlace>();
     moving.set(tagKey(repository, tag), { component, repository, tag });
     this.moving.set(environment, moving);
-  }
-
-  private know(repository: RepositoryName, tag: Tag): void {
-    addTo(this.tags, repository, tag);
   }
 }
 

@@ -33,7 +33,8 @@ export interface NeededContent {
 }
 
 /**
- * Finds what an environment needs: what it serves, what moving tags lead to, what rollbacks would go back to, and what was withdrawn while nothing new has come in since.
+ * Finds what an environment needs: what it serves, what moving tags lead to, what rollbacks would go back to, and what was
+ * withdrawn while nothing new has come in since.
  */
 export function decideNeeded(environment: NeedyEnvironment, known: Knowledge): Decision<readonly NeededContent[]> {
   const { name } = environment;
@@ -113,8 +114,8 @@ function decideWithdrawn(environment: string, known: Knowledge): Decision<readon
 }
 
 /**
- * Finds what rollbacks of an environment, or of one line of it, one after the other, would go back to: by the decision that each of them would make, played on the facts
- * that the one before would leave.
+ * Finds what rollbacks of an environment, or of one line of it, would go back to, one after the other: plays the decision that each of
+ * them would make on the facts that the one before would leave.
  */
 function decideRollbacks(
   lane: string | undefined,

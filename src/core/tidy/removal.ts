@@ -45,8 +45,7 @@ export interface LedTag {
 }
 
 /** Why content stays that the ledger would let go: a tag leads to it, or it is part of something that stays. */
-export type HoldReason =
-  { readonly why: 'led'; readonly tag: Tag; readonly unknown: boolean } | { readonly why: 'part'; readonly of: Digest };
+export type HoldReason = { readonly why: 'led'; readonly tag: Tag } | { readonly why: 'part'; readonly of: Digest };
 
 /** Content that goes, with everything that goes with it. What several have goes with the first. */
 export interface GoingContent {
@@ -89,8 +88,8 @@ function allIn({ goes, stays }: RepositoryPlan): PlacedContent[] {
 export function planRemoval(plan: RepositoryPlan, survey: RepositorySurvey): RepositoryRemoval {
   const { repository, goes, stays } = plan;
   const held = new Map<Digest, StayReason | HoldReason>();
-  for (const { tag, digest, unknown } of survey.led) {
-    hold(held, digest, { why: 'led', tag, unknown }, survey);
+  for (const { tag, digest } of survey.led) {
+    hold(held, digest, { why: 'led', tag }, survey);
   }
   for (const { placed } of stays) {
     hold(held, placed.digest, { why: 'part', of: placed.digest }, survey);

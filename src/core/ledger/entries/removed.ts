@@ -4,6 +4,7 @@ import { tagSchema } from '../../oci/tag';
 import { removalKey, tagKey, type FactKey } from '../facts';
 import { defineAction } from './action';
 import { removedContentFields } from './removing';
+import { foldTagAgain } from './there-again';
 
 const schema = z.object({
   kind: z.literal('removed'),
@@ -41,12 +42,7 @@ export const removed = defineAction<Removed, typeof schema>('removed', {
         after.set('removal', key, { state: 'removed', at, by: actor, keep, seq });
       }
       left.forEach((digest) => after.set('removal', removalKey(repository, digest).key, null));
-      for (const tag of tags) {
-        const known = before.get('tag', tagKey(repository, tag));
-        if (known !== undefined) {
-          after.set('tag', tagKey(repository, tag), { ...known, tidied: undefined, seq });
-        }
-      }
+      tags.forEach((tag) => foldTagAgain({ repository, tag }, seq, before, after));
     }
   },
 });

@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { tagKey, type FactKey } from '../facts';
 import { placedComponentSchema, releaseIdSchema, setTagSchema } from '../release';
 import { defineAction } from './action';
-import { factsOfRemovals, foldThereAgain } from './there-again';
+import { factsOfRemovals, foldTagAgain, foldThereAgain } from './there-again';
 
 const schema = z.object({
   kind: z.literal('returned'),
@@ -23,11 +23,8 @@ export const returned = defineAction<Returned, typeof schema>('returned', {
   ],
   fold({ components, tags }, { seq }, before, after) {
     foldThereAgain(components, before, after);
-    for (const { repository, tag, digest } of tags) {
-      const known = before.get('tag', tagKey(repository, tag));
-      if (known?.digest === digest) {
-        after.set('tag', tagKey(repository, tag), { ...known, tidied: undefined, seq });
-      }
-    }
+    tags
+      .filter(({ repository, tag, digest }) => before.get('tag', tagKey(repository, tag))?.digest === digest)
+      .forEach((each) => foldTagAgain(each, seq, before, after));
   },
 });

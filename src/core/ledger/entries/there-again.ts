@@ -1,4 +1,6 @@
-import { removalKey, removalOf, type FactKey, type Facts } from '../facts';
+import type { RepositoryName } from '../../oci/reference';
+import type { Tag } from '../../oci/tag';
+import { removalKey, removalOf, tagKey, type FactKey, type Facts } from '../facts';
 import type { PlacedComponent } from '../release';
 
 /** The facts about the removal of components from their repositories. */
@@ -16,5 +18,18 @@ export function foldThereAgain(
     if (removalOf(before, repository, digest) !== undefined) {
       after.set('removal', removalKey(repository, digest).key, null);
     }
+  }
+}
+
+/** A tag stands, or is to stand, where tidying had removed it. */
+export function foldTagAgain(
+  { repository, tag }: { readonly repository: RepositoryName; readonly tag: Tag },
+  seq: number,
+  before: Facts,
+  after: Facts,
+): void {
+  const known = before.get('tag', tagKey(repository, tag));
+  if (known !== undefined) {
+    after.set('tag', tagKey(repository, tag), { ...known, tidied: undefined, seq });
   }
 }
