@@ -38,8 +38,9 @@ function bare(name: string): string {
 
 /** Opens a ledger as a job in a fresh clone does. */
 function open(repository: string, product: string) {
-  const ref = `refs/hod/${product}`;
-  const place = { label: ref, ref, url: `file://${repository}`, settings: [], remoteSettings: [], folder };
+  const refOf = (name: string) => `refs/hod/${name}`;
+  const ref = refOf(product);
+  const place = { label: ref, ref, refOf, url: `file://${repository}`, settings: [], remoteSettings: [], folder };
   const cache = join(folder, `cache-${(caches += 1)}`);
   return openGitLedger({ place, cache, product, access: 'read', waiting: () => undefined });
 }

@@ -182,6 +182,14 @@ export function parseDuration(text: string): number {
   return millisecondsOf(text);
 }
 
+/** Reads an age of a day or more, as milliseconds. */
+export function parseAge(text: string): number {
+  if (!/^[1-9]\d{0,3}[dwy]$/.test(text)) {
+    throw new InvalidArgumentError('it must be a number of days, weeks or years: 90d, 12w, 2y');
+  }
+  return millisecondsOf(text);
+}
+
 /** Reads a whole number above zero. */
 export function parseCount(text: string): number {
   if (!/^[1-9]\d{0,3}$/.test(text)) {

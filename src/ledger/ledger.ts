@@ -1,5 +1,6 @@
 import type { After, Head, SealedEntry } from '../core/ledger/entry';
 import type { FactKey, Facts, SetFact } from '../core/ledger/facts';
+import type { RepositoryName } from '../core/oci/reference';
 
 /** What a reader gets: the head and the facts as of one moment. */
 export interface LedgerState {
@@ -28,6 +29,11 @@ async function* nothing(): AsyncGenerator<never> {
 /** The content of a ledger that has no entries. */
 export const emptyContent: LedgerContent = { entries: nothing, facts: nothing };
 
+/** The ledger of another product that is kept in the same place. */
+export interface NeighbourLedger extends Pick<LedgerContent, 'entries'> {
+  readonly product: string;
+}
+
 /** The ledger of one product: an append-only sequence of entries and the facts that they add up to. */
 export interface Ledger extends Pick<LedgerContent, 'entries'> {
   /**
@@ -45,6 +51,8 @@ export interface Ledger extends Pick<LedgerContent, 'entries'> {
   mayAppend(): Promise<void>;
   /** Does work on the ledger as it is at one moment, whatever others add meanwhile. */
   snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T>;
+  /** The ledgers of other products in the same place, without those that have nothing in some repositories. */
+  neighbours(repositories: readonly RepositoryName[]): Promise<readonly NeighbourLedger[]>;
   close(): Promise<void>;
 }
 

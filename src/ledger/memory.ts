@@ -1,6 +1,6 @@
 import { emptyHead, foldInto, headAfter, type After, type Head, type SealedEntry } from '../core/ledger/entry';
 import { factName, Facts, stateKey, type FactKey, type SetFact } from '../core/ledger/facts';
-import type { Ledger, LedgerContent, LedgerState } from './ledger';
+import type { Ledger, LedgerContent, LedgerState, NeighbourLedger } from './ledger';
 
 /** A ledger in memory: for what is tried before it is written, and for tests. */
 export class MemoryLedger implements Ledger {
@@ -8,6 +8,8 @@ export class MemoryLedger implements Ledger {
   readonly facts = new Facts();
   readonly sealed: SealedEntry[] = [];
   head: Head = emptyHead;
+  /** The ledgers of other products. */
+  readonly others: NeighbourLedger[] = [];
   /** The same facts by their names. */
   private readonly stored = new Map<string, SetFact>();
 
@@ -53,6 +55,10 @@ export class MemoryLedger implements Ledger {
       entries: (after: After = emptyHead) => inTurn(sealed.slice(after.seq)),
       facts: () => inTurn(facts),
     });
+  }
+
+  neighbours(): Promise<readonly NeighbourLedger[]> {
+    return Promise.resolve(this.others);
   }
 
   close(): Promise<void> {

@@ -1,3 +1,4 @@
+import { HodError } from '../core/errors';
 import type { Actor } from '../core/ledger/entry';
 import { notFrozenForTidying } from '../core/tidy/frozen';
 import { refuseUnmet } from '../core/release/refusal';
@@ -9,7 +10,7 @@ import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import { findTidy, tidyUp } from '../tidying/tidy';
-import type { TidyEnvironment } from '../tidying/tidying';
+import type { TidyEnvironment, UnknownRule } from '../tidying/tidying';
 import { environmentNamed, type Config } from '../workspace/config';
 import { usualBranches } from '../workspace/git';
 
@@ -19,6 +20,9 @@ export interface TidyOptions extends SessionOptions {
   environments: readonly string[];
   remove?: true | undefined;
   versions?: true | undefined;
+  /** What the ledger does not know may go too, where it says that it was made so many milliseconds ago. */
+  unknown?: true | undefined;
+  olderThan?: number | undefined;
   /** Remove at most so much content. */
   limit?: number | undefined;
   /** Wait so many milliseconds between two batches. */
@@ -47,6 +51,7 @@ export async function tidy(options: TidyOptions): Promise<TidyResult> {
         chosen: chosen.map(({ name }) => name),
         components: config.components.map(({ name }) => name),
         versions: options.versions === true,
+        unknown: unknownRule(options),
       };
       const clients = new Map<string, ReturnType<typeof session.client>>();
       const context = {
@@ -65,6 +70,19 @@ export async function tidy(options: TidyOptions): Promise<TidyResult> {
       return toTidyResult({ product, dryRun, requests }, chosen, tidied);
     });
   });
+}
+
+/** Which unknown content may go. Throws `options-conflict` where only one of the two options is given. */
+function unknownRule({ unknown, olderThan }: TidyOptions): UnknownRule | undefined {
+  if ((unknown === true) !== (olderThan !== undefined)) {
+    throw new HodError('options-conflict', {
+      what: '--unknown and --older-than go together',
+      object: unknown === true ? '--unknown' : '--older-than',
+      why: 'what the ledger does not know goes by its age alone, and what it knows goes by `keep` in hod.yaml',
+      next: 'say both, such as `hod tidy --unknown --older-than 90d`, or neither',
+    });
+  }
+  return olderThan === undefined ? undefined : { olderThan, before: timestampOf(new Date(Date.now() - olderThan)) };
 }
 
 /** Every environment, with the branches that the first one follows. */

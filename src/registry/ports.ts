@@ -14,7 +14,7 @@ export interface RepositoryReader extends ContentSource {
 }
 
 /** A repository that tidying looks through, and removes content from. */
-export interface RepositoryToTidy {
+export interface RepositoryToTidy extends ContentSource {
   readonly label: RepositoryName;
   readonly manifests: Pick<Manifests, 'get' | 'resolve' | 'remove'>;
   readonly tags: Pick<Tags, 'list' | 'remove'>;

@@ -21,11 +21,12 @@ const reasonSchema = z.strictObject({
     'uploaded',
     'all',
     'tag',
+    'shared',
     'part',
   ]),
   /** The environment that needs or keeps it. */
   environment: z.string().nullable(),
-  /** The tag, the version, or the digest that it is part of. */
+  /** The tag, the version, the product that has it too, or the digest that it is part of. */
   of: z.string().nullable(),
 });
 
@@ -148,6 +149,8 @@ function toReason(reason: StayReason | HoldReason): z.infer<typeof reasonSchema>
       return { why: 'tag', environment: null, of: reason.tag };
     case 'part':
       return { why: reason.why, environment: null, of: reason.of };
+    case 'shared':
+      return { why: reason.why, environment: null, of: reason.product };
     case 'uploaded':
       return { why: reason.why, environment: null, of: null };
     case 'released':

@@ -103,7 +103,7 @@ async function openLedger(
 /** Where a ledger in git is, and how this job gets there. Throws `ledger-missing` where the clone has no such remote. */
 async function gitPlace(
   config: Config,
-  { remote, ref }: Extract<LedgerConfig, { git: unknown }>['git'],
+  { remote, ref, refOf }: Extract<LedgerConfig, { git: unknown }>['git'],
   secrets: Secrets,
 ): Promise<GitPlace> {
   const label = ledgerLabel(config);
@@ -127,7 +127,7 @@ async function gitPlace(
     .map(([, value]) => value.split(/\s+/).at(-1) ?? '');
   const all = [...logins, ...headers].flatMap((each) => [each, decoded(each)]);
   all.filter((each) => each.length > 8).forEach((each) => secrets.keep(each, 'the ledger'));
-  return { label, ref, url, ...access };
+  return { label, ref, refOf, url, ...access };
 }
 
 /** What a part of a URL stands for. */

@@ -1,17 +1,22 @@
 import { isProtectionTag } from '../core/build/protection';
 import { HodError } from '../core/errors';
 import type { Digest } from '../core/oci/digest';
+import { annotationKeys } from '../core/oci/annotations';
+import { readContentBelow, runnableImages } from '../core/oci/content';
 import { blobsOf, type Manifest } from '../core/oci/manifest';
 import { referrersTag } from '../core/oci/referrers';
 import type { Tag } from '../core/oci/tag';
 import type { RepositoryPlan } from '../core/tidy/content-plan';
+import { isOlder } from '../core/tidy/stated-age';
 import {
+  mayGo,
   tagsToFollow,
   type HeldManifest,
   type HeldReferrer,
   type LedTag,
   type RepositorySurvey,
 } from '../core/tidy/removal';
+import type { Timestamp } from '../core/time';
 import type { RepositoryToTidy } from '../registry/ports';
 import { settleAll } from '../system/promises';
 
@@ -22,37 +27,95 @@ const [depthLimit, mostManifests] = [8, 200_000];
 export class RepositorySurveyor {
   private readonly reader: ManifestReader;
   private readonly referrers = new Map<Digest, readonly HeldReferrer[]>();
+  /** Whether what only unknown tags lead to is old enough to go, by what it says of itself. */
+  private readonly aged = new Map<Digest, Promise<boolean>>();
 
-  /** @param known Every tag that the ledger ever set there. */
+  /** @param unknownBefore What the ledger does not know may go where it says that it was made before; none of it where undefined. */
   constructor(
     private readonly client: RepositoryToTidy,
-    private readonly known: ReadonlySet<Tag>,
+    private readonly unknownBefore: Timestamp | undefined,
   ) {
     this.reader = new ManifestReader(client);
   }
 
   /**
-   * Reads what the repository has, as far as it matters for what may go: its tags, every manifest that the ledger says is there, what
+   * Reads what the repository has, as far as it matters for what may go: its tags, every manifest that the ledgers say is there, what
    * other tags lead to, and what refers to what may go. What the registry has lost is left out.
+   *
+   * @param known Every tag that the ledger, or that of another product, ever set there.
    */
-  async look(plan: RepositoryPlan): Promise<RepositorySurvey> {
-    const { client, reader, known, referrers } = this;
+  async look(plan: RepositoryPlan, known: ReadonlySet<Tag>): Promise<RepositorySurvey> {
+    const { client, reader, referrers } = this;
     const tags = new Set<Tag>();
     for await (const tag of client.tags.list()) {
       tags.add(tag);
     }
-    const roots = [...plan.goes, ...plan.stays.map(({ placed }) => placed)].map(({ digest }) => digest);
-    await settleAll(roots.map((digest) => reader.read(digest)));
-    const following = tagsToFollow(plan, tags, reader.manifests.keys());
+    const own = [...plan.goes, ...plan.stays.map(({ placed }) => placed)].map(({ digest }) => digest);
+    await settleAll([...own, ...plan.others.keys()].map((digest) => reader.read(digest)));
+    const led = await this.follow(tagsToFollow(plan, tags, reader.manifests.keys()), known);
+    // A tag that is made of the digest of what another tag leads to belongs to that.
+    const others = new Set(tagsToFollow(plan, new Set(led.map(({ tag }) => tag)), reader.manifests.keys()));
+    const leading = led.filter(({ tag }) => others.has(tag));
+    const old = await this.oldOf(leading);
+    const going = mayGo(plan, old).map(({ digest }) => digest);
+    await readReferrers(going, { client, reader, tags, found: referrers });
+    return { tags, manifests: reader.manifests, led: leading, old, referrers };
+  }
+
+  private async follow(tags: readonly Tag[], known: ReadonlySet<Tag>): Promise<LedTag[]> {
     const led = await settleAll(
-      following.map(async (tag): Promise<LedTag[]> => {
-        const manifest = await reader.follow(tag);
+      tags.map(async (tag): Promise<LedTag[]> => {
+        const manifest = await this.reader.follow(tag);
         const unknown = !known.has(tag) && !isProtectionTag(tag);
         return manifest === undefined ? [] : [{ tag, digest: manifest.digest, unknown }];
       }),
     );
-    await readReferrers(plan, { client, reader, tags, found: referrers });
-    return { tags, manifests: reader.manifests, led: led.flat(), referrers };
+    return led.flat();
+  }
+
+  /** Finds what only unknown tags lead to, and is as old as was asked for. */
+  private async oldOf(led: readonly LedTag[]): Promise<Map<Digest, Tag[]>> {
+    const { client, unknownBefore: before } = this;
+    const old = new Map<Digest, Tag[]>();
+    if (before === undefined) {
+      return old;
+    }
+    const digests = [...new Set(led.map(({ digest }) => digest))];
+    await settleAll(
+      digests.map(async (digest) => {
+        const tags = led.filter((each) => each.digest === digest);
+        if (tags.every(({ unknown }) => unknown)) {
+          const aging = this.aged.get(digest) ?? readDates(client, digest).then((dates) => isOlder(dates, before));
+          this.aged.set(digest, aging);
+          if (await aging) {
+            old.set(
+              digest,
+              tags.map(({ tag }) => tag),
+            );
+          }
+        }
+      }),
+    );
+    return old;
+  }
+}
+
+/** Reads when content says that it was made: a date of each image in it, undefined for one that says none. */
+async function readDates(client: RepositoryToTidy, digest: Digest): Promise<(string | undefined)[]> {
+  try {
+    const manifest = await client.manifests.get(digest);
+    if (manifest === undefined) {
+      return [];
+    }
+    const images = await runnableImages(await readContentBelow(client, manifest));
+    const own = manifest.annotations.get(annotationKeys.created);
+    return [...(own === undefined ? [] : [own]), ...images.map(({ created }) => created)];
+  } catch (error) {
+    // What cannot be read says nothing of its age.
+    if (error instanceof HodError && ['corrupt', 'missing', 'refused'].includes(error.fault)) {
+      return [];
+    }
+    throw error;
   }
 }
 
@@ -117,7 +180,7 @@ function heldOf(manifest: Manifest): HeldManifest {
 
 /** Reads what refers to what may go, and what refers to that, and so on. */
 async function readReferrers(
-  { goes }: RepositoryPlan,
+  going: readonly Digest[],
   {
     client,
     reader,
@@ -131,7 +194,7 @@ async function readReferrers(
     readonly found: Map<Digest, readonly HeldReferrer[]>;
   },
 ): Promise<void> {
-  for (let level = goes.flatMap(({ digest }) => below(digest, reader)); level.length > 0;) {
+  for (let level = going.flatMap((digest) => below(digest, reader)); level.length > 0;) {
     const fresh = [...new Set(level)].filter((digest) => !found.has(digest));
     const listed = await settleAll(
       fresh.map(async (digest) => {

@@ -1,5 +1,5 @@
 import { HodError } from '../core/errors';
-import { removedAction, removingAction, onlySome, type RemovalOutcome } from '../core/tidy/claim';
+import { removedAction, removingAction, type RemovalOutcome } from '../core/tidy/claim';
 import type { Removing } from '../core/tidy/content-history';
 import type { RepositoryRemoval } from '../core/tidy/removal';
 import type { Digest } from '../core/oci/digest';
@@ -115,18 +115,18 @@ async function claim(
 ): Promise<{ seq: number; action: Removing; removals: readonly RepositoryRemoval[] } | undefined> {
   const { value } = await appendDeciding(context, async (now) => {
     const { head, facts, plans } = await tidying.plan(now);
-    const removals = await settleAll(
+    // Asked again: somebody who has no part in this ledger may have tagged something meanwhile.
+    const removals = await tidying.removals(
       plans.flatMap((plan) => {
         const own = new Set(
           batch.filter(({ repository }) => repository === plan.repository).map(({ digest }) => digest),
         );
         const known = repositories.find((each) => each.plan.repository === plan.repository);
-        // Asked again: somebody who has no part in this ledger may have tagged something meanwhile.
-        return own.size === 0 || known === undefined ? [] : [tidying.removal(onlySome(plan, own), known.repository)];
+        return own.size === 0 || known === undefined ? [] : [{ plan, repository: known.repository, only: own }];
       }),
     );
     const going = removals.filter(({ goes }) => goes.length > 0);
-    const action = removingAction(going, question.environments);
+    const action = removingAction(going, question);
     const actions = going.length === 0 ? [] : [action];
     return { head, facts, actions, value: { seq: head.seq + 1, action, removals: going } };
   });

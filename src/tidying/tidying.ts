@@ -1,6 +1,8 @@
 import { HodError } from '../core/errors';
 import { emptyHead, headAfter, type Head } from '../core/ledger/entry';
 import { manifestKey, type Facts } from '../core/ledger/facts';
+import type { Digest } from '../core/oci/digest';
+import type { Tag } from '../core/oci/tag';
 import { formatRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import { together, type Knowledge } from '../core/release/knowledge';
 import { ContentHistory, type Removing } from '../core/tidy/content-history';
@@ -30,11 +32,21 @@ export interface TidyQuestion {
   readonly components: readonly string[];
   /** Versions that later environments have served may go too. */
   readonly versions: boolean;
+  /** What the ledger does not know may go too; none of it where undefined. */
+  readonly unknown: UnknownRule | undefined;
+}
+
+/** Which content that the ledger does not know may go. */
+export interface UnknownRule {
+  /** It says that it was made before. */
+  readonly before: Timestamp;
+  /** How old that is, in milliseconds. */
+  readonly olderThan: number;
 }
 
 /** What tidying works with. */
 export interface TidyContext {
-  readonly ledger: Pick<Ledger, 'read' | 'entries'>;
+  readonly ledger: Pick<Ledger, 'read' | 'entries' | 'neighbours'>;
   readonly client: (repository: Repository) => RepositoryToTidy;
 }
 
@@ -43,6 +55,13 @@ export interface TidyPlan {
   readonly head: Head;
   readonly facts: Facts;
   readonly plans: readonly RepositoryPlan[];
+}
+
+/** What may go of a repository: only some content of it, where that is said. */
+export interface WantedRemoval {
+  readonly plan: RepositoryPlan;
+  readonly repository: Repository;
+  readonly only?: ReadonlySet<Digest>;
 }
 
 /** A repository that was looked through, or why it could not be. */
@@ -57,6 +76,8 @@ export interface SurveyedRepository {
 /** Finds out what may go. The entries of the ledger are read once, and those that are added meanwhile. */
 export class Tidying {
   private readonly history = new ContentHistory();
+  /** What the ledgers of other products tell, and how far they were read. */
+  private readonly others = new Map<string, { readonly history: ContentHistory; last: Head }>();
   private readonly surveyors = new Map<RepositoryName, RepositorySurveyor>();
   private last: Head = emptyHead;
 
@@ -100,7 +121,8 @@ export class Tidying {
       const decide = (known: Knowledge) => together(environments.map((each) => decideNeeded(each, known)));
       const { value, head, facts } = await decideFrom(ledger, decide, 'newest');
       if (head.seq === this.last.seq) {
-        const question = { ...this.question, history: this.history, environments: this.keeping(), now };
+        const others = new Map([...this.others].map(([product, { history }]) => [product, history]));
+        const question = { ...this.question, history: this.history, environments: this.keeping(), others, now };
         const plans = planContent([...this.repositories().keys()], { ...question, needed: value.flat() });
         return { head, facts, plans };
       }
@@ -117,7 +139,7 @@ export class Tidying {
     return settleAll(
       all.map(async (each): Promise<SurveyedRepository> => {
         const { plan, repository } = each;
-        if (plan.goes.length === 0) {
+        if (plan.goes.length === 0 && this.question.unknown === undefined) {
           return { ...each, found: undefined, unread: undefined };
         }
         try {
@@ -132,20 +154,60 @@ export class Tidying {
     );
   }
 
-  /** Decides what goes in a repository, by what its registry says now. */
-  async removal(plan: RepositoryPlan, repository: Repository): Promise<RepositoryRemoval> {
-    const surveyor =
-      this.surveyors.get(plan.repository) ??
-      new RepositorySurveyor(this.context.client(repository), this.history.tags.get(plan.repository) ?? new Set());
-    this.surveyors.set(plan.repository, surveyor);
-    return planRemoval(plan, await surveyor.look(plan));
+  /** Decides what goes of some content of repositories, by what their registries say now. */
+  async removals(wanted: readonly WantedRemoval[]): Promise<RepositoryRemoval[]> {
+    for (;;) {
+      const removals = await settleAll(
+        wanted.map(({ plan, repository, only }) => this.removal(plan, repository, only)),
+      );
+      if (this.question.unknown === undefined) {
+        return removals;
+      }
+      // A tag that nothing knew when it was seen may be of a release that is coming in.
+      await this.catchUp();
+      const isKnown = ({ repository, goes }: RepositoryRemoval): boolean => {
+        const known = this.knownTags(repository);
+        return goes.some(
+          ({ placed }) => placed.components.size === 0 && [...placed.tags].some((tag) => known.has(tag)),
+        );
+      };
+      if (!removals.some(isKnown)) {
+        return removals;
+      }
+    }
   }
 
-  /** Reads the entries that were added since. */
+  private async removal(
+    plan: RepositoryPlan,
+    repository: Repository,
+    only?: ReadonlySet<Digest>,
+  ): Promise<RepositoryRemoval> {
+    const surveyor =
+      this.surveyors.get(plan.repository) ??
+      new RepositorySurveyor(this.context.client(repository), this.question.unknown?.before);
+    this.surveyors.set(plan.repository, surveyor);
+    return planRemoval(plan, await surveyor.look(plan, this.knownTags(plan.repository)), only);
+  }
+
+  /** Every tag that this ledger, or that of another product, ever set in a repository. */
+  private knownTags(repository: RepositoryName): Set<Tag> {
+    const histories = [this.history, ...[...this.others.values()].map(({ history }) => history)];
+    return new Set(histories.flatMap(({ tags }) => [...(tags.get(repository) ?? [])]));
+  }
+
+  /** Reads the entries that were added since, also by other products. */
   private async catchUp(): Promise<void> {
     for await (const sealed of this.context.ledger.entries(this.last)) {
       this.history.add(sealed);
       this.last = headAfter(sealed);
+    }
+    for (const { product, entries } of await this.context.ledger.neighbours([...this.repositories().keys()])) {
+      const other = this.others.get(product) ?? { history: new ContentHistory(), last: emptyHead };
+      this.others.set(product, other);
+      for await (const sealed of entries(other.last)) {
+        other.history.add(sealed);
+        other.last = headAfter(sealed);
+      }
     }
   }
 

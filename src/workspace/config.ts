@@ -100,7 +100,7 @@ export type ComponentConfig = BuiltConfig | IncludedConfig;
  */
 export type LedgerConfig =
   | { readonly file: string }
-  | { readonly git: { readonly remote: string; readonly ref: string } }
+  | { readonly git: { readonly remote: string; readonly refOf: (product: string) => string; readonly ref: string } }
   | { readonly postgres: SecretPlace };
 
 /** A stage that releases pass through. */
@@ -408,7 +408,8 @@ function ledgerConfigOf(
 ): LedgerConfig {
   if ('git' in ledger) {
     const { remote = 'origin', ref = 'refs/hod/{product}' } = ledger.git;
-    return { git: { remote, ref: ref.replaceAll('{product}', product) } };
+    const refOf = (name: string): string => ref.replaceAll('{product}', name);
+    return { git: { remote, ref: refOf(product), refOf } };
   }
   return 'file' in ledger ? { file: resolve(folder, ledger.file) } : ledger;
 }

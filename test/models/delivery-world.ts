@@ -346,6 +346,7 @@ export class DeliveryWorld {
       chosen: names,
       components: [...new Set(this.commits.flatMap(({ content }) => Object.keys(content)))],
       versions: false,
+      unknown: undefined,
     };
     const client = ({ registry, name }: Repository) =>
       this.tidyTarget(registry.replace('.test', ''), name.replace('skerry/', ''), context);
@@ -682,7 +683,7 @@ export class DeliveryWorld {
     const { tags, manifests } = this.registry(host, component);
     const target = this.target(host, component, { ...context, at: host });
     return {
-      label: target.label,
+      ...target,
       manifests: {
         get: (reference) => target.manifests.get(reference),
         resolve: (reference) => target.manifests.resolve(reference),
@@ -731,6 +732,7 @@ export class DeliveryWorld {
       mayAppend: () => memory.mayAppend(),
       entries: (after) => memory.entries(after),
       snapshot: (work) => memory.snapshot(work),
+      neighbours: () => memory.neighbours(),
       close: () => memory.close(),
     };
   }

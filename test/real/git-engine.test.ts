@@ -33,6 +33,7 @@ describe.each([
           place: {
             label: `${ref(product)} in origin`,
             ref: ref(product),
+            refOf: ref,
             url,
             folder: caches,
             settings: [],

@@ -233,9 +233,9 @@ export function sampleActions(count: number): Action[] {
 }
 
 /** The entry that follows a head. */
-export function following(head: Head, action: Action): SealedEntry {
+export function following(head: Head, action: Action, of = product): SealedEntry {
   const at = timestampOf(new Date(Date.UTC(2026, 0, 1, 0, 0, head.seq)));
-  return entryAfter(head, { product, at, actor: 'una', action });
+  return entryAfter(head, { product: of, at, actor: 'una', action });
 }
 
 /** The facts that entries add up to, from the first one on. */
@@ -246,10 +246,10 @@ export function foldedOf(entries: readonly SealedEntry[]): Facts {
 }
 
 /** Adds actions, each in an entry of its own. */
-export async function appendAll(ledger: Ledger, actions: readonly Action[]): Promise<void> {
+export async function appendAll(ledger: Ledger, actions: readonly Action[], of = product): Promise<void> {
   for (const action of actions) {
     const { head } = await ledger.read([]);
-    expect(await ledger.append([following(head, action)], head)).toBeDefined();
+    expect(await ledger.append([following(head, action, of)], head)).toBeDefined();
   }
 }
 
@@ -371,6 +371,26 @@ export function keepsALedger(engine: Engine, { runs }: { runs: number } = { runs
     const read = await ledger.read(folded.map(({ key }) => key));
     expect(read.facts.all()).toHaveLength(folded.length);
     await ledger.close();
+  });
+
+  test('the ledgers of other products in the same place are found by the repositories that they share', async () => {
+    const names = ['skerry-line', 'skerry-cargo', 'skerry-mail'];
+    const ledgers: Ledger[] = [];
+    for (const name of names) {
+      const ledger = await engine.open(name);
+      await appendAll(ledger, [largePublication(2, 2)], name);
+      ledgers.push(ledger);
+    }
+    const [line] = ledgers;
+    const shared = [1, 7].map((at) => formatRepository({ registry: 'dev.test', name: `skerry/image-${at}` }));
+    const found = (await line?.neighbours(shared)) ?? [];
+    expect(found.map(({ product: name }) => name).sort()).toEqual(['skerry-cargo', 'skerry-mail']);
+    for (const { product: name, entries } of found) {
+      const [entry] = await all(entries());
+      expect(entry?.entry).toMatchObject({ product: name, seq: 1, action: { kind: 'published' } });
+      expect(await all(entries(entry && headAfter(entry)))).toEqual([]);
+    }
+    await Promise.all(ledgers.map((ledger) => ledger.close()));
   });
 
   test('what is looked at as a whole is of one moment, whoever appends meanwhile', async () => {

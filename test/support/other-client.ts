@@ -79,6 +79,22 @@ export class OtherClient {
     return { listed, made: { mediaType: manifestType, digest, size: bytes.length, artifactType: type } };
   }
 
+  /** Pushes an image that says when it was made, or does not, under a tag. */
+  async image(tag: string, created: string | undefined): Promise<string> {
+    const config = await this.blob(
+      JSON.stringify({ os: 'linux', architecture: 'amd64', created, config: { User: tag } }),
+    );
+    const layer = await this.blob(`layer of ${tag}`);
+    const document = {
+      ...{ schemaVersion: 2, mediaType: manifestType },
+      config: { mediaType: 'application/vnd.oci.image.config.v1+json', ...config },
+      layers: [{ mediaType: 'application/vnd.oci.image.layer.v1.tar', ...layer }],
+    };
+    const bytes = JSON.stringify(document);
+    await this.put(tag, bytes, manifestType);
+    return digestOf(bytes);
+  }
+
   /** What refers to a manifest, whatever way the registry says so: digests and types. */
   async referrers(digest: string): Promise<{ digest: string; artifactType?: string | undefined }[]> {
     const found = [];

@@ -178,6 +178,9 @@ function nextOf({ repositories, dryRun, environments }: TidyResult, style: Style
 /** A component and its latest release, as people know it. */
 function nameOf({ components, releases, digest }: Pick<Staying, 'components' | 'releases' | 'digest'>): string {
   const [latest] = releases;
+  if (components.length === 0) {
+    return `unknown ${shortDigest(digest)}`;
+  }
   const release = latest === undefined ? shortDigest(digest) : (latest.version ?? shortCommit(latest.commit));
   return `${components.join(', ')} ${release}`;
 }
@@ -202,6 +205,8 @@ function kindOfReason({ why, environment }: Reason): string {
       return 'it was uploaded during the last day';
     case 'tag':
       return 'a tag leads to it';
+    case 'shared':
+      return 'another product has it too';
     case 'part':
       return 'it is part of an index that stays';
   }
@@ -217,6 +222,8 @@ function describeReason(reason: Reason | undefined): string {
       return `${environment ?? ''} has served ${of ?? ''} (--versions lets it go)`;
     case 'tag':
       return `the tag ${of ?? ''} leads to it`;
+    case 'shared':
+      return `the product ${of ?? ''} has it too`;
     default:
       return kindOfReason(reason);
   }

@@ -152,10 +152,12 @@ function tellTidying(action: Extract<Action, { kind: 'removing' | 'removed' }>):
   const [first, ...others] = environments;
   const gone = 'claim' in action ? action.contents.filter(({ removed, digest }) => removed.includes(digest)) : contents;
   const left = contents.length - gone.length;
+  const unknown = contents.filter((each) => each.unknown !== undefined).length;
   const detail = [
     formatCount(gone.length, 'digest'),
     ...(left === 0 ? [] : [`${left} could not be removed`]),
     ...environments.map(({ environment, keep }) => `${environment} keeps ${keep}`),
+    ...(unknown === 0 ? [] : [`${unknown} unknown to the ledger`]),
   ].join('; ');
   return {
     ...{ kind, detail, environment: others.length === 0 ? first?.environment : undefined },

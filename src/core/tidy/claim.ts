@@ -1,8 +1,9 @@
+import { describeDuration } from '../amounts';
 import type { Action } from '../ledger/entries';
 import type { Removing } from './content-history';
 import { describeKeep } from './keep';
 import type { GoingContent, RepositoryRemoval } from './removal';
-import type { KeepingEnvironment, RepositoryPlan } from './content-plan';
+import type { KeepingEnvironment } from './content-plan';
 import type { Digest } from '../oci/digest';
 import type { Tag } from '../oci/tag';
 
@@ -15,10 +16,17 @@ export interface RemovalOutcome {
   readonly why: string | undefined;
 }
 
+/** What lets content go. */
+export interface RemovalRules {
+  readonly environments: readonly KeepingEnvironment[];
+  /** How old content must be that the ledger does not know, in milliseconds. */
+  readonly unknown: { readonly olderThan: number } | undefined;
+}
+
 /** The claim to remove content: from when it stands in the ledger, nothing relies on that content any more. */
 export function removingAction(
   removals: readonly RepositoryRemoval[],
-  environments: readonly KeepingEnvironment[],
+  { environments, unknown }: RemovalRules,
 ): Removing {
   const contents = removals.flatMap(({ goes }) => goes);
   const position = new Map(removals.flatMap(({ order }) => order).map((digest, at) => [digest, at]));
@@ -28,7 +36,12 @@ export function removingAction(
     environments: environments.flatMap(({ name, keep }) =>
       keep !== undefined && among.has(name) ? [{ environment: name, keep: describeKeep(keep) }] : [],
     ),
-    contents: contents.map((each) => claimOf(each, position)),
+    contents: contents.map((each) => ({
+      ...claimOf(each, position),
+      ...(unknown !== undefined && each.placed.components.size === 0
+        ? { unknown: `nothing in the ledger; older than ${describeDuration(unknown.olderThan)}` }
+        : {}),
+    })),
   };
 }
 
@@ -56,26 +69,16 @@ export function removedAction(
     claim,
     environments,
     contents: contents.map((content) => {
-      const { repository, digest, components, releases, tags } = content;
+      const { repository, digest, components, releases, unknown, tags } = content;
       const { removed, standing, why } = outcomeOf(content);
       const all = [...new Set([digest, ...content.manifests])];
       return {
-        ...{ repository, digest, components, releases },
+        ...{ repository, digest, components, releases, ...(unknown === undefined ? {} : { unknown }) },
         removed: all.filter((each) => removed.has(each)),
         left: all.filter((each) => !removed.has(each)),
         tags: tags.filter((tag) => standing.has(tag)),
         ...(why === undefined ? {} : { why }),
       };
     }),
-  };
-}
-
-/** A plan that lets only some of its content go; the rest is held like what stays. */
-export function onlySome(plan: RepositoryPlan, some: ReadonlySet<Digest>): RepositoryPlan {
-  const rest = plan.goes.filter(({ digest }) => !some.has(digest));
-  return {
-    ...plan,
-    goes: plan.goes.filter(({ digest }) => some.has(digest)),
-    stays: [...plan.stays, ...rest.map((placed) => ({ placed, reasons: [] }))],
   };
 }

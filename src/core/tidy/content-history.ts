@@ -40,6 +40,14 @@ export interface PlacedContent {
   uploaded: Timestamp | undefined;
 }
 
+/** Content of which nothing is known yet but where it is, and tags that lead to it. */
+export function newContent(repository: RepositoryName, digest: Digest, tags: readonly Tag[]): PlacedContent {
+  return {
+    ...{ repository, digest, components: new Set(), environments: new Set(), tags: new Set(tags) },
+    ...{ releases: new Map(), uploaded: undefined },
+  };
+}
+
 /** That content is being removed. */
 export type Removing = Extract<Action, { kind: 'removing' }>;
 type Removed = Extract<Action, { kind: 'removed' }>;
@@ -161,10 +169,7 @@ export class ContentHistory {
     { component, environment }: Pick<ContentStay, 'component' | 'environment'>,
   ): PlacedContent {
     const inRepository = this.places.get(repository) ?? new Map<Digest, PlacedContent>();
-    const placed = inRepository.get(digest) ?? {
-      ...{ repository, digest, components: new Set(), environments: new Set(), tags: new Set() },
-      ...{ releases: new Map(), uploaded: undefined },
-    };
+    const placed = inRepository.get(digest) ?? newContent(repository, digest, []);
     placed.components.add(component);
     addTo(this.components, environment, component);
     placed.environments.add(environment);

@@ -42,6 +42,8 @@ export interface RepositoryPlan {
   readonly repository: RepositoryName;
   readonly goes: readonly PlacedContent[];
   readonly stays: readonly StayingContent[];
+  /** What other products of the ledger have there, and which of them: it stays. */
+  readonly others: ReadonlyMap<Digest, string>;
 }
 
 /** What content is decided on. */
@@ -50,6 +52,8 @@ export interface ContentQuestion {
   /** Every environment that hod.yaml or the ledger names. */
   readonly environments: readonly KeepingEnvironment[];
   readonly needed: readonly NeededContent[];
+  /** What the ledgers of other products tell, by the product. */
+  readonly others: ReadonlyMap<string, ContentHistory>;
   readonly now: Timestamp;
   /** Versions that later environments have served may go too. */
   readonly versions: boolean;
@@ -72,8 +76,17 @@ export function planContent(repositories: readonly RepositoryName[], question: C
         stays.push({ placed, reasons });
       }
     }
-    return { repository, goes, stays };
+    return { repository, goes, stays, others: ofOthers(repository, question.others) };
   });
+}
+
+/** What other products have in a repository. */
+function ofOthers(repository: RepositoryName, others: ContentQuestion['others']): Map<Digest, string> {
+  return new Map(
+    [...others].flatMap(([product, { placed }]) =>
+      [...(placed.get(repository)?.keys() ?? [])].map((digest) => [digest, product] as const),
+    ),
+  );
 }
 
 function reasonsIn(question: ContentQuestion): (placed: PlacedContent) => StayReason[] {

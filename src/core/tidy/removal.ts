@@ -3,7 +3,7 @@ import type { RepositoryName } from '../oci/reference';
 import { readDigestTag, referrersTag } from '../oci/referrers';
 import type { Tag } from '../oci/tag';
 import { protectionTag } from '../build/protection';
-import type { PlacedContent } from './content-history';
+import { newContent, type PlacedContent } from './content-history';
 import type { RepositoryPlan, StayReason } from './content-plan';
 
 /** A manifest as a registry has it, and what it names. */
@@ -33,6 +33,8 @@ export interface RepositorySurvey {
   readonly manifests: ReadonlyMap<Digest, HeldManifest>;
   /** What tags lead to that the ledger did not give to content for ever; `unknown`: it never set them. */
   readonly led: readonly LedTag[];
+  /** What only tags lead to that the ledger never set, and is as old as was asked for; with these tags. */
+  readonly old: ReadonlyMap<Digest, readonly Tag[]>;
   /** What refers to manifests of what may go. */
   readonly referrers: ReadonlyMap<Digest, readonly HeldReferrer[]>;
 }
@@ -44,8 +46,11 @@ export interface LedTag {
   readonly unknown: boolean;
 }
 
-/** Why content stays that the ledger would let go: a tag leads to it, or it is part of something that stays. */
-export type HoldReason = { readonly why: 'led'; readonly tag: Tag } | { readonly why: 'part'; readonly of: Digest };
+/** Why content stays that the ledger would let go: another product has it, a tag leads to it, or it is part of something that stays. */
+export type HoldReason =
+  | { readonly why: 'shared'; readonly product: string }
+  | { readonly why: 'led'; readonly tag: Tag }
+  | { readonly why: 'part'; readonly of: Digest };
 
 /** Content that goes, with everything that goes with it. What several have goes with the first. */
 export interface GoingContent {
@@ -84,17 +89,39 @@ function allIn({ goes, stays }: RepositoryPlan): PlacedContent[] {
   return [...goes, ...stays.map(({ placed }) => placed)];
 }
 
-/** Decides what goes in a repository: what nothing that stays holds, with what refers to it. */
-export function planRemoval(plan: RepositoryPlan, survey: RepositorySurvey): RepositoryRemoval {
-  const { repository, goes, stays } = plan;
+/** What the ledger lets go, and what it does not know and is old. */
+export function mayGo(plan: RepositoryPlan, old: RepositorySurvey['old']): PlacedContent[] {
+  const known = new Set([...allIn(plan).map(({ digest }) => digest), ...plan.others.keys()]);
+  const unknown = [...old].filter(([digest]) => !known.has(digest));
+  return [...plan.goes, ...unknown.map(([digest, tags]) => newContent(plan.repository, digest, tags))];
+}
+
+/**
+ * Decides what goes in a repository: what nothing that stays holds, with what refers to it.
+ *
+ * @param only What may go; all of it where undefined. The rest is held like what stays.
+ */
+export function planRemoval(
+  plan: RepositoryPlan,
+  survey: RepositorySurvey,
+  only?: ReadonlySet<Digest>,
+): RepositoryRemoval {
+  const { repository, goes, stays, others } = plan;
+  const isAsked = (digest: Digest): boolean => only === undefined || only.has(digest);
+  const may = mayGo(plan, survey.old);
   const held = new Map<Digest, StayReason | HoldReason>();
+  for (const [digest, product] of others) {
+    hold(held, digest, { why: 'shared', product }, survey);
+  }
   for (const { tag, digest } of survey.led) {
-    hold(held, digest, { why: 'led', tag }, survey);
+    if (!survey.old.has(digest) || !isAsked(digest)) {
+      hold(held, digest, { why: 'led', tag }, survey);
+    }
   }
-  for (const { placed } of stays) {
-    hold(held, placed.digest, { why: 'part', of: placed.digest }, survey);
+  for (const { digest } of [...stays.map(({ placed }) => placed), ...may.filter((each) => !isAsked(each.digest))]) {
+    hold(held, digest, { why: 'part', of: digest }, survey);
   }
-  const going = goes.filter(({ digest }) => !held.has(digest));
+  const going = may.filter(({ digest }) => !held.has(digest));
   const taken = new Set<Digest>();
   const content = going.map((placed) => goingContent(placed, { held, taken }, survey));
   return {
@@ -108,7 +135,7 @@ export function planRemoval(plan: RepositoryPlan, survey: RepositorySurvey): Rep
         return reason === undefined ? [] : [{ placed, reasons: [reason] }];
       }),
     ],
-    unknown: survey.led.filter(({ unknown }) => unknown),
+    unknown: survey.led.filter(({ unknown, digest }) => unknown && !taken.has(digest)),
     ...weigh(taken, survey),
   };
 }
@@ -145,7 +172,9 @@ function goingContent(placed: PlacedContent, spoken: Spoken, survey: RepositoryS
   }
   return {
     placed,
-    tags: tagsOf(placed).filter((tag) => survey.tags.has(tag)),
+    tags: [...new Set([...tagsOf(placed), ...(survey.old.get(placed.digest) ?? [])])].filter((tag) =>
+      survey.tags.has(tag),
+    ),
     referrers,
     manifests,
   };

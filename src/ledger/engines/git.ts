@@ -11,6 +11,7 @@ import {
   type LedgerOptions,
   type LedgerState,
   type Moment,
+  type NeighbourLedger,
 } from '../ledger';
 import { checkState } from '../check-state';
 import { CommitContent, filesOf, foldFacts } from './git/content';
@@ -50,12 +51,13 @@ export interface GitLedgerOptions extends LedgerOptions {
  * Throws `unavailable` where the remote cannot be reached, `denied` where it refuses, `corrupt` where
  * the reference is no ledger, or was taken back.
  */
-export async function openGitLedger({ place, cache, product, access, waiting }: GitLedgerOptions): Promise<Ledger> {
+export async function openGitLedger(options: GitLedgerOptions): Promise<Ledger> {
+  const { place, cache, access, waiting } = options;
   const folder = objectsFolder(cache);
   const seen = new SeenFile(cache, place.label);
   const store = await GitStore.open(folder, seen.recall()?.commit);
   const remote = new GitRemote(place, store, waiting);
-  const ledger = new GitLedger(place.label, product, store, remote, seen);
+  const ledger = new GitLedger(options, store, remote, seen);
   try {
     // Both at once; what stands in the way of reading says more than what stands in the way of writing.
     const checks: Promise<unknown>[] = [ledger.readTip(), ...(access === 'write' ? [ledger.mayAppend()] : [])];
@@ -72,6 +74,8 @@ export async function openGitLedger({ place, cache, product, access, waiting }: 
 }
 
 class GitLedger implements Ledger {
+  private readonly label: string;
+  private readonly product: string;
   private known: LedgerCommit | undefined;
   /** When that was asked for, and whether nobody has read it since. */
   private askedAt = 0;
@@ -82,12 +86,14 @@ class GitLedger implements Ledger {
   private syncing: Promise<unknown> = Promise.resolve();
 
   constructor(
-    private readonly label: string,
-    private readonly product: string,
+    private readonly options: GitLedgerOptions,
     private readonly store: GitStore,
     private readonly remote: GitRemote,
     private readonly seen: SeenFile,
-  ) {}
+  ) {
+    this.label = options.place.label;
+    this.product = options.product;
+  }
 
   async read(keys: readonly FactKey[], moment: Moment = 'newest'): Promise<LedgerState> {
     const commit = moment === 'known' || this.unread ? this.known : await this.sync();
@@ -190,8 +196,34 @@ class GitLedger implements Ledger {
     return work(commit === undefined ? emptyContent : this.at(commit));
   }
 
+  async neighbours(): Promise<readonly NeighbourLedger[]> {
+    const products = await this.remote.products();
+    return products.map((product) => ({ product, entries: (after) => this.entriesOf(product, after) }));
+  }
+
   close(): Promise<void> {
     return this.store.close();
+  }
+
+  /** The entries of another product; none where its reference is no ledger. */
+  private async *entriesOf(product: string, after: After | undefined): AsyncGenerator<SealedEntry> {
+    const { place, ...options } = this.options;
+    const ref = place.refOf(product);
+    const label = place.label.replace(place.ref, ref);
+    const opened = openGitLedger({ ...options, product, access: 'read', place: { ...place, ref, label } });
+    const ledger = await opened.catch((error: unknown) => {
+      if (error instanceof HodError && error.code === 'ledger-corrupt') {
+        return undefined;
+      }
+      throw error;
+    });
+    if (ledger !== undefined) {
+      try {
+        yield* ledger.entries(after);
+      } finally {
+        await ledger.close();
+      }
+    }
   }
 
   private at(commit: LedgerCommit): CommitContent {

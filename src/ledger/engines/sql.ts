@@ -2,6 +2,7 @@ import * as z from 'zod';
 import { HodError } from '../../core/errors';
 import { issuesToText } from '../../core/json';
 import { digestSchema } from '../../core/oci/digest';
+import type { RepositoryName } from '../../core/oci/reference';
 import { factsReadBy } from '../../core/ledger/entries';
 import {
   changedOutside,
@@ -24,7 +25,7 @@ import {
   type FactKey,
   type SetFact,
 } from '../../core/ledger/facts';
-import { emptyContent, type Ledger, type LedgerContent, type LedgerState } from '../ledger';
+import { emptyContent, type Ledger, type LedgerContent, type LedgerState, type NeighbourLedger } from '../ledger';
 import { checkState } from '../check-state';
 import { factsCorrupt } from '../problems';
 
@@ -89,6 +90,7 @@ const factRow = z.object({
   /** The hash of the entry that set it; null where there is no such entry. */
   setter: digestSchema.nullable(),
 });
+const productRow = z.object({ product: z.string() });
 const headRow = z.object({ kind: z.literal(''), key: z.string(), text: digestSchema });
 /** How many facts there are of a kind that is counted. */
 const countRow = z.object({ kind: z.literal('#'), key: z.enum(countedKinds), text: z.string().nullable() });
@@ -155,6 +157,25 @@ export class SqlLedger implements Ledger {
     return this.database.isMade
       ? this.database.snapshot((sql) => work(new Reader(sql, this.database.dialect, this.product)))
       : work(emptyContent);
+  }
+
+  async neighbours(repositories: readonly RepositoryName[]): Promise<readonly NeighbourLedger[]> {
+    const { database, product } = this;
+    const { prefix, elements } = database.dialect;
+    // What is staged there, and tags, have the repository in their keys, before the last colon; what is served has it in the text.
+    const select = `
+      SELECT product FROM ${prefix}facts WHERE product <> ? AND kind IN ('tag', 'staged-in')
+        AND CASE kind WHEN 'tag' THEN rtrim(key, replace(key, ':', '')) ELSE key || ':' END
+          IN (SELECT (value ->> 0) || ':' FROM ${elements})
+      UNION SELECT product FROM ${elements} JOIN ${prefix}facts ON replace(text, '"' || (value ->> 0) || '"', '') <> text
+        WHERE product <> ? AND kind IN ('environment', 'lane')`;
+    const names = JSON.stringify(repositories.map((name) => [name]));
+    const values = [product, names, names, product];
+    const found = database.isMade ? rowsAs(productRow, await database.rows(select, values)) : [];
+    return found.map((other) => ({
+      product: other.product,
+      entries: (after) => new Reader(database, database.dialect, other.product).entries(after),
+    }));
   }
 
   close(): Promise<void> {

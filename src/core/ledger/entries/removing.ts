@@ -13,6 +13,8 @@ export const removedContentFields = {
   components: z.array(z.string()),
   /** The releases that had it. */
   releases: z.array(releaseIdSchema),
+  /** Why it goes where the ledger did not know it. */
+  unknown: z.string().optional(),
 };
 
 const schema = z.object({
@@ -44,9 +46,10 @@ export const removing = defineAction<Removing, typeof schema>('removing', {
     ]),
   fold({ environments, contents }, { seq, at, actor }, before, after) {
     const keep = environments.map((each) => `${each.environment} keeps ${each.keep}`).join('; ');
-    for (const { repository, digest, tags, manifests } of contents) {
+    for (const { repository, digest, tags, manifests, unknown = keep } of contents) {
       for (const each of new Set([digest, ...manifests])) {
-        after.set('removal', removalKey(repository, each).key, { state: 'removing', at, by: actor, keep, seq });
+        const removal = { state: 'removing', at, by: actor, keep: unknown, seq } as const;
+        after.set('removal', removalKey(repository, each).key, removal);
       }
       for (const tag of tags) {
         const known = before.get('tag', tagKey(repository, tag));

@@ -21,6 +21,8 @@ export interface GitPlace {
   /** What people call it: the reference, and the remote. */
   readonly label: string;
   readonly ref: string;
+  /** The same for a product of another name. */
+  readonly refOf: (product: string) => string;
   /** Where the remote is: for git, as `remote.*.url` of a clone says it. */
   readonly url: string;
   /** How the clone, the user and the machine reach remotes: settings of git. They may hold secrets. */
@@ -79,6 +81,20 @@ export class GitRemote {
       (ended) => isUnknownReference(ended),
     );
     return run.exitCode === 0 ? this.store.newest() : undefined;
+  }
+
+  /** The other products that have a reference of the same form, in the order of their names. */
+  async products(): Promise<string[]> {
+    const { ref, refOf } = this.place;
+    // No name of a product has a star in it; without one, all products have the same reference.
+    const [before = '', after = ''] = refOf('*').split('*');
+    const run = await this.asking(['ls-remote', '--quiet', name, refOf('*')], () => false);
+    const refs = run.stdout.split('\n').flatMap((line) => line.split('\t')[1] ?? []);
+    const products = refs.map((each) => {
+      const rest = each.slice(before.length);
+      return after === '' ? rest : rest.slice(0, Math.max(0, rest.indexOf(after)));
+    });
+    return products.filter((product) => refs.includes(refOf(product)) && refOf(product) !== ref);
   }
 
   /** Fetches objects that are not here; what is here is not fetched again, nor what it leads to. */
