@@ -1,7 +1,10 @@
 import { everyNameOf } from '../core/build/component';
 import type { CommitId } from '../core/commit';
-import type { FactKey, Facts } from '../core/ledger/facts';
-import { tagKey, targetOf } from '../core/ledger/facts';
+import { factsOfRemovals } from '../core/ledger/entries/there-again';
+import { manifestKey, removalOf, tagKey, targetOf } from '../core/ledger/facts';
+import type { FactKey, Facts, ManifestRemoval } from '../core/ledger/facts';
+import type { ManifestPlace } from '../core/ledger/relied-on';
+import { isDigest } from '../core/oci/digest';
 import { factsOfMentions, isKnownDigest } from '../core/identify/identity';
 import type { CountedMention, Mention } from '../core/identify/mentions';
 import { decideServed, type EnvironmentStanding } from '../core/identify/standing';
@@ -47,6 +50,14 @@ export async function identifyMentions(
   const known = await decideAll(await readKnown(digests, ledger), ledger, (text, knowledge) =>
     decideWhole(text, inView, knowledge),
   );
+  const removals = await readRemovals(
+    meant.flatMap(({ mention }) => {
+      const digest = known.has(digestOf(mention) ?? '') ? digestOf(mention) : undefined;
+      const { repository } = mention;
+      return repository === undefined || digest === undefined || !isDigest(digest) ? [] : [{ repository, digest }];
+    }),
+    ledger,
+  );
   return meant.flatMap(({ mention, times }): FoundMention[] => {
     const { repository, sureness, digits } = mention;
     const found = known.get(digestOf(mention) ?? '');
@@ -59,6 +70,7 @@ export async function identifyMentions(
         ...{ mention, times },
         ...(found ?? nothingKnown),
         at: repository === undefined ? undefined : own.get(repository),
+        removed: removals.get(`${repository ?? ''}@${digestOf(mention) ?? ''}`),
         tag: tag && { kind: tag.kind, gone: tag.gone === true || tag.tidied === true },
       },
     ];
@@ -181,6 +193,20 @@ async function readTags(mentions: readonly Mention[], own: OwnRepositories, ledg
       }
     },
   );
+  return found;
+}
+
+/** Reads which manifests tidying removes, or has removed, by their names in full. */
+async function readRemovals(places: readonly ManifestPlace[], ledger: Ledger): Promise<Map<string, ManifestRemoval>> {
+  const found = new Map<string, ManifestRemoval>();
+  await readInParts(places, factsOfRemovals, ledger, (part, facts) => {
+    for (const { repository, digest } of part) {
+      const removal = removalOf(facts, repository, digest);
+      if (removal !== undefined) {
+        found.set(manifestKey(repository, digest), removal);
+      }
+    }
+  });
   return found;
 }
 

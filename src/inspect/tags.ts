@@ -7,7 +7,7 @@ import { formatPlatform } from '../core/oci/platform';
 import { formatRepository, parseRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import { readDigestTag } from '../core/oci/referrers';
 import { servedIn } from '../core/ledger/environment';
-import { tagKey, type FactKey, type Facts } from '../core/ledger/facts';
+import { tagKey, type FactKey, type Facts, type RepositoryTidied } from '../core/ledger/facts';
 import { FirstTags, kindByForm } from '../core/tags/listing';
 import type { TagKind } from '../core/tags/rules';
 import type { Tag } from '../core/oci/tag';
@@ -53,6 +53,8 @@ export interface TaggedRepository {
   /** Whether the registry has it: some make a repository with its first upload. */
   readonly exists: boolean;
   readonly count: number;
+  /** What tidying has removed from it; undefined where it has removed nothing, or no ledger could be asked. */
+  readonly tidied: RepositoryTidied | undefined;
   readonly digests: readonly TaggedDigest[];
 }
 
@@ -189,6 +191,7 @@ async function listTags(
     repository: client.label,
     exists,
     count: first.count,
+    tidied: facts?.get('tidied', client.label),
     digests: await settleAll(
       [...groups].map(async ([digest, tags]) =>
         describe({ digest, tags }, client, await readQuietly(client, digest), { facts, config }),
@@ -210,6 +213,7 @@ async function knownOf(
   const keys = [
     ...shown.map((tag): FactKey => ({ kind: 'tag', key: tagKey(client.label, tag) })),
     ...config.environments.map(({ name }): FactKey => ({ kind: 'environment', key: name })),
+    { kind: 'tidied', key: client.label } as const,
   ];
   try {
     return await withLedger(config, session, 'read', async (ledger) => {

@@ -2,6 +2,7 @@ import { comparePaths, type InsideQuestion } from '../core/oci/inside';
 import { imageOf, readInside } from '../inspect/inside';
 import { readHashedTree } from '../inspect/layers';
 import { toInsideDifference, toInsideResult, type InsideDifference, type InsideResult } from '../results/inside';
+import { tellingRemovals } from '../session/open-ledger';
 import { withoutProduct, withProductIfAny, type SessionOptions } from '../session/session';
 
 /** Which image is looked into. */
@@ -19,7 +20,7 @@ export interface InsideOptions extends ImageOptions, InsideQuestion {
 /** What the layers of an image really contain. Each is read once, and nothing of them is kept. */
 export async function inside({ reference, platform, ...options }: InsideOptions): Promise<InsideResult> {
   return withProductIfAny(options, async (config, session) => {
-    const image = await imageOf(reference, platform, session);
+    const image = await tellingRemovals(config, session, () => imageOf(reference, platform, session));
     const found = await readInside(reference, image, options);
     return toInsideResult({ reference, image }, found, config?.allowedInside ?? []);
   });

@@ -5,7 +5,7 @@ import { inspectReference, type Shown } from '../inspect/show';
 import type { FoundInProduct } from '../results/identify';
 import { toShowResult, type ShowResult } from '../results/show';
 import { readTrust } from '../workspace/trust';
-import { withLedger } from '../session/open-ledger';
+import { tellingRemovals, withLedger } from '../session/open-ledger';
 import { withProductIfAny, type Session, type SessionOptions } from '../session/session';
 import { namesRegistry, type Config } from '../workspace/config';
 
@@ -54,7 +54,9 @@ export async function show({ reference, platform, deep: isDeep, ...options }: Sh
   const deep = isDeep === true;
   return withProductIfAny(options, async (config, session) => {
     const trust = config && (await readTrust(config));
-    const shown = await inspectReference(reference, { platform, deep, trust }, session);
+    const shown = await tellingRemovals(config, session, () =>
+      inspectReference(reference, { platform, deep, trust }, session),
+    );
     const release = config && (await releaseOfContent(shown, config, session));
     return toShowResult(shown, { deep, release });
   });

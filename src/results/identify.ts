@@ -82,6 +82,10 @@ export const foundResult = z.strictObject({
     }),
   ),
   environments: z.array(standingResult),
+  /** Who removed it from the repository that the reference names with `hod tidy`, or is at it; null where nobody did. */
+  removed: z
+    .strictObject({ state: z.enum(['removing', 'removed']), by: z.string(), at: z.string(), rule: z.string() })
+    .nullable(),
   /** Whether a release record in the registry tells it, and no ledger: anyone who can push there can forge one. */
   byRecord: z.boolean(),
   /** What it is to the environment that --in names; null without that. */
@@ -218,7 +222,7 @@ function toRecorded({ mention: { text }, digest: of, records }: RecordedReferenc
         count: own.length,
       };
     }),
-    ...{ repositoryOf: null, tag: null, environments: [], byRecord: true, verdict: null },
+    ...{ repositoryOf: null, tag: null, environments: [], removed: null, byRecord: true, verdict: null },
   };
 }
 
@@ -231,7 +235,7 @@ export function toFound(
   { product, found, commitsBehind }: FoundInProduct,
   environment: string | undefined,
 ): FoundResult {
-  const { mention, times, identified, at, tag } = found;
+  const { mention, times, identified, at, tag, removed } = found;
   const identity = identified.kind === 'known' ? identified.identity : undefined;
   return {
     product: isOwn(found) ? product : null,
@@ -247,6 +251,8 @@ export function toFound(
       return { component, digest: own, releases: releases.map(toRelease), count };
     }),
     environments: found.standings.map((each) => toStanding(each, commitsBehind)),
+    removed:
+      removed === undefined ? null : { state: removed.state, by: removed.by, at: removed.at, rule: removed.keep },
     byRecord: false,
     verdict: environment === undefined ? null : verdictIn(found, environment),
   };

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { tagKinds } from '../core/tags/rules';
+import type { RepositoryTidied } from '../core/ledger/facts';
 import type { TaggedRepository } from '../inspect/tags';
 import { digest } from './common';
 
@@ -11,6 +12,10 @@ export const tagsResultSchema = z.strictObject({
       exists: z.boolean(),
       /** How many tags it has that were asked for; of some of them, those that are shown first, the rest says more. */
       count: z.number().int(),
+      /** What `hod tidy` has removed from it so far, and who did it last, when and by which rule; null where nothing is known of it. */
+      tidied: z
+        .strictObject({ digests: z.number().int(), by: z.string(), at: z.string(), rule: z.string() })
+        .nullable(),
       digests: z.array(
         z.strictObject({
           digest,
@@ -43,8 +48,9 @@ export type TagsResult = z.infer<typeof tagsResultSchema>;
 /** The tags of repositories, as a document. */
 export function toTagsResult(repositories: readonly TaggedRepository[]): TagsResult {
   return {
-    repositories: repositories.map(({ digests, ...repository }) => ({
+    repositories: repositories.map(({ digests, tidied, ...repository }) => ({
       ...repository,
+      tidied: tidied === undefined ? null : toTidied(tidied),
       digests: digests.map((each) => ({
         ...each,
         mediaType: each.mediaType ?? null,
@@ -69,3 +75,7 @@ export const repositoriesResultSchema = z.strictObject({
   whole: z.boolean(),
 });
 export type RepositoriesResult = z.infer<typeof repositoriesResultSchema>;
+
+function toTidied({ digests, by, at, keep }: RepositoryTidied) {
+  return { digests, by, at, rule: keep };
+}

@@ -60,6 +60,26 @@ export async function withLedger<T>(
   }
 }
 
+/**
+ * Runs work that reads registries. Where an image of the product is missing there, its ledger tells which release it was, and whether
+ * tidying removed it.
+ */
+export async function tellingRemovals<T>(
+  config: Config | undefined,
+  session: Pick<Session, 'secrets' | 'observer'>,
+  work: () => Promise<T>,
+): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    if (config !== undefined && error instanceof HodError && error.code === 'image-missing') {
+      // A ledger that cannot be read adds nothing to what is wrong already.
+      await withLedger(config, session, 'read', (ledger) => tellRelease(error, ledger)).catch(() => undefined);
+    }
+    throw error;
+  }
+}
+
 /** Throws `ledger-empty` for a ledger without entries: nothing that is asked about can be in it. */
 export async function refuseEmpty(config: Config, ledger: Pick<Ledger, 'read'>): Promise<void> {
   const { head } = await ledger.read([]);

@@ -1,10 +1,10 @@
 import { HodError } from '../core/errors';
 import { decideIdentity, type Identity } from '../core/identify/identity';
 import { factsOfRemovals } from '../core/ledger/entries/there-again';
-import { removalOf } from '../core/ledger/facts';
-import { removalText } from '../core/ledger/relied-on';
+import { removalOf, tagKey } from '../core/ledger/facts';
+import { removalText, type ManifestPlace } from '../core/ledger/relied-on';
 import { isDigest } from '../core/oci/digest';
-import { repositoryNameSchema } from '../core/oci/reference';
+import { formatRepository, parseReference, repositoryNameSchema } from '../core/oci/reference';
 import { Refusal } from '../core/release/refusal';
 import { describePosition } from '../core/tags/ordering';
 import { joinLines } from '../core/text';
@@ -53,11 +53,28 @@ async function tellRemoval(
     const repository = repositoryNameSchema.safeParse(name).data;
     return repository !== undefined && isDigest(digest) ? [{ repository, digest }] : [];
   });
+  const tagged = await taggedIn(error, ledger);
+  manifests.push(...tagged);
   const { facts } = await ledger.read(factsOfRemovals(manifests), 'known');
   const [removal] = manifests.flatMap(({ repository, digest }) => removalOf(facts, repository, digest) ?? []);
   if (removal !== undefined && error.code !== 'content-removed') {
     error.problem.why = [...[error.problem.why ?? []].flat(), removalText(removal)];
   }
+}
+
+/** What the tag led to that an error says is missing, where tidying removed it. */
+async function taggedIn(error: HodError, ledger: Pick<Ledger, 'read'>): Promise<ManifestPlace[]> {
+  if (error.code !== 'image-missing' || error.problem.object === undefined) {
+    return [];
+  }
+  const { repository, tag } = parseReference(joinLines(error.problem.object));
+  if (tag === undefined) {
+    return [];
+  }
+  const name = formatRepository(repository);
+  const key = { kind: 'tag', key: tagKey(name, tag) } as const;
+  const fact = (await ledger.read([key], 'known')).facts.get(key.kind, key.key);
+  return fact?.tidied === true && fact.digest !== undefined ? [{ repository: name, digest: fact.digest }] : [];
 }
 
 function holderText({ component, releases: [latest], count }: Identity['components'][number]): string {

@@ -558,6 +558,7 @@ export const tagsOf = (count: number): TagsResult => ({
       repository: repository('prod', 'timetable'),
       exists: true,
       count: count + 40,
+      tidied: { digests: 120, by: 'una', at: at(2), rule: 'prod keeps 20 releases' },
       digests: Array.from({ length: Math.min(count, 30) }, (_, place) => ({
         ...{
           digest: digest(place + 1),
@@ -646,6 +647,10 @@ export const identified = (count: number): IdentifyResult => ({
         ...{ digest: isKnown ? digest(place) : null, platform: isKnown ? 'linux/arm64' : null, type: null },
         candidates: verdict === 'ambiguous' ? [digest(1), digest(2)] : [],
         ...{ repositoryOf: isKnown ? ['prod'] : null, tag: verdict === 'moving' ? ('moving' as const) : null },
+        removed:
+          verdict === 'behind'
+            ? { state: 'removed' as const, by: 'una', at: '2026-03-01T08:00:00.000Z', rule: 'prod keeps 20 releases' }
+            : null,
         byRecord: false,
         components: isKnown
           ? [{ component: 'timetable', digest: digest(1), count: 1, releases: [releaseOf('2.4.0', 4)] }]

@@ -103,7 +103,7 @@ function foundBlock(found: FoundResult, { several, now }: { several: boolean; no
       ),
     ];
   });
-  return [title, ...what, ...noteLines(found, style)].join('\n');
+  return [title, ...what, ...noteLines(found, now, style)].join('\n');
 }
 
 /** Which release something is, and how it stands to environments; nothing where the ledger does not know it. */
@@ -227,8 +227,15 @@ function rolledBack(
 }
 
 /** What makes an answer unsure. */
-function noteLines({ tag, repositoryOf, byRecord }: FoundResult, style: Style): string[] {
+function noteLines({ tag, repositoryOf, byRecord, removed }: FoundResult, now: Date, style: Style): string[] {
   return [
+    ...(removed === null
+      ? []
+      : [
+          style.notice(
+            `  ${removed.by} ${removed.state === 'removed' ? 'removed' : 'began to remove'} this image from the repository with \`hod tidy\` ${moment(removed.at, now)} (${removed.rule}).`,
+          ),
+        ]),
     ...(byRecord
       ? [
           style.faint(

@@ -7,7 +7,7 @@ import { columns } from './format';
 /** What `tags` answers to people: what tags lead to, a line each, the highest version first. */
 export function tagsView({ repositories }: TagsResult, { style }: Screen, now: Date): string {
   return repositories
-    .map(({ repository, exists, count, digests }) => {
+    .map(({ repository, exists, count, digests, tidied }) => {
       const shown = digests.reduce((sum, { tags }) => sum + tags.length, 0);
       const age = (at: string | null): string =>
         at === null || Number.isNaN(Date.parse(at)) ? '' : formatAge(at, now);
@@ -32,6 +32,11 @@ export function tagsView({ repositories }: TagsResult, { style }: Screen, now: D
           column === 0 ? style.strong(cell) : column === 6 ? style.good(cell) : style.faint(cell),
         ),
         ...more,
+        ...(tidied === null
+          ? []
+          : [
+              `  ${style.faint(`hod tidy removed ${formatCount(tidied.digests, 'digest')} so far, the last ones ${formatAge(tidied.at, now)} ago, by ${tidied.by} (${tidied.rule})`)}`,
+            ]),
       ].join('\n');
     })
     .concat(

@@ -1,3 +1,4 @@
+import type { ManifestRemoval } from '../ledger/facts';
 import type { RepositoryName } from '../oci/reference';
 import type { DigestFinding } from './identity';
 import type { Mention } from './mentions';
@@ -37,6 +38,8 @@ export type OwnRepositories = ReadonlyMap<RepositoryName, readonly OwnPlace[]>;
 export interface FoundMention {
   readonly mention: Mention;
   readonly times: number;
+  /** That tidying removes it from the repository that is named, or has removed it. */
+  readonly removed: ManifestRemoval | undefined;
   readonly identified: DigestFinding;
   /** The environments and components whose repository the reference names; undefined where it is no reference of the product. */
   readonly at: readonly OwnPlace[] | undefined;

@@ -294,6 +294,8 @@ const factSchemas = {
       seq: z.number().int(),
     })
     .nullable(),
+  /** Key: a repository. How many digests tidying has removed from it, and who did it last, when and by which rule. */
+  tidied: z.object({ digests: z.number().int(), at: timestampSchema, by: z.string(), keep: z.string() }),
   /**
    * Key: {@link stateKey}. Set by every entry, and so as new as the head: when the last entry was made, and how many facts
    * there are of those kinds whose lack would let something in. `signedSince`: the first entry that was signed.
@@ -326,6 +328,8 @@ const schemaOf: { [K in FactKind]: z.ZodType<Fact<K>> } = factSchemas;
 
 /** What became of a manifest that tidying removes. */
 export type ManifestRemoval = NonNullable<Fact<'removal'>>;
+/** What tidying has removed from a repository. */
+export type RepositoryTidied = Fact<'tidied'>;
 export type LaneHead = z.infer<typeof laneHeadSchema>;
 export type TagTarget = z.infer<typeof tagTargetSchema>;
 /** Where a tag is, and of which component. */
@@ -394,6 +398,7 @@ export class Facts {
     digest: new Map(),
     referrers: new Map(),
     removal: new Map(),
+    tidied: new Map(),
     announced: new Map(),
     state: new Map(),
   };

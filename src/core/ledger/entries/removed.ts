@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { digestSchema } from '../../oci/digest';
 import { tagSchema } from '../../oci/tag';
+import type { RepositoryName } from '../../oci/reference';
 import { removalKey, tagKey, type FactKey } from '../facts';
 import { defineAction } from './action';
 import { removedContentFields } from './removing';
@@ -31,15 +32,23 @@ export const removed = defineAction<Removed, typeof schema>('removed', {
   schema,
   reads: ({ contents }) =>
     contents.flatMap(({ repository, removed: gone, left, tags }) => [
+      { kind: 'tidied' as const, key: repository },
       ...[...gone, ...left].map((digest) => removalKey(repository, digest)),
       ...tags.map((tag): FactKey => ({ kind: 'tag', key: tagKey(repository, tag) })),
     ]),
   fold({ contents }, { seq, at, actor }, before, after) {
-    for (const { repository, removed: gone, left, tags } of contents) {
+    const counts = new Map<RepositoryName, number>();
+    for (const { repository, digest: root, removed: gone, left, tags } of contents) {
       for (const digest of gone) {
         const { key } = removalKey(repository, digest);
         const keep = before.get('removal', key)?.keep ?? '';
         after.set('removal', key, { state: 'removed', at, by: actor, keep, seq });
+        if (digest === root) {
+          const count = (counts.get(repository) ?? 0) + 1;
+          counts.set(repository, count);
+          const digests = (before.get('tidied', repository)?.digests ?? 0) + count;
+          after.set('tidied', repository, { digests, at, by: actor, keep });
+        }
       }
       left.forEach((digest) => after.set('removal', removalKey(repository, digest).key, null));
       tags.forEach((tag) => foldTagAgain({ repository, tag }, seq, before, after));
