@@ -64,7 +64,7 @@ export async function withRegistry(work) {
   const config = {
     version: '0.1',
     log: { level: 'error', accesslog: { disabled: true } },
-    storage: { filesystem: { rootdirectory: join(home, 'content') } },
+    storage: { filesystem: { rootdirectory: join(home, 'content') }, delete: { enabled: true } },
     http: { addr: `127.0.0.1:${port}`, relativeurls: true },
   };
   writeFileSync(join(home, 'config.yml'), JSON.stringify(config));

@@ -11,6 +11,7 @@ import { measureIdentifying } from './identifying.mjs';
 import { measureGitLedger, measureLedgers } from './ledgers.mjs';
 import { measureLooking } from './looking.mjs';
 import { measureStartup } from './startup.mjs';
+import { measureTidying } from './tidying.mjs';
 import { measureMemory, measureTransfers } from './transfers.mjs';
 
 const parts = {
@@ -23,6 +24,7 @@ const parts = {
   '--git': measureGitLedger,
   '--look': measureLooking,
   '--identify': measureIdentifying,
+  '--tidy': measureTidying,
   '--startup': measureStartup,
 };
 const chosen = Object.keys(parts).filter((part) => process.argv.includes(part));

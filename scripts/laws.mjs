@@ -26,6 +26,7 @@ const rooms = {
     'workspace',
     'session',
     'delivery',
+    'tidying',
     'announcing',
   ],
   results: ['core', 'delivery', 'tidying', 'rebuild', 'announcing', 'inspect'],

@@ -210,6 +210,8 @@ async function answerQuestions(stage: Stage, product: SampleProduct, registries:
   stage.hod(0, 'point', 'prod', file);
   stage.scene('Where no network leads, the same release goes in a file: an image layout, with all that refers to it');
   stage.hod(0, 'pack', 'prod', '--out', 'skerry-prod.tar');
+  stage.scene('Clean up: dev keeps two releases of each image. What would go, and why does the rest stay?');
+  stage.hod(0, 'tidy', 'dev');
 }
 
 /** An address of the sandbox, for resolvers that do not know names below localhost. */

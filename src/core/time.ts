@@ -49,6 +49,16 @@ export function isInFuture(time: Timestamp, now: Timestamp): boolean {
   return Date.parse(time) > Date.parse(now) + clockTolerance;
 }
 
+const week = 7 * 86_400_000;
+/** A Monday, in milliseconds: 1970-01-05. */
+const aMonday = 4 * 86_400_000;
+
+/** The Monday of the week of a moment (UTC), `YYYY-MM-DD`. */
+export function weekOf(time: Timestamp): string {
+  const monday = Math.floor((Date.parse(time) - aMonday) / week) * week + aMonday;
+  return new Date(monday).toISOString().slice(0, 10);
+}
+
 /** The day of a moment, `YYYYMMDD`. */
 export function dayOf(time: Timestamp): string {
   return time.slice(0, 10).replaceAll('-', '');

@@ -1,15 +1,17 @@
 import { figuresOf, ReleaseHistory, type ReleaseLife } from '../core/insight/figures';
 import { eventIn, type TimelineEvent } from '../core/insight/timeline';
-import { formatRepository } from '../core/oci/reference';
+import { formatRepository, type Repository } from '../core/oci/reference';
 import { timestampOf } from '../core/time';
+import { readGrowth } from '../inspect/growth';
 import { sizesOf } from '../inspect/sizes';
 import { brief, readStatus } from '../inspect/status';
 import { releasesIn } from '../inspect/timeline';
 import { toBoardRelease, toFigures, type BoardData, type BoardPull } from '../results/board';
-import { toStatusResult } from '../results/status';
+import { toGrowth, toStatusResult } from '../results/status';
 import { toEvent } from '../results/timeline';
+import type { Ledger } from '../ledger/ledger';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
-import { withProduct, type SessionOptions } from '../session/session';
+import { withProduct, type Session, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitTimes } from '../workspace/git';
 
@@ -26,13 +28,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
       await refuseEmpty(config, ledger);
       const found = toStatusResult(await readStatus({ environments: [], ...options }, { config, session, ledger }), []);
       const { environments, expiring, announcements, ledger: record } = found;
-      const history = new ReleaseHistory();
-      const events: TimelineEvent[] = [];
-      for await (const sealed of ledger.entries()) {
-        history.add(sealed);
-        const event = eventIn(sealed);
-        events.push(...(event === undefined ? [] : [event]));
-      }
+      const { history, events } = await readHistory(ledger);
       const releases = [...history.releases.values()];
       const committed = await commitTimes(
         config.folder,
@@ -50,6 +46,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
         environments,
         expiring,
         announcements,
+        growth: await growthOf(names, config, { session, ledger }),
         releases: releases.map((each, at) =>
           toBoardRelease(each, {
             committed: committed.get(each.commit),
@@ -64,6 +61,28 @@ export async function board(options: BoardOptions): Promise<BoardData> {
       };
     }),
   );
+}
+
+/** All that the ledger tells. */
+async function readHistory(ledger: Pick<Ledger, 'entries'>) {
+  const history = new ReleaseHistory();
+  const events: TimelineEvent[] = [];
+  for await (const sealed of ledger.entries()) {
+    history.add(sealed);
+    const event = eventIn(sealed);
+    events.push(...(event === undefined ? [] : [event]));
+  }
+  return { history, events };
+}
+
+/** How much repositories hold by the ledger. */
+async function growthOf(
+  environments: readonly string[],
+  config: Config,
+  { session, ledger }: { readonly session: Session; readonly ledger: Ledger },
+): Promise<BoardData['growth']> {
+  const client = (repository: Repository) => session.client(repository);
+  return (await readGrowth(environments, config, { ledger, client, ask: false })).map(toGrowth);
 }
 
 /** So many events are on the page, and so many of the latest releases with all that is in them: more would keep a browser busy. */

@@ -2,10 +2,13 @@ import { refuseNobody, withAnnouncing } from '../announcing/announce';
 import { baseFacts, movedBases } from '../core/insight/moved-bases';
 import { appendDeciding } from '../delivery/record';
 import { HodError } from '../core/errors';
+import type { Repository } from '../core/oci/reference';
 import { runningIn, type Running } from '../core/identify/running';
 import { identifyMentions, productInView, type IdentifyContext } from '../inspect/identify';
 import { brief, readStatus, type StatusQuestion } from '../inspect/status';
 import { toStatusResult, type StatusResult } from '../results/status';
+import { readGrowth } from '../inspect/growth';
+import type { RepositoryGrowth } from '../core/tidy/growth';
 import { actorOf } from '../session/actor';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type Session, type SessionOptions } from '../session/session';
@@ -16,6 +19,8 @@ import { readMentions, type GivenMentions } from './given-mentions';
 export interface StatusOptions extends SessionOptions, StatusQuestion {
   /** What is said to run, by environment: references and digests from texts. */
   running?: readonly RunningText[] | undefined;
+  /** Tell how much repositories hold, and why. */
+  growth?: true | undefined;
   /** Tell receivers of bases that moved, each movement once. */
   announce?: true | undefined;
 }
@@ -34,6 +39,7 @@ export async function status(options: StatusOptions): Promise<StatusResult> {
           toStatusResult(
             await readStatus(options, { config, session, ledger }),
             await readRunning(options.running ?? [], { config, session, ledger }),
+            options.growth === true ? await growthFor(options, { config, session, ledger }) : undefined,
           ),
         ),
   );
@@ -55,6 +61,16 @@ async function announcingBases(options: StatusOptions, config: Config, session: 
     });
     return toStatusResult(found, []);
   });
+}
+
+/** How much the repositories of the environments that are shown hold. */
+async function growthFor(
+  { environments, ledgerOnly }: StatusOptions,
+  { config, session, ledger }: Pick<IdentifyContext, 'config' | 'ledger'> & { readonly session: Session },
+): Promise<RepositoryGrowth[]> {
+  const names = environments.length === 0 ? config.environments.map(({ name }) => name) : environments;
+  const client = (repository: Repository) => session.client(repository);
+  return readGrowth(names, config, { ledger, client, ask: ledgerOnly !== true });
 }
 
 /** Finds out what is said to run. */

@@ -10,9 +10,9 @@ import { actorOf } from '../session/actor';
 import { refuseEmpty } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import { findTidy, tidyUp } from '../tidying/tidy';
-import type { TidyEnvironment, UnknownRule } from '../tidying/tidying';
-import { environmentNamed, type Config } from '../workspace/config';
-import { usualBranches } from '../workspace/git';
+import { tidyQuestion } from '../inspect/growth';
+import type { UnknownRule } from '../tidying/tidying';
+import { environmentNamed } from '../workspace/config';
 
 /** What `tidy` is told. */
 export interface TidyOptions extends SessionOptions {
@@ -46,13 +46,11 @@ export async function tidy(options: TidyOptions): Promise<TidyResult> {
     const actor = (): Promise<Actor> => actorOf(options.actor, config, session);
     return withAnnouncing(config, session, { actor, dryRun }, async (ledger) => {
       await refuseEmpty(config, ledger);
-      const question = {
-        environments: await tidyEnvironments(config),
+      const question = await tidyQuestion(config, {
         chosen: chosen.map(({ name }) => name),
-        components: config.components.map(({ name }) => name),
         versions: options.versions === true,
         unknown: unknownRule(options),
-      };
+      });
       const clients = new Map<string, ReturnType<typeof session.client>>();
       const context = {
         ledger,
@@ -83,15 +81,4 @@ function unknownRule({ unknown, olderThan }: TidyOptions): UnknownRule | undefin
     });
   }
   return olderThan === undefined ? undefined : { olderThan, before: timestampOf(new Date(Date.now() - olderThan)) };
-}
-
-/** Every environment, with the branches that the first one follows. */
-async function tidyEnvironments({ environments, folder }: Config): Promise<TidyEnvironment[]> {
-  const [first] = environments;
-  const follows = first.follows ?? (await usualBranches(folder));
-  return environments.map((each) => ({
-    ...each,
-    repositoryOf: (component) => each.repositoryOf(component),
-    follows: each === first ? follows : undefined,
-  }));
 }

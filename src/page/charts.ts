@@ -137,6 +137,33 @@ export function weeksChart({ figures }: BoardData): Chart {
   }));
 }
 
+/** How many digests repositories hold, week by week. */
+export function growthChart({ growth }: BoardData): Chart {
+  const changes = new Map<string, { added: number; removed: number }>();
+  for (const { week, added, removed } of growth.flatMap(({ weeks }) => weeks)) {
+    const known = changes.get(week) ?? { added: 0, removed: 0 };
+    changes.set(week, { added: known.added + added, removed: known.removed + removed });
+  }
+  let total = 0;
+  const rows = [...changes]
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(([week, { added, removed }]) => ({
+      week: new Date(`${week}T00:00:00Z`),
+      digests: (total += added - removed),
+    }));
+  const says = `By the ledger: ${total} now. A line that only rises says that nothing is tidied.`;
+  return chart('Digests in all repositories, at the end of each week', says, () => ({
+    height: 200,
+    x: { type: 'utc', label: null },
+    y: { label: null, grid: true, zero: true, nice: true },
+    marks: [
+      line(rows, { x: 'week', y: 'digests', stroke: 'var(--env-0)', strokeWidth: 2, curve: 'step-after' }),
+      dot(rows, { x: 'week', y: 'digests', fill: 'var(--env-0)', r: 3 }),
+      ruleY([0], { stroke: 'currentColor' }),
+    ],
+  }));
+}
+
 /** How large components are, over versions. */
 export function sizesChart({ sizes }: BoardData): Chart {
   const versions = [...new Set(sizes.flatMap(({ points }) => points.map(({ version }) => version)))];

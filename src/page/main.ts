@@ -1,8 +1,9 @@
 import { formatAge, formatCount, formatSpan } from '../core/amounts';
 import type { BoardData } from '../results/board';
-import { flowChart, leadChart, sizesChart, weeksChart, type Chart } from './charts';
+import { flowChart, growthChart, leadChart, sizesChart, weeksChart, type Chart } from './charts';
 import { element, minuteOf, scrollingTable, section, time } from './dom';
 import { findingsOf, statusTable } from './status';
+import { growthRows } from '../results/growth-rows';
 import { searchableTable } from './table';
 
 const board = JSON.parse(document.getElementById('data')?.textContent ?? '') as BoardData;
@@ -136,6 +137,19 @@ const page = element(
     drawing(sizesChart(board)),
   ),
   section(
+    'repositories',
+    'Repositories',
+    searchableTable('repositories-table', 'What repositories hold, and what for', growthRows(board.growth, written), {
+      columns: [
+        { title: 'repository', text: ({ repository }) => repository },
+        { title: 'digests', text: ({ digests }) => digests, value: ({ digests }) => Number(digests) },
+        { title: 'last 4 weeks', text: ({ change }) => change },
+        { title: 'is there for', text: ({ shares }) => shares, long: true },
+      ],
+    }),
+    drawing(growthChart(board)),
+  ),
+  section(
     'releases',
     'Releases',
     searchableTable('releases-table', 'Releases, the newest first', newestFirst, {
@@ -182,6 +196,7 @@ const page = element(
 const links = [
   ['#status', 'serves'],
   ['#figures', 'figures'],
+  ['#repositories', 'repositories'],
   ['#releases', 'releases'],
   ['#ledger', 'ledger'],
 ].map(([to, text]) => element('a', { href: to }, text));

@@ -26,6 +26,8 @@ const boardFields = {
   environments: statusResultSchema.shape.environments,
   expiring: statusResultSchema.shape.expiring,
   announcements: statusResultSchema.shape.announcements,
+  /** How much repositories hold by the ledger, and why; registries are not asked for bytes. */
+  growth: statusResultSchema.shape.growth.unwrap(),
   /** The oldest first. */
   releases: z.array(
     z.strictObject({

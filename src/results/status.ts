@@ -4,6 +4,7 @@ import type { Running } from '../core/identify/running';
 import { verdicts } from '../core/identify/verdict';
 import { expiringKinds } from '../core/insight/expiring';
 import type { EnvironmentStatus, ProductStatus, ServedStatus } from '../inspect/status';
+import { shareReasons, type RepositoryGrowth } from '../core/tidy/growth';
 import { digest, gateResult, includedResult, toGateResult, toIncludedResult } from './common';
 
 /** What waits to come into an environment: what the one before serves, and it does not. */
@@ -114,6 +115,30 @@ export const statusResultSchema = z.strictObject({
       }),
     )
     .nullable(),
+  /** How much repositories hold, and why; null where it was not asked for. */
+  growth: z
+    .array(
+      z.strictObject({
+        repository: z.string(),
+        components: z.array(z.string()),
+        /** What the ledger says is there. */
+        digests: z.number().int(),
+        /** Null where the registry was not asked, or did not answer. */
+        bytes: z.number().nullable(),
+        /** Why it is there: what is needed the most first, and what `hod tidy` would remove last. What several share counts for the first. */
+        shares: z.array(
+          z.strictObject({
+            why: z.enum(shareReasons),
+            environment: z.string().nullable(),
+            digests: z.number().int(),
+            bytes: z.number().nullable(),
+          }),
+        ),
+        /** What came and went by week, each by its Monday (UTC); weeks without either are left out. */
+        weeks: z.array(z.strictObject({ week: z.string(), added: z.number().int(), removed: z.number().int() })),
+      }),
+    )
+    .nullable(),
 });
 export type StatusResult = z.infer<typeof statusResultSchema>;
 
@@ -121,6 +146,7 @@ export type StatusResult = z.infer<typeof statusResultSchema>;
 export function toStatusResult(
   { environments, expiring, bases, announcements, ...status }: ProductStatus,
   running: readonly Running[],
+  growth?: readonly RepositoryGrowth[],
 ): StatusResult {
   return {
     ...status,
@@ -133,6 +159,24 @@ export function toStatusResult(
     expiring: expiring.map((each) => ({ ...each, environment: each.environment ?? null, of: each.of ?? null })),
     bases: bases?.map((each) => ({ ...each, version: each.version ?? null, now: each.now ?? null })) ?? null,
     announcements: [...announcements],
+    growth: growth === undefined ? null : growth.map(toGrowth),
+  };
+}
+
+/** How much a repository holds, as documents tell it. */
+export function toGrowth({
+  bytes,
+  components,
+  shares,
+  weeks,
+  ...growth
+}: RepositoryGrowth): NonNullable<StatusResult['growth']>[number] {
+  return {
+    ...growth,
+    components: [...components],
+    bytes: bytes ?? null,
+    shares: shares.map((each) => ({ ...each, environment: each.environment ?? null, bytes: each.bytes ?? null })),
+    weeks: weeks.map((each) => ({ ...each })),
   };
 }
 

@@ -74,7 +74,7 @@ async function taggedIn(error: HodError, ledger: Pick<Ledger, 'read'>): Promise<
   const name = formatRepository(repository);
   const key = { kind: 'tag', key: tagKey(name, tag) } as const;
   const fact = (await ledger.read([key], 'known')).facts.get(key.kind, key.key);
-  return fact?.tidied === true && fact.digest !== undefined ? [{ repository: name, digest: fact.digest }] : [];
+  return fact?.tidied === true ? [{ repository: name, digest: fact.digest }] : [];
 }
 
 function holderText({ component, releases: [latest], count }: Identity['components'][number]): string {

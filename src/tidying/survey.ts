@@ -123,6 +123,8 @@ async function readDates(client: RepositoryToTidy, digest: Digest): Promise<(str
 class ManifestReader {
   readonly manifests = new Map<Digest, HeldManifest>();
   private readonly reading = new Map<Digest | Tag, Promise<HeldManifest | undefined>>();
+  /** The tags that were followed before: mostly they lead where they led. */
+  private readonly led = new Set<Tag>();
 
   constructor(private readonly client: RepositoryToTidy) {}
 
@@ -142,8 +144,12 @@ class ManifestReader {
   }
 
   /** Reads what a tag leads to now; undefined where it is gone. */
-  follow(tag: Tag): Promise<HeldManifest | undefined> {
-    return this.readOnce(tag, 0);
+  async follow(tag: Tag): Promise<HeldManifest | undefined> {
+    const isAgain = this.led.has(tag);
+    const digest = isAgain ? await this.client.manifests.resolve(tag) : undefined;
+    const held = isAgain ? digest && (await this.read(digest)) : await this.readOnce(tag, 0);
+    this.led.add(tag);
+    return held;
   }
 
   private async readOnce(reference: Digest | Tag, depth: number): Promise<HeldManifest | undefined> {
@@ -153,6 +159,7 @@ class ManifestReader {
     }
     const held = heldOf(manifest);
     this.manifests.set(held.digest, held);
+    this.reading.set(held.digest, Promise.resolve(held));
     if (this.manifests.size > mostManifests) {
       throw new HodError('too-many-manifests', {
         what: 'a repository has too many manifests to tidy it',

@@ -3,12 +3,13 @@ import { removedAction, removingAction, type RemovalOutcome } from '../core/tidy
 import type { Removing } from '../core/tidy/content-history';
 import type { RepositoryRemoval } from '../core/tidy/removal';
 import type { Digest } from '../core/oci/digest';
+import type { Tag } from '../core/oci/tag';
 import { parseRepository, type RepositoryName } from '../core/oci/reference';
 import { removalKey, removalOf, type FactKey, type Facts } from '../core/ledger/facts';
 import { timestampOf } from '../core/time';
 import { appendDeciding, type RecordContext } from '../delivery/record';
 import { settleAll } from '../system/promises';
-import { removeContents, type RegistryManner, type RemovalOrder } from './remove';
+import { removeContents, removesNothing, type RemovalManner, type RemovalOrder } from './remove';
 import { Tidying, type SurveyedRepository, type TidyContext, type TidyQuestion } from './tidying';
 
 /** How much is removed, and at what pace. */
@@ -21,7 +22,7 @@ export interface RemovalPace {
 
 /** What was removed, and what a registry did not let go. */
 export interface TidiedContent {
-  readonly content: Removing['contents'][number];
+  readonly content: Coming;
   readonly outcome: RemovalOutcome;
 }
 
@@ -64,8 +65,16 @@ export async function tidyUp(
   const coming = repositories.flatMap(({ plan, found }) =>
     (found?.goes ?? []).map(({ placed: { digest } }) => ({ repository: plan.repository, digest })),
   );
-  for (const batch of batches(coming.slice(0, pace.limit), repositories)) {
-    const claimed = await claim(batch, repositories, { tidying, question, context });
+  for (const batch of batches(coming.slice(0, pace.limit))) {
+    // What a registry will not let go is not claimed.
+    const [asked, refused] = parted(batch, ({ repository }) => remover.whyNothing(repository) === undefined);
+    tidied.push(
+      ...refused.map((content) => {
+        const why = remover.whyNothing(content.repository);
+        return { content, outcome: { removed: new Set<Digest>(), standing: new Set<Tag>(), why } };
+      }),
+    );
+    const claimed = await claim(asked, repositories, { tidying, question, context });
     if (claimed !== undefined) {
       tidied.push(
         ...(await remover.finish(claimed.seq, claimed.action, { removals: claimed.removals, whyNot: () => undefined })),
@@ -82,22 +91,20 @@ interface Coming {
   readonly digest: Digest;
 }
 
-/** Batches: one content of each registry first, to see how that removes things; then {@link batchSize} at once. */
-function batches(coming: readonly Coming[], repositories: readonly SurveyedRepository[]): Coming[][] {
-  const registryOf = new Map(repositories.map(({ plan, repository }) => [plan.repository, repository.registry]));
-  const first = new Map<string | undefined, Coming>();
-  coming.forEach((each) => {
-    const registry = registryOf.get(each.repository);
-    first.set(registry, first.get(registry) ?? each);
-  });
-  const probes = new Set(first.values());
-  const rest = coming.filter((each) => !probes.has(each));
-  return [
-    [...probes],
-    ...Array.from({ length: Math.ceil(rest.length / batchSize) }, (_, at) =>
-      rest.slice(at * batchSize, (at + 1) * batchSize),
+/** Batches of {@link batchSize}: one content of each repository first, to see how its registry removes things. */
+function batches(coming: readonly Coming[]): Coming[][] {
+  const first = new Map<RepositoryName, Coming>();
+  coming.forEach((each) => first.set(each.repository, first.get(each.repository) ?? each));
+  const [probes, rest] = parted(coming, (each) => first.get(each.repository) === each);
+  return [probes, rest].flatMap((all) =>
+    Array.from({ length: Math.ceil(all.length / batchSize) }, (_, at) =>
+      all.slice(at * batchSize, (at + 1) * batchSize),
     ),
-  ].filter((batch) => batch.length > 0);
+  );
+}
+
+function parted<T>(all: readonly T[], isFirst: (each: T) => boolean): [T[], T[]] {
+  return [all.filter(isFirst), all.filter((each) => !isFirst(each))];
 }
 
 /** What claiming works with. */
@@ -114,7 +121,7 @@ async function claim(
   { tidying, question, context }: Claiming,
 ): Promise<{ seq: number; action: Removing; removals: readonly RepositoryRemoval[] } | undefined> {
   const { value } = await appendDeciding(context, async (now) => {
-    const { head, facts, plans } = await tidying.plan(now);
+    const { head, facts, plans } = await tidying.plan(now, new Set(batch.map(({ repository }) => repository)));
     // Asked again: somebody who has no part in this ledger may have tagged something meanwhile.
     const removals = await tidying.removals(
       plans.flatMap((plan) => {
@@ -145,9 +152,21 @@ interface Finishing {
 
 /** Removes what is claimed. */
 class Remover {
-  private readonly manners = new Map<string, RegistryManner>();
+  private readonly manners = new Map<RepositoryName, RemovalManner>();
 
   constructor(private readonly context: TidyContext & RecordContext) {}
+
+  /** Why a registry removes nothing from a repository, as far as this run has seen; undefined where it may. */
+  whyNothing(repository: RepositoryName): string | undefined {
+    const manner = this.mannerOf(repository);
+    return removesNothing(manner) ? manner.why : undefined;
+  }
+
+  private mannerOf(repository: RepositoryName): RemovalManner {
+    const manner = this.manners.get(repository) ?? { tags: true, manifests: undefined, why: undefined };
+    this.manners.set(repository, manner);
+    return manner;
+  }
 
   /** Removes what a claim names, and records what became of it, unless another run has done so by then. */
   async finish(seq: number, claim: Removing, how: Finishing): Promise<TidiedContent[]> {
@@ -171,8 +190,8 @@ class Remover {
       await settleAll(
         names.map(async (name) => {
           const contents = going.filter(({ repository }) => repository === name);
-          const order = how.removals.find(({ repository }) => repository === name)?.order;
-          return [name, await this.remove(name, { contents, order, stillOurs })] as const;
+          const waves = how.removals.find(({ repository }) => repository === name)?.waves;
+          return [name, await this.remove(name, { contents, waves, stillOurs })] as const;
         }),
       ),
     );
@@ -193,15 +212,15 @@ class Remover {
     name: RepositoryName,
     {
       contents,
-      order,
+      waves,
       stillOurs,
-    }: Pick<RemovalOrder, 'contents' | 'stillOurs'> & { readonly order: RemovalOrder['order'] | undefined },
+    }: Pick<RemovalOrder, 'contents' | 'stillOurs'> & { readonly waves: RemovalOrder['waves'] | undefined },
   ): Promise<RemovalOutcome> {
     const repository = parseRepository(name);
-    const manner = this.manners.get(repository.registry) ?? { manifests: undefined, why: undefined };
-    this.manners.set(repository.registry, manner);
-    const inOrder = order ?? contents.flatMap(({ manifests }) => manifests);
-    return removeContents({ client: this.context.client(repository), contents, order: inOrder, stillOurs }, manner);
+    const manner = this.mannerOf(name);
+    // What the claim of an earlier run says is in order; of that order, no more is known.
+    const inTurn = waves ?? contents.flatMap(({ manifests }) => manifests.map((digest) => [digest]));
+    return removeContents({ client: this.context.client(repository), contents, waves: inTurn, stillOurs }, manner);
   }
 }
 

@@ -1,4 +1,6 @@
+import pLimit from 'p-limit';
 import { HodError } from '../core/errors';
+import type { Action } from '../core/ledger/entries';
 import { emptyHead, headAfter, type Head } from '../core/ledger/entry';
 import { manifestKey, type Facts } from '../core/ledger/facts';
 import type { Digest } from '../core/oci/digest';
@@ -6,7 +8,16 @@ import type { Tag } from '../core/oci/tag';
 import { formatRepository, type Repository, type RepositoryName } from '../core/oci/reference';
 import { together, type Knowledge } from '../core/release/knowledge';
 import { ContentHistory, type Removing } from '../core/tidy/content-history';
-import { isNeed, planContent, type KeepingEnvironment, type RepositoryPlan } from '../core/tidy/content-plan';
+import {
+  decideReasons,
+  isNeed,
+  planContent,
+  type ContentQuestion,
+  type KeepingEnvironment,
+  type ReasonsOf,
+  type RepositoryPlan,
+} from '../core/tidy/content-plan';
+import { growthOf, type RepositoryGrowth } from '../core/tidy/growth';
 import { decideNeeded, type NeedyEnvironment } from '../core/tidy/needed';
 import { planRemoval, type RepositoryRemoval } from '../core/tidy/removal';
 import type { Timestamp } from '../core/time';
@@ -44,6 +55,9 @@ export interface UnknownRule {
   readonly olderThan: number;
 }
 
+/** So many repositories are looked through at once: what is asked about more is not held in memory. */
+const repositoriesAtOnce = 8;
+
 /** What tidying works with. */
 export interface TidyContext {
   readonly ledger: Pick<Ledger, 'read' | 'entries' | 'neighbours'>;
@@ -80,6 +94,8 @@ export class Tidying {
   private readonly others = new Map<string, { readonly history: ContentHistory; last: Head }>();
   private readonly surveyors = new Map<RepositoryName, RepositorySurveyor>();
   private last: Head = emptyHead;
+  /** What keeps content, as of the last entry that could change it. */
+  private reasons: ReasonsOf | undefined;
 
   constructor(
     private readonly question: TidyQuestion,
@@ -112,54 +128,75 @@ export class Tidying {
     };
   }
 
-  /** Decides on the newest head of the ledger. */
-  async plan(now: Timestamp): Promise<TidyPlan> {
+  /** Decides on the newest head of the ledger about all repositories, or about some. */
+  async plan(now: Timestamp, repositories?: ReadonlySet<RepositoryName>): Promise<TidyPlan> {
     const { ledger } = this.context;
+    const names = repositories === undefined ? [...this.repositories().keys()] : [...repositories];
     for (;;) {
       await this.catchUp();
-      const environments = this.needyEnvironments(now);
-      const decide = (known: Knowledge) => together(environments.map((each) => decideNeeded(each, known)));
-      const { value, head, facts } = await decideFrom(ledger, decide, 'newest');
+      const others = new Map([...this.others].map(([product, { history }]) => [product, history]));
+      const about = { history: this.history, others };
+      const known = this.reasons;
+      const { head, facts, reasons } =
+        known === undefined ? await this.decide(now, about) : { ...(await ledger.read([])), reasons: known };
       if (head.seq === this.last.seq) {
-        const others = new Map([...this.others].map(([product, { history }]) => [product, history]));
-        const question = { ...this.question, history: this.history, environments: this.keeping(), others, now };
-        const plans = planContent([...this.repositories().keys()], { ...question, needed: value.flat() });
-        return { head, facts, plans };
+        this.reasons = reasons;
+        return { head, facts, plans: planContent(names, about, reasons) };
       }
     }
   }
 
+  private async decide(now: Timestamp, about: Pick<ContentQuestion, 'history' | 'others'>) {
+    const environments = this.needyEnvironments(now);
+    const decideAll = (known: Knowledge) => together(environments.map((each) => decideNeeded(each, known)));
+    const { value, head, facts } = await decideFrom(this.context.ledger, decideAll, 'newest');
+    const question = { ...this.question, ...about, environments: this.keeping(), now, needed: value.flat() };
+    return { head, facts, reasons: decideReasons(question) };
+  }
+
   /** Asks the registries about every repository of which something would go. */
   async survey({ plans }: Pick<TidyPlan, 'plans'>): Promise<SurveyedRepository[]> {
+    return this.eachChosen(plans, async (each) => {
+      if (each.plan.goes.length === 0 && this.question.unknown === undefined) {
+        return { ...each, found: undefined, unread: undefined };
+      }
+      const looked = await unlessUnread(this.look(each));
+      return looked instanceof HodError
+        ? { ...each, found: undefined, unread: looked }
+        : { ...each, found: looked.removal, unread: undefined };
+    });
+  }
+
+  /**
+   * Tells how much each chosen repository holds, and why.
+   *
+   * @param ask Ask the registries how much that is in bytes.
+   */
+  async growth({ plans }: Pick<TidyPlan, 'plans'>, { ask }: { readonly ask: boolean }): Promise<RepositoryGrowth[]> {
+    return this.eachChosen(plans, async (each) => {
+      const looked = ask ? await unlessUnread(this.look(each)) : undefined;
+      const weeks = this.history.weeksOf(each.plan.repository);
+      return growthOf(each.plan, weeks, looked instanceof HodError ? undefined : looked);
+    });
+  }
+
+  private async eachChosen<T>(
+    plans: readonly RepositoryPlan[],
+    work: (each: WantedRemoval) => Promise<T>,
+  ): Promise<T[]> {
     const repositories = this.repositories(this.question.chosen);
     const all = plans.flatMap((plan) => {
       const repository = repositories.get(plan.repository);
       return repository === undefined ? [] : [{ plan, repository }];
     });
-    return settleAll(
-      all.map(async (each): Promise<SurveyedRepository> => {
-        const { plan, repository } = each;
-        if (plan.goes.length === 0 && this.question.unknown === undefined) {
-          return { ...each, found: undefined, unread: undefined };
-        }
-        try {
-          return { ...each, found: await this.removal(plan, repository), unread: undefined };
-        } catch (error) {
-          if (error instanceof HodError) {
-            return { ...each, found: undefined, unread: error };
-          }
-          throw error;
-        }
-      }),
-    );
+    const turn = pLimit(repositoriesAtOnce);
+    return settleAll(all.map((each) => turn(() => work(each))));
   }
 
   /** Decides what goes of some content of repositories, by what their registries say now. */
   async removals(wanted: readonly WantedRemoval[]): Promise<RepositoryRemoval[]> {
     for (;;) {
-      const removals = await settleAll(
-        wanted.map(({ plan, repository, only }) => this.removal(plan, repository, only)),
-      );
+      const removals = (await settleAll(wanted.map((each) => this.look(each)))).map(({ removal }) => removal);
       if (this.question.unknown === undefined) {
         return removals;
       }
@@ -177,16 +214,13 @@ export class Tidying {
     }
   }
 
-  private async removal(
-    plan: RepositoryPlan,
-    repository: Repository,
-    only?: ReadonlySet<Digest>,
-  ): Promise<RepositoryRemoval> {
+  private async look({ plan, repository, only }: WantedRemoval) {
     const surveyor =
       this.surveyors.get(plan.repository) ??
       new RepositorySurveyor(this.context.client(repository), this.question.unknown?.before);
     this.surveyors.set(plan.repository, surveyor);
-    return planRemoval(plan, await surveyor.look(plan, this.knownTags(plan.repository)), only);
+    const survey = await surveyor.look(plan, this.knownTags(plan.repository));
+    return { survey, removal: planRemoval(plan, survey, only) };
   }
 
   /** Every tag that this ledger, or that of another product, ever set in a repository. */
@@ -200,6 +234,9 @@ export class Tidying {
     for await (const sealed of this.context.ledger.entries(this.last)) {
       this.history.add(sealed);
       this.last = headAfter(sealed);
+      if (!changesNoNeed.includes(sealed.entry.action.kind)) {
+        this.reasons = undefined;
+      }
     }
     for (const { product, entries } of await this.context.ledger.neighbours([...this.repositories().keys()])) {
       const other = this.others.get(product) ?? { history: new ContentHistory(), last: emptyHead };
@@ -250,6 +287,21 @@ export class Tidying {
           const repository = repositoryIn(environment, component);
           return repository === undefined ? [] : [{ component, repository, label: formatRepository(repository) }];
         });
+  }
+}
+
+/** What is removed was needed by nobody, and announcing changes nothing. */
+const changesNoNeed: readonly Action['kind'][] = ['removing', 'removed', 'announced'];
+
+/** What is read from a registry, or why it cannot be read. */
+async function unlessUnread<T>(reading: Promise<T>): Promise<T | HodError> {
+  try {
+    return await reading;
+  } catch (error) {
+    if (error instanceof HodError) {
+      return error;
+    }
+    throw error;
   }
 }
 

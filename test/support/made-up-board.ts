@@ -4,10 +4,14 @@ import { formatRepository } from '../../src/core/oci/reference';
 import type { Action } from '../../src/core/ledger/entries';
 import { emptyHead, entryAfter, headAfter, type Head } from '../../src/core/ledger/entry';
 import { figuresOf, ReleaseHistory, type ReleaseLife } from '../../src/core/insight/figures';
-import { contentId, releaseId } from '../../src/core/ledger/release';
+import { contentId, releaseId, type PlacedComponent } from '../../src/core/ledger/release';
 import { eventIn, type TimelineEvent } from '../../src/core/insight/timeline';
 import { parseVersion, type Version } from '../../src/core/tags/version';
 import { timestampOf, type Timestamp } from '../../src/core/time';
+import { ContentHistory } from '../../src/core/tidy/content-history';
+import { decideReasons, planContent } from '../../src/core/tidy/content-plan';
+import { growthOf } from '../../src/core/tidy/growth';
+import { toGrowth } from '../../src/results/status';
 import { toEvent } from '../../src/results/timeline';
 import { toBoardRelease, toFigures, type BoardData } from '../../src/results/board';
 
@@ -73,6 +77,9 @@ export function madeUpBoard(count: { components: number; releases: number; days:
     const parts = components.slice(0, 2);
     happenings.push({ at: staged, actor: 'ci', action: { kind: 'staged', commit, environment: 'dev', parts } });
     happenings.push({ at: published, actor: 'ci', action: { kind: 'published', ...arrival('dev') } });
+    if (at % tidiedEach === 0 && at >= 2 * tidiedEach) {
+      happenings.push({ at: published + hour, actor: 'ci', action: tidying(at - 2 * tidiedEach, componentsOf) });
+    }
     if (next() < 0.6) {
       const tested = published + (1 + 9 * next()) * hour;
       const actor = people[at % people.length] ?? '';
@@ -91,6 +98,7 @@ export function madeUpBoard(count: { components: number; releases: number; days:
     }
   }
   const history = new ReleaseHistory();
+  const content = new ContentHistory();
   const events: TimelineEvent[] = [];
   let head: Head = emptyHead;
   for (const { at, actor, action } of happenings
@@ -99,6 +107,7 @@ export function madeUpBoard(count: { components: number; releases: number; days:
     const sealed = entryAfter(head, { product, at: timestampOf(new Date(at)), actor, action });
     head = headAfter(sealed);
     history.add(sealed);
+    content.add(sealed);
     const event = eventIn(sealed);
     events.push(...(event === undefined ? [] : [event]));
   }
@@ -128,9 +137,42 @@ export function madeUpBoard(count: { components: number; releases: number; days:
     }),
     figures: toFigures(figuresOf(history, environments, committed)),
     sizes,
+    growth: growthIn(content, now),
     more: false,
     events: events.reverse().map((each) => toEvent(each, new Map())),
   };
+}
+
+/** What is kept; prod keeps everything. */
+const keep = { dev: { releases: 30 }, uat: { releases: 20 }, prod: undefined };
+const tidiedEach = 30;
+
+/** Tidying of the releases from one on. */
+function tidying(
+  from: number,
+  componentsOf: (environment: string, at: number) => Pick<PlacedComponent, 'component' | 'repository' | 'digest'>[],
+): Action {
+  const gone = Array.from({ length: tidiedEach }, (_, at) => componentsOf('dev', from + at)).flat();
+  return {
+    kind: 'removed',
+    claim: 1,
+    environments: [{ environment: 'dev', keep: '30 releases' }],
+    contents: gone.map(({ component, repository, digest }) => {
+      return { repository, digest, components: [component], releases: [], removed: [digest], left: [], tags: [] };
+    }),
+  };
+}
+
+/** How much repositories hold, and why. */
+function growthIn(history: ContentHistory, now: Date): BoardData['growth'] {
+  const rules = environments.map((name, place) => {
+    const kept = keep[name] && { for: undefined, branches: undefined, rollbacks: 3, ...keep[name] };
+    return { name, keep: kept, follows: undefined, before: environments.slice(0, place) };
+  });
+  const question = { history, environments: rules, needed: [], others: new Map(), now: timestampOf(now) };
+  const reasons = decideReasons({ ...question, versions: false });
+  const plans = planContent([...history.placed.keys()], question, reasons);
+  return plans.map((plan) => toGrowth(growthOf(plan, history.weeksOf(plan.repository), undefined)));
 }
 
 /** What an environment serves: its latest release, and of one image the one before. */

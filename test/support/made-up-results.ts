@@ -25,6 +25,7 @@ import type { ShowResult } from '../../src/results/show';
 import type { StageResult } from '../../src/results/stage';
 import type { StatusResult } from '../../src/results/status';
 import type { RepositoriesResult, TagsResult } from '../../src/results/tags';
+import type { TidyResult } from '../../src/results/tidy';
 import type { TimelineResult } from '../../src/results/timeline';
 
 /** Documents as commands answer with them, of so many images, the same each time. */
@@ -282,6 +283,31 @@ export function statusOf(count: number, silent = false): StatusResult {
       { kind: 'exception', environment: 'prod', name: 'SKERRY-2026-0007', of: null, until: at(60), isOver: true },
       { kind: 'result', environment: 'prod', name: 'scan', of: '2.5.0', until: at(200), isOver: false },
       { kind: 'key', environment: null, name: 'build', of: null, until: at(230), isOver: false },
+    ],
+    growth: names(count).map((component, place) => growthIn('dev', component, 40 + place)),
+  };
+}
+
+/** How much a repository holds: so many digests. */
+export function growthIn(
+  environment: string,
+  component: string,
+  digests: number,
+): NonNullable<StatusResult['growth']>[number] {
+  const share = (why: 'served' | 'rollback' | 'releases' | 'unknown' | 'goes', of: number) => {
+    const bytes = of * 12_400_000;
+    return { why, environment: ['unknown', 'goes'].includes(why) ? null : environment, digests: of, bytes };
+  };
+  const shares = [share('served', 1), share('rollback', 3), share('releases', 20), share('goes', digests - 24)];
+  return {
+    repository: repository(environment, component),
+    components: [component],
+    digests,
+    bytes: shares.reduce((sum, { bytes }) => sum + bytes, 0),
+    shares,
+    weeks: [
+      { week: '2026-10-26', added: digests, removed: 0 },
+      { week: '2026-11-16', added: 14, removed: 14 },
     ],
   };
 }
@@ -934,3 +960,36 @@ export const stands: SandboxResult = {
   registries: [{ name: 'dev', registry: 'dev.localhost:5510', folder: null }],
   ...{ identity: null, receiver: { url: 'http://127.0.0.1:5520/events', key: 'tern' } },
 };
+
+/** What may go, of so many repositories; the last of them could not be looked through. */
+export const tidied = (count: number): TidyResult => ({
+  ...{ product, dryRun: true, finished: 0, requests: 40 * count },
+  environments: [
+    { environment: 'dev', keep: '30 releases, 5 releases of each other branch, everything of the last 14 d' },
+    { environment: 'prod', keep: null },
+  ],
+  repositories: names(count).map((component, place) => {
+    const content = (at: number) => ({
+      ...{ digest: digest(at), components: [component], environments: ['dev'] },
+      releases: [{ version: place % 2 === 0 ? `2.4.${at}` : null, commit: commit(at) }],
+    });
+    const isUnread = count > 1 && place === count - 1;
+    const goes = isUnread ? [] : [1, 2, 3].slice(place % 3).map(content);
+    const reasons = [
+      { why: 'served', environment: 'prod', of: null },
+      { why: 'releases', environment: 'dev', of: null },
+      { why: 'tag', environment: 'dev', of: 'winter-fares' },
+      { why: 'shared', environment: null, of: 'skerry-mail' },
+    ] as const;
+    return {
+      ...{ repository: repository('dev', component), components: [component] },
+      ...{ holds: isUnread ? null : 3.1e9 - place * 1e6, frees: isUnread ? null : 1.2e9 - place * 1e6 },
+      goes: goes.map((each) => {
+        return { ...each, tags: ['c-1', '2.4.1'], manifests: 3, referrers: 1, outcome: 'goes', why: null };
+      }),
+      stays: reasons.map((reason, at) => ({ ...content(at + 4), reasons: [reason] })),
+      unknown: place === 0 ? ['mine', 'nightly'] : [],
+      unread: isUnread ? 'access is denied: dev.registry.test/skerry' : null,
+    };
+  }),
+});

@@ -68,6 +68,21 @@ export function tidySuite(
       ]);
       expect(found?.unknown).toEqual(['mine']);
       expect(found?.frees ?? 0).toBeGreaterThan(0);
+      const { growth } = await hodJson('status', ['status', 'dev', '--growth'], options);
+      const grown = growth?.find(({ repository }) => repository.endsWith('/timetable'));
+      expect(grown).toMatchObject({ digests: 6, weeks: [{ added: 6, removed: 0 }] });
+      expect(grown?.shares.map(({ why, digests }) => [why, digests])).toEqual([
+        ...[
+          ['served', 1],
+          ['served', 1],
+          ['rollback', 1],
+          ['released', 1],
+          ['led', 1],
+          ['goes', 1],
+        ],
+      ]);
+      // What goes frees its part, beside the referrers of it that no tag leads to.
+      expect(grown?.shares.at(-1)?.bytes ?? 0).toBeGreaterThan(0);
       expect(await tagsIn()).toEqual({ ...before, mine: first });
 
       const did = await tidy('--remove');

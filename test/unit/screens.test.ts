@@ -29,6 +29,7 @@ import { timelineView } from '../../src/cli/views/timeline';
 import { touchedView } from '../../src/cli/views/touched';
 import { wrapped } from '../../src/cli/views/wrap';
 import { resultSchemas } from '../../src/results';
+import { tidyView } from '../../src/cli/views/tidy';
 import { madeUpBoard } from '../support/made-up-board';
 import * as made from '../support/made-up-results';
 
@@ -54,6 +55,7 @@ const views: Record<string, Draw> = {
   'access check': (count, look) => accessView(resultSchemas['access-check'].parse(made.accessOf(count)), look),
   tags: (count, look) => tagsView(resultSchemas.tags.parse(made.tagsOf(count)), look, made.now),
   point: (_, look) => pointView(resultSchemas.point.parse(made.pointed), look),
+  tidy: (count, look) => tidyView(resultSchemas.tidy.parse(made.tidied(count)), look),
   show: (_, look) => showView(resultSchemas.show.parse(made.shown), look, made.now),
   identify: (count, look) => identifyView(resultSchemas.identify.parse(made.identified(count)), look, made.now),
   inside: (_, look) => insideView(resultSchemas.inside.parse(made.lookedInside), look),

@@ -23,6 +23,7 @@ export function statusCommand() {
       ['hod status', 'all environments'],
       ['hod status uat prod', 'two of them'],
       ['hod status prod --bases', 'which releases stand on a base that moved?'],
+      ['hod status dev --growth', 'how much do the repositories of dev hold, and what for?'],
       ['hod status --announce', 'for a nightly job: tell the receivers of bases that moved'],
       ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
       ['hod status prod --pull', 'how to pull what prod serves: a reference by digest on each line'],
@@ -36,6 +37,7 @@ export function statusCommand() {
   )
     .argument('[env...]', 'the environments to show (default: all)')
     .addOption(configsOption())
+    .option('--growth', 'tell how much each repository holds and why; asks registries for every manifest')
     .option('--bases', 'ask whether what the images were built on is something else now, and list what to build again')
     .addOption(
       new Option('--announce', 'with --bases: tell the receivers of bases that moved, each movement once')

@@ -15,6 +15,7 @@ import {
   type ServedResult,
   type StatusRow,
 } from '../../results/status-rows';
+import { growthRows, growthTotal } from '../../results/growth-rows';
 import type { Screen } from '../answer';
 import { columns, table } from './format';
 import { nameList } from './components';
@@ -54,8 +55,38 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
     ...expiringLines(result, style, now),
     ...baseLines(result, style),
     ...announcementLines(result, style, now),
+    ...growthLines(result, screen, now),
     ...asked,
   ].join('\n');
+}
+
+/** So many repositories are listed. */
+const repositoriesListed = 8;
+
+/** How much repositories hold, and why. */
+function growthLines({ growth }: StatusResult, { style, verbose }: Screen, now: Date): string[] {
+  const rows = growthRows(growth ?? [], now);
+  const shown = rows.slice(0, verbose ? undefined : repositoriesListed);
+  const cells = shown.map(({ repository, holds, digests, mayGo, change }) => [
+    ...[repository, holds, digests, mayGo, change],
+  ]);
+  return rows.length === 0
+    ? []
+    : [
+        '',
+        growthTotal(growth ?? []),
+        ...columns([['repository', 'holds', 'digests', 'may go', '4 weeks'], ...cells], '', (cell, column, row) =>
+          row === 0 ? style.faint(cell) : column === 0 ? style.strong(cell) : cell,
+        ),
+        ...(rows.length > shown.length
+          ? [
+              style.faint(
+                `and ${formatCount(rows.length - shown.length, 'more repository', 'more repositories')} (--verbose)`,
+              ),
+            ]
+          : []),
+        '',
+      ];
 }
 
 /** Environments across, components down. */

@@ -1,4 +1,4 @@
-import { formatAge, formatCount } from '../../core/amounts';
+import { formatAge, formatCount, formatMoment } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import type { RepositoriesResult, TagsResult } from '../../results/tags';
 import type { Screen } from '../answer';
@@ -35,7 +35,7 @@ export function tagsView({ repositories }: TagsResult, { style }: Screen, now: D
         ...(tidied === null
           ? []
           : [
-              `  ${style.faint(`hod tidy removed ${formatCount(tidied.digests, 'digest')} so far, the last ones ${formatAge(tidied.at, now)} ago, by ${tidied.by} (${tidied.rule})`)}`,
+              `  ${style.faint(`hod tidy removed ${formatCount(tidied.digests, 'digest')} so far, last on ${formatMoment(tidied.at)} by ${tidied.by} (${tidied.rule})`)}`,
             ]),
       ].join('\n');
     })

@@ -71,8 +71,14 @@ function sum(repositories: readonly TidiedRepository[], of: 'frees' | 'holds'): 
 
 /** A line for each repository; those that free the most first. */
 function repositoryLines({ repositories }: TidyResult, style: Style, verbose: boolean): string[] {
-  const sorted = [...repositories].sort((a, b) => (b.frees ?? 0) - (a.frees ?? 0));
+  const sorted = [...repositories]
+    .filter(({ goes, unknown }) => verbose || goes.length > 0 || unknown.length > 0)
+    .sort((a, b) => (b.frees ?? 0) - (a.frees ?? 0));
   const shown = sorted.slice(0, verbose ? undefined : repositoriesListed);
+  const whole = repositories.filter((each) => each.unread === null && !sorted.includes(each)).length;
+  if (sorted.length === 0) {
+    return [];
+  }
   const rows = [
     ['repository', 'goes', 'tags', 'frees', 'of', 'stays', 'unknown'],
     ...shown.map(({ repository, goes, stays, unknown, frees, holds }) => [
@@ -82,7 +88,7 @@ function repositoryLines({ repositories }: TidyResult, style: Style, verbose: bo
       frees === null ? '-' : formatBytes(frees),
       holds === null ? '-' : formatBytes(holds),
       `${stays.length}`,
-      unknown.length === 0 ? '' : formatCount(unknown.length, 'tag'),
+      unknown.length === 0 ? '' : `${unknown.length}`,
     ]),
   ];
   return [
@@ -91,6 +97,9 @@ function repositoryLines({ repositories }: TidyResult, style: Style, verbose: bo
     ),
     ...(sorted.length > shown.length
       ? [`  and ${formatCount(sorted.length - shown.length, 'more repository', 'more repositories')}`]
+      : []),
+    ...(whole > 0
+      ? [style.faint(`  Nothing goes from ${formatCount(whole, 'other repository', 'other repositories')}.`)]
       : []),
   ];
 }
@@ -151,7 +160,7 @@ function oldLines(repositories: readonly TidiedRepository[], style: Style, verbo
   return rows.length === 0
     ? []
     : [
-        'Older than what its environment keeps, and stays:',
+        'Stays although `keep` would let it go:',
         ...columns(rows, '  ', (cell, column) => (column === 1 ? style.faint(cell) : cell)),
         ...(old.length > shown.length ? [`  and ${old.length - shown.length} more (--verbose)`] : []),
       ];

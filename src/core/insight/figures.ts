@@ -1,6 +1,6 @@
 import type { CommitId } from '../commit';
 import type { Version } from '../tags/version';
-import type { Timestamp } from '../time';
+import { weekOf, type Timestamp } from '../time';
 import type { SealedEntry } from '../ledger/entry';
 import type { PlacedComponent, ReleaseId, ReleaseImage } from '../ledger/release';
 import type { Way } from '../ledger/way';
@@ -164,22 +164,11 @@ export function spreadOf(values: readonly number[]): Spread | undefined {
   return sorted.length === 0 ? undefined : { count: sorted.length, lower: at(0.25), median: at(0.5), upper: at(0.75) };
 }
 
-const day = 86_400_000;
-
 /** Counts moments by their weeks. */
 function byWeek(moments: readonly Timestamp[]): EnvironmentFigures['weeks'] {
-  const counts = new Map<number, number>();
-  for (const moment of moments) {
-    const week = mondayOf(Date.parse(moment));
+  const counts = new Map<string, number>();
+  for (const week of moments.map(weekOf)) {
     counts.set(week, (counts.get(week) ?? 0) + 1);
   }
-  return [...counts]
-    .sort(([a], [b]) => a - b)
-    .map(([week, count]) => ({ week: new Date(week).toISOString().slice(0, 10), count }));
-}
-
-/** The beginning of the week of a moment, in milliseconds (UTC); weeks begin on Mondays, and 1970-01-05 was one. */
-function mondayOf(time: number): number {
-  const monday = 4 * day;
-  return Math.floor((time - monday) / (7 * day)) * 7 * day + monday;
+  return [...counts].sort(([a], [b]) => (a < b ? -1 : 1)).map(([week, count]) => ({ week, count }));
 }

@@ -29,7 +29,7 @@ export function removingAction(
   { environments, unknown }: RemovalRules,
 ): Removing {
   const contents = removals.flatMap(({ goes }) => goes);
-  const position = new Map(removals.flatMap(({ order }) => order).map((digest, at) => [digest, at]));
+  const position = new Map(removals.flatMap(({ waves }) => waves.flat()).map((digest, at) => [digest, at]));
   const among = new Set(contents.flatMap(({ placed }) => [...placed.environments]));
   return {
     kind: 'removing',

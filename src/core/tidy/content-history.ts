@@ -7,7 +7,7 @@ import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
 import type { Tag } from '../oci/tag';
 import type { Version } from '../tags/version';
-import type { Timestamp } from '../time';
+import { weekOf, type Timestamp } from '../time';
 
 /** A component of a release that came into an environment. */
 export interface ContentStay {
@@ -48,6 +48,13 @@ export function newContent(repository: RepositoryName, digest: Digest, tags: rea
   };
 }
 
+/** How much content came to a repository in a week, and how much was removed. `week`: its Monday (UTC). */
+export interface WeekOfContent {
+  readonly week: string;
+  readonly added: number;
+  readonly removed: number;
+}
+
 /** That content is being removed. */
 export type Removing = Extract<Action, { kind: 'removing' }>;
 type Removed = Extract<Action, { kind: 'removed' }>;
@@ -67,13 +74,22 @@ export class ContentHistory {
   readonly claims = new Map<number, Removing>();
   private readonly origins = new Map<ReleaseId, Pick<ContentStay, 'version' | 'commit'>>();
   private readonly places = new Map<RepositoryName, Map<Digest, PlacedContent>>();
+  private readonly flows = new Map<RepositoryName, Map<string, { added: number; removed: number }>>();
+  /** The week of the entry that is added. */
+  private week = '';
 
   /** What the ledger says is in each repository. */
   get placed(): ReadonlyMap<RepositoryName, ReadonlyMap<Digest, PlacedContent>> {
     return this.places;
   }
 
+  /** What came to a repository and went from it, week by week. */
+  weeksOf(repository: RepositoryName): WeekOfContent[] {
+    return [...(this.flows.get(repository) ?? [])].map(([week, counts]) => ({ week, ...counts }));
+  }
+
   add({ entry: { action, at, seq } }: SealedEntry): void {
+    this.week = weekOf(at);
     switch (action.kind) {
       case 'staged':
         for (const { component, repository, digest } of action.parts) {
@@ -155,6 +171,7 @@ export class ContentHistory {
     const placed = this.places.get(repository)?.get(digest);
     if (placed !== undefined && removed.includes(digest)) {
       this.places.get(repository)?.delete(digest);
+      this.flow(repository).removed += 1;
       for (const rest of left) {
         for (const component of placed.components) {
           placed.environments.forEach((environment) => this.place(repository, rest, { component, environment }));
@@ -169,13 +186,23 @@ export class ContentHistory {
     { component, environment }: Pick<ContentStay, 'component' | 'environment'>,
   ): PlacedContent {
     const inRepository = this.places.get(repository) ?? new Map<Digest, PlacedContent>();
-    const placed = inRepository.get(digest) ?? newContent(repository, digest, []);
+    const known = inRepository.get(digest);
+    const placed = known ?? newContent(repository, digest, []);
+    this.flow(repository).added += known === undefined ? 1 : 0;
     placed.components.add(component);
     addTo(this.components, environment, component);
     placed.environments.add(environment);
     inRepository.set(digest, placed);
     this.places.set(repository, inRepository);
     return placed;
+  }
+
+  private flow(repository: RepositoryName): { added: number; removed: number } {
+    const flows = this.flows.get(repository) ?? new Map<string, { added: number; removed: number }>();
+    const flow = flows.get(this.week) ?? { added: 0, removed: 0 };
+    flows.set(this.week, flow);
+    this.flows.set(repository, flows);
+    return flow;
   }
 
   private tag(

@@ -62,13 +62,19 @@ export interface ContentQuestion {
 /** What was uploaded and came into nothing stays for so long, in milliseconds: its build may be in progress. */
 const uploadedFor = 24 * 60 * 60 * 1000;
 
-/** Decides for all content that the ledger says is in some repositories: whether it goes, or every reason why it stays. */
-export function planContent(repositories: readonly RepositoryName[], question: ContentQuestion): RepositoryPlan[] {
-  const reasonsOf = reasonsIn(question);
+/** Returns every reason why content stays; none where it goes. */
+export type ReasonsOf = (placed: PlacedContent) => readonly StayReason[];
+
+/** Decides for all content that the ledger says is in some repositories whether it goes or stays. */
+export function planContent(
+  repositories: readonly RepositoryName[],
+  { history, others }: Pick<ContentQuestion, 'history' | 'others'>,
+  reasonsOf: ReasonsOf,
+): RepositoryPlan[] {
   return repositories.map((repository) => {
     const goes: PlacedContent[] = [];
     const stays: StayingContent[] = [];
-    for (const placed of question.history.placed.get(repository)?.values() ?? []) {
+    for (const placed of history.placed.get(repository)?.values() ?? []) {
       const reasons = reasonsOf(placed);
       if (reasons.length === 0) {
         goes.push(placed);
@@ -76,7 +82,7 @@ export function planContent(repositories: readonly RepositoryName[], question: C
         stays.push({ placed, reasons });
       }
     }
-    return { repository, goes, stays, others: ofOthers(repository, question.others) };
+    return { repository, goes, stays, others: ofOthers(repository, others) };
   });
 }
 
@@ -89,7 +95,8 @@ function ofOthers(repository: RepositoryName, others: ContentQuestion['others'])
   );
 }
 
-function reasonsIn(question: ContentQuestion): (placed: PlacedContent) => StayReason[] {
+/** Decides what keeps content. The answer stands for as long as nothing comes into an environment, and none changes. */
+export function decideReasons(question: ContentQuestion): ReasonsOf {
   const { history, environments, needed, now, versions } = question;
   const keeping = new Map(environments.map((each) => [each.name, each]));
   const served = new Map<Digest, StayReason[]>();

@@ -67,8 +67,10 @@ export interface GoingContent {
 export interface RepositoryRemoval {
   readonly repository: RepositoryName;
   readonly goes: readonly GoingContent[];
-  /** The manifests of all that goes, each before those that it lists, and before the one that it refers to. */
-  readonly order: readonly Digest[];
+  /**
+   * The manifests of all that goes, in waves: each in an earlier one than those that it lists, and than the one that it refers to.
+   */
+  readonly waves: readonly (readonly Digest[])[];
   readonly stays: readonly { readonly placed: PlacedContent; readonly reasons: readonly (StayReason | HoldReason)[] }[];
   /** Tags that the ledger never set: they stay, and all that they lead to. */
   readonly unknown: readonly LedTag[];
@@ -127,7 +129,7 @@ export function planRemoval(
   return {
     repository,
     goes: content,
-    order: removalOrder(taken, survey),
+    waves: removalWaves(taken, survey),
     stays: [
       ...stays,
       ...goes.flatMap((placed) => {
@@ -200,23 +202,32 @@ function takeTree(root: Digest, { held, taken }: Spoken, { manifests }: Reposito
   return own;
 }
 
-/** Orders manifests so that each comes before those that it lists, and before the one that it refers to. */
-function removalOrder(taken: ReadonlySet<Digest>, { manifests, referrers }: RepositorySurvey): Digest[] {
+/** Puts manifests into waves: each into an earlier one than those that it lists, and than the one that it refers to. */
+function removalWaves(taken: ReadonlySet<Digest>, { manifests, referrers }: RepositorySurvey): Digest[][] {
   const subjects = new Map<Digest, Digest[]>();
   for (const [subject, all] of referrers) {
     all.forEach(({ digest }) => subjects.set(digest, [...(subjects.get(digest) ?? []), subject]));
   }
+  const after = (digest: Digest): Digest[] =>
+    [...(manifests.get(digest)?.below ?? []), ...(subjects.get(digest) ?? [])].filter((each) => taken.has(each));
   const seen = new Set<Digest>();
   const last: Digest[] = [];
   const visit = (digest: Digest): void => {
-    if (taken.has(digest) && !seen.has(digest)) {
+    if (!seen.has(digest)) {
       seen.add(digest);
-      [...(manifests.get(digest)?.below ?? []), ...(subjects.get(digest) ?? [])].forEach(visit);
+      after(digest).forEach(visit);
       last.push(digest);
     }
   };
   taken.forEach(visit);
-  return last.reverse();
+  const waveOf = new Map<Digest, number>();
+  const waves: Digest[][] = [];
+  for (const digest of last.reverse()) {
+    const wave = waveOf.get(digest) ?? 0;
+    after(digest).forEach((each) => waveOf.set(each, Math.max(waveOf.get(each) ?? 0, wave + 1)));
+    (waves[wave] ??= []).push(digest);
+  }
+  return waves;
 }
 
 /** Bytes of what goes and nothing else holds, and of everything. */

@@ -55,6 +55,7 @@ environments:
     follows: [main, "support-*"] # builds of these branches take over, and may have versions
     repository: ${registries.dev}/skerry/{image}
     tags: { fixed: ["c-{commit:12}", "{version}"], moving: ["{branch}"] }
+    keep: { releases: 2, rollbacks: 1 } # of each image; \`hod tidy dev\` says what else may go
   uat:
     after: dev
     repository: ${registries.uat}/skerry/{image}
