@@ -45,8 +45,8 @@ describe('configuration', () => {
     expect(why?.split('\n').slice(1)).toEqual([
       expect.stringMatching(/^hod\.yaml:2:1: there is no key prodcut here; similar: product$/),
       expect.stringMatching(/^hod\.yaml:14:5: there is no key platfroms here; similar: platforms$/),
-      expect.stringMatching(/^hod\.yaml:30:12: after: must be a text, and is a list$/),
-      expect.stringMatching(/^hod\.yaml:34:12: there is no environment uta before this one; similar: uat$/),
+      expect.stringMatching(/^hod\.yaml:31:12: after: must be a text, and is a list$/),
+      expect.stringMatching(/^hod\.yaml:35:12: there is no environment uta before this one; similar: uat$/),
     ]);
   });
 
@@ -178,8 +178,8 @@ describe('configuration', () => {
       /hod\.yaml:\d+:\d+: publish writes the first environment; `follows` names/,
       /hod\.yaml:14:\d+: this is not a platform/,
       /hod\.yaml:28:\d+: there is no placeholder \{comit:12\}/,
-      /hod\.yaml:31:\d+: this is not a repository/,
-      /hod\.yaml:34:\d+: there is no environment uta before this one; similar: uat/,
+      /hod\.yaml:32:\d+: this is not a repository/,
+      /hod\.yaml:35:\d+: there is no environment uta before this one; similar: uat/,
     ]) {
       expect(why).toMatch(part);
     }
