@@ -58,7 +58,8 @@ export async function tidyUp(
   const plan = await tidying.plan(timestampOf(new Date()));
   const tidied: TidiedContent[] = [];
   for (const [seq, claim] of tidying.claims) {
-    tidied.push(...(await remover.finish(seq, claim, { removals: [], whyNot: tidying.whyNotRemoved(plan) })));
+    const whyNot = await tidying.whyNotRemoved(plan, claim);
+    tidied.push(...(await remover.finish(seq, claim, { removals: [], whyNot })));
   }
   const begun = tidied.length === 0 ? plan : await tidying.plan(timestampOf(new Date()));
   const repositories = await tidying.survey(begun);

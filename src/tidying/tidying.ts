@@ -19,7 +19,7 @@ import {
 } from '../core/tidy/content-plan';
 import { growthOf, type RepositoryGrowth } from '../core/tidy/growth';
 import { decideNeeded, type NeedyEnvironment } from '../core/tidy/needed';
-import { planRemoval, type RepositoryRemoval } from '../core/tidy/removal';
+import { heldFromOutside, planRemoval, type RepositoryRemoval } from '../core/tidy/removal';
 import type { Timestamp } from '../core/time';
 import { decideFrom } from '../ledger/fact-reader';
 import type { Ledger } from '../ledger/ledger';
@@ -108,23 +108,50 @@ export class Tidying {
   }
 
   /**
-   * Returns why content that an earlier run has claimed is not removed all the same: somebody forged the claim, or hod.yaml has changed;
-   * undefined where it may be.
+   * Returns why content that an earlier run has claimed is not removed all the same: somebody forged the claim, hod.yaml has changed, or
+   * somebody who has no part in this ledger has used the content since; undefined where it may be.
    */
-  whyNotRemoved({ plans }: Pick<TidyPlan, 'plans'>): (content: Removing['contents'][number]) => string | undefined {
+  async whyNotRemoved(
+    { plans }: Pick<TidyPlan, 'plans'>,
+    { contents }: Removing,
+  ): Promise<(content: Removing['contents'][number]) => string | undefined> {
     const needed = new Set(
       plans.flatMap(({ repository, stays }) =>
         stays.filter(({ reasons }) => reasons.some(isNeed)).map(({ placed }) => manifestKey(repository, placed.digest)),
       ),
     );
     const named = this.repositories();
+    const held = new Map<RepositoryName, ReturnType<typeof heldFromOutside>>();
+    for (const plan of plans.filter((each) => contents.some(({ repository }) => repository === each.repository))) {
+      const repository = named.get(plan.repository);
+      if (repository !== undefined) {
+        const tags = new Set(contents.flatMap((each) => (each.repository === plan.repository ? each.tags : [])));
+        const { survey } = await this.look({ plan, repository });
+        held.set(
+          plan.repository,
+          heldFromOutside(plan, survey, ({ tag }) => tags.has(tag)),
+        );
+      }
+    }
     return ({ repository, digest, manifests }) => {
       if (!named.has(repository)) {
         return 'hod.yaml does not name this repository';
       }
-      return [digest, ...manifests].some((each) => needed.has(manifestKey(repository, each)))
-        ? 'an environment needs it'
-        : undefined;
+      const all = [digest, ...manifests];
+      if (all.some((each) => needed.has(manifestKey(repository, each)))) {
+        return 'an environment needs it';
+      }
+      const [reason] = all.flatMap((each) => held.get(repository)?.get(each) ?? []);
+      switch (reason?.why) {
+        case undefined:
+          return undefined;
+        case 'shared':
+          return `the product ${reason.product} has it too`;
+        case 'led':
+          return `the tag ${reason.tag} leads to it`;
+        default:
+          return 'something that stays holds it';
+      }
     };
   }
 

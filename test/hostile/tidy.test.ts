@@ -1,6 +1,7 @@
 import { parseVersion } from '../../src/core/tags/version';
 import { servedIn } from '../../src/core/ledger/environment';
 import { HodError } from '../../src/core/errors';
+import type { Tag } from '../../src/core/oci/tag';
 import { commitId, DeliveryWorld, type Commit } from '../models/delivery-world';
 import { steps, worldEnvironments } from '../models/environments';
 import { keepSeen } from '../support/seen-errors';
@@ -131,4 +132,28 @@ test('what is killed at any step ends the same when it is run again', async () =
       break;
     }
   }
+}, 120_000);
+
+test('what somebody tagged by hand after tidying was killed stays, whatever it had claimed', async () => {
+  const outcomes = new Set<boolean>();
+  for (let at = 1; ; at += 1) {
+    const world = await worldBefore(() => Promise.resolve());
+    const code = await world.tidy(everywhere, undefined, at).then(
+      () => 'done',
+      () => 'killed',
+    );
+    const digest = world.digestOf(commits[2] ?? released, 'timetable');
+    const isThere = digest !== undefined && world.manifestsOf('dev', 'timetable').has(digest);
+    if (isThere) {
+      world.tagsOf('dev', 'timetable').set('mine' as Tag, digest);
+    }
+    await tidy(world);
+    expectWhole(world);
+    expect(world.tagsOf('dev', 'timetable').get('mine' as Tag)).toBe(isThere ? digest : undefined);
+    outcomes.add(isThere);
+    if (code === 'done') {
+      break;
+    }
+  }
+  expect(outcomes).toEqual(new Set([true, false]));
 }, 120_000);

@@ -162,11 +162,30 @@ function tagByHand(world: DeliveryWorld, at: number): void {
   if (digest !== undefined && tag !== undefined) {
     // A tag that nobody else writes.
     world.tagsOf(environment, component).set(`hand-${at}` as Tag, digest);
+    byHand.set(world, [...(byHand.get(world) ?? []), { environment, component, tag: `hand-${at}` as Tag, digest }]);
   }
+}
+
+/** What was tagged by hand in each world: it stays. */
+const byHand = new WeakMap<DeliveryWorld, readonly ByHand[]>();
+interface ByHand {
+  readonly environment: Environment;
+  readonly component: string;
+  readonly tag: Tag;
+  readonly digest: Digest;
 }
 
 /** No tag leads to anything that is not whole, whoever wrote it. A reader of its own: what manifests list must be there. */
 export function expectWhole(world: DeliveryWorld): void {
+  const tagged = new Map(
+    (byHand.get(world) ?? []).map((each) => [`${each.environment} ${each.component} ${each.tag}`, each]),
+  );
+  for (const { environment, component, tag, digest } of tagged.values()) {
+    same(
+      [environment, component, tag, world.tagsOf(environment, component).get(tag)],
+      [environment, component, tag, digest],
+    );
+  }
   for (const environment of environments) {
     for (const component of components) {
       const manifests = world.manifestsOf(environment, component);

@@ -108,18 +108,10 @@ export function planRemoval(
   survey: RepositorySurvey,
   only?: ReadonlySet<Digest>,
 ): RepositoryRemoval {
-  const { repository, goes, stays, others } = plan;
+  const { repository, goes, stays } = plan;
   const isAsked = (digest: Digest): boolean => only === undefined || only.has(digest);
   const may = mayGo(plan, survey.old);
-  const held = new Map<Digest, StayReason | HoldReason>();
-  for (const [digest, product] of others) {
-    hold(held, digest, { why: 'shared', product }, survey);
-  }
-  for (const { tag, digest } of survey.led) {
-    if (!survey.old.has(digest) || !isAsked(digest)) {
-      hold(held, digest, { why: 'led', tag }, survey);
-    }
-  }
+  const held = heldFromOutside(plan, survey, ({ digest }) => survey.old.has(digest) && isAsked(digest));
   for (const { digest } of [...stays.map(({ placed }) => placed), ...may.filter((each) => !isAsked(each.digest))]) {
     hold(held, digest, { why: 'part', of: digest }, survey);
   }
@@ -140,6 +132,22 @@ export function planRemoval(
     unknown: survey.led.filter(({ unknown, digest }) => unknown && !taken.has(digest)),
     ...weigh(taken, survey),
   };
+}
+
+/** What is held by other products and by tags, with all below it. `isFree`: what a tag leads to is not held by it. */
+export function heldFromOutside(
+  { others }: Pick<RepositoryPlan, 'others'>,
+  survey: RepositorySurvey,
+  isFree: (led: LedTag) => boolean,
+): Map<Digest, StayReason | HoldReason> {
+  const held = new Map<Digest, StayReason | HoldReason>();
+  for (const [digest, product] of others) {
+    hold(held, digest, { why: 'shared', product }, survey);
+  }
+  for (const led of survey.led.filter((each) => !isFree(each))) {
+    hold(held, led.digest, { why: 'led', tag: led.tag }, survey);
+  }
+  return held;
 }
 
 /** Holds a manifest and all below it. */
