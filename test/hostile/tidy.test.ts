@@ -143,7 +143,7 @@ test('what somebody tagged by hand after tidying was killed stays, whatever it h
       () => 'killed',
     );
     const digest = world.digestOf(commits[2] ?? released, 'timetable');
-    const isThere = digest !== undefined && world.manifestsOf('dev', 'timetable').has(digest);
+    const isThere = world.manifestsOf('dev', 'timetable').has(digest);
     if (isThere) {
       world.tagsOf('dev', 'timetable').set('mine' as Tag, digest);
     }
