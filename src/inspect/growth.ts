@@ -1,7 +1,9 @@
 import { timestampOf } from '../core/time';
+import type { Ledger } from '../ledger/ledger';
+import type { Session } from '../session/session';
 import type { Config } from '../workspace/config';
 import { usualBranches } from '../workspace/git';
-import { Tidying, type TidyContext, type TidyEnvironment, type TidyQuestion } from '../tidying/tidying';
+import { Tidying, type TidyEnvironment, type TidyQuestion } from '../tidying/tidying';
 import type { RepositoryGrowth } from '../core/tidy/growth';
 
 /** What tidying asks about a product: every environment, with the branches that the first one follows. */
@@ -24,10 +26,10 @@ export async function tidyQuestion(
  */
 export async function readGrowth(
   environments: readonly string[],
-  config: Config,
-  context: TidyContext & { readonly ask: boolean },
+  { config, session, ledger }: { readonly config: Config; readonly session: Session; readonly ledger: Ledger },
+  { ask }: { readonly ask: boolean },
 ): Promise<RepositoryGrowth[]> {
   const question = await tidyQuestion(config, { chosen: environments, versions: false, unknown: undefined });
-  const tidying = new Tidying(question, context);
-  return tidying.growth(await tidying.plan(timestampOf(new Date())), context);
+  const tidying = new Tidying(question, { ledger, client: (repository) => session.client(repository) });
+  return tidying.growth(await tidying.plan(timestampOf(new Date())), { ask });
 }

@@ -50,12 +50,13 @@ export async function identifyMentions(
   const known = await decideAll(await readKnown(digests, ledger), ledger, (text, knowledge) =>
     decideWhole(text, inView, knowledge),
   );
+  const placeOf = (mention: Mention): ManifestPlace[] => {
+    const { repository } = mention;
+    const digest = digestOf(mention) ?? '';
+    return repository !== undefined && isDigest(digest) && known.has(digest) ? [{ repository, digest }] : [];
+  };
   const removals = await readRemovals(
-    meant.flatMap(({ mention }) => {
-      const digest = known.has(digestOf(mention) ?? '') ? digestOf(mention) : undefined;
-      const { repository } = mention;
-      return repository === undefined || digest === undefined || !isDigest(digest) ? [] : [{ repository, digest }];
-    }),
+    meant.flatMap(({ mention }) => placeOf(mention)),
     ledger,
   );
   return meant.flatMap(({ mention, times }): FoundMention[] => {
@@ -65,12 +66,13 @@ export async function identifyMentions(
       return [];
     }
     const tag = tagOf(mention);
+    const [place] = placeOf(mention);
     return [
       {
         ...{ mention, times },
         ...(found ?? nothingKnown),
         at: repository === undefined ? undefined : own.get(repository),
-        removed: removals.get(`${repository ?? ''}@${digestOf(mention) ?? ''}`),
+        removed: place && removals.get(manifestKey(place.repository, place.digest)),
         tag: tag && { kind: tag.kind, gone: tag.gone === true || tag.tidied === true },
       },
     ];

@@ -1,6 +1,6 @@
 import { figuresOf, ReleaseHistory, type ReleaseLife } from '../core/insight/figures';
 import { eventIn, type TimelineEvent } from '../core/insight/timeline';
-import { formatRepository, type Repository } from '../core/oci/reference';
+import { formatRepository } from '../core/oci/reference';
 import { timestampOf } from '../core/time';
 import { readGrowth } from '../inspect/growth';
 import { sizesOf } from '../inspect/sizes';
@@ -11,7 +11,7 @@ import { toGrowth, toStatusResult } from '../results/status';
 import { toEvent } from '../results/timeline';
 import type { Ledger } from '../ledger/ledger';
 import { refuseEmpty, withLedger } from '../session/open-ledger';
-import { withProduct, type Session, type SessionOptions } from '../session/session';
+import { withProduct, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitTimes } from '../workspace/git';
 
@@ -46,7 +46,7 @@ export async function board(options: BoardOptions): Promise<BoardData> {
         environments,
         expiring,
         announcements,
-        growth: await growthOf(names, config, { session, ledger }),
+        growth: (await readGrowth(names, { config, session, ledger }, { ask: false })).map(toGrowth),
         releases: releases.map((each, at) =>
           toBoardRelease(each, {
             committed: committed.get(each.commit),
@@ -73,16 +73,6 @@ async function readHistory(ledger: Pick<Ledger, 'entries'>) {
     events.push(...(event === undefined ? [] : [event]));
   }
   return { history, events };
-}
-
-/** How much repositories hold by the ledger. */
-async function growthOf(
-  environments: readonly string[],
-  config: Config,
-  { session, ledger }: { readonly session: Session; readonly ledger: Ledger },
-): Promise<BoardData['growth']> {
-  const client = (repository: Repository) => session.client(repository);
-  return (await readGrowth(environments, config, { ledger, client, ask: false })).map(toGrowth);
 }
 
 /** So many events are on the page, and so many of the latest releases with all that is in them: more would keep a browser busy. */

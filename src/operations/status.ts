@@ -2,7 +2,6 @@ import { refuseNobody, withAnnouncing } from '../announcing/announce';
 import { baseFacts, movedBases } from '../core/insight/moved-bases';
 import { appendDeciding } from '../delivery/record';
 import { HodError } from '../core/errors';
-import type { Repository } from '../core/oci/reference';
 import { runningIn, type Running } from '../core/identify/running';
 import { identifyMentions, productInView, type IdentifyContext } from '../inspect/identify';
 import { brief, readStatus, type StatusQuestion } from '../inspect/status';
@@ -66,11 +65,10 @@ async function announcingBases(options: StatusOptions, config: Config, session: 
 /** How much the repositories of the environments that are shown hold. */
 async function growthFor(
   { environments, ledgerOnly }: StatusOptions,
-  { config, session, ledger }: Pick<IdentifyContext, 'config' | 'ledger'> & { readonly session: Session },
+  context: Parameters<typeof readGrowth>[1],
 ): Promise<RepositoryGrowth[]> {
-  const names = environments.length === 0 ? config.environments.map(({ name }) => name) : environments;
-  const client = (repository: Repository) => session.client(repository);
-  return readGrowth(names, config, { ledger, client, ask: ledgerOnly !== true });
+  const names = environments.length === 0 ? context.config.environments.map(({ name }) => name) : environments;
+  return readGrowth(names, context, { ask: ledgerOnly !== true });
 }
 
 /** Finds out what is said to run. */

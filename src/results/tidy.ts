@@ -2,7 +2,7 @@ import * as z from 'zod';
 import { manifestKey } from '../core/ledger/facts';
 import { describeKeep } from '../core/tidy/keep';
 import type { PlacedContent } from '../core/tidy/content-history';
-import type { StayReason } from '../core/tidy/content-plan';
+import { contentIn, type StayReason } from '../core/tidy/content-plan';
 import type { HoldReason, RepositoryRemoval } from '../core/tidy/removal';
 import type { SurveyedRepository, TidyEnvironment } from '../tidying/tidying';
 import type { Tidied, TidiedContent } from '../tidying/tidy';
@@ -108,7 +108,7 @@ function toRepository(
   done: ReadonlyMap<string, TidiedContent>,
 ): TidyResult['repositories'][number] {
   const stays: RepositoryRemoval['stays'] = found?.stays ?? plan.stays;
-  const components = [...plan.goes, ...plan.stays.map(({ placed }) => placed)].flatMap((each) => [...each.components]);
+  const components = contentIn(plan).flatMap((each) => [...each.components]);
   return {
     repository: plan.repository,
     components: [...new Set(components)],

@@ -6,7 +6,7 @@ import { readContentBelow, runnableImages } from '../core/oci/content';
 import { blobsOf, type Manifest } from '../core/oci/manifest';
 import { referrersTag } from '../core/oci/referrers';
 import type { Tag } from '../core/oci/tag';
-import type { RepositoryPlan } from '../core/tidy/content-plan';
+import { contentIn, type RepositoryPlan } from '../core/tidy/content-plan';
 import { isOlder } from '../core/tidy/stated-age';
 import {
   mayGo,
@@ -50,7 +50,7 @@ export class RepositorySurveyor {
     for await (const tag of client.tags.list()) {
       tags.add(tag);
     }
-    const own = [...plan.goes, ...plan.stays.map(({ placed }) => placed)].map(({ digest }) => digest);
+    const own = contentIn(plan).map(({ digest }) => digest);
     await settleAll([...own, ...plan.others.keys()].map((digest) => reader.read(digest)));
     const led = await this.follow(tagsToFollow(plan, tags, reader.manifests.keys()), known);
     // A tag that is made of the digest of what another tag leads to belongs to that.

@@ -3,7 +3,6 @@ import { removedAction, removingAction, type RemovalOutcome } from '../core/tidy
 import type { Removing } from '../core/tidy/content-history';
 import type { RepositoryRemoval } from '../core/tidy/removal';
 import type { Digest } from '../core/oci/digest';
-import type { Tag } from '../core/oci/tag';
 import { parseRepository, type RepositoryName } from '../core/oci/reference';
 import { removalKey, removalOf, type FactKey, type Facts } from '../core/ledger/facts';
 import { timestampOf } from '../core/time';
@@ -69,12 +68,7 @@ export async function tidyUp(
   for (const batch of batches(coming.slice(0, pace.limit))) {
     // What a registry will not let go is not claimed.
     const [asked, refused] = parted(batch, ({ repository }) => remover.whyNothing(repository) === undefined);
-    tidied.push(
-      ...refused.map((content) => {
-        const why = remover.whyNothing(content.repository);
-        return { content, outcome: { removed: new Set<Digest>(), standing: new Set<Tag>(), why } };
-      }),
-    );
+    tidied.push(...refused.map((content) => ({ content, outcome: nothingOf(remover.whyNothing(content.repository)) })));
     const claimed = await claim(asked, repositories, { tidying, question, context });
     if (claimed !== undefined) {
       tidied.push(
@@ -102,6 +96,11 @@ function batches(coming: readonly Coming[]): Coming[][] {
       all.slice(at * batchSize, (at + 1) * batchSize),
     ),
   );
+}
+
+/** That nothing was removed, and why. */
+function nothingOf(why: string | undefined): RemovalOutcome {
+  return { removed: new Set(), standing: new Set(), why };
 }
 
 function parted<T>(all: readonly T[], isFirst: (each: T) => boolean): [T[], T[]] {
@@ -199,7 +198,7 @@ class Remover {
     const outcomeOf = (content: RemovingContent): RemovalOutcome => {
       const why = how.whyNot(content);
       const outcome = why === undefined ? outcomes.get(content.repository) : undefined;
-      return outcome ?? { removed: new Set(), standing: new Set(content.tags), why };
+      return outcome ?? { ...nothingOf(why), standing: new Set(content.tags) };
     };
     await appendDeciding(this.context, async () => {
       const { head, facts } = await this.context.ledger.read(keysOf(claim));

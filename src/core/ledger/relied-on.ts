@@ -58,6 +58,6 @@ export function removedMeanwhile(places: readonly ManifestPlace[], begun: number
 }
 
 /** Says who removed content, when, and what let it go. */
-export function removalText({ state, by, at, keep }: Pick<ManifestRemoval, 'state' | 'by' | 'at' | 'keep'>): string {
+export function removalText({ state, by, at, keep }: ManifestRemoval): string {
   return `${by} ${state === 'removed' ? 'removed it' : 'began to remove it'} with \`hod tidy\` at ${at} (${keep})`;
 }

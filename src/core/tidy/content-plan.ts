@@ -46,6 +46,11 @@ export interface RepositoryPlan {
   readonly others: ReadonlyMap<Digest, string>;
 }
 
+/** All content of a repository, whether it goes or stays. */
+export function contentIn({ goes, stays }: Pick<RepositoryPlan, 'goes' | 'stays'>): PlacedContent[] {
+  return [...goes, ...stays.map(({ placed }) => placed)];
+}
+
 /** What content is decided on. */
 export interface ContentQuestion {
   readonly history: ContentHistory;

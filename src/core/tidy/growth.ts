@@ -1,7 +1,7 @@
 import type { RepositoryName } from '../oci/reference';
 import type { Digest } from '../oci/digest';
 import type { WeekOfContent } from './content-history';
-import type { RepositoryPlan, StayReason } from './content-plan';
+import { contentIn, type RepositoryPlan, type StayReason } from './content-plan';
 import type { HoldReason, RepositoryRemoval, RepositorySurvey } from './removal';
 
 /**
@@ -64,7 +64,7 @@ export function growthOf(
       add(reason.why, 'environment' in reason ? reason.environment : undefined, placed.digest);
     }
   }
-  const all = [...plan.goes, ...plan.stays.map(({ placed }) => placed)];
+  const all = contentIn(plan);
   const known = new Set(all.map(({ digest }) => digest));
   for (const digest of new Set((looked?.removal.unknown ?? []).map((each) => each.digest))) {
     if (!known.has(digest)) {

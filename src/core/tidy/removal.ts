@@ -4,7 +4,7 @@ import { readDigestTag, referrersTag } from '../oci/referrers';
 import type { Tag } from '../oci/tag';
 import { protectionTag } from '../build/protection';
 import { newContent, type PlacedContent } from './content-history';
-import type { RepositoryPlan, StayReason } from './content-plan';
+import { contentIn, type RepositoryPlan, type StayReason } from './content-plan';
 
 /** A manifest as a registry has it, and what it names. */
 export interface HeldManifest {
@@ -81,19 +81,15 @@ export interface RepositoryRemoval {
 
 /** The tags that lead to something that must be read before anything goes: all but those that the ledger gave to content for ever. */
 export function tagsToFollow(plan: RepositoryPlan, tags: ReadonlySet<Tag>, manifests: Iterable<Digest>): Tag[] {
-  const given = new Set(allIn(plan).flatMap(tagsOf));
+  const given = new Set(contentIn(plan).flatMap(tagsOf));
   const stems = new Set([...manifests].map((digest) => readDigestTag(referrersTag(digest))?.stem));
   // A tag that is made of a digest belongs to that manifest, and goes or stays with it.
   return [...tags].filter((tag) => !given.has(tag) && !stems.has(readDigestTag(tag)?.stem ?? ''));
 }
 
-function allIn({ goes, stays }: RepositoryPlan): PlacedContent[] {
-  return [...goes, ...stays.map(({ placed }) => placed)];
-}
-
 /** What the ledger lets go, and what it does not know and is old. */
 export function mayGo(plan: RepositoryPlan, old: RepositorySurvey['old']): PlacedContent[] {
-  const known = new Set([...allIn(plan).map(({ digest }) => digest), ...plan.others.keys()]);
+  const known = new Set([...contentIn(plan).map(({ digest }) => digest), ...plan.others.keys()]);
   const unknown = [...old].filter(([digest]) => !known.has(digest));
   return [...plan.goes, ...unknown.map(([digest, tags]) => newContent(plan.repository, digest, tags))];
 }

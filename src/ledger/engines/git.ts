@@ -77,6 +77,8 @@ class GitLedger implements Ledger {
   private readonly label: string;
   private readonly product: string;
   private known: LedgerCommit | undefined;
+  /** The last entries of other products that were read, and the commits that their references led to before that. */
+  private readonly ends = new Map<string, { readonly id: string; readonly seq: number }>();
   /** When that was asked for, and whether nobody has read it since. */
   private askedAt = 0;
   private unread = false;
@@ -198,15 +200,19 @@ class GitLedger implements Ledger {
 
   async neighbours(): Promise<readonly NeighbourLedger[]> {
     const products = await this.remote.products();
-    return products.map((product) => ({ product, entries: (after) => this.entriesOf(product, after) }));
+    return products.map(({ product, id }) => ({ product, entries: (after) => this.entriesOf(product, id, after) }));
   }
 
   close(): Promise<void> {
     return this.store.close();
   }
 
-  /** The entries of another product; none where its reference is no ledger. */
-  private async *entriesOf(product: string, after: After | undefined): AsyncGenerator<SealedEntry> {
+  /** The entries of another product; none where its reference is no ledger. What was read to its end is not fetched again. */
+  private async *entriesOf(product: string, id: string, after: After | undefined): AsyncGenerator<SealedEntry> {
+    const end = this.ends.get(product);
+    if (end?.id === id && end.seq === after?.seq) {
+      return;
+    }
     const { place, ...options } = this.options;
     const ref = place.refOf(product);
     const label = place.label.replace(place.ref, ref);
@@ -219,7 +225,12 @@ class GitLedger implements Ledger {
     });
     if (ledger !== undefined) {
       try {
-        yield* ledger.entries(after);
+        let seq = after?.seq ?? 0;
+        for await (const sealed of ledger.entries(after)) {
+          seq = sealed.entry.seq;
+          yield sealed;
+        }
+        this.ends.set(product, { id, seq });
       } finally {
         await ledger.close();
       }

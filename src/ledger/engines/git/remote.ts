@@ -83,18 +83,18 @@ export class GitRemote {
     return run.exitCode === 0 ? this.store.newest() : undefined;
   }
 
-  /** The other products that have a reference of the same form, in the order of their names. */
-  async products(): Promise<string[]> {
+  /** The other products that have a reference of the same form, and the commits that these lead to. */
+  async products(): Promise<{ product: string; id: string }[]> {
     const { ref, refOf } = this.place;
     // No name of a product has a star in it; without one, all products have the same reference.
     const [before = '', after = ''] = refOf('*').split('*');
     const run = await this.asking(['ls-remote', '--quiet', name, refOf('*')], () => false);
-    const refs = run.stdout.split('\n').flatMap((line) => line.split('\t')[1] ?? []);
-    const products = refs.map((each) => {
+    return run.stdout.split('\n').flatMap((line) => {
+      const [id = '', each = ''] = line.split('\t');
       const rest = each.slice(before.length);
-      return after === '' ? rest : rest.slice(0, Math.max(0, rest.indexOf(after)));
+      const product = after === '' ? rest : rest.slice(0, Math.max(0, rest.indexOf(after)));
+      return each !== ref && each !== '' && refOf(product) === each ? [{ product, id }] : [];
     });
-    return products.filter((product) => refs.includes(refOf(product)) && refOf(product) !== ref);
   }
 
   /** Fetches objects that are not here; what is here is not fetched again, nor what it leads to. */
