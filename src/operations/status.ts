@@ -64,11 +64,11 @@ async function announcingBases(options: StatusOptions, config: Config, session: 
 
 /** How much the repositories of the environments that are shown hold. */
 async function growthFor(
-  { environments, ledgerOnly }: StatusOptions,
+  { environments }: Pick<StatusOptions, 'environments'>,
   context: Parameters<typeof readGrowth>[1],
 ): Promise<RepositoryGrowth[]> {
   const names = environments.length === 0 ? context.config.environments.map(({ name }) => name) : environments;
-  return readGrowth(names, context, { ask: ledgerOnly !== true });
+  return readGrowth(names, context, { ask: true });
 }
 
 /** Finds out what is said to run. */
