@@ -27,6 +27,7 @@ import { statusResultSchema } from './status';
 import { rebuildResultSchema } from './rebuild';
 import { repositoriesResultSchema, tagsResultSchema } from './tags';
 import { tidyResultSchema } from './tidy';
+import { tidyHereResultSchema } from './tidy-here';
 import { timelineResultSchema } from './timeline';
 import { touchedResultSchema } from './touched';
 import { unpackResultSchema } from './unpack';
@@ -60,6 +61,7 @@ export const resultSchemas = {
   board: boardResultSchema,
   prove: proveResultSchema,
   tidy: tidyResultSchema,
+  'tidy-here': tidyHereResultSchema,
   point: pointResultSchema,
   announce: announceResultSchema,
   show: showResultSchema,

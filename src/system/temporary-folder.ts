@@ -2,6 +2,17 @@ import { mkdtemp, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 
+/** How the names of temporary folders begin, for `mkdtemp`: they say which process made them. */
+export function temporaryFolderPrefix(): string {
+  return join(tmpdir(), `hod-run-${process.pid}-`);
+}
+
+/** The process that made a temporary folder of this name; undefined for any other name. */
+export function runOfTemporary(name: string): number | undefined {
+  const number = /^hod-run-(\d{1,10})-[A-Za-z0-9]{6}$/.exec(name)?.[1];
+  return number === undefined ? undefined : Number(number);
+}
+
 /**
  * Writes small files into a temporary folder that only this user may enter, for a program that reads files, and removes them
  * after the work.
@@ -13,7 +24,7 @@ export async function withTemporaryFiles<T>(
   files: ReadonlyMap<string, string | Uint8Array>,
   work: (pathOf: (name: string) => string) => Promise<T>,
 ): Promise<T> {
-  const folder = await mkdtemp(join(tmpdir(), 'hod-'));
+  const folder = await mkdtemp(temporaryFolderPrefix());
   try {
     for (const [name, content] of files) {
       await writeFile(join(folder, name), content, { mode: 0o600 });

@@ -7,8 +7,13 @@ import { writeFile } from '../system/write-file';
 
 /** A file of this user's that Hod keeps beyond one product. Throws `file-unusable` for a user without a home. */
 export function userFile(name: string): string {
+  return join(userFolder(), name);
+}
+
+/** The folder in which Hod keeps files of this user. Throws `file-unusable` for a user without a home. */
+export function userFolder(): string {
   const configured = process.env['XDG_CONFIG_HOME'];
-  return join(configured === undefined || configured === '' ? join(home(), '.config') : configured, 'hod', name);
+  return join(configured === undefined || configured === '' ? join(home(), '.config') : configured, 'hod');
 }
 
 /**

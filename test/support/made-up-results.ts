@@ -26,6 +26,7 @@ import type { StageResult } from '../../src/results/stage';
 import type { StatusResult } from '../../src/results/status';
 import type { RepositoriesResult, TagsResult } from '../../src/results/tags';
 import type { TidyResult } from '../../src/results/tidy';
+import type { TidyHereResult } from '../../src/results/tidy-here';
 import type { TimelineResult } from '../../src/results/timeline';
 
 /** Documents as commands answer with them, of so many images, the same each time. */
@@ -961,6 +962,17 @@ export const stands: SandboxResult = {
   ...{ identity: null, receiver: { url: 'http://127.0.0.1:5520/events', key: 'tern' } },
 };
 
+/** Files of Hod's own on a machine, where two runs were killed. */
+export const tidiedHere: TidyHereResult = {
+  dryRun: true,
+  kept: [
+    { kind: 'ledger', place: '/work/skerry/.hod/ledger.db', files: 1, bytes: 4.2e6, goes: { files: 0, bytes: 0 } },
+    { kind: 'uploads', place: '/work/skerry/.hod/uploads', files: 3, bytes: 912, goes: { files: 2, bytes: 608 } },
+    { kind: 'user', place: '/home/una/.config/hod/logins.json', files: 1, bytes: 301, goes: { files: 0, bytes: 0 } },
+    { kind: 'temporary', place: '/tmp', files: 14, bytes: 51_200, goes: { files: 14, bytes: 51_200 } },
+  ],
+};
+
 /** What may go, of so many repositories; the last of them could not be looked through. */
 export const tidied = (count: number): TidyResult => ({
   ...{ product, dryRun: true, finished: 0, requests: 40 * count },
@@ -993,3 +1005,7 @@ export const tidied = (count: number): TidyResult => ({
     };
   }),
 });
+
+const { repositories: read, ...readings } = tidied(2);
+/** Repositories that could not be looked through, all of them. */
+export const notTidied: TidyResult = { ...readings, repositories: read.slice(1) };

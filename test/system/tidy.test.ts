@@ -1,6 +1,6 @@
 import { readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import { hodFails, hodJson } from '../support/hod';
+import { hod, hodFails, hodJson } from '../support/hod';
 import { OtherClient } from '../support/other-client';
 import { SmallProduct } from '../support/small-product';
 import { standInServers } from '../support/tidy-servers';
@@ -64,5 +64,24 @@ test('what no ledger knows goes only by its own date and when it is asked for; w
   } finally {
     await product.remove();
     await servers.close();
+  }
+});
+
+test('where no registry answers, the answer says so and the exit is 6', async () => {
+  const servers = await standInServers('both');
+  const product = await SmallProduct.create(servers);
+  try {
+    await product.keep('{ releases: 1, rollbacks: 0 }');
+    for (const minor of [1, 2]) {
+      await product.publish(minor);
+    }
+    await servers.close();
+    for (const remove of [[], ['--remove']]) {
+      const { code, stdout } = await hod(['tidy', 'dev', ...remove], product.options);
+      expect(code).toBe(6);
+      expect(stdout).toMatch(/^Could not look through 3 repositories\n/);
+    }
+  } finally {
+    await product.remove();
   }
 });

@@ -30,6 +30,7 @@ import { touchedView } from '../../src/cli/views/touched';
 import { wrapped } from '../../src/cli/views/wrap';
 import { resultSchemas } from '../../src/results';
 import { tidyView } from '../../src/cli/views/tidy';
+import { tidyHereView } from '../../src/cli/views/tidy-here';
 import { madeUpBoard } from '../support/made-up-board';
 import * as made from '../support/made-up-results';
 
@@ -56,6 +57,8 @@ const views: Record<string, Draw> = {
   tags: (count, look) => tagsView(resultSchemas.tags.parse(made.tagsOf(count)), look, made.now),
   point: (_, look) => pointView(resultSchemas.point.parse(made.pointed), look),
   tidy: (count, look) => tidyView(resultSchemas.tidy.parse(made.tidied(count)), look),
+  'tidy, no registry answers': (_, look) => tidyView(resultSchemas.tidy.parse(made.notTidied), look),
+  'tidy --here': (_, look) => tidyHereView(resultSchemas['tidy-here'].parse(made.tidiedHere), look),
   show: (_, look) => showView(resultSchemas.show.parse(made.shown), look, made.now),
   identify: (count, look) => identifyView(resultSchemas.identify.parse(made.identified(count)), look, made.now),
   inside: (_, look) => insideView(resultSchemas.inside.parse(made.lookedInside), look),
@@ -95,6 +98,8 @@ const ofOne = [
     'assemble',
     'carry',
     'board',
+    'tidy, no registry answers',
+    'tidy --here',
     'config check',
     'ledger verify',
     'ledger accept',

@@ -1,3 +1,5 @@
+import { Option } from '@commander-js/extra-typings';
+import { exitCodes, HodError } from '../../core/errors';
 import { answer } from '../answer';
 import {
   actorOption,
@@ -18,9 +20,16 @@ export function tidyCommand() {
     ['hod tidy dev --remove', 'remove it'],
     ['hod tidy dev --remove --limit 500 --pause 2s', 'a registry in use: a little each night'],
     ['hod tidy dev --unknown --older-than 90d', 'with images from before Hod, or by other tools'],
+    ['hod tidy --here --remove', 'what killed runs left behind on this machine'],
     ['hod tidy dev --field repositories.goes.digest', 'the digests that would go, a line each'],
   ])
     .argument('[env...]', 'the environments whose repositories are tidied (default: all)')
+    .addOption(
+      new Option(
+        '--here',
+        'say what Hod keeps on this machine, beside hod.yaml and for this user, and what of it nothing needs any more',
+      ).conflicts(['versions', 'unknown', 'olderThan', 'limit', 'pause']),
+    )
     .option('--remove', 'remove what may go; without it nothing changes')
     .option('--versions', 'also let go what later environments have served under a version')
     .option('--unknown', 'also let go what the ledger does not know; needs --older-than')
@@ -33,8 +42,29 @@ export function tidyCommand() {
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (environments, options) => {
+      if (options.here === true) {
+        refuseEnvironments(environments);
+        const { tidyHere } = await import('../../operations/tidy-here');
+        const { tidyHereView } = await import('../views/tidy-here');
+        await answer(options, () => tidyHere(options), tidyHereView);
+        return;
+      }
       const { tidy } = await import('../../operations/tidy');
       const { tidyView } = await import('../views/tidy');
-      await answer(options, (run) => tidy({ environments, ...options, ...run }), tidyView);
+      const { repositories } = await answer(options, (run) => tidy({ environments, ...options, ...run }), tidyView);
+      if (repositories.some(({ unread }) => unread !== null)) {
+        process.exitCode = exitCodes.unavailable;
+      }
     });
+}
+
+function refuseEnvironments(environments: readonly string[]): void {
+  if (environments.length > 0) {
+    throw new HodError('options-conflict', {
+      what: '--here takes no environments',
+      object: `hod tidy ${environments.join(' ')} --here`,
+      why: 'it is about files on this machine, and environments are in registries',
+      next: 'leave out one of the two',
+    });
+  }
 }

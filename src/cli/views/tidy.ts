@@ -48,7 +48,13 @@ function titleOf({ repositories, dryRun, finished }: TidyResult, style: Style): 
       ? ''
       : `; finished removing ${formatCount(finished, 'digest')} that an earlier run had begun to remove`;
   if (goes.length === 0) {
-    return `Nothing to remove${earlier}`;
+    const unread = repositories.filter((each) => each.unread !== null).length;
+    const all = formatCount(repositories.length, 'repository', 'repositories');
+    return unread === 0
+      ? `Nothing to remove${earlier}`
+      : unread === repositories.length
+        ? style.bad(`Could not look through ${all}`) + earlier
+        : `Nothing to remove in ${repositories.length - unread} of ${all}${earlier}`;
   }
   const [frees, holds] = [sum(repositories, 'frees'), sum(repositories, 'holds')];
   const what = `${style.strong(formatCount(meant.length, 'digest'))} with ${formatCount(tags, 'tag')}`;

@@ -3,9 +3,9 @@ import { randomUUID } from 'node:crypto';
 import { once } from 'node:events';
 import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
-import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Readable, Writable } from 'node:stream';
+import { temporaryFolderPrefix } from '../../../system/temporary-folder';
 import { writeScratchFile } from '../../../system/write-file';
 import { gitEnvironment, runGit } from './processes';
 import { notWrittenByHod, objectIdSchema, type ObjectId, type TreePath } from './layout';
@@ -35,7 +35,7 @@ export const newestRef = 'refs/ledger/newest';
  * lives as long as the run: what runs side by side shares objects, which never change, and no references.
  */
 export class GitStore {
-  private readonly home = mkdtempSync(join(tmpdir(), 'hod-ledger-'));
+  private readonly home = mkdtempSync(temporaryFolderPrefix());
   /** The repository of this run that talks to the remote. Fetching parts makes git fetch by itself in it what is missing. */
   readonly gitDir = join(this.home, 'shared');
   /** Another one, in which what is missing is missing. */
