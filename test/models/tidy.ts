@@ -311,7 +311,8 @@ export function tidyModel(): Model {
         }) as [Twin, Twin];
         const { world } = tidied;
         const rules = Object.fromEntries(environments.map((name) => [name, keep]));
-        let rollbacks = 0;
+        // What was removed is as far back as it was then: every rollback since comes a step nearer to it.
+        const rolledBack = new Map<Environment, number>();
         for (const [tidy, each] of [...fromTheStart.map((each) => [null, each] as const), ...events]) {
           if (tidy !== null && tidy.byHand !== null) {
             tagByHand(world, tidy.byHand);
@@ -328,9 +329,6 @@ export function tidyModel(): Model {
           const acting = tidied.act(each);
           await Promise.all([scheduler.waitFor(acting), ...beside.map((one) => scheduler.waitFor(one))]);
           let result = await acting;
-          if (tidy !== null) {
-            rollbacks = 0;
-          }
           if (result === 'content-removed' || (result === 'content-gone' && tidy !== null)) {
             // Tidying was at it: it ends, and then the same is asked for again.
             count(`beside ${result}`);
@@ -340,10 +338,16 @@ export function tidyModel(): Model {
           expectWhole(world);
           if (result === 'content-gone') {
             count(`${each.kind} content-gone`);
-            ok(each.kind === 'promote' ? each.named !== null : each.kind === 'rollback' && rollbacks >= keep.rollbacks);
+            ok(
+              each.kind === 'promote'
+                ? each.named !== null
+                : each.kind === 'rollback' && (rolledBack.get(each.environment) ?? 0) >= (keep.rollbacks ?? 3),
+            );
             continue;
           }
-          rollbacks += each.kind === 'rollback' && result === 'done' ? 1 : 0;
+          if (each.kind === 'rollback' && result === 'done') {
+            rolledBack.set(each.environment, (rolledBack.get(each.environment) ?? 0) + 1);
+          }
           same([each, result], [each, await calm.act(each)]);
           count(`${each.kind} ${result}`);
           [tidied, calm].forEach((twin) => twin.goOn(each));

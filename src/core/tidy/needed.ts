@@ -135,7 +135,8 @@ function decideRollbacks(
     if (plan.kind === 'refused') {
       break;
     }
-    const content = [...targetsOf(plan.value), ...plan.value.serves];
+    // What a lane is left with proves that the run may write there, and so must be whole, too.
+    const content = [...targetsOf(plan.value), ...plan.value.serves, ...plan.value.leaving];
     found.push(...content.map((each) => contentOf(each, { environment: name, for: 'rollback' })));
     for (const action of rolledBackAction(rollback, plan.value)) {
       const unknown = factsReadBy(action).filter((key) => !facts.has(key));
