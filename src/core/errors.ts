@@ -158,6 +158,7 @@ export const errorCodes = {
     'no-catalogue',
     'content-gone',
     'content-removed',
+    'entries-compacted',
     'content-lacking',
     'changes-unknown',
     'login-not-stored',

@@ -32,6 +32,8 @@ export interface DecidedEntries<T> extends LedgerState {
   readonly begun?: number;
   /** Manifests that must be there for it, beside those that the actions name. */
   readonly relies?: readonly ManifestPlace[];
+  /** Earlier entries whose texts are dropped with it. */
+  readonly compacted?: readonly number[];
 }
 
 /** What was decided, and whether entries were appended that say so; none where the ledger said it before. */
@@ -219,7 +221,7 @@ export async function appendDeciding<T>(
   let first: number | undefined;
   for (let attempt = 1; ; attempt += 1) {
     const now = timestampOf(new Date());
-    const { head, facts, actions, value, begun, relies = [] } = await decide(now);
+    const { head, facts, actions, value, begun, relies = [], compacted } = await decide(now);
     first ??= begun ?? head.seq;
     await refuseRemoved([...actions.flatMap(reliedOnBy), ...relies], first, ledger);
     const at = timeAfter(facts, now);
@@ -238,7 +240,7 @@ export async function appendDeciding<T>(
         `the clock of this machine is ${Math.round(behind / 60_000)} min behind the last entry of the ledger: what is recorded now gets the time of that entry, ${at}`,
       );
     }
-    const milliseconds = await ledger.append(sealed, head);
+    const milliseconds = await ledger.append(sealed, head, compacted);
     if (milliseconds !== undefined) {
       observer.recorded({ seq: last.entry.seq, attempt, milliseconds });
       return { value, appended: true };

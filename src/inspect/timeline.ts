@@ -8,7 +8,7 @@ import {
   type TimelineEvent,
   type TimelineFilter,
 } from '../core/insight/timeline';
-import type { FactKey, Release } from '../core/ledger/facts';
+import { compactedKey, type FactKey, type Release } from '../core/ledger/facts';
 import { identifyDigest, isDigestText } from './identify-digest';
 import { firstPublished } from '../core/identify/reach';
 import { findRelease } from '../delivery/sources/choice';
@@ -97,20 +97,38 @@ export interface LifeEvent extends Omit<TimelineEvent, 'kind'> {
   readonly after: number | undefined;
 }
 
-/** Reads the life of a release, from its beginning. */
+/** Reads the life of a release, from its beginning. Throws `entries-compacted` where its entries were moved into a file. */
 export async function readLife(release: Release, filter: TimelineFilter, ledger: Ledger): Promise<LifeEvent[]> {
   const events: LifeEvent[] = [];
   let last: string | undefined;
+  let isTold = false;
   for await (const sealed of ledger.entries()) {
     const event = eventIn(sealed);
     const part = event && partOf(release, event);
+    isTold ||= part !== undefined;
     if (event !== undefined && part !== undefined && isMeant(event, filter)) {
       const after = last === undefined ? undefined : Date.parse(event.at) - Date.parse(last);
       events.push({ ...event, ...turnIn(part, event), after });
       last = event.at;
     }
   }
+  if (!isTold) {
+    await refuseCompacted(release, ledger);
+  }
   return events;
+}
+
+async function refuseCompacted({ version, commit }: Release, ledger: Pick<Ledger, 'read'>): Promise<void> {
+  const { facts } = await ledger.read([compactedKey]);
+  const files = facts.get('compacted', compactedKey.key)?.files ?? [];
+  if (files.length > 0) {
+    throw new HodError('entries-compacted', {
+      what: 'the entries of this release were moved from the ledger into a file',
+      object: version ?? shortCommit(commit),
+      why: `tidying had removed it everywhere, and \`hod ledger compact\` moved such entries into ${files.map(({ file }) => file).join(', ')}`,
+      next: `look for ${commit} in that file: each line is an entry`,
+    });
+  }
 }
 
 /** What an event is to a release, where that is something else than it is to the product. */

@@ -12,7 +12,6 @@ import {
 import { sha256 } from '../core/oci/digest';
 import { fileUnusable, openPlainFile } from '../system/plain-files';
 import { writeFile } from '../system/write-file';
-import type { LedgerContent } from './ledger';
 
 /** Bytes read at a time, and of the longest line: an entry about hundreds of images with dozens of tags has a few million. */
 const readSize = 256 * 1024;
@@ -24,10 +23,10 @@ const lineLimit = 32 * 1024 * 1024;
  *
  * @throws {@link HodError} `file-unusable` where the file cannot be written.
  */
-export async function writeCopy(file: string, content: Pick<LedgerContent, 'entries'>): Promise<Head> {
+export async function writeCopy(file: string, entries: AsyncIterable<SealedEntry>): Promise<Head> {
   let head: Head = emptyHead;
   async function* lines() {
-    for await (const sealed of content.entries()) {
+    for await (const sealed of entries) {
       head = headAfter(sealed);
       yield `${sealed.text}\n`;
     }
@@ -90,8 +89,8 @@ async function readEnd(handle: FileHandle, size: number): Promise<Head | undefin
   return readEndLine(buffer.toString('utf8').trimEnd().split('\n').at(-1) ?? '');
 }
 
-/** The lines of a file that are not empty. Throws `corrupt` for one that no entry is as long as. */
-async function* linesOf(handle: FileHandle, file: string): AsyncGenerator<string> {
+/** The lines of a file of entries that are not empty. Throws `ledger-entry-corrupt` for one that no entry is as long as. */
+export async function* linesOf(handle: FileHandle, file: string): AsyncGenerator<string> {
   let pieces: Buffer[] = [];
   let length = 0;
   for (let at = 0; ;) {

@@ -4,7 +4,7 @@ import { HodError } from '../core/errors';
  * The form in which ledgers are kept. What is kept in another one is refused: it was never released. A change after that
  * needs a way from the form before.
  */
-export const ledgerForm = 19;
+export const ledgerForm = 20;
 
 /** The tables of a ledger in a database. */
 export function tablesOf(prefix: string): string {

@@ -1,4 +1,4 @@
-import type { After, Head, SealedEntry } from '../core/ledger/entry';
+import type { After, CompactedEntry, Head, SealedEntry } from '../core/ledger/entry';
 import type { FactKey, Facts, SetFact } from '../core/ledger/facts';
 import type { RepositoryName } from '../core/oci/reference';
 
@@ -18,6 +18,8 @@ export type Moment = 'newest' | 'known';
 export interface LedgerContent {
   /** All entries after some, from the first where none is named; each checked against the one before. Throws `corrupt`. */
   entries(after?: After): AsyncIterable<SealedEntry>;
+  /** The entries whose texts were moved into files, by their hashes, in their order. {@link entries} leaves them out. */
+  compacted(): AsyncIterable<CompactedEntry>;
   /** Every fact, and the entry that set it. Throws `corrupt` for one that was changed since. */
   facts(): AsyncIterable<SetFact>;
 }
@@ -27,7 +29,7 @@ async function* nothing(): AsyncGenerator<never> {
 }
 
 /** The content of a ledger that has no entries. */
-export const emptyContent: LedgerContent = { entries: nothing, facts: nothing };
+export const emptyContent: LedgerContent = { entries: nothing, compacted: nothing, facts: nothing };
 
 /** The ledger of another product that is kept in the same place. */
 export interface NeighbourLedger extends Pick<LedgerContent, 'entries'> {
@@ -45,8 +47,10 @@ export interface Ledger extends Pick<LedgerContent, 'entries'> {
    * Adds entries after `expected` and brings the facts up to date, all or nothing. Answers how many
    * milliseconds the step took that is serialised; undefined where it is not known to have happened,
    * because another entry came first or the connection broke: read again and decide again.
+   *
+   * @param compacted Earlier entries whose texts are dropped in the same step; their hashes stay.
    */
-  append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined>;
+  append(entries: readonly SealedEntry[], expected: Head, compacted?: readonly number[]): Promise<number | undefined>;
   /** Throws where entries cannot be added, as far as that is seen without adding one. */
   mayAppend(): Promise<void>;
   /** Does work on the ledger as it is at one moment, whatever others add meanwhile. */

@@ -1,4 +1,12 @@
-import { emptyHead, foldInto, headAfter, type After, type Head, type SealedEntry } from '../core/ledger/entry';
+import {
+  emptyHead,
+  foldInto,
+  headAfter,
+  type After,
+  type CompactedEntry,
+  type Head,
+  type SealedEntry,
+} from '../core/ledger/entry';
 import { factName, Facts, stateKey, type FactKey, type SetFact } from '../core/ledger/facts';
 import type { Ledger, LedgerContent, LedgerState, NeighbourLedger } from './ledger';
 
@@ -6,7 +14,8 @@ import type { Ledger, LedgerContent, LedgerState, NeighbourLedger } from './ledg
 export class MemoryLedger implements Ledger {
   /** All facts, as of now. */
   readonly facts = new Facts();
-  readonly sealed: SealedEntry[] = [];
+  sealed: SealedEntry[] = [];
+  private moved: readonly CompactedEntry[] = [];
   head: Head = emptyHead;
   /** The ledgers of other products. */
   readonly others: NeighbourLedger[] = [];
@@ -25,11 +34,21 @@ export class MemoryLedger implements Ledger {
     return Promise.resolve({ head: this.head, facts });
   }
 
-  append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
+  append(
+    entries: readonly SealedEntry[],
+    expected: Head,
+    compacted: readonly number[] = [],
+  ): Promise<number | undefined> {
     if (expected.seq !== this.head.seq || expected.hash !== this.head.hash) {
       return Promise.resolve(undefined);
     }
     entries.forEach((sealed) => this.add(sealed));
+    const gone = new Set(compacted);
+    const moved = this.sealed.filter(({ entry }) => gone.has(entry.seq));
+    this.sealed = this.sealed.filter(({ entry }) => !gone.has(entry.seq));
+    this.moved = [...this.moved, ...moved.map(({ entry: { seq }, hash }) => ({ seq, hash }))].sort(
+      (a, b) => a.seq - b.seq,
+    );
     return Promise.resolve(0);
   }
 
@@ -46,13 +65,14 @@ export class MemoryLedger implements Ledger {
   }
 
   entries(after: After = emptyHead): AsyncIterable<SealedEntry> {
-    return inTurn(this.sealed.slice(after.seq));
+    return inTurn(this.sealed.filter(({ entry }) => entry.seq > after.seq));
   }
 
   snapshot<T>(work: (content: LedgerContent) => Promise<T>): Promise<T> {
-    const [sealed, facts] = [[...this.sealed], [...this.stored.values()]];
+    const [sealed, facts, moved] = [[...this.sealed], [...this.stored.values()], this.moved];
     return work({
-      entries: (after: After = emptyHead) => inTurn(sealed.slice(after.seq)),
+      entries: (after: After = emptyHead) => inTurn(sealed.filter(({ entry }) => entry.seq > after.seq)),
+      compacted: () => inTurn(moved),
       facts: () => inTurn(facts),
     });
   }

@@ -1,4 +1,5 @@
 import type { SealedEntry } from '../core/ledger/entry';
+import { wholeEntries } from '../ledger/compacted';
 import { readCopy } from '../ledger/copy';
 import { importEntries } from '../ledger/import';
 import type { LedgerCopyResult } from '../results/ledger';
@@ -30,7 +31,7 @@ export async function importLedger({ source, ...options }: ImportOptions): Promi
     const other = withLedgerAt(source.ledger, config);
     return withLedger(other, session, 'read', async (ledger) => {
       await refuseEmpty(other, ledger);
-      return ledger.snapshot((content) => add(content.entries(), ledgerLabel(other)));
+      return ledger.snapshot((content) => add(wholeEntries(content, [], product), ledgerLabel(other)));
     });
   });
 }

@@ -10,7 +10,12 @@ import { errorResultSchema } from './error';
 import { identifyResultSchema } from './identify';
 import { initResultSchema } from './init';
 import { insideDifferenceSchema, insideResultSchema } from './inside';
-import { ledgerAcceptResultSchema, ledgerCopyResultSchema, ledgerResultSchema } from './ledger';
+import {
+  ledgerAcceptResultSchema,
+  ledgerCompactResultSchema,
+  ledgerCopyResultSchema,
+  ledgerResultSchema,
+} from './ledger';
 import { packResultSchema } from './pack';
 import { productsSchema } from './products';
 import { pointResultSchema } from './point';
@@ -71,6 +76,7 @@ export const resultSchemas = {
   repositories: repositoriesResultSchema,
   'ledger-verify': ledgerResultSchema,
   'ledger-accept': ledgerAcceptResultSchema,
+  'ledger-compact': ledgerCompactResultSchema,
   'ledger-copy': ledgerCopyResultSchema,
   'ledger-rebuild': rebuildResultSchema,
   'publish-products': productsSchema(publishResultSchema),

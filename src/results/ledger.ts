@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import type { Signatures } from '../core/ledger/signatures';
+import type { Verified } from '../ledger/verify';
 import { digest } from './common';
 
 export const ledgerResultSchema = z.strictObject({
@@ -36,6 +37,17 @@ export const ledgerResultSchema = z.strictObject({
       ),
     })
     .nullable(),
+  /** The entries that were moved into files; null where none was. */
+  compacted: z
+    .strictObject({
+      entries: z.number().int(),
+      files: z.array(
+        z.strictObject({ file: z.string(), digest, entries: z.number().int(), at: z.string(), by: z.string() }),
+      ),
+      /** True where they were read from these files, too, and facts are what all entries add up to; else their hashes alone were checked. */
+      read: z.boolean(),
+    })
+    .nullable(),
 });
 export type LedgerResult = z.infer<typeof ledgerResultSchema>;
 
@@ -62,6 +74,30 @@ export function toSignatures(
           .map((each) => ({ ...each, accepted: each.accepted ?? null })),
       };
 }
+
+/** What was moved into files, as a document. */
+export function toCompacted({
+  compacted,
+  isWhole,
+}: Pick<Verified, 'compacted' | 'isWhole'>): LedgerResult['compacted'] {
+  return compacted === undefined
+    ? null
+    : { entries: compacted.total, files: compacted.files.map((each) => ({ ...each })), read: isWhole };
+}
+
+export const ledgerCompactResultSchema = z.strictObject({
+  product: z.string(),
+  ledger: z.string(),
+  file: z.string(),
+  /** True where nothing was moved: the document says what would be. */
+  dryRun: z.boolean(),
+  /** Releases of which something was recorded since then keep all their entries. */
+  before: z.string(),
+  /** Entries that were moved into the file, and entries that the ledger still has. */
+  entries: z.number().int(),
+  kept: z.number().int(),
+});
+export type LedgerCompactResult = z.infer<typeof ledgerCompactResultSchema>;
 
 export const ledgerAcceptResultSchema = z.strictObject({
   product: z.string(),

@@ -317,8 +317,8 @@ export class Tidying {
   }
 }
 
-/** What is removed was needed by nobody, and announcing changes nothing. */
-const changesNoNeed: readonly Action['kind'][] = ['removing', 'removed', 'announced'];
+/** What is removed was needed by nobody, and announcing and moving entries change nothing. */
+const changesNoNeed: readonly Action['kind'][] = ['removing', 'removed', 'announced', 'compacted'];
 
 /** What is read from a registry, or why it cannot be read. */
 async function unlessUnread<T>(reading: Promise<T>): Promise<T | HodError> {

@@ -1,5 +1,10 @@
 import { noAdmissionRules, rulesDigest, type AdmissionRules, type JudgedBy } from '../../src/core/ledger/rules';
+import { compactedEntries, wholeEntries, writeMovedTexts } from '../../src/ledger/compacted';
 import { MemoryLedger } from '../../src/ledger/memory';
+import { verifyContent } from '../../src/ledger/verify';
+import { mkdtempSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import fc from 'fast-check';
 import { commitSchema } from '../../src/core/commit';
 import { sha256, type Digest } from '../../src/core/oci/digest';
@@ -7,7 +12,8 @@ import { formatRepository } from '../../src/core/oci/reference';
 import type { Action } from '../../src/core/ledger/entries';
 import { emptyHead, entryAfter, headAfter, type Head, type SealedEntry } from '../../src/core/ledger/entry';
 import type { Facts } from '../../src/core/ledger/facts';
-import { factKinds, stateKey, type StoredFact } from '../../src/core/ledger/facts';
+import { compactedKey, factKinds, factName, stateKey, type StoredFact } from '../../src/core/ledger/facts';
+import { compactedAction, hashesDigest } from '../../src/core/ledger/compaction';
 import { contentId, releaseId } from '../../src/core/ledger/release';
 import { recordType } from '../../src/core/ledger/release-record';
 import { ways } from '../../src/core/ledger/way';
@@ -52,6 +58,7 @@ export const anyAction: fc.Arbitrary<Action> = fc
       'base-moved',
       'rules-accepted',
       'entries-accepted',
+      'compacted',
       'removing',
       'removed',
       'returned',
@@ -93,6 +100,10 @@ export const anyAction: fc.Arbitrary<Action> = fc
     }
     if (kind === 'entries-accepted') {
       return { kind, from: 1, to: 1 + build, reason: 'x' };
+    }
+    if (kind === 'compacted') {
+      const digests = { digest: sha256('old'), hashes: hashesDigest([]) };
+      return { kind, file: 'old.jsonl', ...digests, entries: 1, total: 1 + build, through: 1 + build };
     }
     if (kind === 'removing' || kind === 'removed') {
       const contents = components.map(({ component, repository, digest }) => {
@@ -409,6 +420,67 @@ export function keepsALedger(engine: Engine, { runs }: { runs: number } = { runs
     });
     expect(await all(reader.entries())).toHaveLength(6);
     await Promise.all([reader.close(), writer.close()]);
+  });
+
+  test('entries that are moved into a file leave their hashes, and the chain and the facts are whole', async () => {
+    const file = join(mkdtempSync(join(tmpdir(), 'hod-moved-')), 'old.jsonl');
+    const ledger = await engine.open(product);
+    const verify = (files: readonly string[]) =>
+      ledger.snapshot((content) =>
+        verifyContent(content, { ...{ label: 'it', trust: signerFor('build').trust, product }, files }),
+      );
+    await appendAll(ledger, sampleActions(12));
+    const before = await factsOf(ledger);
+    const entries = await all(ledger.entries());
+    const names: string[] = [];
+    // Twice, the second time some between those that are gone; then entries go on.
+    for (const seqs of [
+      [2, 3, 4, 7, 12],
+      [1, 5, 11, 13],
+    ]) {
+      const name = `${file}.${seqs.length}`;
+      const { head } = await ledger.read([compactedKey]);
+      const appended = await ledger.snapshot(async (content) => {
+        const kept = await all(content.entries());
+        const moved = kept.flatMap(({ entry, hash }) => (seqs.includes(entry.seq) ? [{ seq: entry.seq, hash }] : []));
+        const digest = await writeMovedTexts(name, content, { seqs: new Set(seqs), isNew: true });
+        const action = compactedAction({ file: name, digest }, moved, await compactedEntries(content));
+        const sealed = following(head, action);
+        // Who is late moves nothing.
+        expect(
+          await ledger.append([sealed], entries[0] === undefined ? head : headAfter(entries[0]), seqs),
+        ).toBeUndefined();
+        return [sealed] as const;
+      });
+      expect(await ledger.append(appended, head, seqs)).toBeDefined();
+      names.push(name);
+    }
+    await appendAll(ledger, sampleActions(2));
+
+    const gone = [1, 2, 3, 4, 5, 7, 11, 12, 13];
+    const all16 = Array.from({ length: 16 }, (_, at) => at + 1);
+    const kept = await all(ledger.entries());
+    expect(kept.map(({ entry }) => entry.seq)).toEqual(all16.filter((seq) => !gone.includes(seq)));
+    expect(kept.slice(0, 3)).toEqual(entries.filter(({ entry }) => [6, 8, 9].includes(entry.seq)));
+    const ninth = entries[8];
+    expect(ninth && (await all(ledger.entries(headAfter(ninth)))).map(({ entry }) => entry.seq)).toEqual([
+      10, 14, 15, 16,
+    ]);
+    const after = new Map((await factsOf(ledger)).map(({ key, text }) => [factName(key), text]));
+    before
+      .filter(({ key }) => key.kind === 'digest')
+      .forEach(({ key, text }) => expect(after.get(factName(key))).toBe(text));
+
+    expect(await verify([])).toMatchObject({ isWhole: false, head: { seq: 16 }, compacted: { total: 9, through: 13 } });
+    expect(await verify(names)).toMatchObject({ isWhole: true, facts: after.size });
+    await expect(verify(names.slice(1))).rejects.toThrow(/moved from the ledger into a file/);
+    const whole = await ledger.snapshot((content) => all(wholeEntries(content, names, product)));
+    expect(whole.map(({ entry }) => entry.seq)).toEqual(all16);
+    expect(whole.slice(0, 12)).toEqual(entries);
+    const copied = new MemoryLedger();
+    whole.forEach((sealed) => copied.add(sealed));
+    expect(new Set(await factsOf(copied))).toEqual(new Set(await factsOf(ledger)));
+    await ledger.close();
   });
 
   test('signatures come back with their entries, and only a signed head is built on', async () => {

@@ -5,7 +5,7 @@ import type { AdoptResult } from '../../src/results/adopt';
 import type { AnnounceResult } from '../../src/results/announce';
 import type { AssembleResult } from '../../src/results/assemble';
 import type { ConfigCheckResult, ConfigCompareResult, ConfigShowResult } from '../../src/results/config';
-import type { LedgerAcceptResult, LedgerCopyResult, LedgerResult } from '../../src/results/ledger';
+import type { LedgerAcceptResult, LedgerCompactResult, LedgerCopyResult, LedgerResult } from '../../src/results/ledger';
 import type { RebuildResult } from '../../src/results/rebuild';
 import type { ResultResult, RulesResult } from '../../src/results/record';
 import type { SandboxResult } from '../../src/results/sandbox';
@@ -888,6 +888,11 @@ export const configured = (count: number): ConfigShowResult => ({
 
 export const verified: LedgerResult = {
   ...{ product, ledger: '.hod/ledger.db', entries: 124, head: digest(9), facts: 310 },
+  compacted: {
+    entries: 40,
+    files: [{ file: 'old.jsonl', digest: digest(8), entries: 40, at: '2026-11-01T08:00:00.000Z', by: 'una' }],
+    read: false,
+  },
   signatures: {
     since: 41,
     signers: [
@@ -899,6 +904,10 @@ export const verified: LedgerResult = {
       { from: 80, to: 80, problem: 'it is not signed by anybody who is trusted', accepted: null },
     ],
   },
+};
+export const compacted: LedgerCompactResult = {
+  ...{ product, ledger: '.hod/ledger.db', file: 'old.jsonl', dryRun: false, before: '2026-08-28T09:00:00.000Z' },
+  ...{ entries: 40, kept: 84 },
 };
 export const accepted: LedgerAcceptResult = {
   ...{ product, ledger: '.hod/ledger.db', by: 'una', dryRun: false, from: 70, to: 71, entries: 2 },

@@ -14,7 +14,7 @@ import { unpackView } from '../../src/cli/views/unpack';
 import { identifyView } from '../../src/cli/views/identify';
 import { initView } from '../../src/cli/views/init';
 import { insideView } from '../../src/cli/views/inside';
-import { acceptView, exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
+import { acceptView, compactView, exportView, importView, ledgerView, rebuildView } from '../../src/cli/views/ledger';
 import { pointView } from '../../src/cli/views/point';
 import { proveView } from '../../src/cli/views/prove';
 import { resultView, rulesView, signOffView } from '../../src/cli/views/record';
@@ -76,6 +76,7 @@ const views: Record<string, Draw> = {
   'config show': (count, look) => configShowView(resultSchemas['config-show'].parse(made.configured(count)), look),
   'ledger verify': (_, look) => ledgerView(resultSchemas['ledger-verify'].parse(made.verified), look),
   'ledger accept': (_, look) => acceptView(resultSchemas['ledger-accept'].parse(made.accepted), look),
+  'ledger compact': (_, look) => compactView(resultSchemas['ledger-compact'].parse(made.compacted), look),
   'ledger export': (_, look) => exportView(resultSchemas['ledger-copy'].parse(made.copied), look),
   'ledger import': (_, look) => importView(resultSchemas['ledger-copy'].parse(made.copied), look),
   'ledger rebuild': (count, look) => rebuildView(resultSchemas['ledger-rebuild'].parse(made.rebuilt(count)), look),
@@ -103,6 +104,7 @@ const ofOne = [
     'config check',
     'ledger verify',
     'ledger accept',
+    'ledger compact',
     'ledger export',
   ],
   ...['ledger import', 'record result', 'record sign-off', 'access list', 'sandbox'],

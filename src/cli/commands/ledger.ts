@@ -3,13 +3,23 @@ import { exitCodes, HodError } from '../../core/errors';
 import type { ImportOptions } from '../../operations/ledger-import';
 import type { LedgerResult } from '../../results/ledger';
 import { answer } from '../answer';
-import { actorOption, command, configOption, dryRunOption, group, quietOption, verboseOption } from '../options';
+import {
+  actorOption,
+  command,
+  configOption,
+  dryRunOption,
+  group,
+  parseAge,
+  quietOption,
+  verboseOption,
+} from '../options';
 
 /** `hod ledger`. */
 export function ledgerCommand() {
   return group('ledger', 'check the record of the product, and carry it elsewhere')
     .addCommand(verifyCommand())
     .addCommand(acceptCommand())
+    .addCommand(compactCommand())
     .addCommand(exportCommand())
     .addCommand(importCommand())
     .addCommand(rebuildCommand());
@@ -22,9 +32,11 @@ function verifyCommand() {
     [
       ['hod ledger verify', 'reads all of it'],
       ['hod ledger verify -c services/hod.yaml --json', 'of another product, for a script'],
+      ['hod ledger verify --compacted old.jsonl', 'also entries that `hod ledger compact` moved into a file'],
       ['hod ledger verify --field entries', 'how many entries there are'],
     ],
   )
+    .addOption(compactedOption())
     .addOption(configOption())
     .action(async (options) => {
       const { verifyLedger } = await import('../../operations/ledger-verify');
@@ -57,13 +69,38 @@ function acceptCommand() {
     });
 }
 
+function compactedOption() {
+  return new Option('--compacted <file...>', 'the files into which `hod ledger compact` moved entries');
+}
+
+function compactCommand() {
+  return command('compact', 'move entries of releases that tidying removed into a file; the chain stays whole', [
+    ['hod ledger compact old.jsonl --dry-run', 'how many entries would be moved?'],
+    ['hod ledger compact old.jsonl', 'move them; keep the file'],
+    ['hod ledger compact old.jsonl --older-than 1y', 'only what nobody recorded anything about for a year'],
+    ['hod ledger compact old.jsonl --field entries', 'how many entries were moved'],
+  ])
+    .argument('<file>', 'the new file to write')
+    .option('--older-than <time>', 'how long nothing was recorded about a release (default: 90d)', parseAge)
+    .addOption(configOption())
+    .addOption(actorOption())
+    .addOption(dryRunOption())
+    .action(async (file, options) => {
+      const { compactLedger } = await import('../../operations/ledger-compact');
+      const { compactView } = await import('../views/ledger');
+      await answer(options, (run) => compactLedger({ file, ...options, ...run }), compactView);
+    });
+}
+
 function exportCommand() {
   return command('export', 'write every entry to a file, as JSON lines', [
     ['hod ledger export ledger.jsonl', 'a copy to keep, or to import elsewhere'],
     ['hod ledger export -c services/hod.yaml services.jsonl', 'of another product'],
+    ['hod ledger export ledger.jsonl --compacted old.jsonl', 'with the entries that `hod ledger compact` moved'],
     ['hod ledger export ledger.jsonl --field written', 'how many entries were written'],
   ])
     .argument('<file>', 'the file to write')
+    .addOption(compactedOption())
     .addOption(configOption())
     .action(async (file, options) => {
       const { exportLedger } = await import('../../operations/ledger-export');

@@ -1,14 +1,14 @@
 import { grouped } from '../../core/grouped';
 import { formatCount } from '../../core/amounts';
 import { shortDigest } from '../../core/oci/digest';
-import type { LedgerAcceptResult, LedgerCopyResult, LedgerResult } from '../../results/ledger';
+import type { LedgerAcceptResult, LedgerCompactResult, LedgerCopyResult, LedgerResult } from '../../results/ledger';
 import type { Screen } from '../answer';
 import { shortCommit } from '../../core/commit';
 import type { RebuildResult } from '../../results/rebuild';
 
 /** What `ledger verify` answers to people. */
 export function ledgerView(
-  { product, ledger, entries, head, facts, signatures }: LedgerResult,
+  { product, ledger, entries, head, facts, signatures, compacted }: LedgerResult,
   { style }: Screen,
 ): string {
   const isWhole = signatures?.unsigned.every(({ accepted }) => accepted !== null) ?? true;
@@ -16,7 +16,8 @@ export function ledgerView(
   return [
     `${isWhole ? style.good('Intact:') : style.notice('Intact, but not all signed:')} the ledger of ${style.strong(product)} in ${ledger}`,
     `  ${count(entries, 'entry', 'entries')} in one chain${last}`,
-    `  ${formatCount(facts, 'fact')}, all of them as the entries add up`,
+    `  ${formatCount(facts, 'fact')}, ${compacted?.read === false ? 'each as its entry set it' : 'all of them as the entries add up'}`,
+    ...(compacted === null ? [] : compactedLines(compacted, style)),
     ...(signatures === null ? [] : signatureLines(signatures, style)),
   ].join('\n');
 }
@@ -38,6 +39,39 @@ function signatureLines(
         : `    ${style.notice('accepted:')} ${range(from, to)}, by ${accepted.by}: ${accepted.reason}`,
     ),
   ];
+}
+
+function compactedLines(
+  { entries, files, read }: NonNullable<LedgerResult['compacted']>,
+  style: Screen['style'],
+): string[] {
+  const names = files.map(({ file }) => file);
+  return [
+    `  ${count(entries, 'entry is', 'entries are')} in ${names.length === 1 ? 'a file' : `${names.length} files`}: ${names.join(', ')}`,
+    read
+      ? '    they were read and checked, too'
+      : style.notice(`    only their hashes were checked; --compacted ${names.join(' ')} checks all of them`),
+  ];
+}
+
+/** What `ledger compact` answers to people. */
+export function compactView(result: LedgerCompactResult, { style }: Screen): string {
+  const { product, ledger, file, dryRun, before, entries, kept } = result;
+  if (entries === 0) {
+    return [
+      `Nothing to move: ${style.strong(product)} needs all its entries`,
+      style.faint(
+        `  entries move once tidying has removed their release, and nothing was recorded about it since ${before.slice(0, 10)}`,
+      ),
+    ].join('\n');
+  }
+  const moved = `${style.strong(count(entries, 'entry', 'entries'))} of ${style.strong(product)} from ${ledger} to ${file}`;
+  return [
+    `${dryRun ? 'Would move' : 'Moved'} ${moved}; ${kept} stay`,
+    ...(dryRun
+      ? []
+      : [style.faint('  Keep the file: `hod ledger export` and a complete `hod ledger verify` need it.')]),
+  ].join('\n');
 }
 
 /** What `ledger accept` answers to people. */

@@ -28,6 +28,7 @@ export const eventKinds = [
   'removing',
   'removed',
   'returned',
+  'compacted',
 ] as const;
 export type EventKind = (typeof eventKinds)[number];
 
@@ -128,6 +129,11 @@ function tell(action: Action): Told | undefined {
       return tellTidying(action);
     case 'returned':
       return tellReturned(action);
+    case 'compacted': {
+      const { kind, entries, file } = action;
+      const detail = `${formatCount(entries, 'entry', 'entries')} of removed releases, into ${file}`;
+      return { kind, environment: undefined, detail };
+    }
     case 'announced':
       return undefined;
   }

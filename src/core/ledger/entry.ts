@@ -53,6 +53,12 @@ export type After = Head | { readonly seq: number; readonly hash: undefined };
 /** The head of a ledger without entries. */
 export const emptyHead: Head = { seq: 0, hash: null };
 
+/** What stays of an entry whose text was moved into a file. */
+export interface CompactedEntry {
+  readonly seq: number;
+  readonly hash: Digest;
+}
+
 /** An entry as it is stored: its exact text, and the hash of that text. */
 export interface StoredEntry {
   text: string;
@@ -104,7 +110,7 @@ export function openEntry(stored: StoredEntry, before: After): SealedEntry {
   if (parsed.data.seq !== before.seq + 1 || !follows) {
     throw corrupt('it does not follow the entry before it');
   }
-  return { entry: parsed.data, ...stored };
+  return { entry: parsed.data, text: stored.text, hash: stored.hash };
 }
 
 /** The error for an entry that is not as it was written. */

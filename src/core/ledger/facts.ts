@@ -310,6 +310,24 @@ const factSchemas = {
   base: z.object({ was: digestSchema, is: digestSchema.nullable() }),
   /** Key: a receiver. The last entry that it was told of, or need not be told of. */
   announced: z.object({ seq: z.number().int(), hash: digestSchema.nullable() }),
+  /**
+   * Key: {@link compactedKey}. The entries whose texts were moved into files: how many, the last of them, the digest of all their
+   * hashes ({@link hashesDigest}), and the files, the latest last.
+   */
+  compacted: z.object({
+    total: z.number().int(),
+    through: z.number().int(),
+    hashes: digestSchema,
+    files: z.array(
+      z.object({
+        file: z.string(),
+        digest: digestSchema,
+        entries: z.number().int(),
+        at: timestampSchema,
+        by: z.string(),
+      }),
+    ),
+  }),
 } as const;
 
 /** The facts of these kinds are counted: without one, something would be let in that it keeps out. */
@@ -400,6 +418,7 @@ export class Facts {
     removal: new Map(),
     tidied: new Map(),
     announced: new Map(),
+    compacted: new Map(),
     state: new Map(),
   };
   private readonly known = new Set<string>();
@@ -469,6 +488,9 @@ export class Facts {
     return [...this.stored.values()];
   }
 }
+
+/** The fact about entries that were moved into files. */
+export const compactedKey: FactKey = { kind: 'compacted', key: '' };
 
 /** The fact about the ledger itself. */
 export const stateKey: FactKey = { kind: 'state', key: '' };

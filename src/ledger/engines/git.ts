@@ -16,6 +16,7 @@ import {
 import { checkState } from '../check-state';
 import { CommitContent, filesOf, foldFacts } from './git/content';
 import {
+  compactedPath,
   digitsFor,
   entryPath,
   folders,
@@ -73,6 +74,14 @@ export async function openGitLedger(options: GitLedgerOptions): Promise<Ledger> 
   return ledger;
 }
 
+/** What an append changes: entries, the facts that they set, and entries whose texts are dropped. */
+interface Changes {
+  readonly entries: readonly SealedEntry[];
+  readonly last: SealedEntry;
+  readonly changed: ReadonlyMap<string, SetFact>;
+  readonly compacted: readonly number[];
+}
+
 class GitLedger implements Ledger {
   private readonly label: string;
   private readonly product: string;
@@ -117,7 +126,11 @@ class GitLedger implements Ledger {
     return commit;
   }
 
-  async append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
+  async append(
+    entries: readonly SealedEntry[],
+    expected: Head,
+    compacted: readonly number[] = [],
+  ): Promise<number | undefined> {
     const parent = this.known;
     const head = headOf(parent);
     const last = entries.at(-1);
@@ -134,19 +147,37 @@ class GitLedger implements Ledger {
     );
     const changed = new Map<string, SetFact>();
     entries.forEach((sealed) => foldFacts(sealed, facts, changed));
-    const made = await this.store.commit({
-      parent: parent?.id,
+    const commit = {
       time: Math.floor(Date.parse(last.entry.at) / 1000),
-      ...(await this.changes(entries, last, changed, content)),
-    });
-    return this.publish(made, parent?.id);
+      ...(await this.changes({ entries, last, changed, compacted }, content)),
+    };
+    const shortened = compacted.length === 0 ? undefined : await this.publishAlone(commit, parent);
+    return shortened ?? this.publish(await this.store.commit({ parent: parent?.id, ...commit }), parent?.id);
+  }
+
+  /**
+   * Pushes a commit without a parent, so that the remote can forget all commits before. Undefined where it was not written: many a
+   * remote takes only commits that follow what is there.
+   */
+  private async publishAlone(
+    commit: Omit<NewCommit, 'parent'>,
+    parent: LedgerCommit | undefined,
+  ): Promise<number | undefined> {
+    const made = await this.store.commit({ parent: undefined, tree: parent?.tree, ...commit });
+    const begun = performance.now();
+    const outcome = await this.remote.push(made, parent?.id);
+    const milliseconds = performance.now() - begun;
+    if (outcome.kind !== 'written') {
+      return (await this.readTip())?.id === made ? milliseconds : undefined;
+    }
+    this.store.advance(made);
+    await this.know(made, undefined);
+    return milliseconds;
   }
 
   /** What a commit for entries changes: the files, and what its message says. */
   private async changes(
-    entries: readonly SealedEntry[],
-    last: SealedEntry,
-    changed: ReadonlyMap<string, SetFact>,
+    { entries, last, changed, compacted }: Changes,
     content: CommitContent | undefined,
   ): Promise<Pick<NewCommit, 'message' | 'emptied' | 'files'>> {
     const places = entries.map(({ entry }) => entryPath(entry.seq));
@@ -160,7 +191,8 @@ class GitLedger implements Ledger {
     }
     changed.forEach((fact, name) => all.set(name, fact));
     // Git makes new trees of those that are on the ways to what changed.
-    await content?.ways(places);
+    const dropped = compacted.map(entryPath);
+    await content?.ways([...places, ...dropped, ...compacted.map(compactedPath)]);
     const state = {
       form: ledgerForm,
       product: this.product,
@@ -174,10 +206,11 @@ class GitLedger implements Ledger {
         state,
         entries.map(({ entry }) => entry.action),
       ),
-      emptied: anew && content !== undefined ? [folders.facts] : [],
+      emptied: [...(anew && content !== undefined ? [folders.facts] : []), ...dropped.map((path) => path.join('/'))],
       files: [
         ...entries.map(({ text }, at) => ({ path: places[at] ?? [], content: text })),
         ...filesOf(all.values(), digits),
+        ...(compacted.length === 0 ? [] : ((await content?.compactedFiles(compacted)) ?? [])),
       ],
     };
   }

@@ -9,6 +9,7 @@ import type { Ledger, LedgerOptions } from '../ledger';
 import { isMade, ledgerForm, tablesOf } from '../form';
 import { ledgerProblem, type LedgerCause } from '../problems';
 import {
+  dropTexts,
   insertEntries,
   insertFacts,
   rowsAs,
@@ -122,7 +123,7 @@ class PostgresDatabase implements LedgerDatabase {
    * One statement, and so one round trip, and all or nothing: of two that write the same entry, the
    * second waits for the first, and then fails because it is there.
    */
-  async append(product: string, { count, entries, facts }: Batch, expected: Head): Promise<boolean> {
+  async append(product: string, { count, entries, facts, compacted }: Batch, expected: Head): Promise<boolean> {
     const { prefix } = dialect;
     const before =
       expected.seq === 0
@@ -134,9 +135,24 @@ class PostgresDatabase implements LedgerDatabase {
     const free = `NOT EXISTS (SELECT FROM ${prefix}entries WHERE product = ? AND seq = ?)`;
     const text = `
       WITH added AS (${insertEntries(dialect, `WHERE ${before.text} AND ${free}`)} RETURNING seq),
-      changed AS (${insertFacts(dialect, 'WHERE (SELECT count(*) FROM added) = CAST(? AS integer)')})
+      changed AS (${insertFacts(dialect, 'WHERE (SELECT count(*) FROM added) = CAST(? AS integer)')})${
+        compacted === undefined
+          ? ''
+          : `,
+      dropped AS (${dropTexts(dialect)} AND (SELECT count(*) FROM added) = CAST(? AS integer))`
+      }
       SELECT CAST(count(*) AS integer) AS added FROM added`;
-    const values = [product, entries, ...before.values, product, expected.seq + 1, product, facts, count];
+    const values = [
+      product,
+      entries,
+      ...before.values,
+      product,
+      expected.seq + 1,
+      product,
+      facts,
+      count,
+      ...(compacted === undefined ? [] : [product, compacted, count]),
+    ];
     try {
       return rowsAs(addedRow, await this.once.rows(text, values))[0]?.added === count;
     } catch (error) {

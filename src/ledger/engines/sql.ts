@@ -11,10 +11,12 @@ import {
   headAfter,
   openEntry,
   type After,
+  type CompactedEntry,
   type Head,
   type SealedEntry,
 } from '../../core/ledger/entry';
 import {
+  compactedKey,
   countedKinds,
   factKinds,
   factName,
@@ -57,6 +59,8 @@ export interface Batch {
   readonly entries: string;
   /** `[kind, key, text, seq, seal]` of each fact. */
   readonly facts: string;
+  /** `[seq]` of each earlier entry whose text is dropped; undefined where there is none. */
+  readonly compacted: string | undefined;
 }
 
 /** A database that keeps ledgers: what SQLite and PostgreSQL do differently. */
@@ -130,7 +134,11 @@ export class SqlLedger implements Ledger {
     return this.database.isMade ? this.reader.read(keys) : { head: emptyHead, facts: new Facts() };
   }
 
-  async append(entries: readonly SealedEntry[], expected: Head): Promise<number | undefined> {
+  async append(
+    entries: readonly SealedEntry[],
+    expected: Head,
+    compacted: readonly number[] = [],
+  ): Promise<number | undefined> {
     // The facts of a head never change, so they are folded before the step that is serialised.
     const { head, facts } = await this.read(entries.flatMap(({ entry }) => factsReadBy(entry.action)));
     if (head.seq !== expected.seq || head.hash !== expected.hash) {
@@ -139,7 +147,7 @@ export class SqlLedger implements Ledger {
     if (entries.length === 0) {
       return 0;
     }
-    const batch = batchOf(entries, facts);
+    const batch = { ...batchOf(entries, facts), compacted: compactedRows(compacted) };
     const begun = performance.now();
     const written = await this.database.append(this.product, batch, expected);
     return written ? performance.now() - begun : undefined;
@@ -185,6 +193,9 @@ export class SqlLedger implements Ledger {
 
 /** Reads the ledger of one product. */
 class Reader implements LedgerContent {
+  /** The last entry whose text was moved into a file. */
+  private through: Promise<number> | undefined;
+
   constructor(
     private readonly sql: Sql,
     private readonly dialect: Dialect,
@@ -241,6 +252,11 @@ class Reader implements LedgerContent {
     for (;;) {
       const page = rowsAs(entryRow, await this.sql.rows(select, [this.product, before.seq, pageSize]));
       for (const row of page) {
+        if (row.text === '') {
+          await this.checkCompacted(row);
+          before = { seq: row.seq, hash: row.hash };
+          continue;
+        }
         const sealed = openEntry(row, before);
         if (row.seq !== sealed.entry.seq || sealed.entry.product !== this.product) {
           throw changedOutside(
@@ -251,6 +267,30 @@ class Reader implements LedgerContent {
         yield sealed;
         before = headAfter(sealed);
       }
+      if (page.length < pageSize) {
+        return;
+      }
+    }
+  }
+
+  /** Throws `ledger-entry-corrupt` for an entry without a text that no compaction took: somebody deleted it. */
+  private async checkCompacted({ seq, hash }: CompactedEntry): Promise<void> {
+    this.through ??= this.read([compactedKey]).then(
+      ({ facts }) => facts.get('compacted', compactedKey.key)?.through ?? 0,
+    );
+    if (seq > (await this.through)) {
+      throw changedOutside(seq, `it has no text, and its hash is said to be ${hash}`);
+    }
+  }
+
+  async *compacted(): AsyncGenerator<CompactedEntry> {
+    const { prefix } = this.dialect;
+    const select = `SELECT seq, hash, text FROM ${prefix}entries WHERE product = ? AND seq > ? AND text = '' ORDER BY seq LIMIT ?`;
+    let last = 0;
+    for (;;) {
+      const page = rowsAs(entryRow, await this.sql.rows(select, [this.product, last, pageSize]));
+      yield* page.map(({ seq, hash }) => ({ seq, hash }));
+      last = page.at(-1)?.seq ?? last;
       if (page.length < pageSize) {
         return;
       }
@@ -297,6 +337,12 @@ export function insertEntries({ prefix, elements }: Dialect, where = 'WHERE true
     SELECT CAST(? AS TEXT), CAST(value ->> 0 AS INTEGER), value ->> 1, value ->> 2 FROM ${elements} ${where}`;
 }
 
+/** The statement that drops the texts of entries: of a product, from a JSON array. Their hashes stay. */
+export function dropTexts({ prefix, elements }: Dialect): string {
+  return `UPDATE ${prefix}entries SET text = '' WHERE product = CAST(? AS TEXT)
+    AND seq IN (SELECT CAST(value ->> 0 AS INTEGER) FROM ${elements})`;
+}
+
 /** The statement that sets facts: of a product, from a JSON array. */
 export function insertFacts({ prefix, elements }: Dialect, where = 'WHERE true'): string {
   return `INSERT INTO ${prefix}facts (product, kind, key, text, seq, seal)
@@ -306,7 +352,11 @@ export function insertFacts({ prefix, elements }: Dialect, where = 'WHERE true')
 
 type FactRow = readonly [kind: string, key: string, text: string, seq: number, seal: string];
 
-function batchOf(entries: readonly SealedEntry[], facts: Facts): Batch {
+function compactedRows(seqs: readonly number[]): string | undefined {
+  return seqs.length === 0 ? undefined : JSON.stringify(seqs.map((seq) => [seq]));
+}
+
+function batchOf(entries: readonly SealedEntry[], facts: Facts): Omit<Batch, 'compacted'> {
   const set = new Map<string, FactRow>();
   entries.forEach((sealed) => foldRows(sealed, facts, set));
   return {

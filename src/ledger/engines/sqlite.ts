@@ -12,6 +12,7 @@ import type { Ledger, LedgerOptions } from '../ledger';
 import { isMade, ledgerForm, tablesOf } from '../form';
 import { ledgerProblem, type LedgerCause } from '../problems';
 import {
+  dropTexts,
   insertEntries,
   insertFacts,
   rowsAs,
@@ -195,8 +196,8 @@ class SqliteDatabase implements LedgerDatabase {
     return this.patiently(() => this.run(text, values));
   }
 
-  append(product: string, { entries, facts }: Batch, expected: Head): Promise<boolean> {
-    return this.patiently(() => {
+  async append(product: string, { entries, facts, compacted }: Batch, expected: Head): Promise<boolean> {
+    const appended = await this.patiently(() => {
       this.open.exec('BEGIN IMMEDIATE');
       try {
         const select = `SELECT seq, hash FROM entries WHERE product = ? ORDER BY seq DESC LIMIT 1`;
@@ -205,6 +206,9 @@ class SqliteDatabase implements LedgerDatabase {
         if (follows) {
           this.run(insertEntries(dialect), [product, entries]);
           this.run(insertFacts(dialect), [product, facts]);
+          if (compacted !== undefined) {
+            this.run(dropTexts(dialect), [product, compacted]);
+          }
         }
         this.open.exec('COMMIT');
         return follows;
@@ -213,6 +217,21 @@ class SqliteDatabase implements LedgerDatabase {
         throw error;
       }
     });
+    if (appended && compacted !== undefined) {
+      this.giveBackRoom();
+    }
+    return appended;
+  }
+
+  /** Makes the file as small as what it holds. Where others use it, its free pages are used for what comes next. */
+  private giveBackRoom(): void {
+    try {
+      this.open.exec('VACUUM');
+    } catch (error) {
+      if (!isBusy(error)) {
+        this.waiting(`the ledger keeps its size: ${messageOf(error)} (${this.file})`);
+      }
+    }
   }
 
   async mayWrite(): Promise<void> {

@@ -3,6 +3,7 @@ import { Facts, stateKey, type FactKey } from '../facts';
 import type { Circumstances } from './action';
 import { adopted } from './adopted';
 import { announced } from './announced';
+import { compacted } from './compacted';
 import { baseMoved } from './base-moved';
 import { laterReferrers } from './later-referrers';
 import { entriesAccepted } from './entries-accepted';
@@ -41,6 +42,7 @@ const kinds = [
   removing,
   removed,
   returned,
+  compacted,
   announced,
 ] as const;
 const [first, ...others] = kinds;

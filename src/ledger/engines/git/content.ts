@@ -6,18 +6,23 @@ import {
   headAfter,
   openEntry,
   type After,
+  type CompactedEntry,
+  type Head,
   type SealedEntry,
 } from '../../../core/ledger/entry';
 import { factName, Facts, type FactKey, type SetFact } from '../../../core/ledger/facts';
 import type { LedgerContent } from '../../ledger';
 import {
+  compactedPath,
   entryAt,
   entryPath,
   factsPath,
   folders,
   notWrittenByHod,
+  readCompacted,
   readFacts,
   readTree,
+  writeCompacted,
   writeFacts,
   type Folder,
   type LedgerCommit,
@@ -85,10 +90,15 @@ export class CommitContent implements LedgerContent {
 
   async *entries(after: After = emptyHead): AsyncGenerator<SealedEntry> {
     let before: After = after;
+    let moved: ReadonlyMap<number, Digest> | undefined;
     const { seq: last } = this.commit.state;
     const files = after.seq === 0 ? this.filesIn(folders.entries) : this.entryFiles(after.seq + 1, last);
     for await (const [path, content] of files) {
       const text = content.toString('utf8');
+      if (entryAt(path) !== before.seq + 1) {
+        moved ??= await this.movedHashes();
+        before = headBetween(before, entryAt(path), moved);
+      }
       const sealed = openEntry({ text, hash: sha256(text) }, before);
       if (entryAt(path) !== sealed.entry.seq || sealed.entry.product !== this.commit.state.product) {
         throw changedOutside(entryAt(path), `it calls itself ${sealed.entry.seq} of ${sealed.entry.product}`);
@@ -100,6 +110,34 @@ export class CommitContent implements LedgerContent {
     if (before.seq !== seq || before.hash !== hash) {
       throw changedOutside(seq, `it is said to be the last, and ${before.seq} is, or it is another one`);
     }
+  }
+
+  async *compacted(): AsyncGenerator<CompactedEntry> {
+    for await (const [path, content] of this.filesIn(folders.compacted)) {
+      yield* readCompacted(content, path);
+    }
+  }
+
+  /** The hashes of the entries whose texts were moved into files, by their numbers. */
+  private async movedHashes(): Promise<ReadonlyMap<number, Digest>> {
+    const moved = new Map<number, Digest>();
+    for await (const { seq, hash } of this.compacted()) {
+      moved.set(seq, hash);
+    }
+    return moved;
+  }
+
+  /** What is written of entries whose texts are dropped: files with their hashes, beside those of others. */
+  async compactedFiles(seqs: readonly number[]): Promise<CommittedFile[]> {
+    const moved = new Map([...(await this.movedHashes()), ...(await this.hashes(seqs))]);
+    const files = new Map<string, { path: TreePath; entries: CompactedEntry[] }>();
+    for (const [seq, hash] of [...moved].sort(([a], [b]) => a - b)) {
+      const path = compactedPath(seq);
+      const file = files.get(path.join('/')) ?? { path, entries: [] };
+      file.entries.push({ seq, hash });
+      files.set(path.join('/'), file);
+    }
+    return [...files.values()].map(({ path, entries }) => ({ path, content: writeCompacted(entries) }));
   }
 
   /** The files of some entries, in their order. */
@@ -124,7 +162,17 @@ export class CommitContent implements LedgerContent {
   /** The hashes of entries that there are. */
   async hashes(seqs: readonly number[]): Promise<ReadonlyMap<number, Digest>> {
     const found = await this.files(seqs.map(entryPath));
-    return new Map([...found].map(([path, content]) => [entryAt(path), sha256(content.toString('utf8'))]));
+    const hashes = new Map([...found].map(([path, content]) => [entryAt(path), sha256(content.toString('utf8'))]));
+    if (hashes.size < seqs.length) {
+      const moved = await this.movedHashes();
+      seqs.forEach((seq) => {
+        const hash = moved.get(seq);
+        if (hash !== undefined && !hashes.has(seq)) {
+          hashes.set(seq, hash);
+        }
+      });
+    }
+    return hashes;
   }
 
   /** Brings the trees on the ways to files, all of a level at once. Answers the files that there are. */
@@ -211,6 +259,21 @@ export class CommitContent implements LedgerContent {
     const found = await Promise.all(unique.map((id) => this.store.read(id)));
     return unique.filter((id, at) => !contents.take(id, found[at]));
   }
+}
+
+/** The head before an entry, where those between were moved into files. Throws `ledger-entry-corrupt` where one of them was not. */
+function headBetween(before: After, seq: number, moved: ReadonlyMap<number, Digest>): Head {
+  let hash: Digest | undefined;
+  for (let each = before.seq + 1; each < seq; each += 1) {
+    hash = moved.get(each);
+    if (hash === undefined) {
+      throw changedOutside(each, 'it is missing');
+    }
+  }
+  if (hash === undefined) {
+    throw changedOutside(seq, 'it does not follow the entry before it');
+  }
+  return { seq: seq - 1, hash };
 }
 
 /** The contents of some objects. */

@@ -3,7 +3,7 @@ import { HodError } from '../../../core/errors';
 import { issuesToText, parseJson } from '../../../core/json';
 import { digestSchema, sha256 } from '../../../core/oci/digest';
 import type { Action } from '../../../core/ledger/entries';
-import { emptyHead, type Head } from '../../../core/ledger/entry';
+import { emptyHead, type CompactedEntry, type Head } from '../../../core/ledger/entry';
 import { factKinds, factName, type FactKey, type SetFact } from '../../../core/ledger/facts';
 import { factsCorrupt } from '../../problems';
 
@@ -108,13 +108,37 @@ export function readTree(content: Buffer): Tree {
 export type TreePath = readonly string[];
 
 /** The folders of a ledger. */
-export const folders = { entries: 'entries', facts: 'facts' } as const;
+export const folders = { entries: 'entries', facts: 'facts', compacted: 'compacted' } as const;
 export type Folder = (typeof folders)[keyof typeof folders];
 
 /** Where an entry lies. */
 export function entryPath(seq: number): TreePath {
   const [, ...names] = /^(.*)(..)(..)$/.exec(seq.toString(16).padStart(6, '0')) ?? [];
   return [folders.entries, ...names];
+}
+
+/** Where the hash of an entry lies whose text was moved into a file: with those of up to 255 others. */
+export function compactedPath(seq: number): TreePath {
+  return [folders.compacted, ...entryPath(seq).slice(1, -1)];
+}
+
+/** The content of a file of hashes, a line for each entry. */
+export function writeCompacted(entries: readonly CompactedEntry[]): string {
+  return entries.map(({ seq, hash }) => `${JSON.stringify({ seq, hash })}\n`).join('');
+}
+
+const compactedSchema = z.object({ seq: z.number().int().positive(), hash: digestSchema });
+
+/** Reads a file of hashes. Throws `ledger-corrupt` for a line that no Hod wrote. */
+export function readCompacted(content: Buffer, path: TreePath): CompactedEntry[] {
+  const lines = content.toString('utf8').split('\n').slice(0, -1);
+  return lines.map((line) => {
+    const parsed = compactedSchema.safeParse(parseJson(new TextEncoder().encode(line)) ?? null);
+    if (!parsed.success) {
+      throw notWrittenByHod(path.join('/'), issuesToText(parsed.error));
+    }
+    return parsed.data;
+  });
 }
 
 /** The number of the entry that lies under a path. */

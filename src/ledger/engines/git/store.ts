@@ -19,10 +19,12 @@ export interface CommittedFile {
 /** A commit to be made. */
 export interface NewCommit {
   readonly parent: ObjectId | undefined;
+  /** The files that it begins with, where it has no parent and is not to begin empty. */
+  readonly tree?: ObjectId | undefined;
   /** Seconds since 1970. */
   readonly time: number;
   readonly message: string;
-  /** Folders that are emptied before the files are written. */
+  /** Folders and files that are removed before the files are written. */
   readonly emptied: readonly string[];
   readonly files: readonly CommittedFile[];
 }
@@ -87,12 +89,14 @@ export class GitStore {
   }
 
   /** Makes a commit. Its parent, and the trees on the ways to its files, must be here. Throws where git does not make it. */
-  async commit({ parent, time, message, emptied, files }: NewCommit): Promise<ObjectId> {
+  async commit({ parent, tree, time, message, emptied, files }: NewCommit): Promise<ObjectId> {
     const ref = `refs/ledger/made-${randomUUID()}`;
     const data = (content: string): string => `data ${Buffer.byteLength(content)}\n${content}\n`;
     const stream = [
       `commit ${ref}\nmark :1\ncommitter Hod <hod@localhost> ${time} +0000\n${data(message)}`,
       parent === undefined ? '' : `from ${parent}\n`,
+      // Without a parent it begins with the files of an earlier commit all the same.
+      tree === undefined ? '' : `M 040000 ${tree} ""\n`,
       ...emptied.map((folder) => `D ${folder}\n`),
       ...files.map(({ path, content }) => `M 100644 inline ${path.join('/')}\n${data(content)}`),
       'get-mark :1\ndone\n',
