@@ -199,9 +199,9 @@ try {
     'hod config check -c wrong.yaml',
   ]);
   await shoot('stage', [
+    'hod access check dev',
     'hod touched --since v2.4.0',
     'hod stage timetable --from out/timetable-arm64.tar --platform linux/arm64',
-    'hod ledger verify',
   ]);
   git('tag', 'v3.0.0');
   await shoot('publish', ['hod publish']);
@@ -239,7 +239,7 @@ try {
   });
   await shoot('status', ['hod status -c strict.yaml --check']);
   await shoot('prove', ['hod prove uat', 'hod prove prod']);
-  await shoot('access-check', ['hod access check dev']);
+  await shoot('tidy', ['hod tidy dev']);
   await writeLargeLayout(join(demoFolder, 'large'), 1200 * 1024 * 1024, 4);
   const large = config
     .replace(/from: out\/tide-watch\n.*/, 'from: ../large')

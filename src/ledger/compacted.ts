@@ -13,7 +13,7 @@ import { compactedKey, Facts, type Fact } from '../core/ledger/facts';
 import { digestHasher, sha256, type Digest } from '../core/oci/digest';
 import { fileUnusable, openPlainFile } from '../system/plain-files';
 import { writeFile } from '../system/write-file';
-import { linesOf } from './copy';
+import { entryFileLines } from './copy';
 import type { LedgerContent } from './ledger';
 
 /**
@@ -148,7 +148,7 @@ class LineReader {
     const { handle } = await openPlainFile(file).catch((error: unknown) => {
       throw fileUnusable(file, error);
     });
-    const reader = new LineReader(linesOf(handle, file), handle);
+    const reader = new LineReader(entryFileLines(handle, file), handle);
     await reader.advance();
     return reader;
   }

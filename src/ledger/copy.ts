@@ -67,7 +67,7 @@ async function* entryLines(file: string): AsyncGenerator<string> {
     }
     let seq = 0;
     let last: string | undefined;
-    for await (const line of linesOf(handle, file)) {
+    for await (const line of entryFileLines(handle, file)) {
       if (readEndLine(line) === undefined) {
         seq += 1;
         last = line;
@@ -90,7 +90,7 @@ async function readEnd(handle: FileHandle, size: number): Promise<Head | undefin
 }
 
 /** The lines of a file of entries that are not empty. Throws `ledger-entry-corrupt` for one that no entry is as long as. */
-export async function* linesOf(handle: FileHandle, file: string): AsyncGenerator<string> {
+export async function* entryFileLines(handle: FileHandle, file: string): AsyncGenerator<string> {
   let pieces: Buffer[] = [];
   let length = 0;
   for (let at = 0; ;) {

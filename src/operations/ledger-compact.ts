@@ -34,6 +34,7 @@ export async function compactLedger(options: CompactOptions): Promise<LedgerComp
     const { product } = config;
     const { file } = options;
     const dryRun = options.dryRun === true;
+    const receivers = config.receivers.map(({ name }) => name);
     const before = timestampOf(new Date(Date.now() - (options.olderThan ?? usualAge)));
     const actor = await actorOf(options.actor, config, session);
     return withLedger(config, session, dryRun ? 'read' : 'write', async (ledger) => {
@@ -42,7 +43,7 @@ export async function compactLedger(options: CompactOptions): Promise<LedgerComp
       const { value } = await appendDeciding({ ledger, product, actor, observer: session.observer }, async () => {
         const state = await ledger.read([]);
         return ledger.snapshot(async (content) => {
-          const [earlier, moved] = [await compactedEntries(content), await choose(content, before)];
+          const [earlier, moved] = [await compactedEntries(content), await choose(content, before, receivers)];
           const value = { entries: moved.length, kept: state.head.seq - earlier.length - moved.length };
           if (dryRun || moved.length === 0) {
             return { ...state, actions: [], value };
@@ -60,7 +61,11 @@ export async function compactLedger(options: CompactOptions): Promise<LedgerComp
 }
 
 /** Finds the entries that may be moved, in their order. */
-async function choose(content: LedgerContent, before: Timestamp): Promise<CompactedEntry[]> {
+async function choose(
+  content: LedgerContent,
+  before: Timestamp,
+  receivers: readonly string[],
+): Promise<CompactedEntry[]> {
   const facts = new Facts();
   for await (const fact of content.facts()) {
     if (mattersForCompaction(fact)) {
@@ -71,5 +76,5 @@ async function choose(content: LedgerContent, before: Timestamp): Promise<Compac
   for await (const sealed of content.entries()) {
     compaction.add(sealed);
   }
-  return compaction.choose(facts, before);
+  return compaction.choose(facts, before, receivers);
 }

@@ -1,6 +1,6 @@
 import { execFileSync } from 'node:child_process';
 import { existsSync } from 'node:fs';
-import { mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
+import { cp, mkdtemp, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import Database from 'libsql';
@@ -49,6 +49,9 @@ test.each(['a file', 'git', 'git that keeps every commit'])(
       await product.keep('{ releases: 1, rollbacks: 0 }');
       for (const minor of [1, 2, 3]) {
         await product.publish(minor);
+        if (minor === 2) {
+          await cp(file('.hod'), join(folder, 'long-ago'), { recursive: true });
+        }
       }
       await hodJson('tidy', ['tidy', 'dev', '--remove'], options);
       await hodJson('promote', ['promote', 'uat'], options);
@@ -97,6 +100,13 @@ test.each(['a file', 'git', 'git that keeps every commit'])(
       const again = await hodJson('ledger-copy', ['ledger', 'import', 'all.jsonl'], options);
       expect([again.written, again.present]).toEqual([0, entries + 1]);
       expect((await hodJson('ledger-verify', ['ledger', 'verify', '-c', 'copy.yaml'], options)).head).toBe(whole.head);
+
+      if (kept !== 'a file') {
+        // A clone that saw the ledger last at an entry that has moved since.
+        await rename(file('.hod'), join(folder, 'now'));
+        await rename(join(folder, 'long-ago'), file('.hod'));
+        expect(await serves()).toEqual(before[1]);
+      }
 
       // The same build as long ago: its content is there again, and tidying removes it again.
       await product.publish(1);

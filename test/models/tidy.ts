@@ -353,7 +353,7 @@ export function tidyModel(): Model {
             ok(
               each.kind === 'promote'
                 ? each.named !== null
-                : each.kind === 'rollback' && (rolledBack.get(each.environment) ?? 0) >= (keep.rollbacks ?? 3),
+                : each.kind === 'rollback' && (rolledBack.get(each.environment) ?? 0) >= keep.rollbacks,
             );
             continue;
           }

@@ -19,7 +19,7 @@ async function next(...words: string[]): Promise<string[]> {
 
 test('commands, options, and names that hod.yaml and the ledger know', async () => {
   expect(await next('pro')).toEqual(['promote', 'prove']);
-  expect(await next('ledger', '')).toEqual(['accept', 'export', 'import', 'rebuild', 'verify']);
+  expect(await next('ledger', '')).toEqual(['accept', 'compact', 'export', 'import', 'rebuild', 'verify']);
   expect(await next('promote', '')).toEqual(['dev', 'prod', 'uat']);
   expect(await next('promote', 'uat', '--ver')).toEqual(['--verbose', '--version']);
   expect(await next('promote', 'uat', '--version', '')).toEqual(['2.4.0']);

@@ -61,7 +61,6 @@ test('tidy --here removes what killed runs left on the machine a day ago, and no
       ['contents', 0],
       ['git', 0],
       ['ledger', 0],
-      ['ledger', 0],
       ['other', 0],
       ['temporary', 1],
       ['unfinished', 1],

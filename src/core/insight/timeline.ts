@@ -129,14 +129,16 @@ function tell(action: Action): Told | undefined {
       return tellTidying(action);
     case 'returned':
       return tellReturned(action);
-    case 'compacted': {
-      const { kind, entries, file } = action;
-      const detail = `${formatCount(entries, 'entry', 'entries')} of removed releases, into ${file}`;
-      return { kind, environment: undefined, detail };
-    }
+    case 'compacted':
+      return tellCompacted(action);
     case 'announced':
       return undefined;
   }
+}
+
+function tellCompacted({ kind, entries, file }: Extract<Action, { kind: 'compacted' }>): Told {
+  const detail = `${formatCount(entries, 'entry', 'entries')} of removed releases, into ${file}`;
+  return { kind, environment: undefined, detail };
 }
 
 function tellAccepted(action: Extract<Action, { kind: 'rules-accepted' | 'entries-accepted' }>): Told {

@@ -53,10 +53,11 @@ export class Compaction {
    *
    * @param facts Those of {@link mattersForCompaction}, all of them.
    * @param before Nothing moves of a release about which something was said since.
+   * @param receivers Those that are told of entries: what they were not told stays.
    */
-  choose(facts: Facts, before: Timestamp): CompactedEntry[] {
+  choose(facts: Facts, before: Timestamp, receivers: readonly string[]): CompactedEntry[] {
     const needed = this.needed(facts, before);
-    const delivered = Math.min(...valuesOf(facts, 'announced').map(({ seq }) => seq));
+    const delivered = Math.min(...receivers.flatMap((name) => facts.get('announced', name)?.seq ?? []));
     const last = this.told.at(-1)?.seq;
     const isMovable = (each: Told): boolean =>
       movable.includes(each.kind) &&

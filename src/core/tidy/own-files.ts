@@ -92,6 +92,8 @@ function placeOf({ folder, path }: FoundFiles, kind: OwnKind): string {
     case 'git':
       return `${folder}/${kind}`;
     case 'ledger':
+      // Beside a database of SQLite lie its log and the index of that.
+      return `${folder}/${path.replace(/-(?:wal|shm)$/, '')}`;
     case 'contents':
     case 'user':
       return `${folder}/${path}`;
