@@ -19,7 +19,7 @@ interface Verification {
 }
 
 /** What was found of a ledger that is as it was written. */
-export interface Verified {
+interface Verified {
   readonly head: Head;
   /** How many facts there are. */
   readonly facts: number;

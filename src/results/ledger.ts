@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import type { Signatures } from '../core/ledger/signatures';
-import type { Verified } from '../ledger/verify';
+import type { Fact } from '../core/ledger/facts';
 import { digest } from './common';
 
 export const ledgerResultSchema = z.strictObject({
@@ -79,7 +79,11 @@ export function toSignatures(
 export function toCompacted({
   compacted,
   isWhole,
-}: Pick<Verified, 'compacted' | 'isWhole'>): LedgerResult['compacted'] {
+}: {
+  readonly compacted: Fact<'compacted'> | undefined;
+  /** They were read from the files, too. */
+  readonly isWhole: boolean;
+}): LedgerResult['compacted'] {
   return compacted === undefined
     ? null
     : { entries: compacted.total, files: compacted.files.map((each) => ({ ...each })), read: isWhole };
