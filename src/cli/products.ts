@@ -14,11 +14,14 @@ export interface Done<T> {
 /**
  * Runs the work of a command for the product that `--config` names, or one after the other for all that it matches as a
  * pattern. One that fails does not keep the others; its exit code is that of the run.
+ *
+ * @param together What several products are shown as; undefined where each has an answer of its own below its name.
  */
 export async function answerForProducts<T extends object>(
   options: OutputOptions & { config?: string | undefined },
   work: (run: Run & { config: string | undefined }) => Promise<T>,
   view: View<T>,
+  together?: View<readonly Done<T>[]>,
 ): Promise<Done<T>[]> {
   const { config } = options;
   // What reads patterns is loaded where something may be one.
@@ -34,6 +37,7 @@ export async function answerForProducts<T extends object>(
   const style = styleFor(process.stdout, options);
   const done: Done<T>[] = [];
   const products: object[] = [];
+  const began = performance.now();
   for (const file of files) {
     const begun = performance.now();
     const observer = observerFor(options, styleFor(process.stderr, options));
@@ -45,7 +49,7 @@ export async function answerForProducts<T extends object>(
       products.push({ config: file, result, error: null });
       if (options.field !== undefined) {
         await printField(result, options.field);
-      } else if (options.json !== true) {
+      } else if (options.json !== true && together === undefined) {
         const text = await textOf(view, result, options, { style, elapsed: performance.now() - begun });
         await print(`${products.length > 1 ? '\n' : ''}${style.strong(visibleValues(file))}\n${text}`);
       }
@@ -58,6 +62,8 @@ export async function answerForProducts<T extends object>(
   }
   if (options.json === true && options.field === undefined) {
     await printDocument(toJsonLine({ products }));
+  } else if (together !== undefined && options.field === undefined) {
+    await print(await textOf(together, done, options, { style, elapsed: performance.now() - began }));
   }
   return done;
 }

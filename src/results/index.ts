@@ -82,6 +82,13 @@ export const resultSchemas = {
   'publish-products': productsSchema(publishResultSchema),
   'promote-products': productsSchema(promoteResultSchema),
   'status-products': productsSchema(statusResultSchema),
+  'prove-products': productsSchema(proveResultSchema),
+  'tidy-products': productsSchema(tidyResultSchema),
+  'rollback-products': productsSchema(rollbackResultSchema),
+  'compare-products': productsSchema(compareResultSchema),
+  'timeline-products': productsSchema(timelineResultSchema),
+  'record-result-products': productsSchema(resultResultSchema),
+  'sign-off-products': productsSchema(signOffResultSchema),
   sandbox: sandboxResultSchema,
   error: errorResultSchema,
 } as const;

@@ -75,6 +75,37 @@ test('products of one repository are published, promoted and shown by one comman
   }
 });
 
+test('every command that reads or records takes several products', async () => {
+  const several = ['-c', 'services/t*/hod.yaml'];
+  const both = ['tide-watch', 'timetable'];
+  const named = ({ products }: { products: readonly { result: { product: string } | null }[] }) =>
+    products.map(({ result }) => result?.product);
+  expect(named(await hodJson('prove-products', ['prove', '--all', ...several], options()))).toEqual(both);
+  expect(named(await hodJson('tidy-products', ['tidy', 'dev', ...several], options()))).toEqual(both);
+  const compared = await hodJson('compare-products', ['compare', 'dev', 'uat', ...several], options());
+  expect(compared.products.map(({ result }) => result?.to.name)).toEqual(['uat', 'uat']);
+  const smoke = ['record', 'result', 'smoke', '--passed', '--in', 'uat'];
+  expect(named(await hodJson('record-result-products', [...smoke, ...several], options()))).toEqual(both);
+  const signOff = ['record', 'sign-off', '--for', 'uat', '--actor', 'ole'];
+  expect(named(await hodJson('sign-off-products', [...signOff, ...several], options()))).toEqual(both);
+
+  // By time, the newest first, and so many of all together.
+  const { stdout } = await hod(['timeline', ...several, '--most', '3'], options());
+  const lines = stdout.trimEnd().split('\n');
+  expect(lines.map((line) => /^(\S+) .* (signed-off|result) /.exec(line)?.slice(1))).toEqual([
+    ['timetable', 'signed-off'],
+    ['tide-watch', 'signed-off'],
+    ['timetable', 'result'],
+    undefined,
+  ]);
+  const { products } = await hodJson('timeline-products', ['timeline', ...several], options());
+  expect(products.map(({ result }) => result?.events[0]?.kind)).toEqual(['signed-off', 'signed-off']);
+
+  // Nothing served before: each refuses, and one exit code says so.
+  const run = await hod(['rollback', 'uat', '--reason', 'x', ...several, '--json'], options());
+  expect(run.code).toBe(3);
+});
+
 test('one that fails does not keep the others, and its exit code is that of the run', async () => {
   const run = await hod(['publish', '-c', 'services/**/hod.yaml', ...build, '--json'], options());
   expect(run.code).toBe(4);

@@ -2,7 +2,8 @@ import { InvalidArgumentError, Option } from '@commander-js/extra-typings';
 import { HodError } from '../../core/errors';
 import { isResultName } from '../../core/ledger/result-name';
 import { answer } from '../answer';
-import { actorOption, command, configOption, dryRunOption, group } from '../options';
+import { actorOption, command, configOption, configsOption, dryRunOption, group } from '../options';
+import { answerForProducts } from '../products';
 
 /** `hod record`. */
 export function recordCommand() {
@@ -22,7 +23,7 @@ function resultCommand() {
     ['hod record result smoke --passed --in uat --field releases.version', 'the versions that it is about'],
   ])
     .argument('<name>', 'the name of the test, as `gates:` has it', parseResultName)
-    .addOption(configOption())
+    .addOption(configsOption())
     .addOption(new Option('--passed', 'it passed').conflicts(['failed', 'report']))
     .addOption(new Option('--failed', 'it failed').conflicts('report'))
     .option('--report <file>', 'read it from a report: SARIF, JUnit XML or CycloneDX, which goes to the registry too')
@@ -45,7 +46,7 @@ function resultCommand() {
       const { recordResult } = await import('../../operations/record');
       const { resultView } = await import('../views/record');
       const told = { environment, name, passed: options.report === undefined ? passed === true : undefined };
-      await answer(options, (run) => recordResult({ ...told, ...options, ...run }), resultView);
+      await answerForProducts(options, (run) => recordResult({ ...told, ...options, ...run }), resultView);
     });
 }
 
@@ -57,7 +58,7 @@ function signOffCommand() {
     ['hod record sign-off --for prod --sign ~/.ssh/id_ed25519', 'with this key'],
     ['hod record sign-off --for prod --field releases.version', 'the versions that it is about'],
   ])
-    .addOption(configOption())
+    .addOption(configsOption())
     .requiredOption('--for <env>', 'the environment that it may enter')
     .option('--version <version>', 'sign this version off (default: what the environment before serves)')
     .option('--commit [id]', 'sign the release of this commit off (without one: of what is checked out)')
@@ -68,7 +69,7 @@ function signOffCommand() {
     .action(async ({ for: environment, ...options }) => {
       const { signOff } = await import('../../operations/record');
       const { signOffView } = await import('../views/record');
-      await answer(options, (run) => signOff({ environment, ...options, ...run }), signOffView);
+      await answerForProducts(options, (run) => signOff({ environment, ...options, ...run }), signOffView);
     });
 }
 

@@ -1,14 +1,14 @@
-import { answer } from '../answer';
 import {
   actorOption,
   command,
-  configOption,
+  configsOption,
   dryRunOption,
   quietOption,
   reasonOption,
   requestsOption,
   verboseChangesOption,
 } from '../options';
+import { answerForProducts } from '../products';
 
 /** `hod rollback`. */
 export function rollbackCommand() {
@@ -17,10 +17,11 @@ export function rollbackCommand() {
     ['hod rollback prod --to 2.4.0 --reason "…"', 'to a version that it served'],
     ['hod rollback prod --line 2.3 --reason "…"', 'one line of versions; the rest stays'],
     ['hod rollback prod --dry-run --reason "…"', 'what would move?'],
+    ['hod rollback prod -c \'services/*/hod.yaml\' --reason "…"', 'several products'],
     ['hod rollback prod --reason "it leaks" --field components.timetable.version', 'what is served again'],
   ])
     .argument('<env>', 'the environment to roll back')
-    .addOption(configOption())
+    .addOption(configsOption())
     .option('--to <version>', 'go back to this version (default: what was served before)')
     .option('--commit <id>', 'go back to the release of this commit')
     .option('--line <line>', 'roll back this line of versions or branch alone, such as 2.3')
@@ -33,6 +34,6 @@ export function rollbackCommand() {
     .action(async (environment, options) => {
       const { rollback } = await import('../../operations/rollback');
       const { rollbackView } = await import('../views/rollback');
-      await answer(options, (run) => rollback({ environment, ...options, ...run }), rollbackView);
+      await answerForProducts(options, (run) => rollback({ environment, ...options, ...run }), rollbackView);
     });
 }

@@ -4,7 +4,7 @@ import { answer } from '../answer';
 import {
   actorOption,
   command,
-  configOption,
+  configsOption,
   jobsOption,
   parseAge,
   parseCount,
@@ -12,6 +12,7 @@ import {
   quietOption,
   verboseOption,
 } from '../options';
+import { answerForProducts } from '../products';
 
 /** `hod tidy`. */
 export function tidyCommand() {
@@ -20,6 +21,7 @@ export function tidyCommand() {
     ['hod tidy dev --remove', 'remove it'],
     ['hod tidy dev --remove --limit 500 --pause 2s', 'a registry in use: a little each night'],
     ['hod tidy dev --unknown --older-than 90d', 'with images from before Hod, or by other tools'],
+    ["hod tidy dev -c 'services/*/hod.yaml'", 'of several products'],
     ['hod tidy --here --remove', 'what killed runs left behind on this machine'],
     ['hod tidy dev --field repositories.goes.digest', 'the digests that would go, a line each'],
   ])
@@ -36,7 +38,7 @@ export function tidyCommand() {
     .option('--older-than <time>', 'how old unknown images must be, by the date that they state, such as 90d', parseAge)
     .option('--limit <n>', 'remove at most this many digests', parseCount)
     .option('--pause <time>', 'wait between batches of 50 digests, such as 2s', parseDuration)
-    .addOption(configOption())
+    .addOption(configsOption())
     .addOption(actorOption())
     .addOption(jobsOption())
     .addOption(quietOption())
@@ -51,7 +53,8 @@ export function tidyCommand() {
       }
       const { tidy } = await import('../../operations/tidy');
       const { tidyView } = await import('../views/tidy');
-      const { repositories } = await answer(options, (run) => tidy({ environments, ...options, ...run }), tidyView);
+      const done = await answerForProducts(options, (run) => tidy({ environments, ...options, ...run }), tidyView);
+      const repositories = done.flatMap(({ result }) => result.repositories);
       if (repositories.some(({ unread }) => unread !== null)) {
         process.exitCode = exitCodes.unavailable;
       }

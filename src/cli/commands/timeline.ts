@@ -1,7 +1,7 @@
 import { Option } from '@commander-js/extra-typings';
 import { eventKinds } from '../../core/insight/timeline';
-import { answer } from '../answer';
-import { command, configOption, parseCount, quietOption, verboseOption } from '../options';
+import { command, configsOption, parseCount, quietOption, verboseOption } from '../options';
+import { answerForProducts } from '../products';
 
 /** `hod timeline`. */
 export function timelineCommand() {
@@ -10,6 +10,7 @@ export function timelineCommand() {
     ['hod timeline 2.4.0', 'from its staging to where it is now, and how long each step took'],
     ['hod timeline --env prod --since 7d', 'what came to prod in a week'],
     ['hod timeline --kind rolled-back --all', 'every time that something was rolled back'],
+    ["hod timeline -c 'services/*/hod.yaml' --since 24h", 'of several products, by time'],
     ['hod timeline --most 1 --field events.actor', 'who did something last'],
   ])
     .argument('[release]', 'a version, a commit that it contains, or a digest of something in it')
@@ -21,16 +22,22 @@ export function timelineCommand() {
     .option('--until <time>', 'only until then')
     .option('--most <n>', 'so many events (default: 30)', parseCount, 30)
     .option('--all', 'every event')
-    .addOption(configOption())
+    .addOption(configsOption())
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (release, { env: environment, all, most, ...options }) => {
       const { timeline } = await import('../../operations/timeline');
-      const { timelineView } = await import('../views/timeline');
-      await answer(
+      const { timelinesView, timelineView } = await import('../views/timeline');
+      const shown = all === true ? undefined : most;
+      await answerForProducts(
         options,
-        (run) => timeline({ release, environment, ...options, most: all === true ? undefined : most, ...run }),
+        (run) => timeline({ release, environment, ...options, most: shown, ...run }),
         (result, screen) => timelineView(result, screen, new Date()),
+        (done, screen) =>
+          timelinesView(
+            done.map(({ result }) => result),
+            { ...screen, now: new Date(), most: shown },
+          ),
       );
     });
 }

@@ -15,18 +15,7 @@ export function timelineView({ product, release, events, more }: TimelineResult,
     return `Nothing of this kind is in the ledger of ${style.strong(product)}.`;
   }
   const everything = new Set(events.flatMap(({ components }) => components));
-  const rows = events.map((event) => [
-    localTime(event.at),
-    release === null ? formatAge(event.at, now) : event.after === null ? '' : `+${formatSpan(event.after)}`,
-    event.kind,
-    event.environment ?? '',
-    release === null ? nameOf(event) : '',
-    [
-      ...(event.components.length > 0 && event.components.length < everything.size ? [componentsOf(event)] : []),
-      ...(event.detail === '' ? [] : [inShort(event.detail.replaceAll('\n', ' '), screen.verbose)]),
-      `by ${event.actor}${event.proven ? ' (proven)' : ''}`,
-    ].join('; '),
-  ]);
+  const rows = events.map((event) => rowOf(event, { isLife: release !== null, everything }, { ...screen, now }));
   const lines = columns(rows, '', (cell, column) => paint(cell, column, style));
   const title =
     release === null
@@ -34,9 +23,55 @@ export function timelineView({ product, release, events, more }: TimelineResult,
       : [
           `The life of ${style.strong(`${product} ${release.version ?? shortCommit(release.commit)}`)} (${shortCommit(release.commit)}):`,
         ];
-  return [...title, ...lines, ...(more ? [style.faint('There is more: --most N, --all, or narrow it.')] : [])].join(
-    '\n',
-  );
+  return [...title, ...lines, ...(more ? [style.faint(moreText)] : [])].join('\n');
+}
+
+/** What happened to several products, a line an event: the newest first, or from the beginning where it is the life of a release. */
+export function timelinesView(
+  results: readonly TimelineResult[],
+  screen: Screen & { readonly now: Date; readonly most: number | undefined },
+): string {
+  const { style, most } = screen;
+  const isLife = results.some(({ release }) => release !== null);
+  const all = results.flatMap(({ product, events }) => {
+    const everything = new Set(events.flatMap(({ components }) => components));
+    return events.map((event) => ({ product, event, everything }));
+  });
+  if (all.length === 0) {
+    return 'Nothing of this kind is in the ledgers of these products.';
+  }
+  const order = isLife ? 1 : -1;
+  all.sort((one, other) => order * (Date.parse(one.event.at) - Date.parse(other.event.at)));
+  const shown = all.slice(0, most);
+  const rows = shown.map(({ product, event, everything }) => [
+    product,
+    ...rowOf(event, { isLife, everything }, screen),
+  ]);
+  const lines = columns(rows, '', (cell, column) => (column === 0 ? cell : paint(cell, column - 1, style)));
+  const more = shown.length < all.length || results.some((each) => each.more);
+  return [...lines, ...(more ? [style.faint(moreText)] : [])].join('\n');
+}
+
+const moreText = 'There is more: --most N, --all, or narrow it.';
+
+/** The cells of an event. */
+function rowOf(
+  event: Event,
+  { isLife, everything }: { readonly isLife: boolean; readonly everything: ReadonlySet<string> },
+  { now, verbose }: Pick<Screen, 'verbose'> & { readonly now: Date },
+): string[] {
+  return [
+    localTime(event.at),
+    isLife ? (event.after === null ? '' : `+${formatSpan(event.after)}`) : formatAge(event.at, now),
+    event.kind,
+    event.environment ?? '',
+    isLife ? '' : nameOf(event),
+    [
+      ...(event.components.length > 0 && event.components.length < everything.size ? [componentsOf(event)] : []),
+      ...(event.detail === '' ? [] : [inShort(event.detail.replaceAll('\n', ' '), verbose)]),
+      `by ${event.actor}${event.proven ? ' (proven)' : ''}`,
+    ].join('; '),
+  ];
 }
 
 function paint(cell: string, column: number, style: Style): string {
