@@ -975,8 +975,8 @@ export const stands: SandboxResult = {
 export const tidiedHere: TidyHereResult = {
   dryRun: true,
   kept: [
-    { kind: 'ledger', place: '/work/skerry/.hod/ledger.db', files: 1, bytes: 4.2e6, goes: { files: 0, bytes: 0 } },
-    { kind: 'uploads', place: '/work/skerry/.hod/uploads', files: 3, bytes: 912, goes: { files: 2, bytes: 608 } },
+    { kind: 'ledger', place: '/srv/skerry/.hod/ledger.db', files: 1, bytes: 4.2e6, goes: { files: 0, bytes: 0 } },
+    { kind: 'uploads', place: '/srv/skerry/.hod/uploads', files: 3, bytes: 912, goes: { files: 2, bytes: 608 } },
     { kind: 'user', place: '/home/una/.config/hod/logins.json', files: 1, bytes: 301, goes: { files: 0, bytes: 0 } },
     { kind: 'temporary', place: '/tmp', files: 14, bytes: 51_200, goes: { files: 14, bytes: 51_200 } },
   ],

@@ -156,8 +156,8 @@ class GitLedger implements Ledger {
   }
 
   /**
-   * Pushes a commit without a parent, so that the remote can forget all commits before. Undefined where it was not written: many a
-   * remote takes only commits that follow what is there.
+   * Pushes a commit without a parent, so that the remote can forget all commits before. Undefined where the remote did not take it:
+   * some remotes accept only commits that follow the newest one.
    */
   private async publishAlone(
     commit: Omit<NewCommit, 'parent'>,
@@ -167,12 +167,18 @@ class GitLedger implements Ledger {
     const begun = performance.now();
     const outcome = await this.remote.push(made, parent?.id);
     const milliseconds = performance.now() - begun;
-    if (outcome.kind !== 'written') {
-      return (await this.readTip())?.id === made ? milliseconds : undefined;
+    if (outcome.kind === 'written') {
+      await this.advance(made);
+      return milliseconds;
     }
+    return (await this.readTip())?.id === made ? milliseconds : undefined;
+  }
+
+  /** Takes a commit that the remote has taken for the newest. */
+  private async advance(made: ObjectId): Promise<void> {
     this.store.advance(made);
     await this.know(made, undefined);
-    return milliseconds;
+    this.lost = 0;
   }
 
   /** What a commit for entries changes: the files, and what its message says. */
@@ -281,9 +287,7 @@ class GitLedger implements Ledger {
       const outcome = await this.remote.push(made, parent);
       const milliseconds = performance.now() - begun;
       if (outcome.kind === 'written') {
-        this.store.advance(made);
-        await this.know(made, undefined);
-        this.lost = 0;
+        await this.advance(made);
         return milliseconds;
       }
       if (outcome.kind === 'raced') {
