@@ -7,6 +7,7 @@ import type { ErrorCode } from '../../src/core/errors';
 import { resultSchemas } from '../../src/results';
 import { errorResultSchema, type ErrorResult } from '../../src/results/error';
 import { keepSeen } from './seen-errors';
+import { runWarm } from './warm-program';
 
 /** The built program. */
 export const program = resolve(__dirname, '../../dist/hod.js');
@@ -41,8 +42,21 @@ export const plainEnvironment = {
   GIT_CONFIG_GLOBAL: '/dev/null',
 };
 
-/** Runs the built program and waits for its end. */
+/**
+ * Runs the built program and waits for its end. To start a process and to load the program takes longer than most of its work: a
+ * run that needs no process of its own takes place in one that stays. It needs its own where it is killed, is given an input, or is
+ * told something of Node.js, and beside another.
+ */
 export async function hod(args: readonly string[], options: HodOptions): Promise<HodRun> {
+  const env = { ...plainEnvironment, ...options.env };
+  const isPlain = options.started === undefined && options.through === undefined && options.input === undefined;
+  const needsOwn = !isPlain || Object.keys(env).some((name) => /^(NODE|SSL|UV)_/.test(name));
+  const warm = needsOwn ? undefined : runWarm(program, { args, cwd: options.cwd, env });
+  return warm ?? hodInOwnProcess(args, options);
+}
+
+/** Runs the built program in a process of its own, as users do, and waits for its end. */
+export async function hodInOwnProcess(args: readonly string[], options: HodOptions): Promise<HodRun> {
   const line = [...(options.through ?? []), process.execPath, program, ...args];
   const child = spawn(line[0] ?? '', line.slice(1), {
     cwd: options.cwd,
