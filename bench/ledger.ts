@@ -11,7 +11,7 @@ import { entryAfter } from '../src/core/ledger/entry';
 import { tagSchema } from '../src/core/oci/tag';
 import { identifyDigest } from '../src/inspect/identify-digest';
 import type { Ledger } from '../src/ledger/ledger';
-import { openPostgresLedger } from '../src/ledger/engines/postgres';
+import { openPostgresLedger, PostgresPools } from '../src/ledger/engines/postgres';
 import { openSqliteLedger } from '../src/ledger/engines/sqlite';
 import { RealPostgres } from '../test/support/real-postgres';
 import { at2026, fill, keysAt, median, publication, sealed } from './ledger-content';
@@ -119,15 +119,18 @@ async function measureLarge(open: (product: string) => Promise<Ledger>) {
 
 const folder = mkdtempSync(join(tmpdir(), 'hod-bench-ledger-'));
 const waiting = (): void => undefined;
+const pools = new PostgresPools();
 const server = await RealPostgres.create();
 try {
   const file = join(folder, 'ledger.db');
   const openSqlite = (product: string) => openSqliteLedger({ file, product, access: 'write', waiting });
-  const openPostgres = (product: string) => openPostgresLedger({ url: server.url, product, access: 'write', waiting });
+  const openPostgres = (product: string) =>
+    openPostgresLedger({ url: server.url, product, access: 'write', waiting, pools });
   const sqlite = { ...(await measure(openSqlite)), large: await measureLarge(openSqlite) };
   const postgres = { ...(await measure(openPostgres)), large: await measureLarge(openPostgres) };
   process.stdout.write(JSON.stringify({ SQLite: sqlite, PostgreSQL: postgres }));
 } finally {
+  await pools.close();
   await server.close();
   rmSync(folder, { recursive: true });
 }

@@ -6,8 +6,7 @@ import type { FactKey } from '../core/ledger/facts';
 import type { Ledger } from '../ledger/ledger';
 import type { Patience } from '../http/wire';
 import { Wires } from '../http/wires';
-import { withLedger } from '../session/open-ledger';
-import type { Session } from '../session/session';
+import { withLedger, type LedgerSession } from '../session/open-ledger';
 import type { SecretPlace } from '../workspace/config-schema';
 import type { Config, ReceiverConfig } from '../workspace/config';
 import { readSecret, type SecretContext } from '../workspace/secrets';
@@ -42,7 +41,7 @@ export interface AnnouncedWork {
 }
 
 /** Who does something, as the ledger keeps it. */
-type Doing = Pick<Session, 'secrets' | 'observer'>;
+type Doing = LedgerSession;
 
 /**
  * Runs work that writes to the ledger, and then tells receivers what it says since they were told last, whoever wrote it. That a

@@ -12,6 +12,8 @@ import type { Style } from './views/style';
 
 /** Writes logs and progress to standard error until it is ended. */
 export interface TerminalObserver extends Observer {
+  /** Told how far the work on several products has come, as text: it stands before the progress. */
+  counted(text: string): void;
   end(): void;
 }
 
@@ -39,6 +41,7 @@ class TerminalLog implements TerminalObserver {
   private asked = 0;
   private toldOf = 0;
   private host = '';
+  private far = '';
   private readonly timer = setInterval(() => this.tellProgress(), lineInterval);
 
   constructor(
@@ -135,8 +138,12 @@ class TerminalLog implements TerminalObserver {
     this.toldOf = this.asked;
   }
 
+  readonly counted = (text: string): void => {
+    this.far = `${text}, `;
+  };
+
   private askedLine(): string {
-    return `${formatCount(this.asked, 'request')} answered, the last by ${shown(this.host)}`;
+    return `${this.far}${formatCount(this.asked, 'request')} answered, the last by ${shown(this.host)}`;
   }
 }
 

@@ -65,6 +65,11 @@ export function configsOption() {
   );
 }
 
+/** `--together`, of a command that writes for several products. */
+export function togetherOption() {
+  return new Option('--together', 'with several products: record all of them in one step, or none');
+}
+
 const usualJobs = Math.max(4, availableParallelism());
 
 /** `--jobs`, of a command that moves blobs. */

@@ -66,6 +66,7 @@ export const errorCodes = {
     'signing-failed',
     'report-unusable',
     'nothing-named',
+    'ledgers-apart',
   ],
   refused: [
     'ledger-unsigned',
@@ -84,6 +85,7 @@ export const errorCodes = {
     'dirty-working-copy',
     'published-together',
     'held-by-order',
+    'others-refused',
     'line-empty',
     'not-after-last-version',
     'order-unknown',

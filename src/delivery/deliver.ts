@@ -35,6 +35,7 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   const judge = new Judge(context, items, referrerFacts(subjects));
   const judging = (): Promise<Judged<readonly Verdict<P>[]>> => judge.decide((known) => delivery.decide(known));
   const planned = await (dryRun ? judge.rehearse((known) => delivery.decide(known)) : judging());
+  const set = await context.together?.judged(delivery.product, ledger);
   const carrier = new Carrier({ dryRun }, context.observer.transfer);
   const carried = await carryItems(delivery, planned, carrier, context);
   if (dryRun) {
@@ -46,6 +47,7 @@ export async function deliver<P extends Plan>(delivery: Delivery<P>, context: De
   }
   const referrers = carried.map((each) => each.referrers);
   const { value, appended } = await record(delivery, context, {
+    set,
     judging,
     itemReferrers: referrers,
     arrive: async (item) => {

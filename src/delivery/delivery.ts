@@ -20,6 +20,7 @@ import type { Observer } from '../session/observer';
 import type { ReferrerCount } from './referrers/carry';
 import type { Referrer } from './referrers/find';
 import type { Transfer } from './carry';
+import type { TogetherMember } from './together';
 
 /** A component on its way into an environment: its content, and where it goes. */
 export interface DeliveryItem {
@@ -83,6 +84,8 @@ export interface DeliveryContext {
   /** Who does it, for the ledger. */
   readonly actor: Actor;
   readonly dryRun: boolean;
+  /** The part of the product in what several do together; undefined where it goes alone. */
+  readonly together?: TogetherMember | undefined;
 }
 
 /** What became of one component. */

@@ -8,6 +8,7 @@ import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import { reliedOnBy, removedMeanwhile, type ManifestPlace } from '../core/ledger/relied-on';
 import { nodesOf } from '../core/oci/content';
 import type { LedgerState } from '../ledger/ledger';
+import type { ReleaseSet } from '../core/ledger/release-set';
 import { releaseImages } from '../core/ledger/release-images';
 import { releaseOf } from '../core/ledger/entries/published';
 import { recordArtifact, signRecord } from '../core/ledger/release-record';
@@ -22,7 +23,9 @@ import { placed, type Delivery, type DeliveryContext, type DeliveryItem } from '
 import type { Judged } from './judge';
 
 /** What appending to the ledger needs. */
-export type RecordContext = Pick<DeliveryContext, 'ledger' | 'actor' | 'observer'> & { readonly product: string };
+export type RecordContext = Pick<DeliveryContext, 'ledger' | 'actor' | 'observer' | 'together'> & {
+  readonly product: string;
+};
 
 /** What entries are to say, as decided on a head of the ledger. */
 export interface DecidedEntries<T> extends LedgerState {
@@ -59,6 +62,8 @@ export interface Recorded<P extends Plan> {
 /** What recording a delivery is given. */
 export interface RecordSteps<P extends Plan> {
   readonly judging: () => Promise<Judged<readonly Verdict<P>[]>>;
+  /** The products that it is recorded with; undefined where it goes alone. */
+  readonly set: ReleaseSet | undefined;
   /** What was carried along with each item. */
   readonly itemReferrers: readonly ItemReferrers[];
   /** Makes sure that an item is where it goes, written by this run, before anything says that it is. */
@@ -72,7 +77,7 @@ export interface RecordSteps<P extends Plan> {
 export async function record<P extends Plan>(
   delivery: Delivery<P>,
   context: DeliveryContext,
-  { judging, itemReferrers, arrive }: RecordSteps<P>,
+  { judging, set, itemReferrers, arrive }: RecordSteps<P>,
 ): Promise<Appended<Recorded<P>>> {
   const { product, environment, items, manner } = delivery;
   return appendDeciding({ ...context, product }, async (now) => {
@@ -83,7 +88,7 @@ export async function record<P extends Plan>(
     for (const verdict of verdicts) {
       const own = items.filter(({ component }) => verdict.arrivals.some((arrival) => arrival.component === component));
       const isSaid = isKnown(environment, verdict, facts);
-      const said = isSaid ? undefined : delivery.action(verdict, own.map(placed), recorded > 0);
+      const said = isSaid ? undefined : inSet(delivery.action(verdict, own.map(placed), recorded > 0), set);
       recorded += said === undefined ? 0 : 1;
       const known = facts.get('release', verdict.plan.release);
       const arrival = known === undefined ? await withRecord(said, own, { product, at, actor: context.actor }) : said;
@@ -110,6 +115,11 @@ export async function record<P extends Plan>(
       value: { verdicts, records: parts.flatMap(({ records }) => records) },
     };
   });
+}
+
+/** An action that names the other products whose releases come in with it. */
+function inSet(action: Action, set: ReleaseSet | undefined): Action {
+  return action.kind === 'promoted' && set !== undefined ? { ...action, set } : action;
 }
 
 /** Throws `content-removed` where tidying removes manifests. */
@@ -213,7 +223,7 @@ const patience = 180_000;
  * tidying removes what the entries rely on.
  */
 export async function appendDeciding<T>(
-  { ledger, product, actor, observer }: RecordContext,
+  { ledger, product, actor, observer, together }: RecordContext,
   decide: (now: Timestamp) => Promise<DecidedEntries<T>>,
 ): Promise<Appended<T>> {
   const asked = performance.now();
@@ -240,7 +250,7 @@ export async function appendDeciding<T>(
         `the clock of this machine is ${Math.round(behind / 60_000)} min behind the last entry of the ledger: what is recorded now gets the time of that entry, ${at}`,
       );
     }
-    const milliseconds = await ledger.append(sealed, head, compacted);
+    const milliseconds = await (together?.append(ledger, sealed, head) ?? ledger.append(sealed, head, compacted));
     if (milliseconds !== undefined) {
       observer.recorded({ seq: last.entry.seq, attempt, milliseconds });
       return { value, appended: true };

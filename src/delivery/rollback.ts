@@ -4,6 +4,7 @@ import { describeManifest } from '../core/oci/manifest';
 import type { TagDecision } from '../core/release/tag-decisions';
 import { decideRollback } from '../core/release/rollback';
 import { rolledBackAction, targetsOf, type Rollback, type RollbackPlan } from '../core/release/rollback-plan';
+import type { ReleaseSet } from '../core/ledger/release-set';
 import { settleAll } from '../system/promises';
 import type { RepositoryReader } from '../registry/ports';
 import type { DeliveryContext } from './delivery';
@@ -28,7 +29,7 @@ export async function rollBack(
   items: readonly Place[],
   context: DeliveryContext & { readonly product: string },
 ): Promise<{ plan: RollbackPlan; decisions: readonly TagDecision[] }> {
-  const { ledger, dryRun } = context;
+  const { ledger, dryRun, together } = context;
   const places = new Map(items.map(({ component, target }) => [component, target.label]));
   const judge = new Judge(context, items);
   const presence = new Presence(items);
@@ -40,12 +41,15 @@ export async function rollBack(
   };
   if (dryRun) {
     const plan = (await deciding()).value;
+    await together?.judged(context.product, ledger);
     return { plan, decisions: plan.decisions };
   }
   const witness = new WriteWitness(items);
+  let judgedWith: Promise<ReleaseSet> | undefined;
   const { value: plan, appended } = await appendDeciding(context, async () => {
     const { value, ...judged } = await deciding();
-    const actions = rolledBackAction(rollback, value);
+    const set = await (judgedWith ??= together?.judged(context.product, ledger));
+    const actions = rolledBackAction({ ...rollback, set }, value);
     // Who may not write there finds out before anything is recorded.
     await witness.check(actions.length === 0 ? [] : [...targetsOf(value), ...value.leaving]);
     return { ...judged, actions, value };

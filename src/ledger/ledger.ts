@@ -36,8 +36,18 @@ export interface NeighbourLedger extends Pick<LedgerContent, 'entries'> {
   readonly product: string;
 }
 
+/** Entries for one of several ledgers that are added to at once. */
+export interface LedgerAppend {
+  readonly ledger: Ledger;
+  readonly entries: readonly SealedEntry[];
+  /** The head that they follow. */
+  readonly expected: Head;
+}
+
 /** The ledger of one product: an append-only sequence of entries and the facts that they add up to. */
 export interface Ledger extends Pick<LedgerContent, 'entries'> {
+  /** Names the file, database or remote that it is kept in, for people. Ledgers of one place can be added to at once. */
+  readonly place: string;
   /**
    * The head, and those of the named facts that are set, as of one moment. Each fact is checked
    * against the entry that set it. Throws `corrupt`.
@@ -51,6 +61,10 @@ export interface Ledger extends Pick<LedgerContent, 'entries'> {
    * @param compacted Earlier entries whose texts are dropped in the same step; their hashes stay.
    */
   append(entries: readonly SealedEntry[], expected: Head, compacted?: readonly number[]): Promise<number | undefined>;
+  /**
+   * Adds entries to several ledgers of this place, this one among them or not: to all or to none. Answers as {@link append} does.
+   */
+  appendTogether(appends: readonly LedgerAppend[]): Promise<number | undefined>;
   /** Throws where entries cannot be added, as far as that is seen without adding one. */
   mayAppend(): Promise<void>;
   /** Does work on the ledger as it is at one moment, whatever others add meanwhile. */
@@ -67,4 +81,12 @@ export interface LedgerOptions {
   access: 'read' | 'write';
   /** Told when somebody else is waited for. */
   waiting: (text: string) => void;
+}
+
+/** A ledger that is kept by the same engine as another. Throws an `Error` for one that is not: places are compared before. */
+export function sameEngine<T extends Ledger>(ledger: Ledger, engine: abstract new (...args: never[]) => T): T {
+  if (!(ledger instanceof engine)) {
+    throw new Error(`the ledger in ${ledger.place} is of another engine`);
+  }
+  return ledger;
 }

@@ -8,13 +8,21 @@ import {
   type SealedEntry,
 } from '../core/ledger/entry';
 import { factName, Facts, stateKey, type FactKey, type SetFact } from '../core/ledger/facts';
-import type { Ledger, LedgerContent, LedgerState, NeighbourLedger } from './ledger';
+import {
+  sameEngine,
+  type Ledger,
+  type LedgerAppend,
+  type LedgerContent,
+  type LedgerState,
+  type NeighbourLedger,
+} from './ledger';
 
 /** A ledger in memory: for what is tried before it is written, and for tests. */
 export class MemoryLedger implements Ledger {
   /** All facts, as of now. */
   readonly facts = new Facts();
   sealed: SealedEntry[] = [];
+  readonly place = 'memory';
   private moved: readonly CompactedEntry[] = [];
   head: Head = emptyHead;
   /** The ledgers of other products. */
@@ -49,6 +57,18 @@ export class MemoryLedger implements Ledger {
     this.moved = [...this.moved, ...moved.map(({ entry: { seq }, hash }) => ({ seq, hash }))].sort(
       (a, b) => a.seq - b.seq,
     );
+    return Promise.resolve(0);
+  }
+
+  appendTogether(appends: readonly LedgerAppend[]): Promise<number | undefined> {
+    const all = appends.map(({ ledger, ...rest }) => ({ ...rest, ledger: sameEngine(ledger, MemoryLedger) }));
+    const follows = all.every(
+      ({ ledger: { head }, expected }) => expected.seq === head.seq && expected.hash === head.hash,
+    );
+    if (!follows) {
+      return Promise.resolve(undefined);
+    }
+    all.forEach(({ ledger, entries }) => entries.forEach((sealed) => ledger.add(sealed)));
     return Promise.resolve(0);
   }
 

@@ -1,10 +1,8 @@
-import { Secrets } from '../core/access/secrets';
 import { HodError } from '../core/errors';
 import { servedIn } from '../core/ledger/environment';
 import { eventIn } from '../core/insight/timeline';
-import { silent } from '../session/observer';
 import { withLedger } from '../session/open-ledger';
-import { configIfAny } from '../session/session';
+import { configIfAny, withSession } from '../session/session';
 import type { Config } from '../workspace/config';
 
 /** How far back versions are looked for, in entries. */
@@ -35,20 +33,22 @@ async function versionsOf(config: Config): Promise<string[]> {
   if (!('file' in config.ledger)) {
     return [];
   }
-  return withLedger(config, { secrets: new Secrets(), observer: silent }, 'read', async (ledger) => {
-    const { head, facts } = await ledger.read(
-      config.environments.map(({ name }) => ({ kind: 'environment', key: name })),
-    );
-    const versions = new Set<string>(
-      config.environments.flatMap(({ name }) => servedIn(facts, name).flatMap(({ version }) => version ?? [])),
-    );
-    const begin = Math.max(0, head.seq - lookBack);
-    for await (const sealed of ledger.entries({ seq: begin, hash: undefined })) {
-      const version = eventIn(sealed)?.version;
-      if (version !== undefined) {
-        versions.add(version);
+  return withSession(config, {}, (session) =>
+    withLedger(config, session, 'read', async (ledger) => {
+      const { head, facts } = await ledger.read(
+        config.environments.map(({ name }) => ({ kind: 'environment', key: name })),
+      );
+      const versions = new Set<string>(
+        config.environments.flatMap(({ name }) => servedIn(facts, name).flatMap(({ version }) => version ?? [])),
+      );
+      const begin = Math.max(0, head.seq - lookBack);
+      for await (const sealed of ledger.entries({ seq: begin, hash: undefined })) {
+        const version = eventIn(sealed)?.version;
+        if (version !== undefined) {
+          versions.add(version);
+        }
       }
-    }
-    return [...versions];
-  });
+      return [...versions];
+    }),
+  );
 }

@@ -12,6 +12,7 @@ import { promotionDelivery } from '../delivery/promotion';
 import { readChoice, type NamedRelease } from '../delivery/sources/choice';
 import { readTaking } from '../delivery/sources/read-following';
 import { readReleased } from '../delivery/sources/released';
+import type { TogetherMember } from '../delivery/together';
 import { toPromoteResult, type PromoteResult } from '../results/promote';
 import { actorOf, prepared } from '../session/actor';
 import { noteUnshared, refuseEmpty } from '../session/open-ledger';
@@ -42,6 +43,8 @@ export interface PromoteOptions extends SessionOptions, NamedRelease, DespiteOpt
   /** Look at everything that is there already, and send what the registry lost. */
   mend?: true | undefined;
   dryRun?: true | undefined;
+  /** The part of the product in what several products do in one step. */
+  member?: TogetherMember | undefined;
 }
 
 /** Carries releases, the same digests, from the environment before into an environment. */
@@ -119,7 +122,10 @@ async function promoteInto(
     checkout,
   };
   const items = parts.flatMap((part) => part.items);
-  const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), context);
+  const delivered = await deliver(promotionDelivery(promotion, items, mannerOf(to, options)), {
+    ...context,
+    together: options.member,
+  });
   const releases = chosen.value.map(({ release }) => release);
   const about = { config, releases, ...names, dryRun: context.dryRun, moved, staying };
   return toPromoteResult(about, delivered, ({ component }) => {

@@ -5,6 +5,7 @@ import { needReason } from '../core/release/despite';
 import { withAnnouncing } from '../announcing/announce';
 import { commitOrders } from '../delivery/orders';
 import { placesIn } from '../delivery/places';
+import type { TogetherMember } from '../delivery/together';
 import { rollBack } from '../delivery/rollback';
 import { readNamed } from '../delivery/sources/choice';
 import { toRollbackResult, type RollbackResult } from '../results/rollback';
@@ -25,6 +26,8 @@ export interface RollbackOptions extends SessionOptions {
   reason?: string | undefined;
   actor?: string | undefined;
   dryRun?: true | undefined;
+  /** The part of the product in what several products do in one step. */
+  member?: TogetherMember | undefined;
 }
 
 /** Rolls an environment back to what it served before, or one line of it: checks that it is there still, records it, and moves the tags. */
@@ -60,6 +63,7 @@ export async function rollback(options: RollbackOptions): Promise<RollbackResult
           product,
           observer: session.observer,
           dryRun,
+          together: options.member,
         },
       );
       const requests = items.reduce((sum, { target }) => sum + target.requests, 0);

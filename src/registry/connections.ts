@@ -6,9 +6,7 @@ import type { Patience, WireObserver } from '../http/wire';
 import { Wires } from '../http/wires';
 
 /** What the connections of one run need. */
-export interface ConnectionsOptions {
-  /** How to reach each registry; asked once for each. */
-  access: (registry: string) => Promise<RegistryAccess>;
+export interface ConnectionPoolOptions {
   /** How many blobs move at once. */
   jobs: number;
   secrets: Secrets;
@@ -17,17 +15,31 @@ export interface ConnectionsOptions {
   observer: WireObserver;
 }
 
-/** Connections to the registries of one run, made as they are needed. */
+/** The sockets of one run, and how much goes on at once on them, however many products it works on. */
+export class ConnectionPool {
+  readonly wires: Wires;
+  readonly shared: Shared;
+
+  constructor({ jobs, secrets, patience, observer }: ConnectionPoolOptions) {
+    this.shared = { limits: limitsFor(jobs), hashing: new HashThreads(jobs), secrets };
+    this.wires = new Wires(patience, observer, this.shared.limits.connections);
+  }
+
+  /** Closes every connection. */
+  async close(): Promise<void> {
+    await Promise.all([this.wires.close(), this.shared.hashing.close()]);
+  }
+}
+
+/** Connections to registries, made as they are needed. */
 export class Connections {
   private readonly open = new Map<string, Promise<Connection>>();
-  private readonly wires: Wires;
-  private readonly shared: Shared;
 
-  constructor(private readonly options: ConnectionsOptions) {
-    const { jobs, secrets } = options;
-    this.shared = { limits: limitsFor(jobs), hashing: new HashThreads(jobs), secrets };
-    this.wires = new Wires(options.patience, options.observer, this.shared.limits.connections);
-  }
+  /** @param access How to reach each registry; asked once for each. */
+  constructor(
+    private readonly access: (registry: string) => Promise<RegistryAccess>,
+    private readonly pool: ConnectionPool,
+  ) {}
 
   /** The connection to a registry. */
   to(registry: string): Promise<Connection> {
@@ -36,12 +48,7 @@ export class Connections {
     return known;
   }
 
-  /** Closes every connection. */
-  async close(): Promise<void> {
-    await Promise.all([this.wires.close(), this.shared.hashing.close()]);
-  }
-
   private async connect(registry: string): Promise<Connection> {
-    return new Connection(registry, await this.options.access(registry), this.wires, this.shared);
+    return new Connection(registry, await this.access(registry), this.pool.wires, this.pool.shared);
   }
 }

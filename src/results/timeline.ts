@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { eventKinds, type TimelineEvent } from '../core/insight/timeline';
 import type { Release } from '../core/ledger/facts';
+import { releaseSetSchema } from '../core/ledger/release-set';
 import type { LifeEvent } from '../inspect/timeline';
 
 export const timelineResultSchema = z.strictObject({
@@ -27,6 +28,8 @@ export const timelineResultSchema = z.strictObject({
       actor: z.string(),
       /** Whether a token service checked who that is; else it is what somebody said. */
       proven: z.boolean(),
+      /** The products that one command promoted or rolled back in one step; null where it is this one alone. */
+      set: releaseSetSchema.nullable(),
       detail: z.string(),
       /** Milliseconds since the event before, in the life of a release. */
       after: z.number().nullable(),
@@ -60,11 +63,12 @@ export function toLifeResult(product: string, release: Release, events: readonly
 
 /** An event, as documents have it. `known`: releases by their ids. */
 export function toEvent(event: TimelineEvent | LifeEvent, known: ReadonlyMap<string, Release>): EventResult {
-  const { seq, at, actor, proven, kind, environment, components, detail, releases } = event;
+  const { seq, at, actor, proven, kind, environment, components, set, detail, releases } = event;
   const [first] = releases.flatMap((id) => known.get(id) ?? []);
   return {
     ...{ seq, at, actor, proven, kind, detail },
     environment: environment ?? null,
+    set: set ?? null,
     version: event.version ?? (event.commit === undefined ? first?.version : undefined) ?? null,
     commit: event.commit ?? first?.commit ?? null,
     components: [...components],

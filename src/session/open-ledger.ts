@@ -12,6 +12,9 @@ import { makeStateFolder } from '../workspace/state-folder';
 import { tellRelease } from './release-of-error';
 import type { Session } from './session';
 
+/** What a ledger is opened with. */
+export type LedgerSession = Pick<Session, 'secrets' | 'observer' | 'resources'>;
+
 /** How people name a ledger. */
 export function ledgerLabel({ ledger }: Pick<Config, 'ledger'>): string {
   if ('git' in ledger) {
@@ -45,7 +48,7 @@ export const sharingAdvice =
 /** Runs work on the ledger of a product, and closes it at the end. `read`: a ledger that is not there is not made. */
 export async function withLedger<T>(
   config: Config,
-  session: Pick<Session, 'secrets' | 'observer'>,
+  session: LedgerSession,
   access: 'read' | 'write',
   work: (ledger: Ledger) => Promise<T>,
 ): Promise<T> {
@@ -66,7 +69,7 @@ export async function withLedger<T>(
  */
 export async function tellingRemovals<T>(
   config: Config | undefined,
-  session: Pick<Session, 'secrets' | 'observer'>,
+  session: LedgerSession,
   work: () => Promise<T>,
 ): Promise<T> {
   try {
@@ -97,7 +100,7 @@ export async function refuseEmpty(config: Config, ledger: Pick<Ledger, 'read'>):
 
 async function openLedger(
   config: Config,
-  { secrets, observer }: Pick<Session, 'secrets' | 'observer'>,
+  { secrets, observer, resources }: LedgerSession,
   access: 'read' | 'write',
 ): Promise<Ledger> {
   const { ledger, product, folder, stateFolder } = config;
@@ -117,7 +120,7 @@ async function openLedger(
   const { openPostgresLedger } = await import('../ledger/engines/postgres');
   const url = await readSecret(ledger.postgres, 'the ledger', { folder, secrets });
   secrets.keep(passwordOf(url), 'the ledger');
-  return openPostgresLedger({ url, ...options });
+  return openPostgresLedger({ url, pools: await resources.postgresPools(), ...options });
 }
 
 /** Where a ledger in git is, and how this job gets there. Throws `ledger-missing` where the clone has no such remote. */

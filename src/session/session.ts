@@ -1,17 +1,17 @@
 import { existsSync } from 'node:fs';
 import { join, resolve } from 'node:path';
-import { Secrets } from '../core/access/secrets';
+import type { Secrets } from '../core/access/secrets';
 import { formatRepository, type Repository } from '../core/oci/reference';
 import type { Connection } from '../registry/connection';
-import { Connections } from '../registry/connections';
-import { usualPatience, type Patience } from '../http/wire';
+import type { Patience } from '../http/wire';
 import { RepositoryClient } from '../registry/repository';
 import { volatileUploads, type UnfinishedUploads } from '../registry/upload/unfinished';
 import { configName, loadConfig, type Config, type LoadOptions } from '../workspace/config';
 import { UploadFiles } from '../workspace/uploads';
-import { RegistryLogins } from './logins';
-import { silent, type Observer } from './observer';
-import { accessTo } from './registry-access';
+import type { RegistryLogins } from './logins';
+import type { Observer } from './observer';
+import type { Registries } from './registries';
+import { Resources } from './resources';
 
 /** The options that every command has, and what the code that runs it adds. */
 export interface SessionOptions extends LoadOptions {
@@ -27,82 +27,56 @@ export interface SessionOptions extends LoadOptions {
   patience?: Patience | undefined;
   /** Show no login to any registry: what is answered then, anyone is told. */
   anonymous?: boolean | undefined;
+  /** What several products of one run share; whoever gives it closes it. */
+  resources?: Resources | undefined;
 }
 
-const usualJobs = 4;
-
-/** What one run holds open to the outside world. */
+/** What one run holds open to the outside world for one product. */
 export class Session {
-  readonly observer: Observer;
-  readonly secrets: Secrets;
-  private readonly connections: Connections;
+  private readonly registries: Registries;
   private readonly uploads: UnfinishedUploads;
   private readonly clients = new Map<string, RepositoryClient>();
-  private readonly logins = new Map<string, RegistryLogins>();
-  /** Whose identity a registry's token service accepted in this run; undefined where none was shown. */
-  private subject: string | undefined;
 
   constructor(
-    private readonly config: Config | undefined,
-    options: SessionOptions,
+    config: Config | undefined,
+    readonly resources: Resources,
+    /** Told what concerns this product. */
+    readonly observer: Observer,
   ) {
-    const { jobs = usualJobs, observer = silent, patience = usualPatience, secrets = new Secrets() } = options;
-    const nobody = (): Promise<undefined> => Promise.resolve(undefined);
-    this.observer = observer;
-    this.secrets = secrets;
+    this.registries = resources.registriesOf(config);
     this.uploads = config === undefined ? volatileUploads() : new UploadFiles(join(config.stateFolder, 'uploads'));
-    this.connections = new Connections({
-      access: (registry) =>
-        accessTo(registry, config, {
-          secrets,
-          observer,
-          credentials: options.anonymous === true ? nobody : this.loginsOf(registry).obtain,
-        }),
-      jobs,
-      secrets,
-      patience,
-      observer,
-    });
+  }
+
+  get secrets(): Secrets {
+    return this.resources.secrets;
   }
 
   /** The client of a repository; the same one each time, so that its count of requests is whole. */
   client(repository: Repository): RepositoryClient {
     const key = formatRepository(repository);
-    const client = this.clients.get(key) ?? new RepositoryClient(repository, this.connections, this.uploads);
+    const client = this.clients.get(key) ?? new RepositoryClient(repository, this.registries.connections, this.uploads);
     this.clients.set(key, client);
     return client;
   }
 
   /** The connection to a registry. */
   connection(registry: string): Promise<Connection> {
-    return this.connections.to(registry);
+    return this.registries.connections.to(registry);
   }
 
   /** The logins that there are for a registry. */
   loginsOf(registry: string): RegistryLogins {
-    const known =
-      this.logins.get(registry) ??
-      new RegistryLogins(registry, this.config, {
-        secrets: this.secrets,
-        accepted: (subject) => (this.subject = subject),
-      });
-    this.logins.set(registry, known);
-    return known;
+    return this.registries.loginsOf(registry);
   }
 
   /** The identity of this job, as a token service accepted it; undefined where it was not asked for. */
   get identity(): string | undefined {
-    return this.subject;
+    return this.registries.identity;
   }
 
   /** Lets the token service of a registry check the identity of this job. Throws where it does not accept it. */
   async proveIdentity(registry: string): Promise<void> {
-    await (await this.connections.to(registry)).prepareLogin();
-  }
-
-  /** Closes every connection. */
-  close(): Promise<void> {
-    return this.connections.close();
+    await (await this.connection(registry)).prepareLogin();
   }
 }
 
@@ -135,16 +109,18 @@ export async function configIfAny({ config }: Pick<SessionOptions, 'config'>): P
   return file === undefined ? undefined : loadConfig(file);
 }
 
-/** Runs work with connections that are closed at the end. */
+/** Runs work with connections that are closed at the end, unless other products use them too. */
 export async function withSession<T>(
   config: Config | undefined,
   options: SessionOptions,
   work: (session: Session) => Promise<T>,
 ): Promise<T> {
-  const session = new Session(config, options);
+  const { resources = new Resources(options) } = options;
   try {
-    return await work(session);
+    return await work(new Session(config, resources, options.observer ?? resources.observer));
   } finally {
-    await session.close();
+    if (resources !== options.resources) {
+      await resources.close();
+    }
   }
 }

@@ -1,5 +1,5 @@
 import type { Secrets } from '../core/access/secrets';
-import { Connections } from '../registry/connections';
+import { ConnectionPool, Connections } from '../registry/connections';
 import { usualPatience } from '../http/wire';
 import type { Config } from '../workspace/config';
 import type { Observer } from './observer';
@@ -19,21 +19,19 @@ export async function tryLogin(
     name: `the login of ${login.username}`,
     next: 'check the user name and the password; nothing was stored',
   };
-  const connections = new Connections({
-    access: (host) =>
+  const pool = new ConnectionPool({ jobs: 1, secrets, patience: usualPatience, observer });
+  const connections = new Connections(
+    (host) =>
       accessTo(host, config, {
         secrets,
         observer,
         credentials: () => Promise.resolve({ credential: { kind: 'password', ...login }, expires: undefined, origin }),
       }),
-    jobs: 1,
-    secrets,
-    patience: usualPatience,
-    observer,
-  });
+    pool,
+  );
   try {
     return await (await connections.to(registry)).tryLogin();
   } finally {
-    await connections.close();
+    await pool.close();
   }
 }

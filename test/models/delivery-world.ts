@@ -721,6 +721,7 @@ export class DeliveryWorld {
   private ledger(step: () => Promise<void>): Ledger {
     const { memory } = this;
     return {
+      place: memory.place,
       read: async (keys) => {
         await step();
         return memory.read(keys);
@@ -728,6 +729,10 @@ export class DeliveryWorld {
       append: async (entries, expected) => {
         await step();
         return memory.append(entries, expected);
+      },
+      appendTogether: async (appends) => {
+        await step();
+        return memory.appendTogether(appends);
       },
       mayAppend: () => memory.mayAppend(),
       entries: (after) => memory.entries(after),

@@ -1,7 +1,7 @@
 import { Client } from 'pg';
 import type { ErrorCode } from '../../src/core/errors';
 import { failing } from '../support/seen-errors';
-import { openPostgresLedger } from '../../src/ledger/engines/postgres';
+import { openPostgresLedger, PostgresPools } from '../../src/ledger/engines/postgres';
 import { keepsALedger, tampering } from '../support/ledger-suite';
 import { RealPostgres } from '../support/real-postgres';
 import { GitRemoteRepository } from '../support/git-remote';
@@ -9,8 +9,12 @@ import { hodJson } from '../support/hod';
 import { sandboxWorld } from '../support/world';
 
 let server: RealPostgres;
+const pools = new PostgresPools();
 beforeAll(async () => (server = await RealPostgres.create()));
-afterAll(() => server.close());
+afterAll(async () => {
+  await pools.close();
+  await server.close();
+});
 
 async function raw(sql: string): Promise<void> {
   const client = new Client({ connectionString: server.url });
@@ -20,7 +24,7 @@ async function raw(sql: string): Promise<void> {
 }
 
 const open = (product: string) =>
-  openPostgresLedger({ url: server.url, product, access: 'write', waiting: () => undefined });
+  openPostgresLedger({ url: server.url, pools, product, access: 'write', waiting: () => undefined });
 
 describe('a ledger in PostgreSQL', () => {
   keepsALedger({
@@ -47,7 +51,7 @@ describe('a ledger in PostgreSQL', () => {
     ],
   ])('%s is told in those words, without the password', async (_, url, code, why) => {
     const error = await failing(code, () =>
-      openPostgresLedger({ url: url(), product: 'skerry-line', access: 'read', waiting: () => undefined }),
+      openPostgresLedger({ url: url(), pools, product: 'skerry-line', access: 'read', waiting: () => undefined }),
     );
     expect(error.problem.why).toContain(why);
     expect(JSON.stringify(error)).not.toContain('not-asked-for');

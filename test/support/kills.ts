@@ -87,12 +87,13 @@ export async function survivesKills(
   }
 }
 
-function linesIn(text: string): number {
+/** How many lines a text has. */
+export function linesIn(text: string): number {
   return text.split('\n').length - 1;
 }
 
 /** Kills a command as soon as it has logged so many lines, so that it is hit on a slow machine as well as on a fast one. */
-function killAtLine(child: ChildProcess, last: number): void {
+export function killAtLine(child: ChildProcess, last: number): void {
   let seen = 0;
   child.stderr?.on('data', (text: string) => {
     seen += linesIn(text);

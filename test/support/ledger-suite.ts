@@ -278,6 +278,11 @@ export async function all<T>(of: AsyncIterable<T>): Promise<T[]> {
   return items;
 }
 
+/** A test result of this name. */
+function resultNamed(name: string): Action {
+  return { kind: 'result', environment: 'dev', name, passed: true, releases: [] };
+}
+
 /** A publication of many images under many tags: more values than a statement takes parameters. */
 function largePublication(componentCount: number, tagCount: number): Action {
   const commit = commitSchema.parse('a'.repeat(40));
@@ -371,6 +376,55 @@ export function keepsALedger(engine: Engine, { runs }: { runs: number } = { runs
     expect(await second.append([late, next], head)).toBeUndefined();
     expect(await all(second.entries())).toHaveLength(1);
     await Promise.all([first.close(), second.close()]);
+  });
+
+  test('an append to several ledgers is in all of them or in none, whoever is first in one', async () => {
+    const writer = async (name: string, products: readonly string[]): Promise<void> => {
+      const ledgers = await Promise.all(products.map((each) => engine.open(each)));
+      const attempt = async (): Promise<boolean> => {
+        const appends = await Promise.all(
+          ledgers.map(async (ledger, at) => {
+            const { head } = await ledger.read([]);
+            return { ledger, entries: [following(head, resultNamed(name), products[at])], expected: head };
+          }),
+        );
+        return (await ledgers[0]?.appendTogether(appends)) !== undefined;
+      };
+      while (!(await attempt())) {
+        // Somebody else was first.
+      }
+      await Promise.all(ledgers.map((ledger) => ledger.close()));
+    };
+    await writer('first', [product, 'other']);
+    await Promise.all([
+      writer('both-1', [product, 'other']),
+      writer('alone-1', ['other']),
+      writer('both-2', ['other', product]),
+      writer('alone-2', [product]),
+    ]);
+    const namesIn = async (of: string): Promise<string[]> => {
+      const ledger = await engine.open(of);
+      const names = (await all(ledger.entries())).map(({ entry }) => ('name' in entry.action ? entry.action.name : ''));
+      await ledger.close();
+      return names;
+    };
+    const [own, others] = [await namesIn(product), await namesIn('other')];
+    expect(own.toSorted()).toEqual(['alone-2', 'both-1', 'both-2', 'first']);
+    expect(others.toSorted()).toEqual(['alone-1', 'both-1', 'both-2', 'first']);
+    // Both were written in the same order.
+    const joint = (names: readonly string[]) => names.filter((name) => !name.startsWith('alone'));
+    expect(joint(own)).toEqual(joint(others));
+    // One that follows an older head keeps the other out.
+    const [line, other] = [await engine.open(product), await engine.open('other')];
+    const [{ head }, { head: second }] = [await line.read([]), await other.read([])];
+    expect(
+      await line.appendTogether([
+        { ledger: line, entries: [following(head, resultNamed('late'))], expected: head },
+        { ledger: other, entries: [following(emptyHead, resultNamed('late'), 'other')], expected: emptyHead },
+      ]),
+    ).toBeUndefined();
+    expect([(await line.read([])).head, (await other.read([])).head]).toEqual([head, second]);
+    await Promise.all([line.close(), other.close()]);
   });
 
   test('500 images under 40 tags each are one entry, and are read in one statement', async () => {

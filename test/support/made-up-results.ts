@@ -324,7 +324,7 @@ export const timelineOf = (count: number): TimelineResult => ({
   ...{ product, release: null, more: true },
   events: happened.map(([kind, environment, detail, actor], place) => ({
     ...{ seq: 124 - place, at: at(150 - place * 30), kind, environment, detail, actor, proven: false },
-    ...{ version: '2.5.0', commit: commit(7), after: null },
+    ...{ version: '2.5.0', commit: commit(7), set: null, after: null },
     components: kind === 'result' ? [] : names(count).slice(place),
   })),
 });

@@ -12,6 +12,7 @@ import {
   outputsOption,
   quietOption,
   reasonOption,
+  togetherOption,
   strictOrderOption,
   summaryOption,
   verboseChangesOption,
@@ -45,6 +46,7 @@ export function promoteCommand() {
     .addOption(outputsOption())
     .addOption(actorOption())
     .addOption(dryRunOption())
+    .addOption(togetherOption())
     .addOption(jobsOption())
     .addOption(quietOption())
     .addOption(verboseChangesOption())

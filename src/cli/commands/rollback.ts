@@ -5,6 +5,7 @@ import {
   dryRunOption,
   quietOption,
   reasonOption,
+  togetherOption,
   requestsOption,
   verboseChangesOption,
 } from '../options';
@@ -27,6 +28,7 @@ export function rollbackCommand() {
     .option('--line <line>', 'roll back this line of versions or branch alone, such as 2.3')
     .addOption(reasonOption('say why; the ledger keeps it'))
     .addOption(actorOption())
+    .addOption(togetherOption())
     .addOption(dryRunOption())
     .addOption(requestsOption())
     .addOption(quietOption())

@@ -71,6 +71,7 @@ export function statusCommand() {
     .action(async (environments, { check, watch, pull, running: texts = [], ...options }) => {
       const { readRunningTexts, status } = await import('../../operations/status');
       const { pullView, statusView } = await import('../views/status');
+      const { statusesView } = await import('../views/statuses');
       const everyTag = check === true;
       if (watch === true) {
         return watchStatus(options, () => status({ environments, everyTag, ...options, secrets: knownSecrets }));
@@ -80,6 +81,15 @@ export function statusCommand() {
         options,
         (run) => status({ environments, everyTag, running, ...options, ...run }),
         (found, screen) => (pull === true ? pullView(found) : statusView(found, screen, new Date())),
+        // What is listed of each product stays with its name.
+        pull === true || options.growth === true
+          ? undefined
+          : (all, screen) =>
+              statusesView(
+                all.map(({ result }) => result),
+                screen,
+                new Date(),
+              ),
       );
       if (check === true) {
         await endWithDrift(done.map(({ result }) => result));

@@ -199,11 +199,17 @@ export function driftBlock(
 
 /** The first names of some components, and how many more there are. */
 export function nameList(components: readonly { readonly component: string }[]): string {
-  const names = components.slice(0, namesListed).map(({ component }) => component);
-  const more = components.length - names.length;
-  return more === 0
-    ? names.join(', ')
-    : `${names.join(', ')} and ${more} more (${formatCount(components.length, 'component')})`;
+  return nameFew(
+    components.map(({ component }) => component),
+    'component',
+  );
+}
+
+/** The first of some names, and how many more there are. `noun`: what they name. */
+export function nameFew(names: readonly string[], noun: string): string {
+  const listed = names.slice(0, namesListed).join(', ');
+  const more = names.length - namesListed;
+  return more <= 0 ? listed : `${listed} and ${more} more (${formatCount(names.length, noun)})`;
 }
 
 const weights = ['changed', 'held', 'unchanged'] as const;

@@ -48,6 +48,16 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
     : [style.faint('Asked for drift: one tag of each component; --check asks for all.')];
   return [
     fits ? across : environmentBlocks(result, rows, style, now),
+    ...noticeLines(result, screen, now),
+    ...growthLines(result, screen, now),
+    ...asked,
+  ].join('\n');
+}
+
+/** What is wrong, what waits and what ends soon, a line each. */
+export function noticeLines(result: StatusResult, screen: Screen, now: Date): string[] {
+  const { style } = screen;
+  return [
     ...silentLines(result, style),
     ...driftLines(result, style),
     ...runningLines(result, style),
@@ -55,9 +65,7 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
     ...expiringLines(result, style, now),
     ...baseLines(result, style),
     ...announcementLines(result, style, now),
-    ...growthLines(result, screen, now),
-    ...asked,
-  ].join('\n');
+  ];
 }
 
 /** So many repositories are listed. */
@@ -104,7 +112,7 @@ function acrossTable(
         return style.faint('–');
       }
       const { version, commit } = cell;
-      const mark = markOf(cell, environments[at], style);
+      const mark = driftMark(cell, environments[at], style);
       const detail = version === null ? '' : `${shortCommit(commit)}  `;
       const beside = cell.lines.length === 0 ? '' : `\n${style.faint(`also ${linesBeside(cell)}`)}`;
       const runs = cell.runs === null ? '' : `\n${runsText(cell, style)}`;
@@ -164,7 +172,7 @@ function environmentBlocks(
         [version ?? shortCommit(commit), ...(cell.lines.length === 0 ? [] : [linesBeside(cell)])].join(' · '),
         version === null ? '' : shortCommit(commit),
         servedAge(cell, now),
-        `${label}${markOf(cell, environment, style)}${cell.runs === null ? '' : ` ${runsText(cell, style)}`}`,
+        `${label}${driftMark(cell, environment, style)}${cell.runs === null ? '' : ` ${runsText(cell, style)}`}`,
       ];
     });
     return [
@@ -180,7 +188,7 @@ function environmentBlocks(
 }
 
 /** What is wrong with what an environment serves of a component, in a word; that nobody answers is told once. */
-function markOf({ drift, lines }: ServedResult, environment: Environment | undefined, style: Style): string {
+export function driftMark({ drift, lines }: ServedResult, environment: Environment | undefined, style: Style): string {
   const line = lines.find((each) => each.drift.state !== 'none');
   switch (drift.state === 'none' && line !== undefined ? line.drift.state : drift.state) {
     case 'none':

@@ -7,6 +7,7 @@ import type { Action } from '../ledger/entries';
 import type { SealedEntry } from '../ledger/entry';
 import { laneName } from '../ledger/lane';
 import type { PlacedComponent, ReleaseId } from '../ledger/release';
+import type { ReleaseSet } from '../ledger/release-set';
 
 /** The kinds of events; that receivers were told is none. */
 export const eventKinds = [
@@ -44,6 +45,8 @@ export interface TimelineEvent {
   readonly version: Version | undefined;
   readonly commit: CommitId | undefined;
   readonly components: readonly string[];
+  /** The products that it happened to in one step; undefined where it is this one alone. */
+  readonly set: ReleaseSet | undefined;
   /** What else is to be said, in a few words. */
   readonly detail: string;
   /** The releases that it is about. */
@@ -66,8 +69,10 @@ export interface TimelineFilter {
 
 /** The event that an entry is; undefined where it is none. */
 export function eventIn({ entry }: SealedEntry): TimelineEvent | undefined {
-  const { seq, at, actor, proven = false, action } = entry;
+  const { seq, at, actor, proven = false, product, action } = entry;
   const told = tell(action);
+  const set = 'set' in action ? action.set : undefined;
+  const others = set?.products.filter((each) => each !== product) ?? [];
   return (
     told && {
       seq,
@@ -79,9 +84,20 @@ export function eventIn({ entry }: SealedEntry): TimelineEvent | undefined {
       components: [],
       releases: [],
       ended: [],
+      set,
       ...told,
+      detail: [told.detail, ...togetherWith(others)].filter((part) => part !== '').join(', '),
     }
   );
+}
+
+/** The most products that one line names. */
+const mostNamed = 3;
+
+function togetherWith(others: readonly string[]): string[] {
+  const named = others.slice(0, mostNamed).join(', ');
+  const more = others.length - mostNamed;
+  return others.length === 0 ? [] : [`together with ${named}${more > 0 ? ` and ${more} more` : ''}`];
 }
 
 type Told = Pick<TimelineEvent, 'kind' | 'environment' | 'detail'> & Partial<TimelineEvent>;

@@ -1,6 +1,7 @@
 import { laneName } from './lane';
 import type { SealedEntry } from './entry';
 import type { PlacedComponent } from './release';
+import type { ReleaseSet } from './release-set';
 
 /** What may be announced. */
 export const announcedKinds = [
@@ -76,6 +77,8 @@ export interface EventData {
     readonly commit?: string | undefined;
   }[];
   readonly retires?: readonly string[];
+  /** The products that it happened to in one step. */
+  readonly set?: ReleaseSet | undefined;
   readonly tags?: readonly object[];
   readonly places?: readonly object[];
   readonly bases?: readonly { readonly component: string }[];
@@ -91,7 +94,7 @@ function dataOf(action: SealedEntry['entry']['action']): Omit<EventData, 'produc
       const ways = new Map(arrivals.map(({ component, way }) => [component, way]));
       return {
         environment,
-        ...(action.kind === 'promoted' ? { from: action.from } : {}),
+        ...(action.kind === 'promoted' ? { from: action.from, set: action.set } : {}),
         ...(action.kind === 'adopted' ? { reason: action.reason } : {}),
         ...{ version, commit, branch, build, run },
         components: components.map((each) => ({ ...placeOf(each), way: ways.get(each.component) })),
@@ -99,11 +102,10 @@ function dataOf(action: SealedEntry['entry']['action']): Omit<EventData, 'produc
       };
     }
     case 'rolled-back': {
-      const { environment, reason, served, lanes, left } = action;
+      const { environment, reason, served, lanes, left, set } = action;
       const changed = left === undefined ? served : lanes.filter(({ lane }) => lane === left.lane);
       return {
-        environment,
-        reason,
+        ...{ environment, reason, set },
         ...(left === undefined ? {} : { line: laneName(left.lane) }),
         components: changed.map(({ component, is }) =>
           is === null ? { component, digest: null } : { ...placeOf(is), version: is.version, commit: is.commit },

@@ -21,6 +21,7 @@ import { factNeed, refusedBy, type Decision, type Knowledge, type Need } from '.
 import type { NamedChoice } from './promotion';
 import { contentId, type ComponentDigest, type ContentId, type ReleaseId } from '../ledger/release';
 import { servedSince, stoodSince, type ChangedComponent, type Steps } from './rollback-steps';
+import type { ReleaseSet } from '../ledger/release-set';
 import { decideTag, restoreTag, type Removal } from './rollback-tags';
 import { decideInstead, type Instead } from './stand-in';
 import type { TagDecision } from './tag-decisions';
@@ -259,7 +260,7 @@ export function targetsOf({ served, lanes, tags, left }: RollbackPlan): Componen
 
 /** What a rollback writes into the ledger; nothing where it changes nothing. */
 export function rolledBackAction(
-  { environment, reason }: Pick<Rollback, 'environment' | 'reason'>,
+  { environment, reason, set }: Pick<Rollback, 'environment' | 'reason'> & { readonly set?: ReleaseSet | undefined },
   plan: RollbackPlan,
 ): Action[] {
   const { back, left, withdrawn, releases, served, lanes, tags } = plan;
@@ -274,6 +275,7 @@ export function rolledBackAction(
       ...(left === undefined ? { back } : { left }),
       withdrawn: withdrawn.map(({ release, components }) => ({ release, content: contentId(components) })),
       releases: [...releases],
+      set,
       served,
       lanes,
       tags,

@@ -6,7 +6,9 @@ import { Facts, stateKey, type FactKey, type SetFact } from '../../core/ledger/f
 import { isMade, ledgerForm } from '../form';
 import {
   emptyContent,
+  sameEngine,
   type Ledger,
+  type LedgerAppend,
   type LedgerContent,
   type LedgerOptions,
   type LedgerState,
@@ -82,6 +84,13 @@ interface Changes {
   readonly compacted: readonly number[];
 }
 
+/** A commit that is here, and is to be the newest of a ledger. */
+interface MadeCommit {
+  readonly ledger: GitLedger;
+  readonly next: ObjectId;
+  readonly expected: ObjectId | undefined;
+}
+
 class GitLedger implements Ledger {
   private readonly label: string;
   private readonly product: string;
@@ -104,6 +113,10 @@ class GitLedger implements Ledger {
   ) {
     this.label = options.place.label;
     this.product = options.product;
+  }
+
+  get place(): string {
+    return this.remote.address;
   }
 
   async read(keys: readonly FactKey[], moment: Moment = 'newest'): Promise<LedgerState> {
@@ -132,27 +145,57 @@ class GitLedger implements Ledger {
     compacted: readonly number[] = [],
   ): Promise<number | undefined> {
     const parent = this.known;
-    const head = headOf(parent);
     const last = entries.at(-1);
-    if (head.seq !== expected.seq || head.hash !== expected.hash) {
+    if (!this.follows(expected)) {
       return undefined;
     }
     if (last === undefined) {
       return 0;
     }
-    const content = parent && this.at(parent);
+    const commit = await this.commitOf({ entries, last, compacted });
+    const shortened = compacted.length === 0 ? undefined : await this.publishAlone(commit, parent);
+    return shortened ?? this.publish([await this.made(commit)]);
+  }
+
+  async appendTogether(appends: readonly LedgerAppend[]): Promise<number | undefined> {
+    const all = appends.map(({ ledger, ...rest }) => ({ ...rest, ledger: sameEngine(ledger, GitLedger) }));
+    if (!all.every(({ ledger, expected }) => ledger.follows(expected))) {
+      return undefined;
+    }
+    const made: MadeCommit[] = [];
+    for (const { ledger, entries } of all) {
+      const last = entries.at(-1);
+      if (last !== undefined) {
+        made.push(await ledger.made(await ledger.commitOf({ entries, last, compacted: [] })));
+      }
+    }
+    return made.length === 0 ? 0 : this.publish(made);
+  }
+
+  private follows(expected: Head): boolean {
+    const head = headOf(this.known);
+    return head.seq === expected.seq && head.hash === expected.hash;
+  }
+
+  /** Makes a commit that follows the newest one, here. */
+  private async made(commit: Omit<NewCommit, 'parent'>): Promise<MadeCommit> {
+    const parent = this.known?.id;
+    return { ledger: this, next: await this.store.commit({ parent, ...commit }), expected: parent };
+  }
+
+  /** What a commit for entries is made of. */
+  private async commitOf({ entries, last, compacted }: Omit<Changes, 'changed'>): Promise<Omit<NewCommit, 'parent'>> {
+    const content = this.known && this.at(this.known);
     const { facts } = await this.read(
       entries.flatMap(({ entry }) => factsReadBy(entry.action)),
       'known',
     );
     const changed = new Map<string, SetFact>();
     entries.forEach((sealed) => foldFacts(sealed, facts, changed));
-    const commit = {
+    return {
       time: Math.floor(Date.parse(last.entry.at) / 1000),
       ...(await this.changes({ entries, last, changed, compacted }, content)),
     };
-    const shortened = compacted.length === 0 ? undefined : await this.publishAlone(commit, parent);
-    return shortened ?? this.publish(await this.store.commit({ parent: parent?.id, ...commit }), parent?.id);
   }
 
   /**
@@ -165,7 +208,7 @@ class GitLedger implements Ledger {
   ): Promise<number | undefined> {
     const made = await this.store.commit({ parent: undefined, tree: parent?.tree, ...commit });
     const begun = performance.now();
-    const outcome = await this.remote.push(made, parent?.id);
+    const outcome = await this.remote.push([{ ref: this.options.place.ref, next: made, expected: parent?.id }]);
     const milliseconds = performance.now() - begun;
     if (outcome.kind === 'written') {
       await this.advance(made);
@@ -280,24 +323,26 @@ class GitLedger implements Ledger {
     return new CommitContent(commit, this.label, this.store, this.remote);
   }
 
-  /** Pushes a commit. Where that is not known to have worked, the remote is asked what is there. */
-  private async publish(made: ObjectId, parent: ObjectId | undefined): Promise<number | undefined> {
+  /** Pushes the commits of one or several ledgers. Where that is not known to have worked, the remote is asked what is there. */
+  private async publish(made: readonly MadeCommit[]): Promise<number | undefined> {
+    const moves = made.map(({ ledger, next, expected }) => ({ ref: ledger.options.place.ref, next, expected }));
+    const stores = made.map(({ ledger }) => ledger.store);
     for (let attempt = 1; ; attempt += 1) {
       const begun = performance.now();
-      const outcome = await this.remote.push(made, parent);
+      const outcome = await this.remote.push(moves, stores);
       const milliseconds = performance.now() - begun;
       if (outcome.kind === 'written') {
-        await this.advance(made);
+        await Promise.all(made.map(({ ledger, next }) => ledger.advance(next)));
         return milliseconds;
       }
       if (outcome.kind === 'raced') {
         await this.giveWay();
       }
-      const there = await this.readTip();
-      if (there?.id === made) {
+      const there = await Promise.all(made.map(async ({ ledger }) => (await ledger.readTip())?.id));
+      if (made.every(({ next }, at) => there[at] === next)) {
         return milliseconds;
       }
-      if (there?.id !== parent) {
+      if (made.some(({ expected }, at) => there[at] !== expected)) {
         return undefined;
       }
       if (attempt === attempts[outcome.kind]) {

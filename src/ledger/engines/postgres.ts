@@ -4,7 +4,6 @@ import * as z from 'zod';
 import { isThisMachine } from '../../core/access/destinations';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { retrying } from '../../core/retrying';
-import type { Head } from '../../core/ledger/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
 import { isMade, ledgerForm, tablesOf } from '../form';
 import { ledgerProblem, type LedgerCause } from '../problems';
@@ -31,6 +30,41 @@ const firstDelay = 250;
 export interface PostgresLedgerOptions extends LedgerOptions {
   /** `postgres://user@host/database`; a secret where it holds a password. */
   url: string;
+  /** The connections that it uses; whoever gives them closes them. */
+  pools: PostgresPools;
+}
+
+/** The most connections of a run to one database. */
+const mostConnections = 4;
+
+/** Connections to databases, which the ledgers of a run share. */
+export class PostgresPools {
+  private readonly pools = new Map<string, Pool>();
+
+  /** The connections to a database. */
+  of(url: string): Pool {
+    const pool = this.pools.get(url) ?? this.open(url);
+    this.pools.set(url, pool);
+    return pool;
+  }
+
+  /** Closes every connection. */
+  async close(): Promise<void> {
+    await Promise.all([...this.pools.values()].map((pool) => pool.end()));
+  }
+
+  private open(url: string): Pool {
+    const pool = new Pool({
+      connectionString: url,
+      max: mostConnections,
+      connectionTimeoutMillis: patience.connect,
+      query_timeout: patience.answer,
+      application_name: 'hod',
+    });
+    // A connection that breaks while nothing uses it: the next use makes a new one.
+    pool.on('error', () => undefined);
+    return pool;
+  }
 }
 
 /**
@@ -39,17 +73,15 @@ export interface PostgresLedgerOptions extends LedgerOptions {
  *
  * Throws `unavailable` where the server cannot be reached, `denied` where it refuses the login or the right.
  */
-export async function openPostgresLedger({ url, product, access, waiting }: PostgresLedgerOptions): Promise<Ledger> {
-  const database = new PostgresDatabase(url, waiting);
-  try {
-    await database.findForm();
-    if (access === 'write') {
-      await database.make();
-      await database.mayWrite();
-    }
-  } catch (error) {
-    await database.close();
-    throw error;
+export async function openPostgresLedger(options: PostgresLedgerOptions): Promise<Ledger> {
+  const { url, pools, product, access, waiting } = options;
+  const label = labelOf(url);
+  refuseOpen(url, label);
+  const database = new PostgresDatabase(pools.of(url), label, waiting);
+  await database.findForm();
+  if (access === 'write') {
+    await database.make();
+    await database.mayWrite();
   }
   return new SqlLedger(database, product);
 }
@@ -69,26 +101,12 @@ const dialect: Dialect = {
 class PostgresDatabase implements LedgerDatabase {
   readonly dialect = dialect;
   isMade = false;
-  private readonly pool: Pool;
-  /** Names the server without the login. */
-  private readonly label: string;
 
   constructor(
-    url: string,
+    private readonly pool: Pool,
+    readonly label: string,
     private readonly waiting: (text: string) => void,
-  ) {
-    this.label = labelOf(url);
-    refuseOpen(url, this.label);
-    this.pool = new Pool({
-      connectionString: url,
-      max: 2,
-      connectionTimeoutMillis: patience.connect,
-      query_timeout: patience.answer,
-      application_name: 'hod',
-    });
-    // A connection that breaks while nothing uses it: the next use makes a new one.
-    this.pool.on('error', () => undefined);
-  }
+  ) {}
 
   /** Finds out whether the tables are there. Throws `ledger-other-form` for tables of a form that is not known. */
   async findForm(): Promise<void> {
@@ -119,44 +137,23 @@ class PostgresDatabase implements LedgerDatabase {
     return this.retrying(() => this.once.rows(text, values));
   }
 
-  /**
-   * One statement, and so one round trip, and all or nothing: of two that write the same entry, the
-   * second waits for the first, and then fails because it is there.
-   */
-  async append(product: string, { count, entries, facts, compacted }: Batch, expected: Head): Promise<boolean> {
-    const { prefix } = dialect;
-    const before =
-      expected.seq === 0
-        ? { text: `NOT EXISTS (SELECT FROM ${prefix}entries WHERE product = ?)`, values: [product] }
-        : {
-            text: `EXISTS (SELECT FROM ${prefix}entries WHERE product = ? AND seq = ? AND hash = ?)`,
-            values: [product, expected.seq, expected.hash ?? ''],
-          };
-    const free = `NOT EXISTS (SELECT FROM ${prefix}entries WHERE product = ? AND seq = ?)`;
-    const text = `
-      WITH added AS (${insertEntries(dialect, `WHERE ${before.text} AND ${free}`)} RETURNING seq),
-      changed AS (${insertFacts(dialect, 'WHERE (SELECT count(*) FROM added) = CAST(? AS integer)')})${
-        compacted === undefined
-          ? ''
-          : `,
-      dropped AS (${dropTexts(dialect)} AND (SELECT count(*) FROM added) = CAST(? AS integer))`
-      }
-      SELECT CAST(count(*) AS integer) AS added FROM added`;
-    const values = [
-      product,
-      entries,
-      ...before.values,
-      product,
-      expected.seq + 1,
-      product,
-      facts,
-      count,
-      ...(compacted === undefined ? [] : [product, compacted, count]),
-    ];
+  async append(batches: readonly Batch[]): Promise<boolean> {
+    const [first] = batches;
     try {
-      return rowsAs(addedRow, await this.once.rows(text, values))[0]?.added === count;
+      // Two runs that write for the same products do so in the same order: neither waits for what the other holds.
+      const ordered = batches.toSorted((a, b) => (a.product < b.product ? -1 : 1));
+      return first !== undefined && batches.length === 1
+        ? await isAdded(first, this.once)
+        : await this.inTransaction('', async (sql) => {
+            for (const batch of ordered) {
+              if (!(await isAdded(batch, sql))) {
+                throw new NotFirst();
+              }
+            }
+            return true;
+          });
     } catch (error) {
-      if (mayPass(error) || systemErrorCode(error) === uniqueViolation) {
+      if (error instanceof NotFirst || mayPass(error) || systemErrorCode(error) === uniqueViolation) {
         return false;
       }
       throw error instanceof HodError ? error : this.problem(error);
@@ -181,7 +178,8 @@ class PostgresDatabase implements LedgerDatabase {
   }
 
   close(): Promise<void> {
-    return this.pool.end();
+    // Other ledgers of the run use the connections.
+    return Promise.resolve();
   }
 
   private readonly once: Sql = {
@@ -235,6 +233,47 @@ class PostgresDatabase implements LedgerDatabase {
   private problem(error: unknown, tried?: string): HodError {
     return ledgerProblem(error, { label: this.label, says: systemErrorCode(error) ?? messageOf(error), causes, tried });
   }
+}
+
+/** An entry was not the first one to follow the head: what was written with it is taken back. */
+class NotFirst extends Error {}
+
+/**
+ * Adds the rows of a batch in one statement, and so in one round trip, all or nothing: of two that write the same entry, the
+ * second waits for the first, and then fails because it is there. Answers whether they were added.
+ */
+async function isAdded(batch: Batch, sql: Sql): Promise<boolean> {
+  const { product, expected, count, entries, facts, compacted } = batch;
+  const { prefix } = dialect;
+  const before =
+    expected.seq === 0
+      ? { text: `NOT EXISTS (SELECT FROM ${prefix}entries WHERE product = ?)`, values: [product] }
+      : {
+          text: `EXISTS (SELECT FROM ${prefix}entries WHERE product = ? AND seq = ? AND hash = ?)`,
+          values: [product, expected.seq, expected.hash ?? ''],
+        };
+  const free = `NOT EXISTS (SELECT FROM ${prefix}entries WHERE product = ? AND seq = ?)`;
+  const text = `
+    WITH added AS (${insertEntries(dialect, `WHERE ${before.text} AND ${free}`)} RETURNING seq),
+    changed AS (${insertFacts(dialect, 'WHERE (SELECT count(*) FROM added) = CAST(? AS integer)')})${
+      compacted === undefined
+        ? ''
+        : `,
+    dropped AS (${dropTexts(dialect)} AND (SELECT count(*) FROM added) = CAST(? AS integer))`
+    }
+    SELECT CAST(count(*) AS integer) AS added FROM added`;
+  const values = [
+    product,
+    entries,
+    ...before.values,
+    product,
+    expected.seq + 1,
+    product,
+    facts,
+    count,
+    ...(compacted === undefined ? [] : [product, compacted, count]),
+  ];
+  return rowsAs(addedRow, await sql.rows(text, values))[0]?.added === count;
 }
 
 /** The login lacks a right (SQLSTATE). */

@@ -27,7 +27,15 @@ import {
   type FactKey,
   type SetFact,
 } from '../../core/ledger/facts';
-import { emptyContent, type Ledger, type LedgerContent, type LedgerState, type NeighbourLedger } from '../ledger';
+import {
+  emptyContent,
+  sameEngine,
+  type Ledger,
+  type LedgerAppend,
+  type LedgerContent,
+  type LedgerState,
+  type NeighbourLedger,
+} from '../ledger';
 import { checkState } from '../check-state';
 import { factsCorrupt } from '../problems';
 
@@ -52,8 +60,11 @@ export interface Dialect {
   readonly namedFacts: string;
 }
 
-/** Rows that are written together: two JSON arrays of arrays. */
+/** Rows of a product that are written together: JSON arrays of arrays. */
 export interface Batch {
+  readonly product: string;
+  /** The head that the entries follow. */
+  readonly expected: Head;
   readonly count: number;
   /** `[seq, hash, text]` of each entry. */
   readonly entries: string;
@@ -68,12 +79,14 @@ export interface LedgerDatabase extends Sql {
   readonly dialect: Dialect;
   /** What its tables are. */
   readonly isMade: boolean;
+  /** Names it for people, without a login. */
+  readonly label: string;
   /**
-   * Writes a batch where `expected` is the head of the product, all of it or nothing: the one step
-   * that is serialised. Answers whether it was written; false also where that is not known because
+   * Writes batches where each `expected` is the head of its product, all of them or nothing: the one step
+   * that is serialised. Answers whether they were written; false also where that is not known because
    * the connection broke.
    */
-  append(product: string, batch: Batch, expected: Head): Promise<boolean>;
+  append(batches: readonly Batch[]): Promise<boolean>;
   /** Throws where it cannot be written, as far as that is seen without writing. */
   mayWrite(): Promise<void>;
   /** Does work on the database as it is at one moment. */
@@ -134,23 +147,42 @@ export class SqlLedger implements Ledger {
     return this.database.isMade ? this.reader.read(keys) : { head: emptyHead, facts: new Facts() };
   }
 
+  get place(): string {
+    return this.database.label;
+  }
+
   async append(
     entries: readonly SealedEntry[],
     expected: Head,
     compacted: readonly number[] = [],
   ): Promise<number | undefined> {
-    // The facts of a head never change, so they are folded before the step that is serialised.
+    const batch = await this.batch(entries, expected);
+    return batch && this.write([{ ...batch, compacted: compactedRows(compacted) }]);
+  }
+
+  async appendTogether(appends: readonly LedgerAppend[]): Promise<number | undefined> {
+    const batches = await Promise.all(
+      appends.map(({ ledger, entries, expected }) => sameEngine(ledger, SqlLedger).batch(entries, expected)),
+    );
+    const known = batches.filter((batch) => batch !== undefined);
+    return known.length < batches.length ? undefined : this.write(known);
+  }
+
+  /** What is written of entries; undefined where they do not follow the head. Its facts never change, so they are folded before the step that is serialised. */
+  private async batch(entries: readonly SealedEntry[], expected: Head): Promise<Batch | undefined> {
     const { head, facts } = await this.read(entries.flatMap(({ entry }) => factsReadBy(entry.action)));
-    if (head.seq !== expected.seq || head.hash !== expected.hash) {
-      return undefined;
-    }
-    if (entries.length === 0) {
+    return head.seq === expected.seq && head.hash === expected.hash
+      ? { product: this.product, expected, ...batchOf(entries, facts), compacted: undefined }
+      : undefined;
+  }
+
+  private async write(batches: readonly Batch[]): Promise<number | undefined> {
+    const filled = batches.filter(({ count }) => count > 0);
+    if (filled.length === 0) {
       return 0;
     }
-    const batch = { ...batchOf(entries, facts), compacted: compactedRows(compacted) };
     const begun = performance.now();
-    const written = await this.database.append(this.product, batch, expected);
-    return written ? performance.now() - begun : undefined;
+    return (await this.database.append(filled)) ? performance.now() - begun : undefined;
   }
 
   mayAppend(): Promise<void> {
@@ -356,7 +388,7 @@ function compactedRows(seqs: readonly number[]): string | undefined {
   return seqs.length === 0 ? undefined : JSON.stringify(seqs.map((seq) => [seq]));
 }
 
-function batchOf(entries: readonly SealedEntry[], facts: Facts): Omit<Batch, 'compacted'> {
+function batchOf(entries: readonly SealedEntry[], facts: Facts): Pick<Batch, 'count' | 'entries' | 'facts'> {
   const set = new Map<string, FactRow>();
   entries.forEach((sealed) => foldRows(sealed, facts, set));
   return {

@@ -7,7 +7,7 @@ import * as z from 'zod';
 import { HodError, messageOf, systemErrorCode } from '../../core/errors';
 import { digestSchema } from '../../core/oci/digest';
 import { retrying, tellingOnce } from '../../core/retrying';
-import { emptyHead, type Head } from '../../core/ledger/entry';
+import { emptyHead } from '../../core/ledger/entry';
 import type { Ledger, LedgerOptions } from '../ledger';
 import { isMade, ledgerForm, tablesOf } from '../form';
 import { ledgerProblem, type LedgerCause } from '../problems';
@@ -161,13 +161,13 @@ class SqliteDatabase implements LedgerDatabase {
 
   /** @param connection Undefined where there is no file, and none is to be made. */
   constructor(
-    private readonly file: string,
+    readonly label: string,
     private readonly connection: Database.Database | undefined,
     private readonly waiting: (text: string) => void,
   ) {}
 
   get isMade(): boolean {
-    return isMade(this.connection === undefined ? 0 : this.form(), this.file);
+    return isMade(this.connection === undefined ? 0 : this.form(), this.label);
   }
 
   /** Makes the tables, where they are not there; of several that try at once, one does it. */
@@ -196,31 +196,39 @@ class SqliteDatabase implements LedgerDatabase {
     return this.patiently(() => this.run(text, values));
   }
 
-  async append(product: string, { entries, facts, compacted }: Batch, expected: Head): Promise<boolean> {
+  async append(batches: readonly Batch[]): Promise<boolean> {
     const appended = await this.patiently(() => {
       this.open.exec('BEGIN IMMEDIATE');
       try {
-        const select = `SELECT seq, hash FROM entries WHERE product = ? ORDER BY seq DESC LIMIT 1`;
-        const head = rowsAs(headRow, this.run(select, [product]))[0] ?? emptyHead;
-        const follows = head.seq === expected.seq && head.hash === expected.hash;
-        if (follows) {
-          this.run(insertEntries(dialect), [product, entries]);
-          this.run(insertFacts(dialect), [product, facts]);
-          if (compacted !== undefined) {
-            this.run(dropTexts(dialect), [product, compacted]);
-          }
+        const follow = batches.every((batch) => this.follows(batch));
+        if (follow) {
+          batches.forEach((batch) => this.insert(batch));
         }
         this.open.exec('COMMIT');
-        return follows;
+        return follow;
       } catch (error) {
         this.rollBack();
         throw error;
       }
     });
-    if (appended && compacted !== undefined) {
+    if (appended && batches.some(({ compacted }) => compacted !== undefined)) {
       this.giveBackRoom();
     }
     return appended;
+  }
+
+  private follows({ product, expected }: Batch): boolean {
+    const select = `SELECT seq, hash FROM entries WHERE product = ? ORDER BY seq DESC LIMIT 1`;
+    const head = rowsAs(headRow, this.run(select, [product]))[0] ?? emptyHead;
+    return head.seq === expected.seq && head.hash === expected.hash;
+  }
+
+  private insert({ product, entries, facts, compacted }: Batch): void {
+    this.run(insertEntries(dialect), [product, entries]);
+    this.run(insertFacts(dialect), [product, facts]);
+    if (compacted !== undefined) {
+      this.run(dropTexts(dialect), [product, compacted]);
+    }
   }
 
   /** Makes the file as small as what it holds. Where others use it, its free pages are used for what comes next. */
@@ -229,21 +237,21 @@ class SqliteDatabase implements LedgerDatabase {
       this.open.exec('VACUUM');
     } catch (error) {
       if (!isBusy(error)) {
-        this.waiting(`the ledger keeps its size: ${messageOf(error)} (${this.file})`);
+        this.waiting(`the ledger keeps its size: ${messageOf(error)} (${this.label})`);
       }
     }
   }
 
   async mayWrite(): Promise<void> {
     // Where the file or folders on its way are not there yet, the nearest that is there is where they are made.
-    let place = this.connection === undefined ? dirname(this.file) : this.file;
+    let place = this.connection === undefined ? dirname(this.label) : this.label;
     while (!existsSync(place)) {
       place = dirname(place);
     }
     try {
-      [place, ...(place === this.file ? [dirname(place)] : [])].forEach((each) => accessSync(each, constants.W_OK));
+      [place, ...(place === this.label ? [dirname(place)] : [])].forEach((each) => accessSync(each, constants.W_OK));
     } catch (error) {
-      throw ledgerError(error, this.file);
+      throw ledgerError(error, this.label);
     }
   }
 
@@ -285,9 +293,9 @@ class SqliteDatabase implements LedgerDatabase {
     return retrying(work, async (error) => {
       const waited = performance.now() - begun;
       if (!isBusy(error) || waited > patience.all) {
-        throw ledgerError(error, this.file);
+        throw ledgerError(error, this.label);
       }
-      notice(waited, `waiting for another process that keeps the ledger locked (${this.file})`);
+      notice(waited, `waiting for another process that keeps the ledger locked (${this.label})`);
       await delay(20 * Math.random());
     });
   }

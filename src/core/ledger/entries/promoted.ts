@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import { defineAction } from './action';
+import { releaseSetSchema } from '../release-set';
 import { arrivalFields, factsOfArrival, foldArrival } from './arrival';
 
 const schema = z.object({
@@ -7,6 +8,8 @@ const schema = z.object({
   ...arrivalFields,
   /** The environment that it came from. */
   from: z.string(),
+  /** The releases of other products that came in with it; undefined where it came alone. */
+  set: releaseSetSchema.optional(),
 });
 type Promoted = z.infer<typeof schema>;
 

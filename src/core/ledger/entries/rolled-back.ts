@@ -13,6 +13,7 @@ import {
   type ServedComponent,
 } from '../facts';
 import { contentIdSchema, releaseIdSchema } from '../release';
+import { releaseSetSchema } from '../release-set';
 import { defineAction, type Circumstances } from './action';
 import { servedIn, stayIn } from '../environment';
 import { ended, isServing } from './arrival';
@@ -30,6 +31,8 @@ const schema = z.object({
   withdrawn: z.array(z.object({ release: releaseIdSchema, content: contentIdSchema })),
   /** The releases that are served again, or are the newest of the lane again. */
   releases: z.array(releaseIdSchema),
+  /** The products that were rolled back with it; undefined where it was rolled back alone. */
+  set: releaseSetSchema.optional(),
   ...rollbackChangesSchema.shape,
 });
 type RolledBack = z.infer<typeof schema>;

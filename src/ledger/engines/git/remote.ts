@@ -1,3 +1,4 @@
+import { delimiter } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import { retrying, silentWait, tellingOnce } from '../../../core/retrying';
 import { contended, ledgerProblem, type LedgerCause } from '../../problems';
@@ -43,6 +44,13 @@ export type Closure = 'alone' | 'whole';
 export type PushOutcome =
   { readonly kind: 'written' } | { readonly kind: 'raced' | 'broken' | 'refused'; readonly error: Error };
 
+/** A reference that is to lead from one commit to another. */
+export interface ReferenceMove {
+  readonly ref: string;
+  readonly next: ObjectId;
+  readonly expected: ObjectId | undefined;
+}
+
 /** The repository that others share: what is fetched from it, and pushed to it. */
 export class GitRemote {
   private readonly settings: readonly GitSetting[];
@@ -50,7 +58,7 @@ export class GitRemote {
 
   constructor(
     private readonly place: GitPlace,
-    private readonly store: Pick<GitStore, 'gitDir' | 'objects' | 'newest'>,
+    private readonly store: GitStore,
     waiting: (text: string) => void,
   ) {
     this.notice = tellingOnce(waiting);
@@ -108,18 +116,32 @@ export class GitRemote {
     });
   }
 
+  /** Names the remote, for people. */
+  get address(): string {
+    return this.place.url.replace(/\/\/[^/]*@/, '//');
+  }
+
   /**
-   * Moves the reference from one commit to the one that follows it, if it is still there. Throws where this
-   * job may not.
+   * Moves references from one commit each to the one that follows it, all or none, and only where each is still there. Throws
+   * where this job may not.
+   *
+   * @param stores Where the commits are that are not in the repository of this ledger.
    */
-  async push(next: ObjectId, expected: ObjectId | undefined): Promise<PushOutcome> {
-    const { ref } = this.place;
-    const lease = `--force-with-lease=${ref}:${expected ?? ''}`;
-    const run = await this.git(['push', '--porcelain', '--no-verify', lease, name, `${next}:${ref}`]);
+  async push(moves: readonly ReferenceMove[], stores: readonly GitStore[] = []): Promise<PushOutcome> {
+    const leases = moves.map(({ ref, expected }) => `--force-with-lease=${ref}:${expected ?? ''}`);
+    const targets = moves.map(({ ref, next }) => `${next}:${ref}`);
+    const atomic = moves.length > 1 ? ['--atomic'] : [];
+    const run = await this.git(['push', '--porcelain', '--no-verify', ...atomic, ...leases, name, ...targets], {
+      env: environmentWith(this.store, stores),
+    });
     if (run.exitCode === 0) {
       return { kind: 'written' };
     }
-    const why = /^!\t[^\t]*\t\[(?:remote )?rejected\] \((.*)\)$/m.exec(run.stdout)?.[1];
+    const rejections = [...run.stdout.matchAll(/^!\t[^\t]*\t\[(?:remote )?rejected\] \((.*)\)$/gm)].flatMap(
+      ([, each]) => each ?? [],
+    );
+    // Git says of references that it left alone only because of others that it did.
+    const why = rejections.find((each) => !/^atomic (push|transaction) failed/.test(each)) ?? rejections[0];
     const raced = /stale info|fetch first|non-fast-forward|failed to update ref|cannot lock ref|incorrect old value/;
     if (raced.test(`${why ?? ''} ${run.stderr}`)) {
       return { kind: 'raced', error: contended(this.place.label, 'others write it all the time, or hold it locked') };
@@ -182,13 +204,17 @@ export class GitRemote {
 
   private git(
     args: readonly string[],
-    { settings = [], input = '' }: { settings?: readonly GitSetting[]; input?: string } = {},
+    {
+      settings = [],
+      input = '',
+      env = {},
+    }: { settings?: readonly GitSetting[]; input?: string; env?: NodeJS.ProcessEnv } = {},
   ): Promise<GitRun> {
     // It has waited for so long when this is called.
     const tell = (): void => this.notice(Infinity, `waiting for the ledger: ${this.place.label} does not answer`);
     const telling = setTimeout(tell, silentWait);
     return runGit(args, {
-      env: gitEnvironment(this.store, [...this.settings, ...settings]),
+      env: { ...gitEnvironment(this.store, [...this.settings, ...settings]), ...env },
       cwd: this.place.folder,
       input,
       timeout: patience,
@@ -217,6 +243,22 @@ const quietly = [
   '--no-recurse-submodules',
   '--no-show-forced-updates',
 ] as const;
+
+/** Lets git find the objects of other repositories too, and know at which commits their histories begin. */
+function environmentWith(own: GitStore, stores: readonly GitStore[]): NodeJS.ProcessEnv {
+  const others = stores.filter((each) => each !== own);
+  return others.length === 0
+    ? {}
+    : {
+        GIT_ALTERNATE_OBJECT_DIRECTORIES: others.map(({ objects }) => quotedPath(objects)).join(delimiter),
+        GIT_SHALLOW_FILE: own.joinedShallow(others),
+      };
+}
+
+/** A path as lists of paths hold it: in quotes, what is separated by colons may have one (git(1), "GIT_ALTERNATE_OBJECT_DIRECTORIES"). */
+function quotedPath(path: string): string {
+  return `"${path.replaceAll(/["\\]/g, (each) => `\\${each}`)}"`;
+}
 
 class FailedRun extends Error {
   constructor(readonly run: GitRun) {

@@ -1,7 +1,7 @@
 import { spawn, type ChildProcessByStdio } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { once } from 'node:events';
-import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable, Writable } from 'node:stream';
@@ -75,6 +75,17 @@ export class GitStore {
   /** Takes a commit for the newest. */
   advance(commit: ObjectId): void {
     writeScratchFile(join(this.gitDir, newestRef), `${commit}\n`);
+  }
+
+  /** Writes a file that names the commits at which the histories of this repository and of others begin here. Returns its path. */
+  joinedShallow(others: readonly GitStore[]): string {
+    const known = [this, ...others]
+      .map(({ gitDir }) => join(gitDir, 'shallow'))
+      .filter((file) => existsSync(file))
+      .map((file) => readFileSync(file, 'utf8'));
+    const path = join(this.home, 'joined-shallow');
+    writeScratchFile(path, known.join(''));
+    return path;
   }
 
   /** The commit that was fetched last. */
