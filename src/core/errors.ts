@@ -86,6 +86,7 @@ export const errorCodes = {
     'published-together',
     'held-by-order',
     'others-refused',
+    'products-disagree',
     'line-empty',
     'not-after-last-version',
     'order-unknown',

@@ -84,6 +84,7 @@ export const resultSchemas = {
   'status-products': productsSchema(statusResultSchema),
   'prove-products': productsSchema(proveResultSchema),
   'tidy-products': productsSchema(tidyResultSchema),
+  'touched-products': productsSchema(touchedResultSchema),
   'rollback-products': productsSchema(rollbackResultSchema),
   'compare-products': productsSchema(compareResultSchema),
   'timeline-products': productsSchema(timelineResultSchema),

@@ -9,7 +9,8 @@ const unpointed = z.strictObject({
 });
 
 export const pointResultSchema = z.strictObject({
-  product: z.string(),
+  /** The products whose images are pointed. Where they are several, a component is named `product/component`. */
+  products: z.array(z.string()),
   environment: z.string(),
   /** True where nothing was to be written. */
   check: z.boolean(),
@@ -47,7 +48,7 @@ export type PointResult = z.infer<typeof pointResultSchema>;
 
 /** Files that were pointed, or checked, as a document. */
 export function toPointResult(
-  about: Pick<PointResult, 'product' | 'environment' | 'check'>,
+  about: Pick<PointResult, 'products' | 'environment' | 'check'>,
   files: readonly (Pointed & { readonly path: string; readonly file: { readonly text: string } })[],
 ): PointResult {
   return {

@@ -558,7 +558,7 @@ export const proved = (count: number): ProveResult => ({
 });
 
 export const pointed: PointResult = {
-  ...{ product, environment: 'prod', check: true },
+  ...{ products: [product], environment: 'prod', check: true },
   files: [
     {
       ...{ file: 'deploy/timetable.yaml', written: false, right: 3, left: [], unclear: [], others: 1 },

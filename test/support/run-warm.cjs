@@ -56,6 +56,7 @@ process.on('beforeExit', () => {
     });
   }
   [process.stdout, process.stderr].forEach((stream) => stream.removeAllListeners());
+  globalThis.gc();
   const end = `\0end ${running.id} ${code}\0`;
   running = undefined;
   [1, 2].forEach((fd) => writeSync(fd, end));

@@ -33,7 +33,11 @@ class WarmProgram {
 
   /** @param program The built program. */
   constructor(program: string) {
-    this.child = fork(resolve(__dirname, 'run-warm.cjs'), [program], { stdio: ['ignore', 'pipe', 'pipe', 'ipc'] });
+    this.child = fork(resolve(__dirname, 'run-warm.cjs'), [program], {
+      stdio: ['ignore', 'pipe', 'pipe', 'ipc'],
+      // A database that was closed is let go of with what was left of its statements.
+      execArgv: ['--expose-gc'],
+    });
     this.child.stdout?.setEncoding('utf8').on('data', (text: string) => {
       this.stdout += text;
       this.look();

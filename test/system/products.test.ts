@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process';
 import { mkdir, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -106,6 +107,45 @@ test('every command that reads or records takes several products', async () => {
   // Nothing served before: each refuses, and one exit code says so.
   const run = await hod(['rollback', 'uat', '--reason', 'x', ...several, '--json'], options());
   expect(run.code).toBe(3);
+});
+
+test('files that name images of several products are pointed at once; which components are touched is told by product', async () => {
+  const several = ['-c', 'services/t*/hod.yaml'];
+  const image = (environment: string, product: string, rest: string) =>
+    `image: ${environment}.localhost:${registry.port}/${environment}/${product}/api${rest}`;
+  const file = join(folder, 'deploy.yaml');
+  await writeFile(file, `a: { ${image('dev', 'timetable', ':main')} }\nb: { ${image('uat', 'tide-watch', ':uat')} }\n`);
+  const stale = await hod(['point', 'uat', file, '--check', ...several], options());
+  expect(stale).toMatchObject({
+    code: 3,
+    stdout: expect.stringContaining('not what uat serves of tide-watch, timetable'),
+  });
+  const { products, files } = await hodJson('point', ['point', 'uat', file, ...several], options());
+  expect(products).toEqual(['tide-watch', 'timetable']);
+  expect(files[0]?.changes.map(({ component }) => component)).toEqual(['timetable/api', 'tide-watch/api']);
+  expect(await readFile(file, 'utf8')).toMatch(/uat\/timetable\/api@sha256:.*\n.*uat\/tide-watch\/api@sha256:/);
+  // One that cannot be read keeps the file as it is.
+  await hodFails('ledger-empty', ['point', 'uat', file, '-c', 'services/*/hod.yaml'], options());
+
+  // Two that have the same repository, and do not know of each other.
+  const same = `environments: { uat: { repository: "uat.localhost:${registry.port}/uat/timetable/{image}" } }\n`;
+  const other = join(folder, 'services', 'twins');
+  await mkdir(other, { recursive: true });
+  const content = `extends: ../../base.yaml\nproduct: twins\nimages: { api: { from: out } }\n${same}`;
+  await writeFile(join(other, 'hod.yaml'), content);
+  await writeSampleLayout(join(other, 'out'), [{ platform: 'linux/amd64', revision, layers: [{ 'app/a': 'twins' }] }]);
+  await hodJson('publish', ['publish', '-c', 'services/twins/hod.yaml', ...build], options());
+  await hodJson('promote', ['promote', 'uat', '-c', 'services/twins/hod.yaml'], options());
+  await hodFails('products-disagree', ['point', 'uat', file, ...several], options());
+  await rm(other, { recursive: true });
+
+  const git = (...args: string[]) =>
+    execFileSync('git', ['-c', 'user.name=u', '-c', 'user.email=u@skerry.test', ...args], { cwd: folder });
+  git('init', '--quiet');
+  git('add', 'services/*/hod.yaml', 'base.yaml');
+  git('commit', '--quiet', '--message', 'one');
+  const touched = await hod(['touched', '--since', 'HEAD', ...several], options());
+  expect(touched).toMatchObject({ code: 0, stdout: 'tide-watch/api\ntimetable/api\n' });
 });
 
 test('one that fails does not keep the others, and its exit code is that of the run', async () => {

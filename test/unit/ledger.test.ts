@@ -1,6 +1,7 @@
 import { MemoryLedger } from '../../src/ledger/memory';
 import Database from 'libsql';
 import fc from 'fast-check';
+import { execFileSync } from 'node:child_process';
 import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -47,6 +48,21 @@ describe('a ledger in a SQLite file', () => {
     }
     writeFileSync(file, 'this is not a database, and long enough to be looked at'.repeat(20));
     await failing('ledger-corrupt', () => open('skerry-line'));
+  });
+
+  test('products of one run that open and close the same file do not take the locks of each other', async () => {
+    const ledger = await open('skerry-line');
+    await appendAll(ledger, sampleActions(1));
+    for (const access of ['read', 'write'] as const) {
+      await (await openSqliteLedger({ file, product: 'other', access, waiting: () => undefined })).close();
+    }
+    // Who closes the file as the last one removes its log, under everybody who is not known to have it open.
+    const other = `const file = new (require('libsql'))(process.argv[1]); file.exec('CREATE TABLE other (a)'); file.close()`;
+    execFileSync(process.execPath, ['-e', other, file], { cwd: process.cwd() });
+    expect(existsSync(`${file}-wal`)).toBe(true);
+    await appendAll(ledger, sampleActions(1));
+    expect(await all(ledger.entries())).toHaveLength(2);
+    await ledger.close();
   });
 
   test('the entry that follows names the hash of the one before', async () => {

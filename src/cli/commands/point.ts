@@ -1,6 +1,6 @@
 import { exitCodes } from '../../core/errors';
 import { answer } from '../answer';
-import { command, configOption, quietOption, verboseOption } from '../options';
+import { command, configsOption, quietOption, verboseOption } from '../options';
 
 /** `hod point`. */
 export function pointCommand() {
@@ -11,12 +11,13 @@ export function pointCommand() {
       ['hod point prod deploy/prod/*.yaml', 'after a promotion'],
       ['hod point prod deploy/prod/*.yaml --check', 'in CI: exit 3 and a diff where a file is stale'],
       ['hod point prod deploy.yaml --field files.changes.to', 'the new references'],
+      ["hod point prod deploy/*.yaml -c 'services/*/hod.yaml'", 'of several products in the same files'],
     ],
   )
     .argument('<env>', 'the environment')
     .argument('<file...>', 'deployment files: YAML, JSON, or any text')
     .option('--check', 'write nothing; end with exit 3 where a file is stale, or points into another environment')
-    .addOption(configOption())
+    .addOption(configsOption())
     .addOption(quietOption())
     .addOption(verboseOption())
     .action(async (environment, files, options) => {

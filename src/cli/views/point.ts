@@ -1,9 +1,10 @@
 import { formatCount } from '../../core/amounts';
 import type { PointResult } from '../../results/point';
 import type { Screen } from '../answer';
+import { nameFew } from './components';
 
 /** What was pointed, file by file, as a diff. */
-export function pointView({ product, environment, check, files }: PointResult, { style, verbose }: Screen): string {
+export function pointView({ products, environment, check, files }: PointResult, { style, verbose }: Screen): string {
   const changed = files.filter(({ changes }) => changes.length > 0);
   const left = files.flatMap(({ file, left: own }) => own.map((each) => ({ file, ...each })));
   const unclear = files.flatMap(({ file, unclear: own }) => own.map((each) => ({ file, ...each })));
@@ -12,6 +13,7 @@ export function pointView({ product, environment, check, files }: PointResult, {
   const count = changed.reduce((sum, { changes }) => sum + changes.length, 0);
   const right = files.reduce((sum, file) => sum + file.right, 0);
   const where = style.strong(environment);
+  const product = nameFew(products, 'product');
   const title =
     count === 0 && left.length + unclear.length > 0
       ? `${style.bad('Unclear:')} ${formatCount(left.length + unclear.length, 'reference')} cannot be checked against what ${where} serves of ${product}`

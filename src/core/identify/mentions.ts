@@ -1,8 +1,7 @@
 import { shortestDigest } from '../ledger/facts';
 import { isDigest, type Digest } from '../oci/digest';
-import { formatRepository, parseReference, type RepositoryName } from '../oci/reference';
+import { formatRepository, referenceOrNone, type RepositoryName } from '../oci/reference';
 import type { Tag } from '../oci/tag';
-import { HodError } from '../errors';
 
 /** A reference, a digest or the first digits of one that stands in a text. */
 export interface Mention {
@@ -79,19 +78,24 @@ export class MentionReader {
 
   private take(part: string): void {
     const text = plain(part);
-    for (const [at, line] of text.split(/[\n\r]/).entries()) {
-      const isList = (at > 0 || this.isList) && isListOfReferences(line);
+    const lines = text.split(/[\n\r]/);
+    for (const [at, line] of lines.entries()) {
+      // Most lines hold nothing for which that matters.
+      let known: boolean | undefined;
+      const isList = (): boolean => (known ??= (at > 0 || this.isList) && isListOfReferences(line));
       const context = at > 0 ? '' : this.before;
       for (const { 0: word, index } of line.matchAll(wordForm)) {
         if (mayMention(word)) {
           const before = (): string =>
             (index < keyLength ? context : '') + line.slice(Math.max(0, index - keyLength), index);
-          mentionsIn(word, () => isList || imageKey.test(before())).forEach((mention) => {
+          mentionsIn(word, () => isList() || imageKey.test(before())).forEach((mention) => {
             this.add(mention);
           });
         }
       }
-      this.isList = isList;
+      if (at === lines.length - 1) {
+        this.isList = isList();
+      }
     }
     this.before = (this.before + text).slice(-keyLength);
   }
@@ -200,6 +204,9 @@ function isReferenceWord(word: string): boolean {
 /** The mentions in a word. */
 function mentionsIn(word: string, isImage: () => boolean): Mention[] {
   const trimmed = word.replace(/[.:/@+-]+$/, '');
+  if (isDigest(trimmed)) {
+    return [{ text: trimmed, digest: trimmed, sureness: 'certain' }];
+  }
   if (trimmed.includes('sha')) {
     const digests = [...trimmed.matchAll(digestForm)];
     const found = digests.flatMap(({ 1: mark = '', 2: algorithm = '', 3: sign, 4: digits = '', index }) =>
@@ -249,17 +256,12 @@ function referenceIn(text: string): Pick<Mention, 'text' | 'repository' | 'tag'>
   if (before !== '' && !imageSchemes.test(name)) {
     return undefined;
   }
-  const bare = text.slice(before.length).replace(/^.*@/, '');
-  try {
-    const { repository, tag } = parseReference(bare);
-    const own = formatRepository(repository);
-    return { text: tag === undefined ? own : `${own}:${tag}`, repository: own, tag };
-  } catch (error) {
-    if (error instanceof HodError) {
-      return undefined;
-    }
-    throw error;
+  const found = referenceOrNone(text.slice(before.length).replace(/^.*@/, ''));
+  if (found === undefined) {
+    return undefined;
   }
+  const own = formatRepository(found.repository);
+  return { text: found.tag === undefined ? own : `${own}:${found.tag}`, repository: own, tag: found.tag };
 }
 
 /** The same, without the piece of the text that it was cut from, which it would keep in memory. */

@@ -37,8 +37,8 @@ export const repositoryNameSchema = z.custom<RepositoryName>(
 
 /** Whether `text` is `registry/name`. */
 function isRepositoryName(text: string): text is RepositoryName {
-  const slash = text.indexOf('/');
-  return isRegistry(text.slice(0, Math.max(slash, 0))) && nameGrammar.test(text.slice(slash + 1));
+  const { registry, name } = splitRepository(text);
+  return nameGrammar.test(name) && isRegistry(registry);
 }
 
 /** Whether `text` is the host of a registry: one with a dot or a port, or localhost. */
@@ -54,11 +54,15 @@ function isAddress(host: string): boolean {
   return URL.canParse(`https://${host}`) && new URL(`https://${host}`).hostname === hostOf(host).toLowerCase();
 }
 
+/** The host of `registry/name`, and the name. */
+function splitRepository(text: string): Repository {
+  const slash = text.indexOf('/');
+  return { registry: text.slice(0, Math.max(slash, 0)), name: text.slice(slash + 1) };
+}
+
 /** Reads `registry/name`. Throws a `usage` error if `text` is not a repository. */
 export function parseRepository(text: string): Repository {
-  const slash = text.indexOf('/');
-  const registry = text.slice(0, Math.max(slash, 0));
-  const name = text.slice(slash + 1);
+  const { registry, name } = splitRepository(text);
   const refuse = (why: string): HodError =>
     new HodError('not-a-repository', {
       what: 'this is not a repository',
@@ -91,14 +95,34 @@ export function parseRegistry(text: string): string {
   return parseRepository(`${text}/any`).registry;
 }
 
-/** Reads `registry/name`, `registry/name:tag` or `registry/name[:tag]@digest`. Throws a `usage` error otherwise. */
-export function parseReference(text: string): Reference {
+/** The parts of a reference, whatever stands in them. */
+function splitReference(text: string): { repository: string; tag: string | undefined; digest: string | undefined } {
   const at = text.indexOf('@');
   const digest = at < 0 ? undefined : text.slice(at + 1);
   const beforeDigest = at < 0 ? text : text.slice(0, at);
   const colon = beforeDigest.indexOf(':', beforeDigest.lastIndexOf('/') + 1);
   const tag = colon < 0 ? undefined : beforeDigest.slice(colon + 1);
-  const repository = parseRepository(colon < 0 ? beforeDigest : beforeDigest.slice(0, colon));
+  return { repository: colon < 0 ? beforeDigest : beforeDigest.slice(0, colon), tag, digest };
+}
+
+/** Reads a reference as {@link parseReference} does; undefined where `text` is none. For texts in which most words are none. */
+export function referenceOrNone(text: string): Reference | undefined {
+  const { repository, tag, digest } = splitReference(text);
+  if (
+    !isRepositoryName(repository) ||
+    (tag !== undefined && !isTag(tag)) ||
+    (digest !== undefined && !isDigest(digest))
+  ) {
+    return undefined;
+  }
+  const { registry, name } = splitRepository(repository);
+  return { repository: { registry: registry.toLowerCase(), name }, tag, digest };
+}
+
+/** Reads `registry/name`, `registry/name:tag` or `registry/name[:tag]@digest`. Throws a `usage` error otherwise. */
+export function parseReference(text: string): Reference {
+  const { tag, digest, ...parts } = splitReference(text);
+  const repository = parseRepository(parts.repository);
   if (digest !== undefined && !isDigest(digest)) {
     throw new HodError('not-a-reference', {
       what: 'this is not a reference',

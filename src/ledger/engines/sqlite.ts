@@ -1,4 +1,14 @@
-import { accessSync, closeSync, constants, existsSync, mkdirSync, openSync, readSync, statSync } from 'node:fs';
+import {
+  accessSync,
+  closeSync,
+  constants,
+  existsSync,
+  mkdirSync,
+  openSync,
+  readSync,
+  statSync,
+  type Stats,
+} from 'node:fs';
 import { dirname } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import { pathToFileURL } from 'node:url';
@@ -66,10 +76,14 @@ export async function openSqliteLedger({ file, product, access, waiting }: Sqlit
     }
     if (access === 'read') {
       const database = kind === 'absent' || kind === 'empty' ? undefined : openToRead(file);
+      if (database !== undefined) {
+        rememberOpened(file);
+      }
       return new SqlLedger(new SqliteDatabase(file, database, waiting), product);
     }
     mkdirSync(dirname(file), { recursive: true });
     const database = new SqliteDatabase(file, open(file), waiting);
+    rememberOpened(file);
     await database.make();
     await database.mayWrite();
     return new SqlLedger(database, product);
@@ -80,6 +94,18 @@ export async function openSqliteLedger({ file, product, access, waiting }: Sqlit
 
 function open(place: string): Database.Database {
   return new Database(place, { timeout: patience.blocked });
+}
+
+/** Remembers that a file is a ledger of ours that this process has open. */
+function rememberOpened(file: string): void {
+  const found = statSync(file, { throwIfNoEntry: false });
+  if (found !== undefined) {
+    openedHere.add(identityOf(found));
+  }
+}
+
+function identityOf({ dev, ino }: Stats): string {
+  return `${dev} ${ino}`;
 }
 
 /** Without the right to write beside the file there can be no index of its log: where it has no log, none is needed. */
@@ -100,7 +126,14 @@ function openToRead(file: string): Database.Database {
 
 type FileKind = 'ours' | 'unmarked' | 'foreign' | 'empty' | 'absent';
 
-/** What a file is, by its first bytes (https://sqlite.org/fileformat2.html, "The Database Header"). Nothing is opened but for reading. */
+/** The files that this process has opened as ledgers, by device and number. */
+const openedHere = new Set<string>();
+
+/**
+ * What a file is, by its first bytes (https://sqlite.org/fileformat2.html, "The Database Header"). They are read before SQLite opens
+ * it for the first time, and never again: to close a file takes all locks from it that this process has
+ * (https://sqlite.org/howtocorrupt.html, "Posix advisory locks canceled by a separate thread doing close()").
+ */
 function kindOfFile(file: string): FileKind {
   const found = statSync(file, { throwIfNoEntry: false });
   if (found === undefined) {
@@ -109,12 +142,16 @@ function kindOfFile(file: string): FileKind {
   if (!found.isFile()) {
     throw notOurs(file, found.isDirectory() ? 'it is a folder' : 'it is a pipe or a device');
   }
+  if (openedHere.has(identityOf(found))) {
+    return 'ours';
+  }
   const header = Buffer.alloc(100);
+  if (found.size === 0) {
+    return 'empty';
+  }
   const handle = openSync(file, 'r');
   try {
-    if (readSync(handle, header) === 0) {
-      return 'empty';
-    }
+    readSync(handle, header);
   } finally {
     closeSync(handle);
   }
