@@ -1,4 +1,5 @@
-import { execFileSync } from 'node:child_process';
+import { execFileSync, spawn } from 'node:child_process';
+import { once } from 'node:events';
 import { join } from 'node:path';
 import { build } from 'esbuild';
 import { MiB, quick, report, root } from './harness.mjs';
@@ -78,8 +79,30 @@ export async function measureGitLedger() {
   );
 }
 
+/** Starts a PostgreSQL server, runs work with its URL, and ends it. */
+export async function withPostgres(work) {
+  const server = spawn(process.execPath, [await bundled('postgres.ts')], { stdio: ['pipe', 'pipe', 'inherit'] });
+  const [url] = await once(server.stdout.setEncoding('utf8'), 'data');
+  try {
+    return await work(url.trim());
+  } finally {
+    server.stdin.end();
+    await once(server, 'exit');
+  }
+}
+
 /** Runs a program of this folder, and answers the document that it prints. */
 export async function runBundled(name, ...args) {
+  return JSON.parse(
+    execFileSync(process.execPath, [await bundled(name), ...args, ...(quick ? ['--quick'] : [])], {
+      encoding: 'utf8',
+      maxBuffer: 64 * MiB,
+    }),
+  );
+}
+
+/** Bundles a program of this folder. Answers its path. */
+async function bundled(name) {
   const program = join(root, 'dist', `bench-${name.replace('.ts', '.mjs')}`);
   await build({
     entryPoints: [join(root, 'bench', name)],
@@ -91,10 +114,5 @@ export async function runBundled(name, ...args) {
     banner: { js: "import { createRequire } from 'node:module';\nconst require = createRequire(import.meta.url);" },
     logLevel: 'warning',
   });
-  return JSON.parse(
-    execFileSync(process.execPath, [program, ...args, ...(quick ? ['--quick'] : [])], {
-      encoding: 'utf8',
-      maxBuffer: 64 * MiB,
-    }),
-  );
+  return program;
 }

@@ -10,6 +10,7 @@ import { folder, jobs, rounds, rows } from './harness.mjs';
 import { measureIdentifying } from './identifying.mjs';
 import { measureGitLedger, measureLedgers } from './ledgers.mjs';
 import { measureLooking } from './looking.mjs';
+import { measureProducts } from './products.mjs';
 import { measureStartup } from './startup.mjs';
 import { measureTidying } from './tidying.mjs';
 import { measureMemory, measureTransfers } from './transfers.mjs';
@@ -26,6 +27,7 @@ const parts = {
   '--identify': measureIdentifying,
   '--tidy': measureTidying,
   '--startup': measureStartup,
+  '--products': measureProducts,
 };
 const chosen = Object.keys(parts).filter((part) => process.argv.includes(part));
 

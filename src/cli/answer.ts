@@ -49,6 +49,21 @@ export interface Run {
   readonly secrets: Secrets;
 }
 
+/** Runs the work of a command. Progress and logs go to standard error. */
+export async function observing<T>(options: OutputOptions, work: (run: Run) => Promise<T>): Promise<T> {
+  const { observerFor } = await import('./observer');
+  const { styleFor } = await import('./views/style');
+  const observer = observerFor(options, styleFor(process.stderr, options));
+  try {
+    return await work({ observer, secrets: knownSecrets });
+  } finally {
+    knownSecrets.unsearchable.forEach((purpose) =>
+      observer.note(`the secret of ${purpose} is short or a plain word: what others say is not searched for it`),
+    );
+    observer.end();
+  }
+}
+
 /**
  * Runs the work of a command and prints its result: a document with `--json`, else its view.
  * Progress and logs go to standard error.
@@ -58,19 +73,9 @@ export async function answer<T extends object>(
   work: (run: Run) => Promise<T>,
   view: View<T>,
 ): Promise<T> {
-  const { observerFor } = await import('./observer');
   const { styleFor } = await import('./views/style');
   const begun = performance.now();
-  const observer = observerFor(options, styleFor(process.stderr, options));
-  let result: T;
-  try {
-    result = await work({ observer, secrets: knownSecrets });
-  } finally {
-    knownSecrets.unsearchable.forEach((purpose) =>
-      observer.note(`the secret of ${purpose} is short or a plain word: what others say is not searched for it`),
-    );
-    observer.end();
-  }
+  const result = await observing(options, work);
   if (options.field !== undefined) {
     await printField(result, options.field);
   } else if (options.json === true) {

@@ -1,12 +1,17 @@
 import { createHash } from 'node:crypto';
 import { readFile } from 'node:fs/promises';
 import { join } from 'node:path';
+import { formatCount } from '../core/amounts';
 import { HodError, messageOf } from '../core/errors';
-import type { BoardData, BoardResult } from '../results/board';
+import type { BoardData, BoardResult, BoardsData } from '../results/board';
 import { writeFile } from '../system/write-file';
 
 /** Writes the page to a file, whole or not at all. `assets`: where its script and its style are. Throws `file-unusable`. */
-export async function writeBoard(data: BoardData, file: string, assets = __dirname): Promise<BoardResult> {
+export async function writeBoard<T extends BoardData | BoardsData>(
+  data: T,
+  file: string,
+  assets = __dirname,
+): Promise<T & Pick<BoardResult, 'file' | 'bytes'>> {
   const [script, style] = await Promise.all(
     ['board.js', 'board.css'].map((asset) => readFile(join(assets, asset), 'utf8')),
   );
@@ -32,7 +37,7 @@ export async function writeBoard(data: BoardData, file: string, assets = __dirna
  * One file that loads nothing from anywhere: its policy allows the script and the style that are in it, by their hashes, and
  * nothing else. What comes from outside is data in it, in which nothing can end the element that holds it.
  */
-function boardPage(data: BoardData, script: string, style: string): string {
+function boardPage(data: BoardData | BoardsData, script: string, style: string): string {
   const policy = [
     "default-src 'none'",
     `script-src '${hashOf(script)}'`,
@@ -42,7 +47,8 @@ function boardPage(data: BoardData, script: string, style: string): string {
     "form-action 'none'",
   ].join('; ');
   const json = JSON.stringify(data).replace(/[<>&\u2028\u2029]/g, escaped);
-  const title = data.product.replace(/[<>&]/g, '');
+  const name = 'products' in data ? formatCount(data.products.length, 'product') : data.product;
+  const title = name.replace(/[<>&]/g, '');
   return [
     '<!doctype html>',
     '<html lang="en">',

@@ -19,6 +19,12 @@ export interface Done<T> {
   readonly result: T;
 }
 
+/** A product on which the work failed. */
+interface ProductFailure {
+  readonly config: string;
+  readonly error: HodError;
+}
+
 /** What a command hands on to its work on one product. */
 export interface ProductWork extends Run, Partial<Omit<ProductRun, 'config'>> {
   readonly config: string | undefined;
@@ -89,6 +95,29 @@ function refuseAlone({ together, config }: ProductsOptions): void {
   }
 }
 
+/** Tells why the work on products failed, the same of several once; the first is why the run did. */
+export async function tellFailures(
+  failures: readonly ProductFailure[],
+  options: { readonly color: boolean },
+): Promise<void> {
+  const { nameFew } = await import('./views/components');
+  // That others failed is not why the run did: it is told last.
+  const isLeftOut = ({ error }: ProductFailure): boolean => error.code === 'others-refused';
+  const ordered = [...failures.filter((each) => !isLeftOut(each)), ...failures.filter(isLeftOut)];
+  for (const group of grouped(ordered, ({ error: { code, problem } }) => [code, problem])) {
+    tell(
+      visible(
+        `${nameFew(
+          group.map(({ config }) => config),
+          'product',
+        )}:`,
+      ),
+    );
+    await tellError(await errorOf(group[0].error), options);
+  }
+  process.exitCode ??= ordered[0]?.error.exitCode;
+}
+
 /** Opens what several products are answered through. */
 async function openAnswers(options: OutputOptions, count: number): Promise<Answers> {
   const { observerFor } = await import('./observer');
@@ -102,7 +131,7 @@ class Answers {
   private readonly began = performance.now();
   private readonly products: object[] = [];
   private ended = 0;
-  private readonly failures: { readonly file: string; readonly error: HodError }[] = [];
+  private readonly failures: ProductFailure[] = [];
 
   constructor(
     private readonly options: OutputOptions,
@@ -145,28 +174,13 @@ class Answers {
     const { toErrorResult } = await import('../results/error');
     const error = await errorOf(thrown);
     this.products.push({ config: file, result: null, ...toErrorResult(error) });
-    this.failures.push({ file, error });
+    this.failures.push({ config: file, error });
   }
 
   /** Prints what is told of all products. */
   async end(view: View<undefined> | undefined): Promise<void> {
     const { options, style, products, failures } = this;
-    const { nameFew } = await import('./views/components');
-    // That others failed is not why the run did: it is told last.
-    const isLeftOut = ({ error }: { error: HodError }): boolean => error.code === 'others-refused';
-    const ordered = [...failures.filter((each) => !isLeftOut(each)), ...failures.filter(isLeftOut)];
-    for (const group of grouped(ordered, ({ error: { code, problem } }) => [code, problem])) {
-      tell(
-        visible(
-          `${nameFew(
-            group.map(({ file }) => file),
-            'product',
-          )}:`,
-        ),
-      );
-      await tellError(group[0].error, options);
-    }
-    process.exitCode ??= ordered[0]?.error.exitCode;
+    await tellFailures(failures, options);
     if (options.json === true && options.field === undefined) {
       await printDocument(toJsonLine({ products }));
     } else if (view !== undefined && options.field === undefined) {

@@ -1,12 +1,14 @@
 import { figuresOf, ReleaseHistory, type ReleaseLife } from '../core/insight/figures';
 import { eventIn, type TimelineEvent } from '../core/insight/timeline';
+import { HodError } from '../core/errors';
 import { formatRepository } from '../core/oci/reference';
+import { asOneLine, type Text } from '../core/text';
 import { timestampOf } from '../core/time';
 import { readGrowth } from '../inspect/growth';
 import { sizesOf } from '../inspect/sizes';
 import { brief, readStatus } from '../inspect/status';
 import { releasesIn } from '../inspect/timeline';
-import { toBoardRelease, toFigures, type BoardData, type BoardPull } from '../results/board';
+import { toBoardRelease, toFigures, type BoardData, type BoardPull, type BoardsData } from '../results/board';
 import { toGrowth, toStatusResult } from '../results/status';
 import { toEvent } from '../results/timeline';
 import type { Ledger } from '../ledger/ledger';
@@ -14,11 +16,18 @@ import { refuseEmpty, withLedger } from '../session/open-ledger';
 import { withProduct, type SessionOptions } from '../session/session';
 import type { Config } from '../workspace/config';
 import { commitTimes } from '../workspace/git';
+import { overProducts, type ProductRun } from './products';
 
 /** What `board` is told. */
 export interface BoardOptions extends SessionOptions {
   /** Ask no registry: neither for drift, nor for sizes. */
   ledgerOnly?: true | undefined;
+}
+
+/** A product that could not be read. */
+interface Failure {
+  readonly config: string;
+  readonly error: HodError;
 }
 
 /** Everything that the page shows, from the ledger, git and the registries. */
@@ -61,6 +70,30 @@ export async function board(options: BoardOptions): Promise<BoardData> {
       };
     }),
   );
+}
+
+/** What the page of several products shows. One that cannot be read is named on it, and its error answered beside. */
+export async function boards(
+  configs: readonly string[],
+  options: BoardOptions,
+): Promise<{ readonly data: BoardsData; readonly failures: readonly Failure[] }> {
+  const products: BoardData[] = [];
+  const failures: Failure[] = [];
+  const working = (run: ProductRun): Promise<BoardData> => board({ ...options, ...run });
+  for await (const outcome of overProducts(configs, { ...options, together: false }, working)) {
+    if (!('error' in outcome)) {
+      products.push(outcome.result);
+    } else if (outcome.error instanceof HodError) {
+      failures.push({ config: outcome.config, error: outcome.error });
+    } else {
+      throw outcome.error;
+    }
+  }
+  const shown = (text: Text = ''): string => options.secrets?.redact(asOneLine(text)) ?? asOneLine(text);
+  const unread = failures.map(({ config, error: { problem } }) => {
+    return { config, what: shown(problem.what), why: shown(problem.why) };
+  });
+  return { data: { written: timestampOf(new Date()), products, unread }, failures };
 }
 
 /** All that the ledger tells. */

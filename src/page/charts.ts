@@ -138,7 +138,7 @@ export function weeksChart({ figures }: BoardData): Chart {
 }
 
 /** How many digests repositories hold, week by week. */
-export function growthChart({ growth }: BoardData): Chart {
+export function growthChart({ growth }: Pick<BoardData, 'growth'>): Chart {
   const changes = new Map<string, { added: number; removed: number }>();
   for (const { week, added, removed } of growth.flatMap(({ weeks }) => weeks)) {
     const known = changes.get(week) ?? { added: 0, removed: 0 };

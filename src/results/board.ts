@@ -91,6 +91,24 @@ const boardFields = {
 export const boardDataSchema = z.strictObject(boardFields);
 export type BoardData = z.infer<typeof boardDataSchema>;
 
+/** What the page of several products is made of. */
+const boardsFields = {
+  written: z.string(),
+  products: z.array(boardDataSchema),
+  /** Products that could not be read, and why. */
+  unread: z.array(z.strictObject({ config: z.string(), what: z.string(), why: z.string() })),
+};
+const boardsDataSchema = z.strictObject(boardsFields);
+export type BoardsData = z.infer<typeof boardsDataSchema>;
+
+export const boardsResultSchema = z.strictObject({
+  /** The page that was written. */
+  file: z.string(),
+  bytes: z.number().int(),
+  ...boardsFields,
+});
+export type BoardsResult = z.infer<typeof boardsResultSchema>;
+
 export const boardResultSchema = z.strictObject({
   /** The page that was written. */
   file: z.string(),

@@ -2,7 +2,7 @@ import { accessResultSchema, storedLoginsResultSchema } from './access';
 import { adoptResultSchema } from './adopt';
 import { announceResultSchema } from './announce';
 import { assembleResultSchema } from './assemble';
-import { boardResultSchema } from './board';
+import { boardResultSchema, boardsResultSchema } from './board';
 import { carryResultSchema } from './carry';
 import { compareResultSchema } from './compare';
 import { configCheckResultSchema, configCompareResultSchema, configShowResultSchema } from './config';
@@ -64,6 +64,7 @@ export const resultSchemas = {
   timeline: timelineResultSchema,
   compare: compareResultSchema,
   board: boardResultSchema,
+  'board-products': boardsResultSchema,
   prove: proveResultSchema,
   tidy: tidyResultSchema,
   'tidy-here': tidyHereResultSchema,

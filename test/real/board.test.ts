@@ -8,6 +8,16 @@ import { madeUpBoard } from '../support/made-up-board';
 /** The page in Debian's chromium: a product of 60 images and 5,000 releases. */
 const data = madeUpBoard({ components: 60, releases: 5_000, days: 700 }, new Date('2026-11-26T18:00:00Z'));
 
+/** A page of forty products, and one that could not be read. */
+const fleet = {
+  written: data.written,
+  products: Array.from({ length: 40 }, (_, at) => {
+    const each = madeUpBoard({ components: 2 + (at % 5), releases: 20, days: 90 }, new Date('2026-11-26T18:00:00Z'));
+    return { ...each, product: `product ${at}` };
+  }),
+  unread: [{ config: 'services/cargo/hod.yaml', what: 'this ledger is empty', why: 'nothing was recorded' }],
+};
+
 let folder: string;
 let browser: Browser;
 let axe: string;
@@ -16,6 +26,7 @@ const said: string[] = [];
 beforeAll(async () => {
   folder = await mkdtemp(join(tmpdir(), 'hod-board-'));
   await writeBoard(data, join(folder, 'board.html'), resolve(__dirname, '../../dist'));
+  await writeBoard(fleet, join(folder, 'fleet.html'), resolve(__dirname, '../../dist'));
   axe = await readFile(require.resolve('axe-core/axe.min.js'), 'utf8');
   browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--no-sandbox'] });
 });
@@ -26,19 +37,17 @@ afterAll(async () => {
 beforeEach(() => said.splice(0));
 afterEach(() => expect(said).toEqual([]));
 
-async function open(options: BrowserContextOptions = {}): Promise<Page> {
+async function open(options: BrowserContextOptions = {}, name = 'board', table = 'events'): Promise<Page> {
   const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, ...options });
   const page = await context.newPage();
-  const url = `file://${join(folder, 'board.html')}`;
+  const url = `file://${join(folder, `${name}.html`)}`;
   page.on('console', (message) => said.push(message.text()));
   page.on('pageerror', (error) => said.push(error.message));
   page.on('request', (request) => request.url() !== url && said.push(request.url()));
   const begun = performance.now();
   await page.goto(url);
-  await page.locator('#events-table tbody tr').first().waitFor();
-  process.stderr.write(
-    `a page of ${data.releases.length} releases is there after ${Math.round(performance.now() - begun)} ms\n`,
-  );
+  await page.locator(`#${table}-table tbody tr`).first().waitFor();
+  process.stderr.write(`a page (${name}) is there after ${Math.round(performance.now() - begun)} ms\n`);
   return page;
 }
 
@@ -58,6 +67,10 @@ describe.each([
     );
     expect(violations).toEqual([]);
     expect(await page.evaluate<number>('document.documentElement.scrollWidth - innerWidth')).toBeLessThanOrEqual(0);
+    const many = await open(options, 'fleet', 'products');
+    await many.evaluate(axe);
+    expect(await many.evaluate('axe.run().then(({ violations }) => violations.map(({ id }) => id))')).toEqual([]);
+    expect(await many.evaluate<number>('document.documentElement.scrollWidth - innerWidth')).toBeLessThanOrEqual(0);
     const [ground, ink] = await page.evaluate<[string, string]>(
       '[getComputedStyle(document.body).backgroundColor, getComputedStyle(document.body).color]',
     );
@@ -161,4 +174,24 @@ test('everything is done by keyboard: links, the choice of releases, search, sor
   await page.keyboard.press('Enter');
   expect((await cells(page, 'releases-table', 1))[0]).toBe('2.5.0');
   expect(await page.locator('#releases-table [role="status"]').textContent()).toBe('5000 rows, page 2 of 100');
+});
+
+test('of several products, one is found, opened by its name and left again with the keyboard alone', async () => {
+  const page = await open({}, 'fleet', 'products');
+  expect(await page.locator('#summary').textContent()).toContain('1 product could not be read');
+  await page.locator('#products-table-search').fill('product 17');
+  expect(await page.locator('#products-table tbody tr').count()).toBe(1);
+  await page.locator('#products-table tbody a').focus();
+  await page.keyboard.press('Enter');
+  await page.locator('#events-table tbody tr').first().waitFor();
+  expect(await page.locator('h1').textContent()).toBe('product 17');
+  // A part of its page is no other product.
+  await page.locator('nav a[href="#ledger"]').press('Enter');
+  expect(await page.locator('h1').textContent()).toBe('product 17');
+  await page.locator('nav a[href="#/"]').press('Enter');
+  await page.locator('#products-table tbody tr').first().waitFor();
+  expect(await page.locator('h1').textContent()).toBe('40 products');
+  await page.goBack();
+  await page.goBack();
+  await page.locator('#status-table').waitFor();
 });

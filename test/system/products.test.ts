@@ -5,6 +5,7 @@ import { join } from 'node:path';
 import type { RunningServer } from '../../src/sandbox/http';
 import { startSandboxRegistry } from '../../src/sandbox/registry/router';
 import { writeSampleLayout } from '../../src/sandbox/sample/sample-image';
+import { resultSchemas } from '../../src/results';
 import { hod, hodFails, hodJson, type HodOptions } from '../support/hod';
 
 const revision = '5'.repeat(40);
@@ -103,6 +104,15 @@ test('every command that reads or records takes several products', async () => {
   expect(events.slice(2)).toEqual([[expect.any(String), 'result'], undefined]);
   const { products } = await hodJson('timeline-products', ['timeline', ...several], options());
   expect(products.map(({ result }) => result?.events[0]?.kind)).toEqual(['signed-off', 'signed-off']);
+
+  const page = ['board', '--out', 'fleet.html', '-c', 'services/*/hod.yaml', '--json'];
+  const written = await hod(page, options());
+  expect(written).toMatchObject({ code: 4, stderr: expect.stringContaining('services/broken/hod.yaml:\nhod: ') });
+  const { products: shown, unread } = resultSchemas['board-products'].parse(JSON.parse(written.stdout));
+  expect([shown.map(({ product }) => product), unread.map(({ config }) => config)]).toEqual([
+    both,
+    ['services/broken/hod.yaml'],
+  ]);
 
   // Nothing served before: each refuses, and one exit code says so.
   const run = await hod(['rollback', 'uat', '--reason', 'x', ...several, '--json'], options());

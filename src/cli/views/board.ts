@@ -1,5 +1,5 @@
 import { formatBytes, formatCount, formatSpan } from '../../core/amounts';
-import type { BoardResult } from '../../results/board';
+import type { BoardResult, BoardsResult } from '../../results/board';
 import type { Screen } from '../answer';
 import { columns } from './format';
 
@@ -20,5 +20,14 @@ export function boardView(
     style.faint(
       `It loads nothing from anywhere: open it in a browser, or keep it as an artifact.${asked ? '' : ' No registry was asked.'}`,
     ),
+  ].join('\n');
+}
+
+/** Where the page of several products is, and how many it shows. */
+export function boardsView({ file, bytes, products, unread }: BoardsResult, { style }: Screen): string {
+  return [
+    `Wrote ${style.strong(file)} (${formatBytes(bytes)}): ${formatCount(products.length, 'product')}`,
+    ...(unread.length === 0 ? [] : [style.notice(`${formatCount(unread.length, 'product')} could not be read`)]),
+    style.faint('It loads nothing from anywhere: open it in a browser, or keep it as an artifact.'),
   ].join('\n');
 }
