@@ -45,7 +45,9 @@ process.on('beforeExit', () => {
   if (running === undefined) {
     return;
   }
+  const { id } = running;
   const code = process.exitCode ?? 0;
+  running = undefined;
   for (const event of events) {
     const own = process.listeners(event).filter((each) => !standing.get(event).includes(each));
     own.forEach((listener) => {
@@ -56,9 +58,8 @@ process.on('beforeExit', () => {
     });
   }
   [process.stdout, process.stderr].forEach((stream) => stream.removeAllListeners());
-  globalThis.gc();
-  const end = `\0end ${running.id} ${code}\0`;
-  running = undefined;
-  [1, 2].forEach((fd) => writeSync(fd, end));
   process.channel.ref();
+  // What was closed is let go of, one turn later: a file of a ledger, above all.
+  globalThis.gc();
+  setImmediate(() => setImmediate(() => [1, 2].forEach((fd) => writeSync(fd, `\0end ${id} ${code}\0`))));
 });
