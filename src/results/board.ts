@@ -98,8 +98,6 @@ const boardsFields = {
   /** Products that could not be read, and why. */
   unread: z.array(z.strictObject({ config: z.string(), what: z.string(), why: z.string() })),
 };
-const boardsDataSchema = z.strictObject(boardsFields);
-export type BoardsData = z.infer<typeof boardsDataSchema>;
 
 export const boardsResultSchema = z.strictObject({
   /** The page that was written. */
@@ -108,6 +106,7 @@ export const boardsResultSchema = z.strictObject({
   ...boardsFields,
 });
 export type BoardsResult = z.infer<typeof boardsResultSchema>;
+export type BoardsData = Omit<BoardsResult, 'file' | 'bytes'>;
 
 export const boardResultSchema = z.strictObject({
   /** The page that was written. */
