@@ -93,7 +93,7 @@ function joinedTargets(products: readonly PointedProduct[]): Target[] {
           what: 'two products serve different content from one repository',
           object: target.repository,
           why: `${known.product} serves ${known.target.serves.name} from it, and ${product} serves ${target.serves.name}`,
-          next: 'update the references of each product by itself: `hod point` with `-c` and one hod.yaml',
+          next: 'update the references of each product by itself: name one hod.yaml with -c',
         });
       }
     }
