@@ -29,8 +29,13 @@ interface Pace {
   readonly budget: number;
 }
 
+/**
+ * A release does not wait for its receivers; `hod announce` delivers the rest.
+ * @limit announcements beside other work | ms | the next command delivers the rest
+ */
+const inPassingBudget = 5_000;
 /** Beside other work. */
-const inPassing: Pace = { patience: { connect: 2_000, idle: 3_000, whole: 3_000, retry: 0 }, budget: 5_000 };
+const inPassing: Pace = { patience: { connect: 2_000, idle: 3_000, whole: 3_000, retry: 0 }, budget: inPassingBudget };
 /** Where nothing else is to be done. */
 const patiently: Pace = { patience: { connect: 10_000, idle: 30_000, whole: 30_000, retry: 0 }, budget: 600_000 };
 

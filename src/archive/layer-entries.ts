@@ -12,9 +12,15 @@ export interface ReadMember extends LayerMember {
   readonly leadsOut: boolean;
 }
 
-/** The longest path that systems take. */
+/**
+ * Linux takes no longer path.
+ * @limit a path or a link in a layer | characters | `archive-corrupt`
+ */
 export const pathLimit = 4096;
-/** The most that one layer may unpack to, in bytes. */
+/**
+ * A compressed layer of a few megabytes can unpack without end.
+ * @limit one layer, unpacked | bytes | `archive-corrupt`
+ */
 export const unpackedLimit = 256 * 1024 ** 3;
 
 /**

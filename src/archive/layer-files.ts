@@ -15,9 +15,15 @@ export interface UnpackedFiles {
   readonly size: number;
 }
 
-/** The most files and folders that one artifact may unpack to. */
+/**
+ * The names are held in memory.
+ * @limit files and folders that one artifact unpacks to | files | `archive-corrupt`
+ */
 const fileLimit = 1_000_000;
-/** The most characters that the names of all of them may have. */
+/**
+ * The names are held in memory.
+ * @limit names of all files of one artifact | characters | `archive-corrupt`
+ */
 const characterLimit = 64 * 1024 ** 2;
 
 /**

@@ -3,7 +3,10 @@ import type { MemberKind } from '../core/oci/layer-tree';
 import type { OpenFile } from './files';
 import { blockSize, decodedName, extensionOf, pathIn, tarNumbers, textIn, type Extended } from './tar-header';
 
-/** The longest extended header to read: names, not content. */
+/**
+ * An extended header holds names, not content.
+ * @limit an extended header of a tar archive | bytes | `archive-corrupt`
+ */
 const extensionLimit = 1024 * 1024;
 
 /** What is in an archive in the way of a file, of that size; or what its type stands for. */

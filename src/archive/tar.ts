@@ -2,7 +2,10 @@ import { HodError } from '../core/errors';
 import { fileBytes, linkLimit, namesTold, nameWithin, type OpenFile, type OutputFiles, type PlainFile } from './files';
 import { FileBlocks, walkTar, type TarCorrupt, type TarMember } from './tar-walk';
 
-/** More files than any build output has: it has one for each manifest and blob. */
+/**
+ * A build output has one file for each manifest and blob.
+ * @limit files in a build output that is a `.tar` | files | `archive-corrupt`
+ */
 const memberLimit = 100_000;
 
 /** Where the bytes of a file begin in the archive, and how many they are. */

@@ -3,9 +3,15 @@
  * to a great deal is passed on as it comes. The package that decodes would unpack all that it is given at once.
  */
 
-/** The largest block, unpacked (RFC 8878, section 3.1.1.2.4). */
+/**
+ * The format allows no larger block (RFC 8878, section 3.1.1.2.4).
+ * @limit a block of Zstandard, unpacked | bytes | `archive-corrupt`
+ */
 const blockLimit = 128 * 1024;
-/** The largest window that decoders need to support by any level of compression in use: more is memory alone. */
+/**
+ * No usual level of compression needs more; a larger window is memory alone.
+ * @limit a window of Zstandard | bytes | `archive-corrupt`
+ */
 const windowLimit = 128 * 1024 ** 2;
 const [frameMagic, skippableMagic] = [0xfd2fb528, 0x184d2a50];
 

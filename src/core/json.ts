@@ -1,6 +1,9 @@
 import * as z from 'zod';
 
-/** Deeper documents are written by no builder; who wants to exhaust a reader writes them. */
+/**
+ * Builders write no deeper document; a deeper one exhausts the reader.
+ * @limit nesting of a JSON document | levels | exit 7
+ */
 const depthLimit = 64;
 
 /** A JSON object, or why some bytes are not one. */

@@ -212,7 +212,10 @@ function withKnownReferrers(arrival: Action | undefined, environment: string, re
 /** Clocks of machines differ by as much, in milliseconds; more is said. */
 const toleratedSkew = 120_000;
 
-/** How long others may be first, in milliseconds. */
+/**
+ * The ledger was never free for this run to append.
+ * @limit the time in which other runs append first | ms | `ledger-contended`
+ */
 const patience = 180_000;
 
 /**

@@ -41,7 +41,10 @@ export interface Retries {
 }
 
 const attempts = 4;
-/** The longest wait that is honoured when a registry asks for one, in milliseconds. */
+/**
+ * A pipeline should end rather than wait longer.
+ * @limit the wait that a registry asks for | ms | exit 6
+ */
 const longestDelay = 60_000;
 
 /** A try that got further by so many bytes is not counted. Fewer would go on for ever. */

@@ -8,9 +8,15 @@ import { LayerTree } from '../core/oci/layer-tree';
 import type { ImageManifest } from '../core/oci/manifest';
 import type { LayersRead } from '../core/oci/inside';
 
-/** The most members that the layers of one image may have in all, with the folders that they name by the way. */
+/**
+ * The names are held in memory.
+ * @limit files and folders in the layers of one image | files | `archive-corrupt`
+ */
 const memberLimit = 1_000_000;
-/** The most characters that the names of all of them may have. */
+/**
+ * The names are held in memory.
+ * @limit names of all files in the layers of one image | characters | `archive-corrupt`
+ */
 const nameLimit = 128 * 1024 ** 2;
 
 /** Whether the content of each file is hashed, too. */

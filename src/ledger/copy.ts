@@ -15,6 +15,10 @@ import { writeFile } from '../system/write-file';
 
 /** Bytes read at a time, and of the longest line: an entry about hundreds of images with dozens of tags has a few million. */
 const readSize = 256 * 1024;
+/**
+ * An entry about hundreds of images with dozens of tags has a few million bytes.
+ * @limit a line of an exported ledger | bytes | `ledger-entry-corrupt`
+ */
 const lineLimit = 32 * 1024 * 1024;
 
 /**

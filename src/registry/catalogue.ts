@@ -6,7 +6,10 @@ import type { Connection } from './connection';
 import { listProblem, pagesOf } from './pages';
 
 const pageSchema = z.object({ repositories: z.array(z.string()).nullable() });
-/** The largest page to read, in bytes. */
+/**
+ * The page is held in memory.
+ * @limit one page of the repositories of a registry | bytes | `answer-too-large`
+ */
 const pageSize = 4 * 1024 * 1024;
 
 /**

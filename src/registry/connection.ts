@@ -40,6 +40,10 @@ export interface Shared {
   readonly secrets: Secrets;
 }
 
+/**
+ * More redirects are a circle.
+ * @limit redirects of one request | redirects | `redirect-circle`
+ */
 const redirectLimit = 5;
 const redirects = [301, 302, 303, 307, 308];
 

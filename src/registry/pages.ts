@@ -2,7 +2,10 @@ import LinkHeader from 'http-link-header';
 import { HodError, type ErrorCode } from '../core/errors';
 import { addressIn, lookIntoLog, type About, type FetchedResponse } from '../http/exchange';
 
-/** Pages hold a thousand entries where a registry gives as many as it is asked for. */
+/**
+ * A registry that repeats its pages would keep Hod busy without end.
+ * @limit pages of a list | pages | `listing-endless`
+ */
 const pageLimit = 2_000;
 
 /**

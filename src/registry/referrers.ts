@@ -14,7 +14,10 @@ import type { Tags } from './tags';
 /** How registries, and what stands in front of them, say that there is no such list. */
 const without = [400, 403, 404, 405, 406, 501];
 
-/** So many may refer to one manifest. */
+/**
+ * Anyone who can push to the repository can add a referrer; the list is held in memory.
+ * @limit referrers that a registry lists for one manifest | referrers | `listing-endless`
+ */
 const most = 10_000;
 
 /** The referrers of the manifests of one repository. */

@@ -18,7 +18,10 @@ const listing = {
   part: '',
 } as const;
 
-/** More tags than a page of a registry that does not listen to how many are wanted: a thousand are. */
+/**
+ * A registry that ignores the wanted number may send all of its tags; they are held in memory.
+ * @limit tags on one page of a list | tags | exit 6
+ */
 const pageLimit = 250_000;
 
 /** The tags of one repository (OCI distribution specification). */

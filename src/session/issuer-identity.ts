@@ -21,6 +21,10 @@ export interface IssuedIdentity {
 
 /** A command does not wait long for an issuer: without it, the job goes on under a name that is not proven. */
 const patience: Patience = { connect: 3_000, idle: 5_000, whole: 8_000, retry: 0 };
+/**
+ * A set of keys is a few kilobytes.
+ * @limit an answer of an issuer of job identities | bytes | the actor is not proven
+ */
 const answerLimit = 256 * 1024;
 /** What an issuer says of itself (OpenID Connect Discovery 1.0 §3). */
 const discoverySchema = z.object({ issuer: z.string(), jwks_uri: z.string() });

@@ -20,7 +20,10 @@ export function isInside(folder: string, path: string): boolean {
   return way !== '..' && !way.startsWith(`..${sep}`) && !isAbsolute(way);
 }
 
-/** What people write by hand, and what holds a secret, is smaller than this many bytes. */
+/**
+ * People write these files by hand.
+ * @limit hod.yaml, a deployment file, a file with a secret | bytes | `file-unusable`
+ */
 const smallFile = 4 * 1024 * 1024;
 
 /**

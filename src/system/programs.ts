@@ -27,8 +27,16 @@ export interface ProgramRun {
   readonly stderr: string;
 }
 
-/** The most that a program may say, in bytes; of errors, the end is kept. */
-const [outputLimit, errorLimit] = [64 * 1024 ** 2, 64 * 1024];
+/**
+ * The output is held in memory.
+ * @limit the output of a program that Hod runs (git, ssh, a login helper) | bytes | the program is ended
+ */
+const outputLimit = 64 * 1024 ** 2;
+/**
+ * The error output is held in memory, and its end says why a program failed.
+ * @limit the error output of a program that Hod runs | bytes | the beginning is dropped
+ */
+const errorLimit = 64 * 1024;
 
 /** Groups of processes that have not ended. */
 const groups = new Set<number>();

@@ -217,7 +217,10 @@ async function intoWhatIsThere(path: string, before: Stats, content: Content): P
   });
 }
 
-/** More symbolic links than one path leads through. */
+/**
+ * Linux follows no more.
+ * @limit symbolic links on the way to a file that Hod writes | links | `file-unusable`
+ */
 const linkLimit = 40;
 
 /** Where a path leads through symbolic links, also where nothing is at their end. */

@@ -9,7 +9,10 @@ import { readSmallFile } from '../system/plain-files';
 /** The name of the configuration file. */
 export const configName = 'hod.yaml';
 
-/** A configuration extends another, which extends another: more than a monorepo needs. */
+/**
+ * A monorepo needs fewer; a longer chain is a mistake.
+ * @limit hod.yaml files that extend one another | files | `config-invalid`
+ */
 const chainLimit = 8;
 /** What a configuration shares with those that extend it: maps, name by name; and values, where they have none of their own. */
 const mergedKeys = ['environments', 'registries', 'trust', 'groups', 'variables', 'announce'];

@@ -1,7 +1,10 @@
 import { HodError, messageOf } from '../core/errors';
 import { openPlainFile } from '../system/plain-files';
 
-/** The longest text that is read, in bytes. */
+/**
+ * A log of a day is smaller; the wait for a larger one is long.
+ * @limit a text for `hod identify` | bytes | `file-unusable`
+ */
 const longestText = 100 * 1024 * 1024;
 /** How much of it is read at a time. */
 const pieceSize = 64 * 1024;

@@ -13,7 +13,10 @@ export interface ReportFile {
   readonly summary: ReportSummary;
 }
 
-/** The largest report that is read, in bytes: what it says is held in memory. */
+/**
+ * The report is held in memory.
+ * @limit a test report | bytes | `report-unusable`
+ */
 const largest = 32 * 1024 * 1024;
 
 /** Reads a report in SARIF, JUnit or CycloneDX. Throws `report-unusable`. */

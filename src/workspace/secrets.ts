@@ -10,6 +10,10 @@ import { readSmallFile } from '../system/plain-files';
 import type { BareCommand, CredentialCommand, SecretPlace } from './config-schema';
 import { runProgram } from '../system/programs';
 
+/**
+ * A command that waits for a person never ends in CI.
+ * @limit a command that prints a secret | ms | `command-failed`
+ */
 const commandTimeout = 60_000;
 
 /** What a credential command prints: a password with its user name, or a token; and until when it is good. */

@@ -23,7 +23,10 @@ interface ObtainedLogin {
   readonly origin: { readonly name: string; readonly next: string };
 }
 
-/** How long a login helper may take, in milliseconds: some ask a service for a login that lives hours. */
+/**
+ * A helper may ask a service for a login, and must not stall the run.
+ * @limit a login helper | ms | `login-helper`
+ */
 const helperPatience = 15_000;
 /** What a helper says that has no login for a registry. */
 const noLogin = /credentials not found/i;

@@ -8,7 +8,10 @@ import { runProgram } from '../system/programs';
 import type { SigningKey } from './config-schema';
 import { readSecret, type SecretContext } from './secrets';
 
-/** How long a command may take to sign, in milliseconds. */
+/**
+ * A command that waits for a person never ends in CI.
+ * @limit a command that signs | ms | `signing-failed`
+ */
 const commandTimeout = 20_000;
 
 /**

@@ -125,9 +125,10 @@ test('every command that an error names is one that Hod takes', async () => {
   expect(named.length).toBeGreaterThan(30);
 });
 
-test('the pages of the commands are what the program says of itself', async () => {
+test('the pages and tables that are made from the program are up to date', async () => {
   await run(process.execPath, ['scripts/command-pages.mjs', '--check'], { cwd: root });
   await run(process.execPath, ['scripts/ci-table.mjs', '--check'], { cwd: root });
+  await run(process.execPath, ['scripts/limits.mjs', '--check'], { cwd: root });
 });
 
 test('the guide is played, line by line, as it stands', async () => {

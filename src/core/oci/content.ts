@@ -47,8 +47,15 @@ export interface ContentNode {
   readonly children: readonly ContentNode[];
 }
 
-// Deeper nesting, and more manifests, than any builder writes: they bound the work that a small document can ask for.
+/**
+ * Builders write no deeper nesting; a small document must not ask for unbounded work.
+ * @limit indexes within indexes | levels | `nested-too-deeply`
+ */
 const depthLimit = 8;
+/**
+ * Builders write no larger index; a small document must not ask for unbounded work.
+ * @limit manifests below one index | manifests | `too-many-manifests`
+ */
 const manifestLimit = 1_000;
 /** How many manifests are read at once. */
 const readAtOnce = 16;

@@ -38,7 +38,10 @@ export interface HiddenFile {
   readonly how: 'deleted' | 'overwritten';
 }
 
-/** Links that lead to links, on the way to a folder. */
+/**
+ * Linux follows no more.
+ * @limit symbolic links on the way to a file in an image | links | the link is not followed further
+ */
 const linkLimit = 40;
 const whiteout = '.wh.';
 const opaque = '.wh..wh..opq';

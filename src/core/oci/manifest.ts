@@ -5,7 +5,10 @@ import { descriptorSchema, mediaTypeSchema, type Descriptor } from './descriptor
 import { matchesDigest, sha256, type Digest } from './digest';
 import { manifestKind, mediaTypes } from './media-types';
 
-/** The largest manifest that registries must take, and that Hod reads (distribution specification, "Pushing Manifests"). */
+/**
+ * Registries must take a manifest of this size and may refuse a larger one (distribution specification, "Pushing Manifests").
+ * @limit a manifest, an index or a config | bytes | exit 7
+ */
 export const manifestSizeLimit = 4 * 1024 * 1024;
 
 interface ParsedManifest {

@@ -3,7 +3,10 @@ import { messageOf } from '../errors';
 import { readTime, type Timestamp } from '../time';
 import type { ReportReading, TestCounts } from './report';
 
-/** Deeper documents are written by no test runner. */
+/**
+ * Test runners write no deeper document.
+ * @limit nesting of a test report | levels | `report-unusable`
+ */
 const deepest = 64;
 
 /**

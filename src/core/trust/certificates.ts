@@ -47,7 +47,10 @@ const tags = {
   sequence: 0x30,
   extensions: 0xa3,
 };
-/** More certificates than lead from any key to its authority. */
+/**
+ * Authorities issue no longer chain; each certificate costs a check.
+ * @limit certificates from a key to its authority | certificates | the certificate does not count
+ */
 const longestChain = 8;
 
 /** Reads all certificates of a PEM file, or says why they cannot be read. */

@@ -18,7 +18,10 @@ export interface Envelope {
 /** What is signed, and its media type. */
 export type SignedPayload = Pick<Envelope, 'payloadType' | 'payload'>;
 
-/** More signatures than one document needs; each costs a check with each trusted key. */
+/**
+ * Each signature costs a check with each trusted key.
+ * @limit signatures of one envelope | signatures | the envelope does not count
+ */
 const mostSignatures = 20;
 
 /** Base64, standard or URL-safe (RFC 4648 §4, §5): a reader of DSSE takes both. */

@@ -9,12 +9,21 @@ import { readUnlessGone, type Referrer } from './find';
 
 /** Media types of signed documents: envelopes of DSSE, and statements of in-toto, which stand in such envelopes. */
 const signedType = /(^|[^a-z])(dsse|in-toto)([^a-z]|$)/;
-/** The documents of one referrer are together as large as any JSON document that Hod reads. */
+/**
+ * A signed document is JSON, and Hod reads no larger JSON.
+ * @limit the documents of one referrer together | bytes | the document does not count
+ */
 const most = 4 * 1024 * 1024;
-/** So many documents of one referrer are looked at. */
+/**
+ * Each document costs a check of its signatures.
+ * @limit documents of one referrer | documents | the rest do not count
+ */
 const mostDocuments = 100;
 
-/** The most bytes of signed documents that are held of one component. */
+/**
+ * The documents are held in memory.
+ * @limit signed documents of one component together | bytes | `too-many-manifests`
+ */
 const mostBytes = 64 * 1024 * 1024;
 /** So many referrers are read at once. */
 const atOnce = 16;

@@ -25,7 +25,10 @@ export interface Referrer {
   readonly tag?: Tag | undefined;
 }
 
-/** The most referrers that one component may have. */
+/**
+ * Anyone who can push to the repository can add a referrer; each costs requests.
+ * @limit referrers of one component, of the types that are carried | referrers | `too-many-manifests`
+ */
 const most = 10_000;
 
 /**

@@ -43,6 +43,10 @@ const tokenAnswer = z.object({
   access_token: z.string().optional(),
   expires_in: z.number().positive().optional(),
 });
+/**
+ * A token is a few kilobytes.
+ * @limit an answer of a token service | bytes | exit 6
+ */
 const answerLimit = 256 * 1024;
 /** How long a token is good that does not say so, in seconds (the token specification of registries). */
 const impliedLifetime = 60;

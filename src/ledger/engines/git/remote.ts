@@ -6,7 +6,10 @@ import type { ObjectId } from './layout';
 import { gitEnvironment, runGit, type GitRun, type GitSetting } from './processes';
 import { GitFailure, newestRef, type GitStore } from './store';
 
-/** How long one exchange with the remote may take, in milliseconds. */
+/**
+ * A remote that stalls must not hold the pipeline; git ends with all processes that it started.
+ * @limit one exchange with a git remote | ms | `ledger-unavailable`
+ */
 const patience = 120_000;
 /** How often something is tried that failed in a way that may pass, and the first pause between, in milliseconds. */
 const attempts = 4;

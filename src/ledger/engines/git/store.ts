@@ -137,7 +137,10 @@ export class GitStore {
 /** Something that git did not do; the message is what it said. */
 export class GitFailure extends Error {}
 
-/** No object of a ledger has more bytes: a file of one entry, or of a few facts. */
+/**
+ * An object holds one entry, or a few facts.
+ * @limit an object of a ledger in git | bytes | `ledger-corrupt`
+ */
 const objectLimit = 32 * 1024 ** 2;
 
 /** Reads objects through one process for all of them (`git cat-file --batch`). */
