@@ -94,7 +94,16 @@ async function ending(server, home, work) {
 }
 
 /** A registry seen from so far away, over TLS; runs work with its host, and a function that tells what was counted since. */
-export async function withDistance(target, milliseconds, work) {
+export function withDistance(target, milliseconds, work) {
+  return withFar('distance.mjs', { target, milliseconds }, work);
+}
+
+/** The leanest responder that answers so late, over TLS; runs work with its host, and a function that tells of the requests since. */
+export function withResponder(milliseconds, work) {
+  return withFar('responder.mjs', { milliseconds, lists: true }, work);
+}
+
+async function withFar(program, given, work) {
   const ssl = (...args) => execFileSync('openssl', args, { cwd: folder, stdio: 'ignore' });
   const key = ['-newkey', 'rsa:2048', '-nodes'];
   ssl('req', '-x509', ...key, '-keyout', 'ca.key', '-out', 'ca.pem', '-subj', '/CN=Skerry Bench', '-days', '2');
@@ -103,8 +112,8 @@ export async function withDistance(target, milliseconds, work) {
   const signing = ['-CA', 'ca.pem', '-CAkey', 'ca.key', '-CAcreateserial', '-days', '2', '-extfile', 'names'];
   ssl('x509', '-req', '-in', 'far.csr', ...signing, '-out', 'far.pem');
   const read = (name) => readFileSync(join(folder, name), 'utf8');
-  const options = { target, milliseconds, tls: { key: read('far.key'), cert: read('far.pem') } };
-  const proxy = fork(join(root, 'bench', 'distance.mjs'), [JSON.stringify(options)]);
+  const options = { ...given, tls: { key: read('far.key'), cert: read('far.pem') } };
+  const proxy = fork(join(root, 'bench', program), [JSON.stringify(options)]);
   const [port] = await once(proxy, 'message');
   const counted = async () => {
     proxy.send('count');

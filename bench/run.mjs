@@ -11,6 +11,7 @@ import { measureIdentifying } from './identifying.mjs';
 import { measureGitLedger, measureLedgers } from './ledgers.mjs';
 import { measureLooking } from './looking.mjs';
 import { measureProducts } from './products.mjs';
+import { measureResponding } from './responding.mjs';
 import { measureStartup } from './startup.mjs';
 import { measureTidying } from './tidying.mjs';
 import { measureMemory, measureTransfers } from './transfers.mjs';
@@ -19,6 +20,7 @@ const parts = {
   '--transfers': measureTransfers,
   '--memory': measureMemory,
   '--distance': measureDistances,
+  '--lean': measureResponding,
   '--evidence': measureEvidence,
   '--follow': measureFollowing,
   '--ledger': measureLedgers,

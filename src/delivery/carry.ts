@@ -53,7 +53,9 @@ export function addTransfer(one: Transfer, other: Transfer): Transfer {
  * mounted from there for the others.
  */
 export class Carrier {
-  /** Where each blob was carried by this run, by registry and digest. */
+  /** The blobs that this run brings, by repository and digest. */
+  private readonly arriving = new Map<string, Promise<void>>();
+  /** Where each blob that is sent goes first in this run, by registry and digest. */
   private readonly carried = new Map<string, Promise<Repository>>();
   /** The manifests that this run brought, by repository and digest. */
   private readonly brought = new Map<string, Promise<void>>();
@@ -160,12 +162,30 @@ export class Carrier {
     ]);
   }
 
-  /** A blob that another component of this run carries is waited for, and mounted from there. */
+  /** A manifest may name a blob that another one of its repository names too; it is brought once. */
   private async carryBlob(cargo: Cargo): Promise<void> {
-    const { blob, target } = cargo;
+    const { blob, target, transfer } = cargo;
+    const key = keyOf(target, blob);
+    const arriving = this.arriving.get(key);
+    if (arriving !== undefined) {
+      await arriving;
+      transfer.blobsPresent += 1;
+      return;
+    }
+    const carrying = this.bringBlob(cargo);
+    this.arriving.set(key, carrying);
+    await carrying;
+  }
+
+  /** A blob that another component of this run carries is waited for, and mounted from there, unless its source can be mounted. */
+  private async bringBlob(cargo: Cargo): Promise<void> {
+    const { blob, source, target } = cargo;
+    if (source.repository !== undefined && isMountable(source.repository, target.repository)) {
+      return this.bringFrom(cargo, source.repository);
+    }
     const key = `${target.repository.registry} ${blob.digest}`;
     const earlier = this.carried.get(key);
-    const carrying = this.bringBlob(cargo, earlier).then(() => target.repository);
+    const carrying = this.bringAfter(cargo, earlier).then(() => target.repository);
     if (earlier === undefined) {
       this.carried.set(key, carrying);
       // Those who wait for it see the failure too; nobody may be waiting.
@@ -174,14 +194,16 @@ export class Carrier {
     await carrying;
   }
 
-  private async bringBlob(cargo: Cargo, earlier: Promise<Repository> | undefined): Promise<void> {
-    const { blob, source, target, transfer } = cargo;
+  private async bringAfter(cargo: Cargo, earlier: Promise<Repository> | undefined): Promise<void> {
     const carried = await earlier;
-    const from = [carried, source.repository].find((place) => place && isMountable(place, target.repository));
-    const isExpected = isWithin(source.repository, target.repository);
+    return this.bringFrom(cargo, carried && isMountable(carried, cargo.target.repository) ? carried : undefined);
+  }
+
+  private async bringFrom(cargo: Cargo, from: Repository | undefined): Promise<void> {
+    const { blob, source, target, transfer } = cargo;
     // Where it can be mounted nobody asks first: that it was mounted says that it is there.
-    const asks = this.dryRun || from === undefined || isExpected;
-    if (isWithin(carried, target.repository) || (asks && (await target.blobs.has(blob)))) {
+    const asks = this.dryRun || from === undefined || isWithin(source.repository, target.repository);
+    if (asks && (await target.blobs.has(blob))) {
       transfer.blobsPresent += 1;
     } else if (this.dryRun) {
       await this.rehearse(cargo, from);

@@ -4,7 +4,7 @@ import { staysAsItIs, type TagDecision } from '../core/release/tag-decisions';
 import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { referrerFacts, carryReferrers, listReferrers, subjectsOf, type CarriedReferrers } from './referrers/carry';
 import { addTransfer, Carrier, noTransfer, type Transfer } from './carry';
-import { settleAll } from '../system/promises';
+import { settleAll, settleBoth } from '../system/promises';
 import {
   kindAndType,
   placed,
@@ -14,7 +14,7 @@ import {
   type DeliveryItem,
 } from './delivery';
 import { Judge, type Judged } from './judge';
-import { record, type Recording } from './record';
+import { record, recordingOf, type Recording } from './record';
 import { completing, settle } from './settle';
 
 /**
@@ -86,27 +86,30 @@ function courseOf(carried: readonly Course[], item: DeliveryItem): Course {
   return course;
 }
 
-/** Carries the content of all items, then what refers to it. */
+/** Carries the content of each item, then what refers to it, and the record of a release that the ledger knows already. */
 async function carryItems<P extends Plan>(
-  { items, manner, environment }: Delivery<P>,
+  { items, manner, environment, product }: Delivery<P>,
   { value: planned, facts }: Judged<readonly Verdict<P>[]>,
   carrier: Carrier,
   { observer }: DeliveryContext,
 ): Promise<Course[]> {
   const recorded = decisionsOf(planned.filter((verdict) => isKnown(environment, verdict, facts)));
-  const carried = await settleAll(
-    items.map(async (item) => {
-      const settled = !manner.mend && isSettled(item, recorded);
-      const transfer = await (settled ? untouched(item) : carrier.carry(item.node, item.target));
-      return { item, settled, transfer };
-    }),
-  );
   const note = (text: string): void => {
     observer.note(text);
   };
   return settleAll(
-    carried.map(async (course) => {
-      return { ...course, referrers: await carryReferrers(course.item, carrier, { all: manner.mend, note }) };
+    items.map(async (item) => {
+      const settled = !manner.mend && isSettled(item, recorded);
+      const transfer = await (settled ? untouched(item) : carrier.carry(item.node, item.target));
+      const release = facts.get('release', decidedAbout(item, planned).plan.release);
+      const isTold = settled || release === undefined || !manner.records;
+      const record = isTold ? undefined : recordingOf(item, product, release, facts);
+      const telling = record?.isNew === true ? [tellRelease(record, carrier, manner)] : [];
+      const [referrers] = await settleBoth(
+        carryReferrers(item, carrier, { all: manner.mend, note }),
+        settleAll(telling),
+      );
+      return { item, settled, transfer, referrers };
     }),
   );
 }

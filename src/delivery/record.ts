@@ -6,7 +6,9 @@ import { isKnown, type Plan, type Verdict } from '../core/release/verdict';
 import { referrersKey, removalKey, type Facts, type Release } from '../core/ledger/facts';
 import type { KnownReferrers } from '../core/ledger/entries/known-referrers';
 import { reliedOnBy, removedMeanwhile, type ManifestPlace } from '../core/ledger/relied-on';
-import { nodesOf } from '../core/oci/content';
+import { nodesOf, type ContentNode, type ContentSource } from '../core/oci/content';
+import { formatRepository } from '../core/oci/reference';
+import type { RepositoryTarget } from '../registry/ports';
 import type { LedgerState } from '../ledger/ledger';
 import type { ReleaseSet } from '../core/ledger/release-set';
 import { releaseImages } from '../core/ledger/release-images';
@@ -170,10 +172,11 @@ async function withRecord(
   return { ...whole, recordSignature: await signRecord(product, releaseOf(whole, { at, actor: name }), signer) };
 }
 
-function recordingOf(item: DeliveryItem, product: string, release: Release, facts: Facts): Recording {
+/** The record of a release for one of its components. */
+export function recordingOf(item: DeliveryItem, product: string, release: Release, facts: Facts): Recording {
   const { node, target } = item;
   const subject = node.manifest.digest;
-  const artifact = recordArtifact(product, release, node.manifest);
+  const artifact = readableIn(node.source, recordArtifact(product, release, node.manifest), target);
   const { digest } = artifact.manifest;
   const known = facts.get('referrers', referrersKey(target.label, subject)) ?? [];
   return {
@@ -183,6 +186,12 @@ function recordingOf(item: DeliveryItem, product: string, release: Release, fact
     carried: [{ subject, node: artifact }],
     isNew: !known.some((each) => each.digest === digest),
   };
+}
+
+/** A record that its component may have where it comes from: a registry can take its blob over from there. */
+function readableIn({ repository }: ContentSource, record: ContentNode, target: RepositoryTarget): ContentNode {
+  const isElsewhere = repository !== undefined && formatRepository(repository) !== target.label;
+  return isElsewhere ? { ...record, source: { ...record.source, repository } } : record;
 }
 
 /** What the ledger is told of a release that it knows, where tidying had removed some of it. */

@@ -36,6 +36,14 @@ interface PendingTag {
   readonly digest: Digest | undefined;
 }
 
+/** A tag that was written, or that there was nothing to write under. */
+interface WrittenTag {
+  /** Reads what it leads to now. */
+  readonly readBack: () => Promise<void>;
+}
+
+const notWritten: WrittenTag = { readBack: () => Promise.resolve() };
+
 /** What the tags of a delivery lead to, while they are written. */
 class ServedTags<I extends SettlingItem> {
   /** The decisions about tags that are written. */
@@ -89,31 +97,47 @@ class ServedTags<I extends SettlingItem> {
 
   /**
    * Writes or removes tags: fixed tags first, so that a moving tag never leads to a version whose own tag is missing. Tags of
-   * platforms are not written while those of an index are: a registry may read the image just then, and find half of it.
+   * platforms are not written while those of an index are: a registry may read the image just then, and find half of it. They
+   * are read back while the next are written.
    */
   async write(pending: readonly PendingTag[]): Promise<void> {
-    for (const kind of tagKinds) {
-      for (const isOfImage of [true, false]) {
-        const own = pending.filter(
-          ({ decision }) => decision.kind === kind && (decision.platform !== undefined) === isOfImage,
-        );
-        await settleAll(own.map((each) => this.writeOne(each)));
+    const readings: Promise<void>[] = [];
+    try {
+      for (const kind of tagKinds) {
+        for (const isOfImage of [true, false]) {
+          const own = pending.filter(
+            ({ decision }) => decision.kind === kind && (decision.platform !== undefined) === isOfImage,
+          );
+          const written = await settleAll(own.map((each) => this.writeOne(each)));
+          readings.push(...written.map(({ readBack }) => readBack()));
+        }
       }
+    } finally {
+      await Promise.allSettled(readings);
     }
+    await settleAll(readings);
   }
 
-  private async writeOne({ decision, digest }: PendingTag): Promise<void> {
+  private async writeOne({ decision, digest }: PendingTag): Promise<WrittenTag> {
     if (digest !== undefined) {
-      this.serving.set(keyOf(decision), await writeTag(this.items, decision, digest, this.context));
-    } else if ((await removeTag(itemOf(this.items, decision).target, decision.tag)) === 'removed') {
-      this.serving.set(keyOf(decision), undefined);
-    } else {
-      this.kept.add(keyOf(decision));
-      const instead = this.insteadOf(decision);
-      if (instead !== undefined) {
-        this.serving.set(keyOf(decision), await writeTag(this.items, decision, instead, this.context));
-      }
+      return this.pointTo(decision, digest);
     }
+    if ((await removeTag(itemOf(this.items, decision).target, decision.tag)) === 'removed') {
+      this.serving.set(keyOf(decision), undefined);
+      return notWritten;
+    }
+    this.kept.add(keyOf(decision));
+    const instead = this.insteadOf(decision);
+    return instead === undefined ? notWritten : this.pointTo(decision, instead);
+  }
+
+  private async pointTo(decision: TagDecision, digest: Digest): Promise<WrittenTag> {
+    const readBack = await writeTag(this.items, decision, digest, this.context);
+    return {
+      readBack: async () => {
+        this.serving.set(keyOf(decision), await readBack());
+      },
+    };
   }
 
   /** Tags that still lead to what was withdrawn: the registry removes no tags, and nothing else may stand there. */
@@ -307,13 +331,13 @@ function itemOf<I extends SettlingItem>(items: readonly I[], { component, tag }:
   return item;
 }
 
-/** Writes a tag, and answers what it leads to then. */
+/** Writes a tag, and answers how to read what it leads to then. */
 async function writeTag<I extends SettlingItem>(
   items: readonly I[],
   decision: TagDecision,
   digest: Digest,
   context: SettleContext<I>,
-): Promise<Digest | undefined> {
+): Promise<() => Promise<Digest | undefined>> {
   const { tag } = decision;
   const item = itemOf(items, decision);
   const { node, target } = item;
@@ -327,8 +351,9 @@ async function writeTag<I extends SettlingItem>(
       next: 'publish that build again',
     });
   }
-  const write = (): Promise<Digest | undefined> => target.manifests.tag(tag, manifest);
-  return manifest === delivered ? context.mending(item, write) : write();
+  const write = (): Promise<void> => target.manifests.put(tag, manifest);
+  await (manifest === delivered ? context.mending(item, write) : write());
+  return () => target.manifests.readBack(tag, manifest);
 }
 
 /** The error for a registry that took a tag and serves another, or none. */

@@ -66,6 +66,11 @@ export class Manifests {
    */
   async tag(tag: Tag, manifest: Manifest): Promise<Digest | undefined> {
     await this.put(tag, manifest);
+    return this.readBack(tag, manifest);
+  }
+
+  /** Reads what a tag leads to that was written; undefined where it leads nowhere. */
+  async readBack(tag: Tag, manifest: Manifest): Promise<Digest | undefined> {
     const served = await this.resolve(tag, manifest.digest);
     if (served === manifest.digest) {
       return served;

@@ -27,7 +27,7 @@ export interface RepositoryTarget extends RepositoryReader {
   /** How many requests were sent. */
   readonly requests: number;
   readonly blobs: Pick<Blobs, 'has' | 'mount' | 'check' | 'upload'>;
-  readonly manifests: Pick<Manifests, 'get' | 'resolve' | 'put' | 'tag'>;
+  readonly manifests: Pick<Manifests, 'get' | 'resolve' | 'put' | 'tag' | 'readBack'>;
   readonly tags: Pick<Tags, 'list' | 'remove'>;
   readonly referrers: Pick<Referrers, 'referrersOf' | 'listsByItself'>;
 }

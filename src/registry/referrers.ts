@@ -32,7 +32,7 @@ export class Referrers {
   constructor(
     private readonly requests: RepositoryRequests,
     private readonly manifests: Pick<Manifests, 'get'>,
-    private readonly tags: Pick<Tags, 'list'>,
+    private readonly tags: Pick<Tags, 'madeOfDigests'>,
   ) {}
 
   /**
@@ -122,11 +122,9 @@ export class Referrers {
 
   private async readTags(): Promise<ReadonlyMap<string, readonly Tag[]>> {
     const found = new Map<string, Tag[]>();
-    for await (const tag of this.tags.list()) {
-      const stem = readDigestTag(tag)?.stem;
-      if (stem !== undefined) {
-        found.set(stem, [...(found.get(stem) ?? []), tag]);
-      }
+    for await (const tag of this.tags.madeOfDigests()) {
+      const stem = readDigestTag(tag)?.stem ?? tag;
+      found.set(stem, [...(found.get(stem) ?? []), tag]);
     }
     return found;
   }

@@ -10,3 +10,9 @@ export async function settleAll<T>(work: readonly Promise<T>[]): Promise<T[]> {
     return each.value;
   });
 }
+
+/** What two promises come to, when both have ended. Throws what the first of them that failed did. */
+export async function settleBoth<A, B>(one: Promise<A>, other: Promise<B>): Promise<[A, B]> {
+  await Promise.allSettled([one, other]);
+  return [await one, await other];
+}

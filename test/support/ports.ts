@@ -16,7 +16,7 @@ export function unaskedTarget(name: string): RepositoryTarget {
     readManifest: never,
     openBlob: never,
     blobs: { has: never, mount: never, check: never, upload: never },
-    manifests: { get: never, resolve: never, put: never, tag: never },
+    manifests: { get: never, resolve: never, put: never, tag: never, readBack: never },
     tags: { list: neverAny, remove: never },
     referrers: { referrersOf: never, listsByItself: never },
   };

@@ -10,7 +10,7 @@ import {
 import type { Descriptor } from '../../core/oci/descriptor';
 import type { Digest } from '../../core/oci/digest';
 import { manifestKind } from '../../core/oci/media-types';
-import { isCarried, typeOf, type Carrying } from '../../core/oci/referrers';
+import { isCarried, typeOf, type Carrying, type ListedReferrer } from '../../core/oci/referrers';
 import { isOwnRecord } from '../../core/ledger/rollback-record';
 import type { Tag } from '../../core/oci/tag';
 
@@ -66,6 +66,29 @@ function tooMany(object: string): HodError {
     why: `Hod carries up to ${most} signatures, attestations and the like`,
     next: 'say which types are carried: `referrers: { carry: [TYPE] }` of the environment',
   });
+}
+
+/** A repository that is asked for the referrers of each manifest while the manifest is read; asked once for each. */
+export function listingAhead(
+  reader: Required<Pick<ContentSource, 'repository' | 'referrersOf'>> & ContentSource,
+): ContentSource {
+  const listed = new Map<Digest, Promise<readonly ListedReferrer[]>>();
+  const referrersOf = (digest: Digest): Promise<readonly ListedReferrer[]> => {
+    const listing = listed.get(digest) ?? reader.referrersOf(digest);
+    listed.set(digest, listing);
+    return listing;
+  };
+  return {
+    label: reader.label,
+    repository: reader.repository,
+    readManifest: (descriptor) => {
+      // Whoever asks for them hears of a failure.
+      referrersOf(descriptor.digest).catch(() => undefined);
+      return reader.readManifest(descriptor);
+    },
+    openBlob: (descriptor, from) => reader.openBlob(descriptor, from),
+    referrersOf,
+  };
 }
 
 /** Chooses the referrers that are carried into an environment: of the types that are, and never without their subject. */

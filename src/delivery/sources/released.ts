@@ -11,7 +11,7 @@ import { commitTimes } from '../../workspace/git';
 import { readCommitSigner } from '../../workspace/commit-signature';
 import type { CommitSigner } from '../../core/release/gates/signed-commit';
 import type { TrustRules } from '../../core/trust/trust-rules';
-import { referrerTypes, findReferrers, carriedOf } from '../referrers/find';
+import { referrerTypes, findReferrers, carriedOf, listingAhead } from '../referrers/find';
 import { readSignedDocuments } from '../referrers/documents';
 import { arriving, type DeliveryItem } from '../delivery';
 
@@ -40,7 +40,6 @@ export async function readReleased(
     components.map(async ({ component, platforms, included, ...placed }) => {
       const source = session.client(from.repositoryOf(component));
       const target = session.client(to.repositoryOf(component));
-      const node = await readContent(source, placed);
       // Within one repository no referrer has to be carried; a gate may ask which there are.
       const { referrers: types, attested = [] } = to.admissionRules;
       const isRuled = types.length > 0 || attested.length > 0;
@@ -48,6 +47,7 @@ export async function readReleased(
       // A statement that a rule asks for may be in a referrer of any type.
       const matters = (type: string): boolean =>
         attested.length > 0 || isCarried(type, to.carrying) || types.includes(type);
+      const node = await readContent(isAsked ? listingAhead(source) : source, placed);
       const all = isAsked ? await findReferrers(node, matters) : [];
       const documents = attested.length > 0 ? await readSignedDocuments(all) : [];
       const referrers = source === target ? [] : carriedOf(node, all, to.carrying);
