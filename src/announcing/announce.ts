@@ -89,7 +89,7 @@ export async function withAnnouncing<T>(
 export function refuseNobody({ receivers, file }: Config): void {
   if (receivers.length === 0) {
     throw new HodError('nobody-to-tell', {
-      what: 'there is nobody to tell',
+      what: 'no receiver is configured',
       object: file,
       why: 'it names no receiver',
       next: 'name one under `announce:`; see docs/announcements.md',
@@ -119,7 +119,7 @@ async function quietly({ observer }: Doing, work: () => Promise<unknown>): Promi
     if (!(error instanceof HodError)) {
       throw error;
     }
-    observer.note(`nobody was told of this: ${error.message}`);
+    observer.note(`this was not announced: ${error.message}`);
   }
 }
 
@@ -237,7 +237,7 @@ async function readAddress(place: SecretPlace, name: string, context: SecretCont
     return url;
   }
   throw new HodError('credential-missing', {
-    what: 'the address of a receiver is missing',
+    what: 'the receiver has no address',
     object: name,
     why: 'what hod.yaml takes it from holds no address, https://…',
     next: 'write the whole address there',

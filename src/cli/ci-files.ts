@@ -31,7 +31,7 @@ async function append(file: string | undefined, option: string, text: () => stri
         what: 'this file cannot be written',
         object: file,
         why: messageOf(error),
-        next: `correct ${option} and run the command again; everything else was done`,
+        next: `correct ${option} and run the command again; everything else is done`,
       },
       { cause: error },
     );

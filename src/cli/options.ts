@@ -20,10 +20,10 @@ export type Example = readonly [line: string, meaning: string];
 /** A command that answers with a document, and has the options that all of those have. */
 export function command(name: string, summary: string, examples: readonly [Example, Example, ...Example[]]) {
   return tellingCommand(name, summary, examples)
-    .option('--json', 'answer with one JSON document; its schema is in docs/schemas')
+    .option('--json', 'print one JSON document; docs/schemas has its schema')
     .option(
       '--field <path>',
-      'answer with one field of that document, bare: components.timetable.digest, platforms[0].size',
+      'print one field of that document, such as components.timetable.digest or platforms[0].size',
     );
 }
 
@@ -117,7 +117,7 @@ export function verboseChangesOption() {
 
 /** `--dry-run`. */
 export function dryRunOption() {
-  return new Option('--dry-run', 'read and check everything, write nothing, and say what would be done');
+  return new Option('--dry-run', 'do all reads and checks, write nothing, and show what would happen');
 }
 
 /** `--only`. */
@@ -129,18 +129,18 @@ export function onlyOption(verb: string) {
 export function actorOption() {
   return new Option(
     '--actor <name>',
-    'record this name in the ledger (default: the identity of this job, who the CI says, or this user)',
+    'record this name in the ledger (default: the identity of the job, the user of the CI, or this user)',
   );
 }
 
 /** `--commit`, of a build. */
 export function commitOption() {
-  return new Option('--commit <id>', 'name the commit that was built (default: what is checked out)');
+  return new Option('--commit <id>', 'the commit that was built (default: the checkout)');
 }
 
 /** `--strict-order`. */
 export function strictOrderOption() {
-  return new Option('--strict-order', 'end with exit 3, and change nothing, where something newer would hold a tag');
+  return new Option('--strict-order', 'exit with 3 and change nothing if a newer release would hold a tag');
 }
 
 /** `--reason`. */
@@ -152,7 +152,7 @@ export function reasonOption(text: string) {
 export function newWayInOption() {
   return new Option(
     '--new-way-in',
-    'accept that releases come in from another environment, into another repository, or by other rules than so far; needs --reason',
+    'accept another source environment, other repositories or other rules than before; needs --reason',
   );
 }
 
@@ -160,13 +160,13 @@ export function newWayInOption() {
 export function afterRewriteOption() {
   return new Option(
     '--after-rewrite',
-    'the branch was rewritten: let this build follow what it was before; needs --reason',
+    'the branch was rewritten: treat this build as newer than the old commits; needs --reason',
   );
 }
 
 /** `--again`. */
 export function againOption() {
-  return new Option('--again', 'bring back what was withdrawn there; needs --reason');
+  return new Option('--again', 'allow a withdrawn release to return; needs --reason');
 }
 
 /** `--summary`. */

@@ -43,7 +43,7 @@ export async function printDocument(line: string): Promise<void> {
 }
 
 function unwritable(error: Error): HodError {
-  const why = systemErrorCode(error) === 'EPIPE' ? 'its reader went away' : messageOf(error);
+  const why = systemErrorCode(error) === 'EPIPE' ? 'the reader closed the pipe' : messageOf(error);
   return new HodError(
     'answer-unwritable',
     {

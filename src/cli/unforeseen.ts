@@ -18,7 +18,7 @@ export function unforeseen(error: unknown): HodError {
     return new HodError(
       'system-refused',
       {
-        what: 'the system refused something that is needed',
+        what: 'the system refused an operation',
         object: refused.path ?? refused.syscall,
         why: refused.message,
         next: 'correct this and run the command again; it goes on from here',

@@ -27,6 +27,17 @@ export function formatMoment(time: string): string {
   return `${time.slice(0, 10)} ${time.slice(11, 16)} UTC`;
 }
 
+/** A past moment for people: `2026-11-27 00:24 UTC (5 min ago)`. */
+export function formatPast(time: string, now: Date): string {
+  const age = formatAge(time, now);
+  return `${formatMoment(time)} (${age === 'just now' ? age : `${age} ago`})`;
+}
+
+/** A moment to come for people: `in 3 h 10 min (2026-11-28 00:23 UTC)`. */
+export function formatFuture(time: string, now: Date): string {
+  return `in ${formatSpan(Date.parse(time) - now.getTime())} (${formatMoment(time)})`;
+}
+
 /** `0.4 s`, `12 s`, `2 min 5 s`. */
 export function formatSeconds(seconds: number): string {
   if (seconds < 10) {

@@ -128,12 +128,12 @@ export class Judge {
   }
 
   private async standing({ branches }: NeedOf<'standing'>): Promise<Standing> {
-    return (await this.context.remote?.standing(branches)) ?? { why: 'nobody has asked the remote' };
+    return (await this.context.remote?.standing(branches)) ?? { why: 'the remote was not asked' };
   }
 
   private async holding({ commit, branches }: NeedOf<'holding'>): Promise<Holding> {
     const found = await this.context.remote?.holding(commit, branches);
-    return found ?? { remote: undefined, branches: [], why: 'nobody has asked the remote' };
+    return found ?? { remote: undefined, branches: [], why: 'the remote was not asked' };
   }
 
   private async readLedger(more: readonly FactKey[], moment: Moment = 'newest'): Promise<void> {

@@ -1,4 +1,5 @@
 import type { Action } from '../core/ledger/entries';
+import { formatMoment } from '../core/amounts';
 import { madeBy, timeAfter, type Actor } from '../core/ledger/entry';
 import { tellingOnce } from '../core/retrying';
 import { tagsToSet, tidiedAmong } from '../core/release/tag-decisions';
@@ -259,7 +260,7 @@ export async function appendDeciding<T>(
     const behind = Date.parse(at) - Date.parse(now);
     if (behind > toleratedSkew && attempt === 1) {
       observer.note(
-        `the clock of this machine is ${Math.round(behind / 60_000)} min behind the last entry of the ledger: what is recorded now gets the time of that entry, ${at}`,
+        `the clock of this machine is ${Math.round(behind / 60_000)} min behind the last entry of the ledger; new entries get the time of that entry, ${formatMoment(at)}`,
       );
     }
     const milliseconds = await (together?.append(ledger, sealed, head) ?? ledger.append(sealed, head, compacted));
@@ -269,8 +270,8 @@ export async function appendDeciding<T>(
     }
     const waited = performance.now() - asked;
     if (waited > patience) {
-      throw contended(product, `others were first ${attempt} times, for ${Math.round(waited / 1000)} s`);
+      throw contended(product, `other runs appended first ${attempt} times, for ${Math.round(waited / 1000)} s`);
     }
-    notice(waited, `waiting for a turn in the ledger of ${product}: others were first ${attempt} times`);
+    notice(waited, `waiting to append to the ledger of ${product}: other runs appended first ${attempt} times`);
   }
 }

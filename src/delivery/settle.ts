@@ -223,7 +223,7 @@ async function refuseTidied(
   if (tidied.length > 0) {
     await settleAll(tidied.map((decision) => removeTag(itemOf(items, decision).target, decision.tag)));
     throw new HodError('content-removed', {
-      what: 'tidying removes content that this command needs',
+      what: 'tidying is removing content that this command needs',
       object: tidied.map(keyOf),
       why: '`hod tidy` has claimed the content of these tags since this command began',
       next: 'run the same command again when `hod tidy` has ended: it uploads the content again',
@@ -248,10 +248,10 @@ export async function completing<T>(environment: string, work: () => Promise<T>)
     }
     const { what, object, why, next } = error.problem;
     throw new HodError('tags-incomplete', {
-      what: `this is recorded; tags of ${environment} are incomplete`,
+      what: `recorded, but tags of ${environment} are incomplete`,
       ...(object === undefined ? {} : { object }),
       why: [what, ...[why ?? []].flat()],
-      next: `run the same command again: it writes the tags that are missing${next === undefined ? '' : ` (${[next].flat().join('; ')})`}`,
+      next: `run the same command again: it writes the missing tags${next === undefined ? '' : ` (${[next].flat().join('; ')})`}`,
     });
   }
 }
@@ -285,7 +285,7 @@ function asServed<I extends SettlingItem>(decision: TagDecision, tags: ServedTag
     : {
         ...decision,
         outcome: 'held',
-        reason: 'something newer came meanwhile, or it was rolled back or tidied',
+        reason: 'a newer release came meanwhile, or this one was rolled back or tidied',
         heldBy: 'order',
       };
 }
@@ -359,9 +359,9 @@ async function writeTag<I extends SettlingItem>(
 /** The error for a registry that took a tag and serves another, or none. */
 export function notKept(object: string, why: string): HodError {
   return new HodError('tag-not-kept', {
-    what: 'a registry does not keep a tag that it was given',
+    what: 'the registry did not keep a tag',
     object,
     why,
-    next: 'look into the log of the registry, and for somebody else who moves this tag; then run the command again',
+    next: 'check the log of the registry, and who else moves this tag; then run the command again',
   });
 }

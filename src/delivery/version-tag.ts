@@ -8,7 +8,7 @@ import type { Delivered } from './delivery';
 
 /**
  * Writes the version of a publication to the git remote, once the ledger has it. Undefined where nothing was published, or
- * without a version. Throws nothing for a tag that cannot be written: everything else was done.
+ * without a version. Throws nothing for a tag that cannot be written: everything else is done.
  */
 export async function writeVersionTag(
   { verdicts }: Delivered<PublicationPlan>,

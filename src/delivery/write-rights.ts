@@ -63,9 +63,9 @@ export async function witnessWrite(target: RepositoryTarget, digest: Digest): Pr
 /** The error for content that a rollback relies on and that is not whole any more. */
 export function contentGone(label: RepositoryName, digests: readonly Digest[]): HodError {
   return new HodError('content-gone', {
-    what: 'what is to be served again is not whole any more',
+    what: 'the registry has lost the earlier release',
     object: digests.map((digest) => `${label}@${digest}`),
-    why: 'the registry does not have it: somebody removed it, or its clean-up did',
+    why: 'somebody removed its content, or a clean-up of the registry did',
     next: 'go back to another release (--to), or publish and promote a new one; where the environment moved, `hod promote ENV --mend` copies what the former place has; nothing was changed',
   });
 }

@@ -38,7 +38,7 @@ export interface FetchedResponse extends Pick<RegistryResponse, 'statusCode' | '
 export type About = Pick<RegistryRequest, 'purpose' | 'object'>;
 
 /** What to do about an answer that no registry should give. */
-export const lookIntoLog = 'look into the log of the registry, and of what stands in front of it';
+export const lookIntoLog = 'check the log of the registry and of any proxy in front of it';
 
 /** The address in a header of an answer. Throws `answer-unexpected` for one that is none. */
 export function addressIn(text: string, { url }: Pick<RegistryResponse, 'url'>, about: About): URL {

@@ -71,19 +71,19 @@ const causes: Cause[] = [
   lasting(
     /^(ENOTFOUND|EAI_NONAME)/,
     'host-unknown',
-    (host) => `there is no host ${host}`,
+    (host) => `the host ${host} does not exist`,
     'correct `repository:` in hod.yaml',
   ),
   passing(
     /^EAI_AGAIN/,
     'host-unknown',
-    (host) => `the name of ${host} cannot be looked up`,
+    (host) => `the name ${host} cannot be resolved`,
     'check the network and the resolver of this machine, and `repository:` in hod.yaml',
   ),
   passing(
     /^(ECONNREFUSED|EHOSTUNREACH|ENETUNREACH)/,
     'not-listening',
-    (host) => `nothing listens at ${host}`,
+    (host) => `${host} refuses connections`,
     'start the registry, or correct the host and port in hod.yaml',
   ),
   lasting(

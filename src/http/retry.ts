@@ -94,7 +94,7 @@ export function pausesBetween(
     counted += 1;
     const { retryAfter } = error;
     if (retryAfter !== undefined && retryAfter > longestDelay) {
-      throw lasting(error, `it asks to be left alone for ${wordsOf(retryAfter)}`);
+      throw lasting(error, `it asks for a pause of ${wordsOf(retryAfter)}`);
     }
     if (counted === attempts || performance.now() - begun > retries.budget) {
       throw lasting(error, counted === 1 ? 'tried once' : `tried ${counted} times`);

@@ -167,8 +167,8 @@ function deniedProblem(statusCode: number, registry: string, { used, tokens }: U
   if (statusCode === 403 || (statusCode === 401 && used !== undefined && tokens)) {
     return [
       'no-right',
-      `the login is good, and has no right to do this (${registry})`,
-      'have this identity given the right; `hod access check` shows what it may do',
+      `the login works, but has no right to do this (${registry})`,
+      'give this identity the right; `hod access check` shows its rights',
     ];
   }
   if (statusCode !== 401) {

@@ -279,7 +279,7 @@ async function commitsOfPair(
   folder: string,
 ): Promise<CommitDifference> {
   if (from === undefined || to === undefined) {
-    return { gap: 'one of them does not say which commit it is of' };
+    return { gap: 'one side contains components built from different commits, or without a commit' };
   }
   const [one, other] = await Promise.all([commitNamed(folder, from), commitNamed(folder, to)]);
   if ('gap' in one) {

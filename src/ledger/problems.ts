@@ -35,7 +35,7 @@ export function ledgerProblem(
 /** The error for a ledger in which something else always changes first. */
 export function contended(object: string, why: string): HodError {
   return new HodError('ledger-contended', {
-    what: 'the ledger is never at rest',
+    what: 'the ledger is too busy',
     object,
     why,
     next: 'run the command again when fewer jobs write to it; nothing is lost',

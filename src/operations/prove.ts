@@ -33,9 +33,9 @@ export async function prove(options: ProveOptions): Promise<ProveResult> {
 function chosen({ environments, all }: ProveOptions, config: Config): readonly EnvironmentConfig[] {
   if (environments.length > 0 === (all === true)) {
     throw new HodError('options-conflict', {
-      what: environments.length > 0 ? 'both some environments and all are named' : 'no environment is named',
+      what: environments.length > 0 ? 'environments are named, and --all too' : 'no environment is named',
       object: ['hod prove', ...environments, ...(all === true ? ['--all'] : [])].join(' '),
-      why: 'it must be clear what is to be proved',
+      why: 'the command needs to know what to prove',
       next: `name an environment, such as ${config.environments.at(-1)?.name ?? ''}, or say --all`,
     });
   }

@@ -122,7 +122,7 @@ function receptionOf(parcel: ParcelRelease, environment: string, checkout: Check
 function noteAdopted(items: readonly DeliveredItem[], config: Config, { observer }: Session): void {
   if (items.some(({ tags }) => tags.some(({ served }) => served !== undefined))) {
     observer.note(
-      `this ledger was empty (${ledgerLabel(config)}), and the registry is not: order was judged by what that tells`,
+      `this ledger was empty (${ledgerLabel(config)}), and the registry is not: order was judged by the registry`,
     );
   }
 }

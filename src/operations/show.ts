@@ -44,7 +44,7 @@ async function releaseOfContent(
     if (!(error instanceof HodError)) {
       throw error;
     }
-    session.observer.note(`which release this is cannot be told: ${error.message}`);
+    session.observer.note(`its release is unknown: ${error.message}`);
     return undefined;
   }
 }

@@ -136,7 +136,7 @@ async function present(
     throw new HodError('nothing-to-stage', {
       what: 'there is nothing to stage',
       object: outputs.map(({ component, place }) => `${component.name}: ${placeText(place)}`),
-      why: 'none of these build outputs is there',
+      why: 'none of these build outputs exists',
       next: 'build first, or name where the output is: `hod stage COMPONENT --from PLACE`',
     });
   }

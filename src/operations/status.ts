@@ -80,9 +80,7 @@ async function readRunning(
   const context = { ...read, inView: await productInView(read) };
   for (const { environment, mentions, overflowed } of running) {
     if (overflowed) {
-      session.observer.note(
-        `the text of what runs in ${environment} names more than is looked up: the rest is left out`,
-      );
+      session.observer.note(`the text about ${environment} names more than is looked up: the rest is left out`);
     }
     const { name } = environmentNamed(context.config, environment);
     found.push(runningIn(name, await identifyMentions(mentions, context)));
@@ -105,7 +103,7 @@ export async function readRunningTexts(
     const environment = named ?? (environments.length === 1 ? environments[0] : undefined);
     if (environment === undefined) {
       throw new HodError('environment-unknown', {
-        what: 'the environment of what runs is not named',
+        what: '--running needs an environment',
         object: `--running ${text}`,
         why: 'a text says what runs in one environment',
         next: `name it: \`--running ENV=${text}\``,

@@ -80,10 +80,10 @@ async function sinceServed(config: Config, session: Session): Promise<(component
 
 function changesUnknown(since: string, why: string): HodError {
   return new HodError('changes-unknown', {
-    what: 'it is not known what changed',
+    what: 'git cannot tell what changed',
     object: since,
     why,
-    next: 'give git here the history that it lacks, or build everything',
+    next: 'fetch the missing git history, or build everything',
   });
 }
 

@@ -147,7 +147,7 @@ export class Connection {
             what: request.purpose,
             object: request.object,
             why: `${url.host} sent more than ${limit} bytes`,
-            next: 'look into the log of the registry; nothing was tagged',
+            next: 'check the log of the registry; nothing was tagged',
           });
         }
         return { statusCode, headers, url, body };
@@ -259,7 +259,7 @@ export class Connection {
         what: request.purpose,
         object: request.object,
         why: `${this.registry} leads to ${url.host}, which answered ${statusCode}; a login is not sent there`,
-        next: 'look into the log of the registry: what it leads to must be open to whoever has the link',
+        next: 'check the log of the registry: the address it redirects to must be readable without a login',
       });
     }
     return statusProblem(request, response, this.isOwn(url) ? this.registry : url.host, {

@@ -106,10 +106,10 @@ export class Manifests {
     const stored = response.headers[digestHeader];
     if (typeof stored === 'string' && isDigest(stored) && digestLike(manifest.bytes, stored) !== stored) {
       throw new HodError('stored-otherwise', {
-        what: 'the registry stored another manifest than it was sent',
+        what: 'the registry changed a manifest',
         object: `${this.requests.label}${partOf(reference)}`,
-        why: `it was sent ${manifest.digest} and says that it stored ${stored}`,
-        next: 'look for something that rewrites requests between here and the registry',
+        why: `Hod sent ${manifest.digest}, and the registry says it stored ${stored}`,
+        next: 'look for a proxy that rewrites requests',
       });
     }
   }

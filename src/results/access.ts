@@ -136,7 +136,7 @@ function toRight({ allowed, code, why, next }: Right): RightResult {
 
 function warningOf(environment: string, repository: string, others: number): string {
   const more = others === 0 ? '' : ` and ${others} more`;
-  return `this identity can write ${environment} (${repository}${more}), and does not need to`;
+  return `this identity can write to ${environment} (${repository}${more}), but does not need to`;
 }
 
 /** Whether hod.yaml names no content that could be included: nobody failed to answer. */

@@ -326,10 +326,10 @@ test('a statement may have an age: a later one counts, an older one, one without
   // The other images have statements without a time: what is asked of each is told of each.
   for (const [document, reason] of [
     [made(day(-6)), undefined],
-    [made(day(-8)), /timetable: sha256:\w{12}: it was made .*, and counts for 7 d/],
-    [made('yesterday'), /timetable: sha256:\w{12}: it does not say when it was made/],
-    [made(day(1)), /timetable: sha256:\w{12}: it is dated .*, in the future; check the clock/],
-    [made(day(-1), 'checked'), /timetable: sha256:\w{12}: it does not say when/],
+    [made(day(-8)), /timetable: sha256:\w{12}: the statement of .* expired after 7 d/],
+    [made('yesterday'), /timetable: sha256:\w{12}: the statement has no date/],
+    [made(day(1)), /timetable: sha256:\w{12}: the statement is dated .*, in the future; check the clocks/],
+    [made(day(-1), 'checked'), /timetable: sha256:\w{12}: the statement has no date/],
   ] as const) {
     const { code, text } = await ask(document);
     expect([code, text]).toEqual([3, expect.stringContaining('boarding-gate: ')]);

@@ -30,7 +30,7 @@ test.each<[name: string, script: string, exit: number, says: RegExp]>([
     4,
     /^hod: there is no such image/,
   ],
-  ['a document that nobody reads', `hod ${there} --json | head -n0`, 6, /its reader went away/],
+  ['a document that nobody reads', `hod ${there} --json | head -n0`, 6, /the reader closed the pipe/],
   ['a document that cannot be written', `hod ${there} --json > /dev/full`, 6, /no space left/i],
   ['a text of which nobody reads more', `hod ${there} | head -n0`, 0, /^$/],
   ['a text that cannot be written', `hod ${there} > /dev/full`, 6, /no space left/i],

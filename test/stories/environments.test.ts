@@ -137,7 +137,7 @@ test('an older release is not promoted: it is refused, or comes beside on a line
 
   const before = await world.served('uat');
   const served = await world.fails('not-newer', 'promote', 'uat', '--version', '2.4.0');
-  expect(served.what).toBe('this release was served here before, and is no more');
+  expect(served.what).toBe('this release was served here earlier');
   expect(served.next).toContain('hod rollback uat --to 2.4.0');
   await world.fails('never-served', 'promote', 'uat', '--commit', held);
   expect(await world.served('uat')).toEqual(before);
@@ -154,7 +154,7 @@ test('an older release is not promoted: it is refused, or comes beside on a line
   ]);
   expect(await serves('uat')).toEqual(['2.4.1']);
   expect((await hod(['promote', 'prod', '--version', '2.3.9', '--dry-run'], world.options)).stdout).toContain(
-    'in uat beside what that serves',
+    'beside the release that uat serves',
   );
 });
 
@@ -217,7 +217,7 @@ test('a broken prod is taken back in one command; what was withdrawn stays out u
   await world.fails('not-served-before', 'rollback', 'prod', '--to', '2.5.0', '--reason', 'back');
   const again = await world.promote('prod', '--again', '--reason', 'it was the gate');
   expect(waysOf(again)).toEqual(['takes-over']);
-  expect(again.gates.find(({ gate }) => gate === 'withdrawn')?.detail).toContain('brought back on purpose');
+  expect(again.gates.find(({ gate }) => gate === 'withdrawn')?.detail).toContain('--again brings it back');
   expect(await tagged('prod', 'latest')).toBe(bad);
   expect(await rollback('prod', '--to', '2.4.0', '--reason', 'not again')).toMatchObject({
     withdrawn: [{ version: '2.5.0' }],
@@ -372,7 +372,7 @@ test('time counts: so long served, and not while nothing should enter, unless so
   await world.fails('frozen', 'promote', 'prod');
   await world.fails('reason-missing', 'promote', 'prod', '--despite-freeze');
   const promoted = await world.promote('prod', '--despite-freeze', '--reason', 'the gate at Gull Rock is open');
-  expect(promoted.gates.find(({ gate }) => gate === 'freeze')?.detail).toContain('let in on purpose');
+  expect(promoted.gates.find(({ gate }) => gate === 'freeze')?.detail).toContain('promoted on purpose');
 });
 
 test('an image may opt in to tags of its own: every build of it rolls out, and the others do not', async () => {

@@ -112,7 +112,7 @@ const remedies: readonly Remedy[] = [
       await second(world);
     },
     command: 'rollback uat --to 2.5.0 --reason never',
-    next: /`(hod promote uat)` brings in what it has not served/,
+    next: /`(hod promote uat)` brings in other releases/,
     again: 'status uat --check',
   },
   {

@@ -114,11 +114,17 @@ export const promoted = (count: number): PromoteResult => ({
   renames: [],
   moved: null,
   gates: [
-    { gate: 'result smoke', outcome: 'met', detail: `passed in uat at ${at(7)}, says ci`, remedy: null, of: '2.5.0' },
+    {
+      gate: 'result smoke',
+      outcome: 'met',
+      detail: 'passed in uat; ci recorded the result on 2026-11-19 09:00 UTC (7 h ago)',
+      remedy: null,
+      of: '2.5.0',
+    },
     {
       gate: 'soak',
       outcome: 'met',
-      detail: `served by uat since ${at(1)}, for 24 h at least`,
+      detail: 'uat has served 2.5.0 since 2026-11-18 09:00 UTC (1 d ago); prod requires 1 d',
       remedy: null,
       of: '2.5.0',
     },
@@ -257,7 +263,7 @@ export function statusOf(count: number, silent = false): StatusResult {
               unknown: quiet ?? '',
               drifted: 'latest points to sha256:000000000000, not to sha256:000100010001',
               unfinished:
-                'latest, 2: as before the last decision; a run is not done or was ended, or somebody put it back',
+                'latest, 2 not updated yet: that run is still in progress or was interrupted, or somebody moved the tag back',
             }[state],
           },
         };
@@ -490,9 +496,7 @@ export const adopted = (count: number): AdoptResult => ({
     ),
     absent: place === 0 ? [] : [{ component: 'fare-tables', why: `${repository('prod', 'fare-tables')} has no tags` }],
   })),
-  left: [
-    { repository: repository('prod', 'timetable'), tag: '2.1', why: 'nothing tells the commit of what it leads to' },
-  ],
+  left: [{ repository: repository('prod', 'timetable'), tag: '2.1', why: 'its commit is unknown' }],
   contradictions: [
     {
       component: 'timetable',

@@ -149,7 +149,7 @@ export function proveSuite(start: () => Promise<TamperedWorld>): void {
     // What today's rules ask for, and those of its time did not, is a note.
     const notes = async () => (await hodJson('prove', ['prove', 'prod'], world.options)).environments[0]?.notes;
     expect(await notes()).toEqual([
-      { note: 'required-today', object: '2.4.0 in prod', detail: 'no result of smoke in uat is recorded for it' },
+      { note: 'required-today', object: '2.4.0 in prod', detail: 'no result of `smoke` in uat is recorded for 2.4.0' },
     ]);
     await world.hod('record', 'result', 'smoke', '--passed', '--in', 'uat');
     expect(await notes()).toEqual([]);

@@ -226,7 +226,7 @@ describe('access check', () => {
     const table = await hod(['access', 'check', 'dev'], world.options);
     expect(table.code).toBe(0);
     expect(table.stdout).toContain(
-      `more than needed  this identity can write prod (${world.repository('prod', 'timetable')} and 3 more)`,
+      `more than needed  this identity can write to prod (${world.repository('prod', 'timetable')} and 3 more)`,
     );
     const written = sandbox.requests.prod.slice(before).filter(({ method }) => method !== 'GET');
     expect(written.map(({ method, status }) => [method, status])).toEqual(Array(4).fill(['PUT', 400]));

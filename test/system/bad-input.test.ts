@@ -285,7 +285,7 @@ describe('registries', () => {
   test('it is not there', async () => {
     await sandbox.world.configure(`dev.localhost:${sandbox.world.ports.dev}`, '127.0.0.1:9');
     const { why, next } = await sandbox.world.fails('not-listening', 'publish');
-    expect(why).toMatch(/^nothing listens at 127\.0\.0\.1:9; tried \d+ times$/);
+    expect(why).toMatch(/^127\.0\.0\.1:9 refuses connections; tried \d+ times$/);
     expect(next).toContain('start the registry');
   });
 

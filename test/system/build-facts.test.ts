@@ -32,7 +32,7 @@ test('facts come from git, from the CI, and from options, in this order of weigh
     branch: 'main (git)',
     'git tags': 'v2.4.0 (git)',
     dirty: 'no (git)',
-    build: 'not known neither an option, the CI nor git says',
+    build: 'not known no option, CI variable or git checkout says so',
     version: '2.4.0 (the git tag)',
   });
   // A job of a CI works on a detached head; the CI knows the branch and the number.
@@ -100,7 +100,7 @@ test('a version on a merge commit counts; a shallow clone says what it cannot kn
       stderr: expect.stringMatching(/^the ledger is a file in the clone.*git: { remote: origin }.*\n$/),
     });
     expect(late.stdout).toMatch(
-      /main +held +it points to 2\.5\.0, and which is newer is not known: .*shallow clone.*git fetch --unshallow/,
+      /main +held +points to 2\.5\.0; the newer one is unknown: .*shallow clone.*git fetch --unshallow/,
     );
     const strict = await hodFails('held-by-order', ['publish', '--strict-order'], options);
     expect(strict.why).toContain('git fetch --unshallow');

@@ -52,7 +52,7 @@ test('nothing moves backwards, whatever order builds are published and promoted 
   const outcomes = Object.fromEntries((late.components[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
   expect(outcomes).toEqual({ '2.4.0': 'created', '2.4': 'created', '2': 'held', latest: 'held' });
   expect(late.components[0]?.tags.find(({ tag }) => tag === 'latest')?.reason).toBe(
-    'it points to 2.5.0, which is newer',
+    'points to 2.5.0, which is newer',
   );
   const rows = (await world.status('prod')).environments[0]?.components;
   expect(rows?.map(({ version, drift }) => [version, drift.state])).toEqual(

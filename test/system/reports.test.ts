@@ -205,7 +205,7 @@ test('the rules of hod.yaml decide, not the job: counts, exceptions with an end,
     '--report',
     file('old.sarif', sarif(two, { invocations: [{ endTimeUtc: day(-8) }] })),
   );
-  expect(why(await promote())).toMatch(/it is of 20.* and counts for 7 d/);
+  expect(why(await promote())).toMatch(/the result of 20.* expired after 7 d/);
   await record(
     'scan',
     '--in',

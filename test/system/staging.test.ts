@@ -290,7 +290,7 @@ test('what the CI is told: a summary to read, and lines for the steps that follo
   await world.promote('uat', '--summary', summary);
   expect(await readFile(summary, 'utf8')).toContain('2.4.0: Promoted to uat');
   const unwritable = await hod(['promote', 'prod', '--outputs', '/no/such/folder'], world.options);
-  expect(unwritable).toMatchObject({ code: 2, stderr: expect.stringContaining('everything else was done') });
+  expect(unwritable).toMatchObject({ code: 2, stderr: expect.stringContaining('everything else is done') });
   expect((await world.status('prod')).environments[0]?.components).toHaveLength(components.length);
 });
 

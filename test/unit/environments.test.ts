@@ -99,7 +99,7 @@ test('a build that finishes late writes a tag for one that is about to write it,
     outcome: 'restored',
     unwritten: true,
     reason: expect.stringMatching(
-      /^another run decided so, and has not written it yet; it points to .*, which is newer$/,
+      /^another run decided this, and has not written the tag yet; points to .*, which is newer$/,
     ),
   });
   expect(world.at('main')).toBe(world.digestOf(third, 'timetable'));

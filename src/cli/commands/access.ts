@@ -6,7 +6,7 @@ import { command, configOption, dryRunOption, group, quietOption, requestsOption
 
 /** `hod access`. */
 export function accessCommand() {
-  return group('access', 'find out what this identity may do, and keep logins')
+  return group('access', 'check what this identity may do, and manage stored logins')
     .addCommand(checkCommand())
     .addCommand(storeCommand())
     .addCommand(forgetCommand())
@@ -44,7 +44,7 @@ function checkCommand() {
 function storeCommand() {
   return command(
     'store',
-    'try the login of a registry, and store it for this user; the password comes on standard input',
+    'check a login at its registry, and store it for this user; the password is read from standard input',
     [
       ['hod access store registry.test --user una < password.txt', 'from a file'],
       ['printenv SKERRY_PASSWORD | hod access store dev.registry.test:5000 --user una', 'from a variable'],

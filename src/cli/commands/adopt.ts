@@ -13,7 +13,7 @@ import {
 
 /** `hod adopt`. */
 export function adoptCommand() {
-  return command('adopt', 'record what the tags of ENV lead to as what ENV serves; for releases from before Hod', [
+  return command('adopt', 'record the releases that the tags of ENV point to; for releases from before Hod', [
     ['hod adopt dev uat prod', 'before the first publish: all environments at once'],
     ['hod adopt dev uat prod --dry-run', 'which release is what, and who says so?'],
     ['hod adopt prod --only tide-watch --version 2.3.0 --commit 3f9c2d1', 'an image that does not say what it is'],
@@ -28,7 +28,7 @@ export function adoptCommand() {
       '--anew',
       'replace what was adopted before, as long as nothing was published or promoted there; needs --reason',
     )
-    .addOption(reasonOption('say why; the ledger keeps it'))
+    .addOption(reasonOption('the reason; recorded in the ledger'))
     .addOption(actorOption())
     .addOption(dryRunOption())
     .addOption(requestsOption())

@@ -4,7 +4,7 @@ import { actorOption, command, configOption, quietOption, verboseOption } from '
 
 /** `hod announce`. */
 export function announceCommand() {
-  return command('announce', 'tell the receivers that hod.yaml names what they were not told yet', [
+  return command('announce', 'deliver announcements that are still undelivered', [
     ['hod announce', 'after a receiver was down'],
     ['hod announce --json', 'the same, for a script: exit 6 where one is down still'],
     ['hod announce --field receivers.board.failed', 'why one receiver took nothing; empty where it did'],

@@ -24,12 +24,12 @@ export function assembleCommand() {
       '<members...>',
       'build outputs (layouts or archives, with #name for one entry) or references; with PLATFORM= before one that must be for it',
     )
-    .option('--add <member...>', 'add these to the one index that is named')
-    .option('--replace <platform=member...>', 'put these in the place of what that index has for a platform')
-    .option('--drop <platform...>', 'leave out what that index has for these platforms')
-    .option('--require <platform...>', 'end with exit 4 where one of these platforms is missing')
+    .option('--add <member...>', 'add these members to the index')
+    .option('--replace <platform=member...>', 'replace the member of the index for a platform')
+    .option('--drop <platform...>', 'remove the members of the index for these platforms')
+    .option('--require <platform...>', 'exit with 4 if one of these platforms is missing')
     .option('--index', 'make a new index also of one image or index; otherwise that stays as it is, with its digest')
-    .option('--wait <time>', 'wait so long for members that are not there yet, such as 10m', parseDuration)
+    .option('--wait <time>', 'wait this long for missing members, such as 10m', parseDuration)
     .addOption(configOption())
     .addOption(dryRunOption())
     .addOption(jobsOption())

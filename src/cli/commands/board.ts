@@ -4,13 +4,17 @@ import { command, configsOption, quietOption, requestsOption, verboseOption } fr
 
 /** `hod board`. */
 export function boardCommand() {
-  return command('board', 'write a page: what is served, how releases flow, how long it takes, and the whole ledger', [
-    ['hod board', 'writes board.html'],
-    ['hod board --out public/index.html', 'for the pages of a CI'],
-    ['hod board --ledger-only', 'asks no registry: neither drift nor sizes'],
-    ['hod board --field file', 'where the page was written'],
-    ["hod board -c 'services/*/hod.yaml'", 'one page of several products'],
-  ])
+  return command(
+    'board',
+    'write an HTML page: what environments serve, how releases move, how long it takes, and the ledger',
+    [
+      ['hod board', 'writes board.html'],
+      ['hod board --out public/index.html', 'for the pages of a CI'],
+      ['hod board --ledger-only', 'asks no registry: neither drift nor sizes'],
+      ['hod board --field file', 'where the page was written'],
+      ["hod board -c 'services/*/hod.yaml'", 'one page of several products'],
+    ],
+  )
     .option('--out <file>', 'write it there (default: board.html)', 'board.html')
     .option('--ledger-only', 'ask no registry')
     .addOption(configsOption())

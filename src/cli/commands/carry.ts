@@ -17,7 +17,7 @@ export function carryCommand() {
       '<places...>',
       'references or build outputs, and last the repository to write into; a tag that is named there is fixed: it is never moved',
     )
-    .option('--platform <platform>', 'carry the image for this platform alone, as itself')
+    .option('--platform <platform>', 'copy only the image for this platform')
     .addOption(configOption())
     .addOption(dryRunOption())
     .addOption(jobsOption())

@@ -4,7 +4,7 @@ import { answerForProducts } from '../products';
 
 /** `hod compare`. */
 export function compareCommand() {
-  return command('compare', 'tell what differs between two environments, releases or images', [
+  return command('compare', 'show what differs between two environments, releases or images', [
     ['hod compare prod uat', 'what would come to prod: commits, components, layers, settings'],
     ["hod compare prod uat -c 'services/*/hod.yaml'", 'of several products'],
     ['hod compare 2.4.0 2.5.0 --markdown', 'for the notes of a release'],
@@ -13,7 +13,7 @@ export function compareCommand() {
   ])
     .argument('<from>', 'an environment, a version, a commit, a digest, a reference, or the path of a build output')
     .argument('<to>', 'another one')
-    .option('--inside', 'read every layer of what changed, and tell the paths that differ')
+    .option('--inside', 'read every changed layer, and list the paths that differ')
     .addOption(new Option('--markdown', 'answer with Markdown').conflicts('inside'))
     .option('--verbose', 'show every commit, and what did not change')
     .addOption(configsOption())

@@ -5,7 +5,7 @@ import { say } from '../streams';
 
 /** `hod completion`. */
 export function completionCommand() {
-  return tellingCommand('completion', 'print what a shell reads to complete command lines', [
+  return tellingCommand('completion', 'print the completion script of a shell', [
     ['source <(hod completion bash)', 'in ~/.bashrc; zsh the same, in ~/.zshrc after compinit'],
     ['hod completion fish > ~/.config/fish/completions/hod.fish', 'for fish'],
   ])

@@ -12,7 +12,7 @@ export function configCommand() {
 }
 
 function checkCommand() {
-  return command('check', 'read the configuration and say everything that is wrong in it', [
+  return command('check', 'check hod.yaml, and report every error in it', [
     ['hod config check', 'hod.yaml in this folder'],
     ['hod config check -c services/hod.yaml', 'another'],
     ['hod config check --without-variables', 'where the variables of the jobs are not known'],
@@ -28,14 +28,14 @@ function checkCommand() {
 }
 
 function showCommand() {
-  return command('show', 'print what the configuration means: branches that are followed, gates, repositories, tags', [
+  return command('show', 'print the resolved configuration: followed branches, gates, repositories, tags', [
     ['hod config show', 'hod.yaml in this folder'],
     ['hod config show --branch feature/x', 'with the tags that builds of this branch get'],
     ['hod config show --json', 'for a script'],
     ['hod config show --field environments.prod.components.repository', 'the repositories of prod'],
   ])
     .addOption(configOption())
-    .option('--branch <name>', 'tell the tags that builds of this branch get')
+    .option('--branch <name>', 'show the tags that builds of this branch get')
     .action(async (options) => {
       const { showConfig } = await import('../../operations/config-show');
       const { configShowView } = await import('../views/config');

@@ -7,7 +7,7 @@ export function demoCommand() {
     ['hod demo --folder /tmp/skerry --keep-running', 'and go on by hand'],
   ])
     .option('--folder <dir>', 'make everything here (default: a new temporary folder)')
-    .option('--keep-running', 'leave the registries up until Ctrl-C', false)
+    .option('--keep-running', 'keep the registries running until Ctrl-C', false)
     .action(async (options) => {
       const { runDemo } = await import('../demo');
       await runDemo(options);

@@ -4,7 +4,7 @@ import { command, configsOption, quietOption, requestsOption, verboseChangesOpti
 
 /** `hod identify`. */
 export function identifyCommand() {
-  return command('identify', 'tell which release a digest, a commit or a text is, and where it is served', [
+  return command('identify', 'find the release of a digest, a commit or a text, and where it is served', [
     ['hod identify', 'is the commit that is checked out in prod yet?'],
     ['hod identify v2.4.0~3 feature/piers', 'the same of other commits'],
     ['hod identify sha256:1a2b3c4d5e6f', 'a digest of a node, a log or a scan: index, image, config or referrer'],
@@ -16,7 +16,7 @@ export function identifyCommand() {
       '[what...]',
       'digests, references, commits, tags or versions; texts that hold them: files, or - (default: HEAD)',
     )
-    .option('--in <env>', 'end with exit 4 unless all that is found is what this environment serves')
+    .option('--in <env>', 'exit with 4 unless this environment serves everything that is found')
     .option('--markdown', 'answer with Markdown')
     .addOption(configsOption())
     .addOption(requestsOption())

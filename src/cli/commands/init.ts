@@ -3,7 +3,7 @@ import { command, dryRunOption } from '../options';
 
 /** `hod init`. */
 export function initCommand() {
-  return command('init', 'write a hod.yaml for what is here, and say what comes next', [
+  return command('init', 'write a hod.yaml for this folder, and print the next commands', [
     ['hod init --registry registry.test/skerry', 'releases go to this registry'],
     ["hod init --registry 'registry.test/{environment}/skerry/{image}'", 'the repositories that are there already'],
     ['hod init --dry-run', 'print it, and write nothing'],

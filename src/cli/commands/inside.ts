@@ -4,7 +4,7 @@ import { command, configOption, parseCount, quietOption, requestsOption } from '
 
 /** `hod inside`. */
 export function insideCommand() {
-  return command('inside', 'show what the layers of an image really contain, and what is hidden but shipped', [
+  return command('inside', 'show the files in the layers of an image, and those that are hidden but shipped', [
     [
       'hod inside registry.test/skerry/timetable:2.4.0 --platform linux/arm64',
       'the top of its files, the largest, what is hidden',
@@ -24,7 +24,7 @@ export function insideCommand() {
     .option('--list', 'every path')
     .option(
       '--check',
-      'end with exit 3 where a key, a login or a set-uid file is shipped that `allowed-inside` does not allow',
+      'exit with 3 if a key, a login or a set-uid file is shipped that `allowed-inside` does not allow',
     )
     .option('--verbose', 'show all that is hidden or to be looked at')
     .addOption(configOption())

@@ -16,7 +16,7 @@ import {
 
 /** `hod ledger`. */
 export function ledgerCommand() {
-  return group('ledger', 'check the record of the product, and carry it elsewhere')
+  return group('ledger', 'verify, copy, rebuild and compact the ledger')
     .addCommand(verifyCommand())
     .addCommand(acceptCommand())
     .addCommand(compactCommand())
@@ -26,16 +26,12 @@ export function ledgerCommand() {
 }
 
 function verifyCommand() {
-  return command(
-    'verify',
-    'check that every entry is as it was written, and that they add up to what the ledger says',
-    [
-      ['hod ledger verify', 'reads all of it'],
-      ['hod ledger verify -c services/hod.yaml --json', 'of another product, for a script'],
-      ['hod ledger verify --compacted old.jsonl', 'also entries that `hod ledger compact` moved into a file'],
-      ['hod ledger verify --field entries', 'how many entries there are'],
-    ],
-  )
+  return command('verify', 'verify every entry, and the facts that follow from the entries', [
+    ['hod ledger verify', 'reads all of it'],
+    ['hod ledger verify -c services/hod.yaml --json', 'of another product, for a script'],
+    ['hod ledger verify --compacted old.jsonl', 'also entries that `hod ledger compact` moved into a file'],
+    ['hod ledger verify --field entries', 'how many entries there are'],
+  ])
     .addOption(compactedOption())
     .addOption(configOption())
     .action(async (options) => {
@@ -126,7 +122,7 @@ function sourceOf(file: string | undefined, ledger: string | undefined): ImportO
 }
 
 function rebuildCommand() {
-  return command('rebuild', 'make a new ledger of what the registries tell, where the old one is lost', [
+  return command('rebuild', 'rebuild a lost ledger from the release records in the registries', [
     ['hod ledger rebuild --dry-run', 'what would be known, and what would not?'],
     ['hod ledger rebuild', 'into the ledger that hod.yaml names, which must be empty'],
     ['hod ledger rebuild --serves prod=1.1.0', 'where tags do not tell what prod serves'],
@@ -147,7 +143,7 @@ function rebuildCommand() {
 }
 
 function importCommand() {
-  return command('import', 'add the entries of a copy, or of another ledger, and skip those that are there', [
+  return command('import', 'import entries from a file or another ledger; existing entries are skipped', [
     ['hod ledger import ledger.jsonl', 'what `hod ledger export` wrote'],
     [
       "hod ledger import --from '{ file: .hod/ledger.db }'",

@@ -4,19 +4,15 @@ import { command, configsOption, quietOption, verboseOption } from '../options';
 
 /** `hod point`. */
 export function pointCommand() {
-  return command(
-    'point',
-    'point deployment files at the digests that ENV serves, and leave the rest of them as it is',
-    [
-      ['hod point prod deploy/prod/*.yaml', 'after a promotion'],
-      ['hod point prod deploy/prod/*.yaml --check', 'in CI: exit 3 and a diff where a file is stale'],
-      ['hod point prod deploy.yaml --field files.changes.to', 'the new references'],
-      ["hod point prod deploy/*.yaml -c 'services/*/hod.yaml'", 'of several products in the same files'],
-    ],
-  )
+  return command('point', 'update image references in deployment files to the digests that ENV serves', [
+    ['hod point prod deploy/prod/*.yaml', 'after a promotion'],
+    ['hod point prod deploy/prod/*.yaml --check', 'in CI: exit 3 and a diff where a file is stale'],
+    ['hod point prod deploy.yaml --field files.changes.to', 'the new references'],
+    ["hod point prod deploy/*.yaml -c 'services/*/hod.yaml'", 'of several products in the same files'],
+  ])
     .argument('<env>', 'the environment')
     .argument('<file...>', 'deployment files: YAML, JSON, or any text')
-    .option('--check', 'write nothing; end with exit 3 where a file is stale, or points into another environment')
+    .option('--check', 'write nothing; exit with 3 if a file is stale or points into another environment')
     .addOption(configsOption())
     .addOption(quietOption())
     .addOption(verboseOption())

@@ -21,7 +21,7 @@ import { answerForProducts } from '../products';
 
 /** `hod promote`. */
 export function promoteCommand() {
-  return command('promote', 'carry the release that the environment before serves, the same digests, into ENV', [
+  return command('promote', 'promote the release that the previous environment serves; the digests stay the same', [
     ['hod promote uat', 'what dev serves goes to uat'],
     ['hod promote prod --version 2.4.0', 'this version, which uat has served'],
     ['hod promote uat --commit', 'the commit that this job checked out, whatever dev serves by now'],
@@ -32,16 +32,16 @@ export function promoteCommand() {
   ])
     .argument('<env>', 'the environment to promote into')
     .addOption(configsOption())
-    .option('--version <version>', 'promote this version (default: what the environment before serves)')
-    .option('--commit [id]', 'promote the release of this commit (without one: of what is checked out)')
+    .option('--version <version>', 'promote this version (default: the one that the previous environment serves)')
+    .option('--commit [id]', 'promote the release of this commit (without a value: the checkout)')
     .addOption(onlyOption('promote'))
     .addOption(strictOrderOption())
-    .option('--mend', 'look at everything that is there already, and send what the registry lost')
-    .option('--despite-freeze', 'let it in although the environment is frozen; needs --reason')
+    .option('--mend', 'check all existing content, and upload what the registry has lost')
+    .option('--despite-freeze', 'promote despite a freeze; needs --reason')
     .addOption(afterRewriteOption())
     .addOption(newWayInOption())
     .addOption(againOption())
-    .addOption(reasonOption('say why, for the options that need it; the ledger keeps it'))
+    .addOption(reasonOption('the reason, for options that need one; recorded in the ledger'))
     .addOption(summaryOption())
     .addOption(outputsOption())
     .addOption(actorOption())

@@ -5,7 +5,7 @@ import { answerForProducts } from '../products';
 
 /** `hod prove`. */
 export function proveCommand() {
-  return command('prove', 'prove that ENV serves what was published and tested, or say what is not so', [
+  return command('prove', 'prove that ENV serves the digests that were published and tested', [
     ['hod prove prod', 'is everything there, and nothing moved by hand?'],
     ['hod prove prod --deep', 'read and hash every byte'],
     ['hod prove --all', 'every environment'],

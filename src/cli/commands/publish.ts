@@ -26,7 +26,7 @@ import { answerForProducts } from '../products';
 
 /** `hod publish`. */
 export function publishCommand() {
-  return command('publish', 'upload what the first environment lacks, assemble indexes, and write the tags', [
+  return command('publish', 'upload missing content to the first environment, assemble indexes, and write tags', [
     ['hod publish', 'commit, branch and version (from a tag such as v2.4.0) as git says'],
     ['hod publish --version 2.4.0', 'publish as this version'],
     ['hod publish --next minor', 'take the next version from the ledger'],
@@ -52,7 +52,7 @@ export function publishCommand() {
     .argument('[component...]', 'the components to publish (default: all)')
     .addOption(onlyOption('publish'))
     .addOption(configsOption())
-    .option('--version <version>', 'publish as this version (default: the git tag of the commit, if it is one)')
+    .option('--version <version>', 'publish as this version (default: from a git tag of the commit)')
     .addOption(
       new Option('--next <part>', `take the next version from the ledger: ${versionParts.join(', ')}`).choices(
         versionParts,
@@ -61,26 +61,23 @@ export function publishCommand() {
     .option('--line <line>', 'with --next: stay on this line of versions, such as 2.3, for a maintenance branch')
     .option('--git-tag', 'write the version as an annotated tag to the git remote, after the ledger has it')
     .addOption(commitOption())
-    .option('--branch <name>', 'name the branch that was built (default: what the CI says, or is checked out)')
-    .option('--build <number>', 'name the number of the build (default: what the CI says)')
-    .option('--run-url <url>', 'say where the run can be looked at (default: what the CI says)')
+    .option('--branch <name>', 'the branch that was built (default: from the CI, or the checkout)')
+    .option('--build <number>', 'the build number (default: from the CI)')
+    .option('--run-url <url>', 'the URL of the CI run (default: from the CI)')
     .option(
       '--from <image=place...>',
       'take build outputs of an image from a path, registry/name:tag, or - for standard input (default: as in hod.yaml)',
     )
-    .option(
-      '--parcel <file>',
-      'take the release out of a parcel that `hod pack` wrote: its version, commit and branch too',
-    )
-    .option('--trust-parcel', 'take what the parcel says of its release, though nobody has signed it; needs --reason')
-    .option('--despite-freeze', 'let a parcel in although the environment is frozen; needs --reason')
-    .option('--wait <time>', 'wait so long for what is still to be staged, such as 10m', parseDuration)
+    .option('--parcel <file>', 'publish the release in a parcel of `hod pack`, with its version, commit and branch')
+    .option('--trust-parcel', 'trust a parcel that no trusted key signed; needs --reason')
+    .option('--despite-freeze', 'publish a parcel despite a freeze; needs --reason')
+    .option('--wait <time>', 'wait this long for components that are not staged yet, such as 10m', parseDuration)
     .addOption(strictOrderOption())
-    .option('--mend', 'look at everything that is there already, and send what the registry lost')
+    .option('--mend', 'check all existing content, and upload what the registry has lost')
     .addOption(afterRewriteOption())
     .addOption(newWayInOption())
     .addOption(againOption())
-    .addOption(reasonOption('say why, for the options that need it; the ledger keeps it'))
+    .addOption(reasonOption('the reason, for options that need one; recorded in the ledger'))
     .addOption(summaryOption())
     .addOption(outputsOption())
     .addOption(actorOption())
@@ -106,7 +103,7 @@ export function publishCommand() {
     });
 }
 
-/** Ends with the fault of a git tag that was not written: everything else was done. */
+/** Ends with the fault of a git tag that was not written: everything else is done. */
 function endUntagged(gitTag: PublishResult['gitTag']): void {
   if (gitTag?.outcome === 'refused') {
     process.exitCode = exitCodes.refused;

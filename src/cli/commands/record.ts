@@ -14,7 +14,7 @@ export function recordCommand() {
 }
 
 function resultCommand() {
-  return command('result', 'record that a test of what an environment serves passed, or failed', [
+  return command('result', 'record the result of a test of the release that an environment serves', [
     ['hod record result smoke --passed --in uat', 'of what uat serves now'],
     ['hod record result smoke --passed --in uat --commit', 'of the commit that this job checked out'],
     ['hod record result smoke --failed --in uat --link https://ci.test/7', 'and where to read more'],
@@ -26,11 +26,11 @@ function resultCommand() {
     .addOption(configsOption())
     .addOption(new Option('--passed', 'it passed').conflicts(['failed', 'report']))
     .addOption(new Option('--failed', 'it failed').conflicts('report'))
-    .option('--report <file>', 'read it from a report: SARIF, JUnit XML or CycloneDX, which goes to the registry too')
+    .option('--report <file>', 'read the result from a report (SARIF, JUnit XML or CycloneDX), and upload the report')
     .requiredOption('--in <env>', 'the environment that served the release')
-    .option('--link <url>', 'where the result can be looked at')
-    .option('--version <version>', 'the result is of this version (default: what the environment serves)')
-    .option('--commit [id]', 'the result is of the release of this commit (without one: of what is checked out)')
+    .option('--link <url>', 'a URL with details')
+    .option('--version <version>', 'the result is about this version (default: the one that the environment serves)')
+    .option('--commit [id]', 'the result is about the release of this commit (without a value: the checkout)')
     .addOption(servingOption())
     .addOption(actorOption())
     .addOption(dryRunOption())
@@ -60,8 +60,8 @@ function signOffCommand() {
   ])
     .addOption(configsOption())
     .requiredOption('--for <env>', 'the environment that it may enter')
-    .option('--version <version>', 'sign this version off (default: what the environment before serves)')
-    .option('--commit [id]', 'sign the release of this commit off (without one: of what is checked out)')
+    .option('--version <version>', 'sign this version off (default: the one that the previous environment serves)')
+    .option('--commit [id]', 'sign off the release of this commit (without a value: the checkout)')
     .addOption(signOption())
     .addOption(servingOption())
     .addOption(actorOption())
@@ -103,7 +103,7 @@ function signOption() {
 function servingOption() {
   return new Option(
     '--serving',
-    'mean what the environment serves, also where another release of it is checked out',
+    'use the release that the environment serves, even if another one is checked out',
   ).conflicts(['version', 'commit']);
 }
 

@@ -10,7 +10,7 @@ export function repositoriesCommand() {
   ])
     .argument('<host>', 'the registry, with its port if it has one')
     .option('--find <pattern>', 'only names that match, such as skerry/**')
-    .option('--most <n>', 'so many at most (default: 9999)', parseCount, 9_999)
+    .option('--most <n>', 'list at most this many (default: 9999)', parseCount, 9_999)
     .addOption(configOption())
     .addOption(requestsOption())
     .addOption(quietOption())

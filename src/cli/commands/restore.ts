@@ -11,7 +11,7 @@ import {
 
 /** `hod restore`. */
 export function restoreCommand() {
-  return command('restore', 'put tags of ENV back where the ledger says; bring nothing new', [
+  return command('restore', 'move the tags of ENV back to where the ledger says', [
     ['hod restore prod', 'after somebody moved, overwrote or removed tags by hand'],
     ['hod restore prod --dry-run', 'which tags stand elsewhere?'],
     ['hod restore prod --field components.tags.tag', 'the tags that were put right'],

@@ -13,7 +13,7 @@ import { answerForProducts } from '../products';
 
 /** `hod rollback`. */
 export function rollbackCommand() {
-  return command('rollback', 'take ENV back to what it served before; what is left behind is withdrawn there', [
+  return command('rollback', 'roll ENV back to the release it served before, and withdraw the current one', [
     ['hod rollback prod --reason "turnstiles stay shut"', 'to what it served before'],
     ['hod rollback prod --to 2.4.0 --reason "…"', 'to a version that it served'],
     ['hod rollback prod --line 2.3 --reason "…"', 'one line of versions; the rest stays'],
@@ -23,10 +23,10 @@ export function rollbackCommand() {
   ])
     .argument('<env>', 'the environment to roll back')
     .addOption(configsOption())
-    .option('--to <version>', 'go back to this version (default: what was served before)')
-    .option('--commit <id>', 'go back to the release of this commit')
+    .option('--to <version>', 'roll back to this version (default: the one served before)')
+    .option('--commit <id>', 'roll back to the release of this commit')
     .option('--line <line>', 'roll back this line of versions or branch alone, such as 2.3')
-    .addOption(reasonOption('say why; the ledger keeps it'))
+    .addOption(reasonOption('the reason; recorded in the ledger'))
     .addOption(actorOption())
     .addOption(togetherOption())
     .addOption(dryRunOption())

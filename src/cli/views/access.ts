@@ -2,22 +2,23 @@ import { grouped } from '../../core/grouped';
 import stringWidth from 'string-width';
 import { isLacking, type AccessResult, type RightResult, type StoredLoginsResult } from '../../results/access';
 import type { Screen } from '../answer';
-import { columns, table } from './format';
-import { componentsListed, nameList, placeOf } from './components';
+import { columns } from './format';
+import { nameList, placeOf } from './components';
 import type { Style } from './style';
 
-/** What `access check` answers to people: a table, what is missing and how to get it, and what is too much. */
+/** What `access check` answers to people: a line for repositories with the same rights, what is missing and how to get it, and what is too much. */
 export function accessView(result: AccessResult, { style, width }: Screen): string {
   const rows = rightRows(result, style);
-  const text = table([[style.strong(result.product), 'repository', 'read', 'write', 'mount'], ...rows]);
-  const fits = text.split('\n').every((line) => stringWidth(line) <= width);
+  const heading = ['', 'repository', 'read', 'write', 'mount'].map((each) => style.faint(each));
+  const lines = columns([heading, ...rows], '', (cell) => cell);
+  const fits = lines.every((line) => stringWidth(line) <= width);
   const narrow = rows.flatMap(([place, repository, read, write, mount]) => [
     `${place}  ${repository}`,
     `  read ${read}  write ${write}  mount ${mount}`,
   ]);
   const warnings = result.warnings.map((warning) => `${style.notice('more than needed')}  ${warning}`);
   const logins = [...identityRows(result, style), ...loginRows(result, style)];
-  return [...(fits ? [text] : narrow), ...logins, ...findings(result, style), ...warnings].join('\n');
+  return [...(fits ? lines : narrow), ...logins, ...findings(result, style), ...warnings].join('\n');
 }
 
 /** Who the job is, and what signs what it records. */
@@ -54,7 +55,7 @@ function rightRows(result: AccessResult, style: Style): Row[] {
     }));
     const groups = grouped(all, ({ component, repository, cells }) => [
       cells,
-      all.length <= componentsListed ? repository : placeOf({ component, repository }, { several: true }),
+      placeOf({ component, repository }, { several: true }),
     ]);
     return groups.map((group): Row => {
       const [{ repository, cells }] = group;

@@ -21,7 +21,7 @@ export function configView(
   return [
     `${style.good('Valid:')} ${file} releases ${all} of ${style.strong(product)}, through ${way}.`,
     ...pushed.map(({ component, reference }) => `${component} is read in a registry: ${reference}`),
-    ...warnings.map((warning) => `${style.notice('Look at this:')} ${warning}`),
+    ...warnings.map((warning) => `${style.notice('Warning:')} ${warning}`),
   ].join('\n');
 }
 
@@ -43,8 +43,8 @@ export function configCompareView({ file, environments }: ConfigCompareResult, {
         return `${name}  ${style.good('same as the rules in force')}${of}`;
       }
       const outcome = accepted
-        ? `${style.notice('a promotion from here')} brings these rules into force`
-        : `${style.bad('promotions from here are refused')}: ${reason ?? ''}`;
+        ? `${style.notice('a promotion from this checkout')} brings these rules into force`
+        : `${style.bad('promotions from this checkout are refused')}: ${reason ?? ''}`;
       return [
         `${name}  ${style.notice('differs from the rules in force')}${of}`,
         ...differences.map((each) => `  ${each}`),

@@ -33,7 +33,7 @@ export function publishView(result: PublishResult, screen: Screen): string {
   const nowhere = leadsNowhere(components);
   const title = titleOf({ components, unmet, name, environment, dryRun }, style, {
     work: `publish ${name} to ${environment}`,
-    done: `${doneWord(dryRun, nowhere ? 'upload' : 'publish')} ${name} to ${environment}${nowhere ? ': no tag leads to it' : ''}`,
+    done: `${doneWord(dryRun, nowhere ? 'upload' : 'publish')} ${name} to ${environment}${nowhere ? ': no tag points to it' : besideWords(components)}`,
   });
   return blocks(
     driftBlock(components, style),
@@ -61,7 +61,7 @@ function gitTagLines(gitTag: PublishResult['gitTag'], style: Style): string[] {
   const where = remote === null ? '' : ` in ${remote}`;
   return outcome === 'created' || outcome === 'unchanged'
     ? [`git tag ${style.strong(tag)}${where}: ${outcome}`]
-    : [`${style.bad(`git tag ${tag} was not written`)}${where}: ${reason}`, style.faint('  everything else was done')];
+    : [`${style.bad(`git tag ${tag} was not written`)}${where}: ${reason}`, style.faint('  everything else is done')];
 }
 
 /** Rules that hold for everything; they are told where they are not met, or all is asked for. */
@@ -80,7 +80,7 @@ export function promoteView(result: PromoteResult, screen: Screen): string {
     ? `${doneWord(dryRun, 'move')} ${environment}, which serves ${name} as before`
     : titleOf({ components, unmet, name, environment, dryRun }, style, {
         work: `promote ${way}`,
-        done: `${doneWord(dryRun, 'promote')} ${way}`,
+        done: `${doneWord(dryRun, 'promote')} ${way}${besideWords(components)}`,
       });
   const shown = gates.filter(({ gate, outcome }) => verbose || outcome === 'unmet' || !everyday.includes(gate));
   return blocks(
@@ -124,7 +124,7 @@ function titleOf(
 ): string {
   const { components, unmet, name, environment, dryRun } = about;
   if (unmet.length > 0) {
-    const count = unmet.length === 1 ? 'a rule is not met' : `${unmet.length} rules are not met`;
+    const count = unmet.length === 1 ? '1 rule is not met' : `${unmet.length} rules are not met`;
     return `${style.bad('Would not')} ${work}: ${count}`;
   }
   if (changesNothing(components)) {
@@ -207,6 +207,19 @@ function gateLines(gates: readonly (GateResult & { readonly of?: string })[], st
   });
 }
 
+/** How a release came in that did not take over, for its headline. */
+function besideWords(components: readonly DeliveredResult[]): string {
+  const [way, ...otherWays] = new Set(components.map((each) => each.way));
+  const [serves, ...others] = new Set(components.map((each) => each.serves));
+  if (otherWays.length > 0 || components.some(({ sameCommit }) => sameCommit)) {
+    return '';
+  }
+  if (way === 'held') {
+    return ', held';
+  }
+  return way === 'beside' && others.length === 0 && serves !== null ? `, beside ${serves ?? ''}` : '';
+}
+
 /** How components came in, where they did not all take over. */
 function wayLines(components: readonly DeliveredResult[], environment: string, style: Style): string[] {
   const aside = components.filter(({ way }) => way !== 'takes-over');
@@ -218,7 +231,7 @@ function wayLines(components: readonly DeliveredResult[], environment: string, s
         return style.notice(`${environment} already serves ${what}, as ${serves ?? ''}.`);
       }
       const were = group.length === components.length || group.length === 1 ? 'was' : 'were';
-      const came = way === 'beside' ? 'came in beside it' : `${were} held`;
+      const came = way === 'beside' ? `${were} added beside it` : `${were} held`;
       const going = style.notice(`${environment} still serves ${serves ?? 'nothing of it'}`);
       return `${going}; ${what} ${came}.\n  ${style.faint(wayReason)}`;
     },

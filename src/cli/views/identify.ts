@@ -1,4 +1,4 @@
-import { formatAge, formatCount, formatMoment } from '../../core/amounts';
+import { formatCount, formatMoment, formatPast } from '../../core/amounts';
 import { shortCommit } from '../../core/commit';
 import { grouped } from '../../core/grouped';
 import type { CommitResult, FoundResult, IdentifyResult } from '../../results/identify';
@@ -440,8 +440,7 @@ function moment(time: string | null, now: Date): string {
   if (time === null) {
     return 'an unknown time';
   }
-  const age = formatAge(time, now);
-  return `${formatMoment(time)} (${age === 'just now' ? age : `${age} ago`})`;
+  return formatPast(time, now);
 }
 
 /** The same, as tables of Markdown. */

@@ -80,7 +80,7 @@ function concernLines({ concerns }: InsideResult, style: Style, most: number): s
   return rows.length === 0
     ? []
     : [
-        style.notice('Look at this:'),
+        style.notice('Findings:'),
         ...columns(rows.slice(0, most), '  ', (cell, column) =>
           column === 0 ? style.strong(cell) : column === 2 ? style.bad(cell) : cell,
         ),

@@ -45,7 +45,7 @@ export function statusView(result: StatusResult, screen: Screen, now: Date): str
   const fits = across.split('\n').every((line) => stringWidth(line) <= screen.width);
   const asked = result.everyTag
     ? []
-    : [style.faint('Asked for drift: one tag of each component; --check asks for all.')];
+    : [style.faint('Checked one tag of each component for drift; --check checks every tag.')];
   return [
     fits ? across : environmentBlocks(result, rows, style, now),
     ...noticeLines(result, screen, now),
@@ -254,7 +254,7 @@ function waitingLines({ environments }: StatusResult, { style, verbose }: Screen
     ];
     const what =
       releases.length === 0
-        ? `what ${after ?? ''} serves was here before`
+        ? `the release of ${after ?? 'the previous environment'} was here earlier; nothing new to promote`
         : `${waitingReleases(waiting)}, ${facts.join(', ')}`;
     const rules = grouped(unmet, ({ gate, detail }) => [gate, detail]).flatMap((group) => {
       const [{ gate, detail, remedy, of }] = group;

@@ -142,7 +142,7 @@ function detailsOf(
   const { ci } = sources;
   const git = 'commit' in sources.git ? sources.git.commit : undefined;
   const tagGap = shallow ? ', and a shallow clone may lack it: `git fetch --tags`' : '';
-  const unknown = 'gap' in sources.git ? sources.git.gap : 'neither an option, the CI nor git says';
+  const unknown = 'gap' in sources.git ? sources.git.gap : 'no option, CI variable or git checkout says so';
   const detail = (name: string, found: Sourced<string> | undefined, why = unknown): BuildDetail =>
     found === undefined ? { name, value: undefined, source: why } : { name, ...found };
   const said = (value: string | undefined, source: string) => (value === undefined ? undefined : { value, source });
@@ -224,9 +224,9 @@ function isCoarser(part: VersionPart, line: VersionLine): boolean {
 function checkCommit(commit: Sourced<string> | undefined, gap: string | undefined): Sourced<CommitId> {
   if (commit === undefined) {
     throw new HodError('commit-unknown', {
-      what: 'it is not known which commit this build is from',
+      what: 'the commit of this build is unknown',
       object: 'this build',
-      why: gap ?? 'neither an option, the CI nor git says',
+      why: gap ?? 'no option, CI variable or git checkout says so',
       next: 'run hod in the working copy, or name the commit with --commit',
     });
   }

@@ -70,7 +70,7 @@ export function driftOf(
   const told = stayed.some(({ served }) => served !== undefined) || stayed.length === all.length;
   if (content && told && stayed.length > 0 && stayed.length === moving.length && others.length === 0) {
     const names = stayed.map(({ tag }) => tag).join(', ');
-    const detail = `${names}: as before the last decision; a run is not done or was ended, or somebody put it back`;
+    const detail = `${names} not updated yet: that run is still in progress or was interrupted, or somebody moved the tag back`;
     return { state: 'unfinished', detail };
   }
   const findings = [

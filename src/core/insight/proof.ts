@@ -1,3 +1,4 @@
+import { formatMoment } from '../amounts';
 import { admissionRulesIn, noAdmissionRules, rulesOf, type AdmissionRules, type ProductRules } from '../ledger/rules';
 import type { Signer } from '../trust/signed-text';
 import type { SignOff } from '../release/gates/sign-offs';
@@ -191,7 +192,7 @@ function adoptedNote({ release, environment }: Proven, since: Timestamp): Note {
   return {
     note: 'adopted',
     object: `${describePosition(release)} in ${environment}`,
-    detail: `adopted at ${since}: content and tags are as they were then; who built it and what was tested before is not on record`,
+    detail: `adopted on ${formatMoment(since)}: content and tags are unchanged since; builder and earlier tests are not on record`,
   };
 }
 
@@ -200,7 +201,7 @@ function parcelNote({ release, environment }: Proven): Note {
   return {
     note: 'parcel',
     object: `${describePosition(release)} in ${environment}`,
-    detail: 'published from a parcel: who built it and what was tested on the other side is what the parcel says',
+    detail: 'published from a parcel: only the parcel says who built the release and what was tested',
   };
 }
 

@@ -1,3 +1,4 @@
+import { formatMoment } from '../amounts';
 import { HodError } from '../errors';
 import type { Digest } from '../oci/digest';
 import type { RepositoryName } from '../oci/reference';
@@ -45,7 +46,7 @@ export function removedMeanwhile(places: readonly ManifestPlace[], begun: number
     if (removal !== undefined && (removal.state === 'removing' || removal.seq > begun)) {
       const isOver = removal.state === 'removed';
       return new HodError('content-removed', {
-        what: 'tidying removes content that this command needs',
+        what: 'tidying is removing content that this command needs',
         object: `${repository}@${digest}`,
         why: removalText(removal),
         next: isOver
@@ -59,5 +60,5 @@ export function removedMeanwhile(places: readonly ManifestPlace[], begun: number
 
 /** Says who removed content, when, and what let it go. */
 export function removalText({ state, by, at, keep }: ManifestRemoval): string {
-  return `${by} ${state === 'removed' ? 'removed it' : 'began to remove it'} with \`hod tidy\` at ${at} (${keep})`;
+  return `${by} ${state === 'removed' ? 'removed it' : 'began to remove it'} with \`hod tidy\` on ${formatMoment(at)} (${keep})`;
 }

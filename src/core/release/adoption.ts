@@ -127,7 +127,7 @@ function isFree({ environment, contents }: FoundEnvironment, { anew }: Adoption,
     const names = [...new Set(serves.map(describePosition))].join(', ');
     return {
       ...unmet,
-      what: `the ledger already knows what ${environment} serves`,
+      what: `the ledger already records what ${environment} serves`,
       detail:
         names === ''
           ? `${environment} was in use, and serves nothing now`

@@ -114,11 +114,11 @@ function orderInLane(lane: string, { commit, version }: Origin, head: LaneHead, 
 function explainOrder(order: Order, other: Position | undefined, gap: string): string {
   const there = other === undefined ? undefined : describePosition(other);
   if (there === undefined) {
-    return 'nothing was served before';
+    return 'no release was served before';
   }
   switch (order) {
     case 'newer':
-      return `it comes after ${there}`;
+      return `newer than ${there}`;
     case 'same':
       return `it is ${there}`;
     case 'older':

@@ -189,7 +189,7 @@ function wasThere({ release, components }: ChosenRelease, environment: string): 
     code: 'never-served',
     what: `${environment} has never served this release`,
     object: describePosition(release),
-    detail: `so far it was in ${[...new Set(release.arrived.map((stay) => stay.environment))].join(', ') || 'no environment'}`,
+    detail: `it has only been in ${[...new Set(release.arrived.map((stay) => stay.environment))].join(', ') || 'no environment'}`,
     remedy: 'record the result where it was found: --in names the environment that served the release',
   };
 }

@@ -168,7 +168,7 @@ function neverNewest({ environment, lane, to }: LaneRollback, facts: Facts): Ref
   const heads = laneHeadsIn(facts, environment, lane);
   return {
     code: 'not-served-before',
-    what: 'this line cannot go back to that release',
+    what: 'this line cannot roll back to that release',
     object: `${laneName(lane)} in ${environment} to ${named}`,
     detail: `its newest release is ${[...new Set(heads.map(describePosition))].join(', ')}; ${named} never was, or was withdrawn`,
     remedy: `name an earlier release of this line (\`hod timeline --env ${environment}\`), or leave --to out`,

@@ -79,7 +79,7 @@ export function decideTag(
   }
   const outcome = served === is.digest ? 'unchanged' : recorded?.digest === is.digest ? 'restored' : 'moved';
   const was = recorded === undefined ? 'nothing' : describePosition(recorded);
-  const reason = outcome === 'unchanged' ? 'it already points here' : `back to ${describePosition(is)}, was ${was}`;
+  const reason = outcome === 'unchanged' ? 'already points here' : `back to ${describePosition(is)}, was ${was}`;
   return [{ ...of, kind: 'moving', platform: is.platform, digest: is.digest, outcome, reason, served }];
 }
 

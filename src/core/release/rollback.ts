@@ -128,17 +128,17 @@ function nothingBefore({ environment, to, before }: Rollback, { facts }: Knowled
   if (to === undefined) {
     return refusedBy('served-before', {
       code: 'nothing-before',
-      what: 'there is nothing to go back to',
+      what: 'there is no earlier release',
       object: environment,
-      detail: `it serves ${served}, and served nothing else before`,
-      remedy: `mend forward: publish a build that works, and promote it${lines}`,
+      detail: `${environment} serves ${served}, and has served no other release`,
+      remedy: `publish and promote a fix${lines}`,
     });
   }
   return refusedBy('served-before', {
     code: 'not-served-before',
-    what: 'this environment cannot go back to that release',
+    what: 'this environment cannot roll back to that release',
     object: `${environment} to ${describePosition(to)}`,
-    detail: `it serves ${served}, and has not served ${describePosition(to)}, or was rolled back from it`,
-    remedy: `name one that it served (\`hod status\`), or leave --to out; ${before.length === 0 ? '`hod publish`' : `\`hod promote ${environment}\``} brings in what it has not served${lines}`,
+    detail: `${environment} serves ${served}; it never served ${describePosition(to)}, or was rolled back from that release`,
+    remedy: `name a release that ${environment} served (\`hod status\`), or leave --to out; ${before.length === 0 ? '`hod publish`' : `\`hod promote ${environment}\``} brings in other releases${lines}`,
   });
 }

@@ -119,7 +119,7 @@ export function decideTags(
       never !== undefined
         ? { outcome: 'held', reason: never, heldBy: 'kind' }
         : follows === 'environment' && recorded !== undefined && policy.isFree(component)
-          ? asServed({ reason: 'nothing was served before' }, digest, served, recorded)
+          ? asServed({ reason: 'no release was served before' }, digest, served, recorded)
           : decideMovingTag(asked, follows, { position, recorded, ancestry });
     // What is gone by the ledger may be removed at any moment: it is written, also where it still stands there.
     const decided = { ...base, served: outcome.outcome === 'held' ? request.served : served, ...outcome };
@@ -147,7 +147,7 @@ function putRight(
   if (recorded.gone === true) {
     const never = everUnder(recorded);
     return served !== undefined && never.includes(served)
-      ? { outcome: 'removed', digest: recorded.digest, served, never, reason: `it was rolled back; ${reason}` }
+      ? { outcome: 'removed', digest: recorded.digest, served, never, reason: `rolled back; ${reason}` }
       : {};
   }
   if (served === recorded.digest) {
@@ -160,7 +160,7 @@ function putRight(
     everUnder(recorded).includes(served) ||
     (there !== undefined && decideMoving(follows, { ...position, digest }, there, ancestry).outcome !== 'held');
   const why = isUnwritten(recorded, served)
-    ? 'another run decided so, and has not written it yet'
+    ? 'another run decided this, and has not written the tag yet'
     : driftReason(served, recorded.digest);
   return isOlder ? { outcome: 'restored', digest: recorded.digest, reason: `${why}; ${reason}` } : {};
 }
@@ -239,7 +239,7 @@ function asServed(
   recorded: Fact<'tag'> | undefined,
 ): Outcome {
   if (served === digest) {
-    return { outcome: 'unchanged', reason: 'it already points here' };
+    return { outcome: 'unchanged', reason: 'already points here' };
   }
   if (recorded?.digest === digest) {
     return { outcome: 'restored', reason: driftReason(served, digest) };
@@ -258,7 +258,7 @@ function isUnwritten({ kind, digest, earlier = [] }: Fact<'tag'>, served: Digest
 
 /** What is said of a tag that stands elsewhere than the ledger says. */
 export function driftReason(served: Digest | undefined, recorded: Digest): string {
-  const there = served === undefined ? 'it was gone' : `it stood at ${shortDigest(served)}`;
+  const there = served === undefined ? 'was gone' : `pointed to ${shortDigest(served)}`;
   return `${there}, and the ledger says ${shortDigest(recorded)}`;
 }
 
@@ -282,7 +282,7 @@ export function decideFixed(digest: Digest, served: Digest | undefined, recorded
     return { outcome: 'refused', reason: `points to ${other}` };
   }
   if (served === digest) {
-    return { outcome: 'unchanged', reason: 'it already points here' };
+    return { outcome: 'unchanged', reason: 'already points here' };
   }
   return recorded === undefined
     ? { outcome: 'created', reason: 'the tag is new' }

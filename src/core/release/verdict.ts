@@ -251,7 +251,7 @@ export function orderFor(commit: CommitId, despite: Despite, known: Knowledge): 
 function whyWithdrawn(withdrawal: Withdrawal | undefined, environment: string, { again }: Despite): string | undefined {
   return withdrawal === undefined || again
     ? undefined
-    : `${withdrawal.by} took ${environment} back from it: ${withdrawal.reason}`;
+    : `${withdrawal.by} rolled ${environment} back from this release: "${withdrawal.reason}"`;
 }
 
 /** Returns a wanted tag of a component as the ledger keeps it. */

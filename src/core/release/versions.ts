@@ -69,7 +69,7 @@ function decideNext(
     return known.missing([{ kind: 'highest', line }]) ?? decideFirst(part, line, known.highestOn(line));
   }
   if (last.content === candidate.content) {
-    const reason = `it holds the same as ${last.version}, the last version: no new one is made`;
+    const reason = `same content as ${last.version}, the last version: no new version is needed`;
     return decided({ version: last.version, outcome: 'kept', reason });
   }
   return (
@@ -118,7 +118,7 @@ function decideAfter(
     case 'unrelated':
       return refusedBy('version-order', {
         code: 'not-after-last-version',
-        what: 'this build does not come after the last version',
+        what: 'this build is not newer than the last version',
         object: candidate.commit,
         detail: `${last.version} was made from ${last.commit}, which this commit does not contain`,
         remedy: 'merge it first; for a maintenance branch name its line of versions, such as --line 2.3',
@@ -126,10 +126,10 @@ function decideAfter(
     case 'unknown':
       return refusedBy('version-order', {
         code: 'order-unknown',
-        what: 'it is not known whether this build comes after the last version',
+        what: 'the order of this build and the last version is unknown',
         object: candidate.commit,
         detail: `${last.version} was made from ${last.commit}: ${ancestry.gap}`,
-        remedy: 'give git here the history that it lacks, or name the version with --version',
+        remedy: 'fetch the missing git history, or name the version with --version',
       });
   }
 }

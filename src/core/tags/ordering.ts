@@ -91,7 +91,7 @@ export function decideMoving(
   const { position, digest } = current;
   const arrived = digest === candidate.digest;
   if (position === undefined) {
-    const reason = `it points to ${shortDigest(digest)}, of which neither the ledger nor its annotations tell the commit or version`;
+    const reason = `points to ${shortDigest(digest)}; neither the ledger nor annotations name its commit or version`;
     return arrived ? pointsHere : { outcome: 'held', by: 'order', reason };
   }
   const there = describePosition(position);
@@ -107,17 +107,17 @@ export function decideMoving(
     case 'older':
       return held(
         candidate.commit !== undefined && candidate.commit === position.commit
-          ? `it points to ${there}, the version of this commit`
-          : `it points to ${there}, which is newer`,
+          ? `points to ${there}, the version of this commit`
+          : `points to ${there}, which is newer`,
       );
     case 'unrelated':
-      return held(`it points to ${there}, and neither commit contains the other`);
+      return held(`points to ${there}; neither commit contains the other`);
     case 'unknown':
-      return held(`it points to ${there}, and which is newer is not known: ${ancestry.gap}`);
+      return held(`points to ${there}; the newer one is unknown: ${ancestry.gap}`);
   }
 }
 
-const pointsHere = { outcome: 'unchanged', reason: 'it already points here' } as const;
+const pointsHere = { outcome: 'unchanged', reason: 'already points here' } as const;
 
 /** A build as people name it: its version, or the beginning of its commit. */
 export function describePosition(position: Position): string {

@@ -1,3 +1,4 @@
+import { formatFuture, formatMoment } from '../amounts';
 import type { AdmissionRules } from '../ledger/rules';
 import { frozenNow } from '../release/gates/admission';
 import type { Gate } from '../release/gates/gate';
@@ -8,12 +9,12 @@ export function notFrozenForTidying(environment: string, rules: Pick<AdmissionRu
   const gate = 'freeze';
   const frozen = frozenNow(rules, now);
   return frozen === undefined
-    ? { gate, outcome: 'met', detail: `nothing is frozen at ${now}` }
+    ? { gate, outcome: 'met', detail: `${environment} is not frozen now` }
     : {
         ...{ gate, outcome: 'unmet', code: 'frozen' },
-        what: 'nothing is removed during a freeze',
+        what: 'the environment is frozen',
         object: environment,
-        detail: `${environment} is frozen (${frozen.text}) until ${frozen.until}`,
-        remedy: `run the command again after ${frozen.until}`,
+        detail: `${environment} is frozen (${frozen.text}); opens ${formatFuture(frozen.until, new Date(now))}`,
+        remedy: `run the command again after ${formatMoment(frozen.until)}`,
       };
 }

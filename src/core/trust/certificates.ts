@@ -1,3 +1,4 @@
+import { formatMoment } from '../amounts';
 import { X509Certificate } from 'node:crypto';
 import type { Timestamp } from '../time';
 import { readDer, readOid, type DerElement } from './der';
@@ -177,13 +178,13 @@ function problemOfChain(
   for (let below = 0; below < longestChain; below += 1) {
     const problem = current.problem ?? problemOfTime(current.x509, at);
     if (problem !== undefined) {
-      return `the certificate of ${subjectOf(current.x509)}: ${problem}`;
+      return `${subjectOf(current.x509)}: ${problem}`;
     }
     const isIssuer = (each: Certificate): boolean => isIssuedBy(current, each, below);
     const anchor = anchors.find(isIssuer);
     if (anchor !== undefined) {
       const late = anchor.problem ?? problemOfTime(anchor.x509, at);
-      return late === undefined ? undefined : `the certificate of ${subjectOf(anchor.x509)}: ${late}`;
+      return late === undefined ? undefined : `${subjectOf(anchor.x509)}: ${late}`;
     }
     const next = between.find((each) => each !== current && isIssuer(each));
     if (next === undefined) {
@@ -205,13 +206,17 @@ function isIssuedBy({ x509 }: Certificate, issuer: Certificate, below: number): 
   );
 }
 
+function momentOf(milliseconds: number): string {
+  return formatMoment(new Date(milliseconds).toISOString());
+}
+
 /** Why a certificate does not count at a time; undefined where it does. */
 function problemOfTime({ validFrom, validTo }: X509Certificate, at: Timestamp): string | undefined {
   const [from, to, then] = [Date.parse(validFrom), Date.parse(validTo), Date.parse(at)];
   if (then < from) {
-    return `it is valid from ${new Date(from).toISOString()} on, and the signature is of ${at}`;
+    return `the certificate is valid from ${momentOf(from)}, and the signature is of ${formatMoment(at)}`;
   }
-  return then > to ? `it expired on ${new Date(to).toISOString()}` : undefined;
+  return then > to ? `the certificate expired on ${momentOf(to)}` : undefined;
 }
 
 /** Whether a certificate is of a name: a mail address, a host, or a URI, among its alternative names. */

@@ -1,4 +1,5 @@
 import type { Timestamp } from '../time';
+import { formatMoment } from '../amounts';
 import { keyUnder, readCertificates } from './certificates';
 import { signedBytes, type Envelope, type EnvelopeSignature } from './dsse';
 import { describeKey, hasSigned } from './public-key';
@@ -69,10 +70,10 @@ function signedByKey(
 function problemOfKeyTime(key: TrustedKey, at: Timestamp): string | undefined {
   const { name, from, until } = key;
   if (until !== undefined && Date.parse(at) >= Date.parse(until)) {
-    return `it is signed with the key of ${name} (${describeKey(key)}) that expired on ${until}`;
+    return `the signing key of ${name} (${describeKey(key)}) expired on ${formatMoment(until)}`;
   }
   return from !== undefined && Date.parse(at) < Date.parse(from)
-    ? `it is signed with the key of ${name} (${describeKey(key)}) that is valid from ${from} on`
+    ? `the signing key of ${name} (${describeKey(key)}) is not valid before ${formatMoment(from)}`
     : undefined;
 }
 

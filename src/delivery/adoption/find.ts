@@ -188,7 +188,7 @@ function claimsIn({ annotations }: Manifest, runnable: readonly RunnableImage[])
 
 function contentGone(label: string, digest: Digest, showing: readonly ShowingTag[]): HodError {
   return new HodError('content-gone', {
-    what: 'a tag leads to content that is gone',
+    what: 'the content of a tag is gone',
     object: showing.map(({ tag }) => `${label}:${tag}`),
     why: `it leads to ${digest}, which the registry does not have`,
     next: 'push the image again, or point the tag to another one',

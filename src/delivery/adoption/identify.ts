@@ -71,7 +71,7 @@ export async function identifyServed(
       return { environment: each.environment, content: content && { ...content, claimed } };
     }),
   );
-  const why = 'nothing tells the commit of what it leads to';
+  const why = 'its commit is unknown';
   return {
     left: identified
       .filter(({ origin }) => origin.commit === undefined)
@@ -305,7 +305,7 @@ function refuseUnknown(shown: readonly ShownContent[], origins: readonly Origin[
   }
   const component = first.placed.component;
   throw new HodError('origin-unknown', {
-    what: 'nothing tells the commit of what is served',
+    what: 'the commit of the served image is unknown',
     object: unknown.map(({ placed, environment, showing }) => {
       return `${placed.component} in ${environment.name} (${placed.repository}:${showing[0]?.tag ?? ''})`;
     }),

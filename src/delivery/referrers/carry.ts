@@ -243,6 +243,6 @@ function notAList({ label }: RepositoryTarget, tag: string, why: string): HodErr
     what: 'the list of referrers cannot be written',
     object: `${label}:${tag}`,
     why,
-    next: 'look for who writes this tag; or carry no referrers into this environment: `referrers: { carry: none }`',
+    next: 'find out who writes this tag; or carry no referrers into this environment: `referrers: { carry: none }`',
   });
 }

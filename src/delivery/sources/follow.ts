@@ -51,7 +51,7 @@ export async function follow(
     }
     if (performance.now() > deadline) {
       throw new HodError('build-without-end', {
-        what: 'the build did not say how it ended',
+        what: 'the build did not report its end',
         object: resolve(folder),
         why: `neither ${endFiles.succeeded} nor ${endFiles.failed} came with the commit in it${told === '' ? '' : `; ${told}`}`,
         next: `let the build end with: git rev-parse HEAD > ${join(folder, endFiles.succeeded)}`,
@@ -131,7 +131,7 @@ function outputsIn(folder: string, all: readonly PlacedOutput[]): FollowedOutput
   });
   if (inside.length === 0) {
     throw new HodError('nothing-to-follow', {
-      what: 'no build output will come here',
+      what: 'no build output is expected here',
       object: resolve(folder),
       why: 'no `from:` in hod.yaml leads into this folder',
       next: 'name the folder that the build writes to',
@@ -143,7 +143,7 @@ function outputsIn(folder: string, all: readonly PlacedOutput[]): FollowedOutput
 function refuseAbsent(absent: readonly FollowedOutput[]): void {
   if (absent.length > 0) {
     throw new HodError('build-incomplete', {
-      what: 'the build succeeded without all of its outputs',
+      what: 'the build succeeded, but outputs are missing',
       object: absent.map(({ component, place }) => `${component.name}: ${place.path}`),
       why: 'they are not there',
       next: 'let the build write them, or correct `from:` in hod.yaml; nothing was tagged',

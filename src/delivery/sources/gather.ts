@@ -1,3 +1,4 @@
+import { formatMoment } from '../../core/amounts';
 import { setTimeout as delay } from 'node:timers/promises';
 import { shortCommit, type CommitId } from '../../core/commit';
 import { HodError } from '../../core/errors';
@@ -128,7 +129,12 @@ function failuresIn(findings: readonly Findings[]): { component: string; failure
     const failed = staged?.failed;
     return failed === undefined
       ? []
-      : [{ component: component.name, failure: `${failed.by} said at ${failed.at}: ${failed.reason}` }];
+      : [
+          {
+            component: component.name,
+            failure: `${failed.by} reported on ${formatMoment(failed.at)}: ${failed.reason}`,
+          },
+        ];
   });
 }
 

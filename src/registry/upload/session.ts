@@ -109,7 +109,7 @@ export class UploadSession {
       method: 'GET',
       path: location,
       expect: [200, 204, 405, ...sessionLost],
-      purpose: 'could not ask how far an upload got',
+      purpose: 'could not resume an upload',
     });
     await response.body.dump();
     const end = /^(?:bytes=)?0-(\d+)$/.exec(String(response.headers['range'] ?? ''))?.[1];

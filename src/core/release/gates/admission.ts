@@ -1,4 +1,5 @@
-import { describeDuration } from '../../amounts';
+import { describeDuration, formatFuture, formatMoment, formatPast, formatSpan } from '../../amounts';
+import { describePosition } from '../../tags/ordering';
 import { timestampOf, type Timestamp } from '../../time';
 import { laneHeadsIn, lanesOf, servedIn } from '../../ledger/environment';
 import type { AdmissionRules, AttestationRule, ProductRules } from '../../ledger/rules';
@@ -110,7 +111,8 @@ function signOffsKnown(rules: AdmissionRules, { to, ruling }: Candidate): Omit<S
  * versions or its branch. Reads the lanes of the release there.
  */
 function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
-  const { from, release, components, now } = candidate;
+  const { from, to, release, components, now } = candidate;
+  const at = new Date(now);
   const gate = 'soak';
   const there = [...servedIn(facts, from), ...lanesOf(release).flatMap((lane) => laneHeadsIn(facts, from, lane))];
   const served = components.flatMap(({ component, digest }) => {
@@ -123,25 +125,25 @@ function soaked(soak: number, candidate: Candidate, facts: Facts): Gate {
   if (served.length < components.length) {
     return unmetGate(gate, candidate, {
       code: 'not-soaked',
-      what: 'it was not served for long enough',
-      detail: `it must be served by ${from} for ${wanted}, and ${from} does not serve it now`,
-      remedy: `let ${from} serve it for ${wanted}: \`hod promote ${from}${releaseOption(release)}\`, or promote what ${from} serves`,
+      what: 'the soak time is not over',
+      detail: `${from} does not serve ${describePosition(release)} now; ${to} requires ${wanted} there`,
+      remedy: `let ${from} serve the release for ${wanted}: \`hod promote ${from}${releaseOption(release)}\`, or promote what ${from} serves`,
     });
   }
   const since = Math.max(...served.map((each) => Date.parse(each.since)));
-  const until = timestampOf(new Date(since + soak));
+  const [start, until] = [timestampOf(new Date(since)), timestampOf(new Date(since + soak))];
   if (Date.parse(now) >= since + soak) {
     return {
       gate,
       outcome: 'met',
-      detail: `served by ${from} since ${timestampOf(new Date(since))}, for ${wanted} at least`,
+      detail: `${from} has served ${describePosition(release)} since ${formatPast(start, at)}; ${to} requires ${wanted}`,
     };
   }
   return unmetGate(gate, candidate, {
     code: 'not-soaked',
-    what: 'it was not served for long enough',
-    detail: `it must be served by ${from} for ${wanted}, and ${from} serves it since ${timestampOf(new Date(since))}`,
-    remedy: `promote it again at ${until}, or later`,
+    what: 'the soak time is not over',
+    detail: `${from} has served ${describePosition(release)} for ${formatSpan(at.getTime() - since)}; ${to} requires ${wanted}; opens ${formatFuture(until, at)}`,
+    remedy: `promote the release after ${formatMoment(until)}`,
   });
 }
 
@@ -154,16 +156,16 @@ export function notFrozen(
   const gate = 'freeze';
   const latest = frozenNow({ freeze }, now);
   if (latest === undefined) {
-    return { gate, outcome: 'met', detail: `nothing is frozen at ${now}` };
+    return { gate, outcome: 'met', detail: `${to} is not frozen now` };
   }
   if (despiteFreeze) {
-    return { gate, outcome: 'met', detail: `frozen (${latest.text}), and let in on purpose` };
+    return { gate, outcome: 'met', detail: `frozen (${latest.text}), and promoted on purpose` };
   }
   return unmetGate(gate, candidate, {
     code: 'frozen',
-    what: 'nothing enters now',
-    detail: `${to} is frozen (${latest.text}) until ${latest.until}`,
-    remedy: `run the command again after ${latest.until}; in an emergency --despite-freeze --reason "…" lets it in, on record`,
+    what: 'the environment is frozen',
+    detail: `${to} is frozen (${latest.text}); opens ${formatFuture(latest.until, new Date(now))}`,
+    remedy: `run the command again after ${formatMoment(latest.until)}; in an emergency, add --despite-freeze --reason "…"; the ledger records the reason`,
   });
 }
 
@@ -233,7 +235,7 @@ function hasReferrers(types: readonly string[], candidate: Candidate<CandidateCo
     ? { gate, outcome: 'met', detail: `every image has what refers to it: ${types.join(', ')}` }
     : unmetGate(gate, candidate, {
         code: 'referrers-missing',
-        what: 'an image lacks a referrer',
+        what: 'a referrer is missing',
         detail: lacking,
         remedy: `push the referrer to ${candidate.from}, then promote again; no new build is needed`,
       });

@@ -1,4 +1,4 @@
-import { describeDuration } from '../../amounts';
+import { describeDuration, formatMoment, formatPast } from '../../amounts';
 import { grouped } from '../../grouped';
 import type { AttestationRule } from '../../ledger/rules';
 import { valueAt } from '../../json';
@@ -63,7 +63,7 @@ export function findStatements(
       ...groups.map((group) => {
         return `${group.map(({ component }) => component).join(', ')}: signed by ${group[0].by.join(' and ')}`;
       }),
-      ...(end === undefined ? [] : [`counts until ${end}`]),
+      ...(end === undefined ? [] : [`counts until ${formatMoment(end)}`]),
     ].join('; '),
   };
 }
@@ -200,15 +200,15 @@ function problemOfAge(
   const time = timeOfStatement(statement, dated);
   if (time === undefined) {
     return dated === undefined
-      ? 'it does not say when it was made; `dated: FIELD` in the rule names the field that does'
+      ? 'the statement has no date; `dated: FIELD` in the rule can name the field that holds one'
       : `${dated} is not a time`;
   }
   if (isInFuture(time, now)) {
-    return `it is dated ${time}, in the future; check the clock of this machine, and of the one that made it`;
+    return `the statement is dated ${formatMoment(time)}, in the future; check the clocks of this machine and of the signer`;
   }
   const end = endOfStatement({ noOlderThan, dated }, statement);
   return end !== undefined && Date.parse(end) < Date.parse(now)
-    ? `it was made ${time}, and counts for ${describeDuration(noOlderThan)}: until ${end}`
+    ? `the statement of ${formatMoment(time)} expired after ${describeDuration(noOlderThan)}, on ${formatPast(end, new Date(now))}`
     : undefined;
 }
 

@@ -50,7 +50,7 @@ export function gatesOfBuild(build: Build, following: Following, environment: st
   return [cleanForVersion(build), historyForNext(build), followedForVersion(build, following, environment)];
 }
 
-/** What was built from a dirty working copy gets no version: no commit holds it. */
+/** What was built from the working copy has uncommitted changes: no commit holds it. */
 function cleanForVersion({ dirty, version, commit }: Build): Gate {
   const gate = 'clean-working-copy';
   if (!dirty || version.kind === 'none') {
@@ -60,7 +60,7 @@ function cleanForVersion({ dirty, version, commit }: Build): Gate {
     gate,
     outcome: 'unmet',
     code: 'dirty-working-copy',
-    what: 'a dirty working copy gets no version',
+    what: 'the working copy has uncommitted changes',
     object: version.kind === 'given' ? version.version : `the next ${version.part}`,
     ...dirtyWhy(commit),
   };
@@ -108,10 +108,10 @@ function historyForNext({ shallow, version, commit }: Build): Gate {
     gate,
     outcome: 'unmet',
     code: 'order-unknown',
-    what: 'a shallow clone cannot tell the next version',
+    what: 'a shallow clone cannot determine the next version',
     object: `the next ${version.part}, the commit ${commit}`,
-    detail: 'it lacks older commits, and tags on them: what came before is not known here',
-    remedy: '`git fetch --unshallow --tags`, or let the CI clone all of it; or name the version with --version',
+    detail: 'it lacks older commits and their tags',
+    remedy: '`git fetch --unshallow --tags`, or let the CI fetch the full history; or name the version with --version',
   };
 }
 
@@ -125,7 +125,7 @@ export function cleanForStaging({ dirty, commit }: Build): Gate {
     gate,
     outcome: 'unmet',
     code: 'dirty-working-copy',
-    what: 'what was built from a dirty working copy is not staged',
+    what: 'the working copy has uncommitted changes',
     object: commit,
     ...dirtyWhy(commit),
   };

@@ -1,4 +1,5 @@
 import type { Passage } from './passage';
+import { formatMoment } from '../../amounts';
 import { describePosition } from '../../tags/ordering';
 import type { ComponentArrival } from '../component-arrival';
 import { servedIn } from '../../ledger/environment';
@@ -32,13 +33,13 @@ export function cameThrough(
     const places = [...new Set(release.arrived.map(({ environment }) => environment))];
     const where =
       missing.length < stays.length
-        ? `${missing.map(({ component }) => component).join(', ')} of it was not there`
-        : `so far it was in ${places.join(', ')}`;
+        ? `${missing.map(({ component }) => component).join(', ')} was not there`
+        : `it has only been in ${places.join(', ')}`;
     return {
       gate,
       outcome: 'unmet',
       code: 'not-in-previous-environment',
-      what: `this release has not been in ${from}`,
+      what: `this release was never in ${from}`,
       object,
       detail: `${to} takes only what ${from} has served; ${where}`,
       remedy: `run \`hod promote ${from}${releaseOption(release)}\` first`,
@@ -52,8 +53,8 @@ export function cameThrough(
         code: 'never-served',
         what: `${from} has never served this release`,
         object,
-        detail: `when it came to ${from}, something newer was there already: ${held.map(({ component }) => component).join(', ')}`,
-        remedy: `promote what ${from} serves, or something newer`,
+        detail: `when this release came to ${from}, a newer release was there already: ${held.map(({ component }) => component).join(', ')}`,
+        remedy: `promote the release that ${from} serves, or a newer one`,
       }
     : { gate, outcome: 'met', detail: cameDetail(stays, from) };
 }
@@ -66,17 +67,17 @@ interface ComponentStay {
 function cameDetail(stays: readonly ComponentStay[], from: string): string {
   const [first] = stays.map(({ stay }) => stay).filter((stay) => stay !== undefined);
   if (first === undefined) {
-    return `it was in ${from}`;
+    return `the release was in ${from}`;
   }
   if (first.adopted === true) {
-    return `adopted: ${from} served it before the ledger began, and nothing is known of how it came there`;
+    return `adopted: ${from} served the release before the ledger began`;
   }
   if (first.way !== 'takes-over') {
-    return `in ${from} beside what that serves, since ${first.since}`;
+    return `in ${from} since ${formatMoment(first.since)}, beside the release that ${from} serves`;
   }
   return first.until === undefined
-    ? `served by ${from} since ${first.since}`
-    : `served by ${from} from ${first.since} to ${first.until}`;
+    ? `${from} has served the release since ${formatMoment(first.since)}`
+    : `${from} served the release from ${formatMoment(first.since)} to ${formatMoment(first.until)}`;
 }
 
 /** What is known about the environment that a release is promoted into. */
@@ -96,7 +97,7 @@ export function comesIn(
   const gate = 'comes-in';
   const held = arrivals.filter(({ way }) => way === 'held');
   if (held.length === 0 && withdrawal !== undefined) {
-    const detail = `${withdrawal.by} took ${to} back from it (${withdrawal.reason}), and it is brought back on purpose`;
+    const detail = `${withdrawal.by} rolled ${to} back from this release ("${withdrawal.reason}"); --again brings it back`;
     return { gate: 'withdrawn', outcome: 'met', detail };
   }
   if (held.length === 0) {
@@ -112,21 +113,21 @@ export function comesIn(
     gate,
     outcome: 'unmet',
     code: 'not-newer',
-    what: was ? 'this release was served here before, and is no more' : 'something newer is here already',
+    what: was ? 'this release was served here earlier' : 'a newer release is here already',
     object,
     detail: `${to} serves ${[...new Set(servedIn(facts, to).map(describePosition))].join(', ')}; ${heldBecause(held)}`,
     remedy: [
       was
-        ? `the way back is \`hod rollback ${to} ${goingTo(release)} --reason "…"\``
-        : `promote something newer; the way back to what ${to} served is \`hod rollback ${to} --reason "…"\``,
-      ...(drifted ? [`tags of ${to} stand elsewhere than the ledger says: \`hod restore ${to}\` puts them right`] : []),
+        ? `go back to this release with \`hod rollback ${to} ${goingTo(release)} --reason "…"\``
+        : `promote a newer release; \`hod rollback ${to} --reason "…"\` goes back to the release that ${to} served before`,
+      ...(drifted ? [`tags of ${to} differ from the ledger: \`hod restore ${to}\` corrects them`] : []),
     ].join('; '),
   };
 }
 
 /** The refusal of a release that is withdrawn in an environment. */
 export function withdrawnFrom(release: Release, to: string, withdrawal: Withdrawal): Gate {
-  const remedy = 'promote a newer one; --again --reason "…" brings it back on purpose';
+  const remedy = 'promote a newer release; --again --reason "…" brings this one back on purpose';
   return rolledBackFrom('comes-in', to, withdrawal, { object: `${describePosition(release)} to ${to}`, remedy });
 }
 
@@ -157,7 +158,7 @@ function rolledBackFrom(
     code: 'withdrawn',
     what,
     object,
-    detail: `${by} took ${environment} back from it at ${at}: ${reason}`,
+    detail: `${by} rolled ${environment} back from this release on ${formatMoment(at)}: "${reason}"`,
     remedy,
   };
 }

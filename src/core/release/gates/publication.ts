@@ -19,10 +19,10 @@ export function versionFree(version: Version | undefined, content: ContentId, fa
     gate,
     outcome: 'unmet',
     code: 'version-taken',
-    what: 'this version stands for another build',
+    what: 'this version belongs to another build',
     object: version,
-    detail: `the ledger has it as the release ${taken.release}, which holds something else`,
-    remedy: 'publish with a new version, or let --next patch take it; nothing was changed',
+    detail: `the ledger has it as release ${taken.release}, which has other content`,
+    remedy: 'publish with a new version, or use --next patch; nothing was changed',
   };
 }
 
@@ -41,11 +41,11 @@ export function parcelTrusted(
         gate,
         outcome: 'unmet',
         code: 'parcel-untrusted',
-        what: 'nobody who is trusted has signed this parcel',
+        what: 'no trusted key signed this parcel',
         object: `${describePosition(release)} in ${path}`,
-        detail: ['it says which version and commit it holds, and anybody can write such a parcel', signed.problem],
+        detail: ['anyone can write a parcel that names this version and commit', signed.problem],
         remedy:
-          'name the key of the other side under `trust: { keys }`; or make sure where the parcel comes from, and take it with --trust-parcel --reason "…", on record',
+          'name the key of the other side under `trust: { keys }`; or check where the parcel comes from, and add --trust-parcel --reason "…"',
       };
 }
 
@@ -61,7 +61,7 @@ export function publishedAlone(product: string, chosen: readonly Component[], al
     gate,
     outcome: 'unmet',
     code: 'published-together',
-    what: 'this may not be published by itself',
+    what: 'this component cannot be published alone',
     object: bound.map(({ name }) => name).join(', '),
     detail: `the components of ${product} are published together, so that their tags always belong together`,
     remedy: 'publish them all, or write `publish-alone: true` under it in hod.yaml',

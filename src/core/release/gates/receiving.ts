@@ -98,7 +98,7 @@ function outsideGates(
         gate: 'served-before',
         outcome: 'unmet',
         code: 'not-in-previous-environment',
-        what: 'the parcel does not say where this release was served',
+        what: 'the parcel lacks the history of its release',
         object: `${describePosition(record)} to ${to}`,
         detail:
           facts === undefined

@@ -1,8 +1,9 @@
-import { describeDuration, formatCount } from '../../amounts';
+import { describeDuration, formatCount, formatFuture, formatMoment, formatPast } from '../../amounts';
 import { wasAdopted, type Fact, type Release } from '../../ledger/facts';
 import type { ResultRule } from '../../ledger/rules';
 import { severities } from '../../reports/report';
 import { severityCounts } from '../../reports/summary';
+import { describePosition } from '../../tags/ordering';
 import { isInFuture, timestampOf, type Timestamp } from '../../time';
 import type { Gate } from './gate';
 import { unmetGate } from './refused-release';
@@ -21,11 +22,12 @@ type Result = Fact<'evidence'>['results'][number];
 /** The latest result of a name in the environment before counts: it passed, says what the rule asks for, and is not too old. */
 export function resultPassed(rule: ResultRule, candidate: Tested, evidence: Fact<'evidence'> | undefined): Gate {
   const { name } = rule;
-  const { from, now } = candidate;
+  const { from, now, release } = candidate;
+  const at = new Date(now);
   const gate = `result ${name}`;
   const found = evidence?.results.find((each) => each.name === name && each.environment === from);
   if (found === undefined) {
-    const detail = `no result of ${name} in ${from} is recorded for it${adoptedIn(candidate)}`;
+    const detail = `no result of \`${name}\` in ${from} is recorded for ${describePosition(release)}${adoptedIn(candidate)}`;
     return lacking(rule, candidate, 'a test result is missing', detail);
   }
   const why = whyFailed(rule, found, now);
@@ -34,7 +36,7 @@ export function resultPassed(rule: ResultRule, candidate: Tested, evidence: Fact
       rule,
       candidate,
       'a test failed',
-      `it failed in ${from} at ${found.at}, says ${found.by}${why === '' ? '' : `: ${why}`}`,
+      `${found.by} recorded on ${formatPast(found.at, at)} that \`${name}\` failed in ${from}${why === '' ? '' : `: ${why}`}`,
     );
   }
   const late = whyTooOld(rule, found, now);
@@ -42,8 +44,9 @@ export function resultPassed(rule: ResultRule, candidate: Tested, evidence: Fact
     return lacking(rule, candidate, 'a test result is too old', late);
   }
   const said = found.report === undefined ? '' : `: ${describeReport(found.report)}`;
-  const ends = rule.noOlderThan === undefined ? '' : `; it counts until ${endOf(found, rule.noOlderThan)}`;
-  return { gate, outcome: 'met', detail: `passed in ${from} at ${found.at}, says ${found.by}${said}${ends}` };
+  const ends = rule.noOlderThan === undefined ? '' : `; expires ${formatFuture(endOf(found, rule.noOlderThan), at)}`;
+  const detail = `passed in ${from}; ${found.by} recorded the result on ${formatPast(found.at, at)}${said}${ends}`;
+  return { gate, outcome: 'met', detail };
 }
 
 function lacking(rule: ResultRule, candidate: Tested, what: string, detail: string): Gate {
@@ -82,7 +85,9 @@ function whyFailed(
   );
   return over.length === 0
     ? undefined
-    : [over.join(', '), ...ended.map(({ id, until }) => `the exception of ${id} ended on ${until}`)].join('; ');
+    : [over.join(', '), ...ended.map(({ id, until }) => `the exception of ${id} ended on ${formatMoment(until)}`)].join(
+        '; ',
+      );
 }
 
 /** Whether a moment is past. */
@@ -97,11 +102,11 @@ function whyTooOld({ noOlderThan }: ResultRule, found: Result, now: Timestamp): 
   }
   const made = timeOfResult(found);
   if (isInFuture(made, now)) {
-    return `the report is dated ${made}, in the future; check the clock of this machine, and of the one that made it`;
+    return `the report is dated ${formatMoment(made)}, in the future; check the clocks of this machine and of the one that made it`;
   }
   const end = endOf(found, noOlderThan);
   return Date.parse(end) < Date.parse(now)
-    ? `it is of ${made} and counts for ${describeDuration(noOlderThan)}: until ${end}`
+    ? `the result of ${formatMoment(made)} expired after ${describeDuration(noOlderThan)}, on ${formatPast(end, new Date(now))}`
     : undefined;
 }
 
@@ -131,5 +136,5 @@ function describeReport({ tool, tests, ...found }: NonNullable<Result['report']>
 
 /** Says why an environment knows nothing of a release that it served before the ledger began. */
 function adoptedIn({ release, from }: Tested): string {
-  return wasAdopted(release, from) ? '; it was adopted, and what was tested before is not in the ledger' : '';
+  return wasAdopted(release, from) ? '; the release was adopted, and earlier tests are not in the ledger' : '';
 }

@@ -9,7 +9,7 @@ export function fixedTags(decisions: readonly TagDecision[]): Gate {
   const gate = 'fixed-tags';
   const refused = decisions.filter(({ outcome }) => outcome === 'refused');
   if (refused.length === 0) {
-    return { gate, outcome: 'met', detail: 'no fixed tag points to another digest' };
+    return { gate, outcome: 'met', detail: 'no fixed tag would change' };
   }
   return {
     gate,
@@ -35,13 +35,13 @@ export function inOrder(decisions: readonly TagDecision[], heldVersion: string |
   const held = decisions.filter(({ heldBy }) => heldBy === 'order');
   const version = heldVersion === undefined ? [] : [heldVersion];
   if (held.length === 0 && version.length === 0) {
-    return { gate, outcome: 'met', detail: 'nothing newer is there' };
+    return { gate, outcome: 'met', detail: 'no newer release is there' };
   }
   return {
     gate,
     outcome: 'unmet',
     code: 'held-by-order',
-    what: 'something newer is there already',
+    what: 'a newer release is there already',
     object: [...version.map(() => 'its version'), ...held.map(({ repository, tag }) => tagKey(repository, tag))],
     detail: [...new Set([...version, ...held.map(({ reason }) => reason)])],
     remedy: 'nothing was changed; without --strict-order everything else is published, and these are held',
@@ -65,7 +65,7 @@ export function someTag(
     gate,
     outcome: 'unmet',
     code: 'nothing-to-tag',
-    what: 'nothing would be tagged',
+    what: 'no tag would be written',
     object: bare.map(([component]) => `${component} in ${environment}`),
     detail:
       missing === ''
