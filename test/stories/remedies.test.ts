@@ -102,7 +102,7 @@ const remedies: readonly Remedy[] = [
     name: 'what was rolled back is promoted again',
     before: rolledBack,
     command: 'promote uat',
-    next: /(--again --reason "…") brings it back on purpose/,
+    next: /(--again --reason "…") brings this one back on purpose/,
     filled: { '--again': 'hod promote uat --again', '…': 'it was right' },
   },
   {

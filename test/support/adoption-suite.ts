@@ -79,7 +79,7 @@ export function adoptionSuite(kind: string, ledger: 'file' | 'git', start: () =>
 
       // The tag that was taken back by hand goes forward again, through the gates.
       const refused = await world.fails('result-missing', 'promote', 'prod');
-      expect(refused.why).toMatch(/it was adopted/);
+      expect(refused.why).toMatch(/the release was adopted/);
       await hodJson('record-result', ['record', 'result', 'smoke', '--passed', '--in', 'uat'], world.options);
       await world.promote('prod');
       expect((await tagsIn('prod'))['tide-watch']).toMatchObject({

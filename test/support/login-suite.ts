@@ -145,7 +145,7 @@ export function loginSuite(kind: string, start: () => Promise<Pick<SandboxWorld,
         false,
         false,
       ]);
-      expect(reading.warnings[0]).toContain('can write dev');
+      expect(reading.warnings[0]).toContain('can write to dev');
     });
   });
 }

@@ -116,14 +116,14 @@ export function tidySuite(
           ['show', `dev.localhost:${servers.dev}/skerry/timetable:1.3.0`],
           options,
         );
-        expect([missing.why].flat().join(' ')).toMatch(/removed it with `hod tidy` at .* \(dev keeps 2 releases\)/);
+        expect([missing.why].flat().join(' ')).toMatch(/removed it with `hod tidy` on .* \(dev keeps 2 releases\)/);
         const named = `dev.localhost:${servers.dev}/skerry/timetable@${third}`;
         const [known] = (await hodJson('identify', ['identify', named], options)).found;
         expect(known?.removed).toMatchObject({ state: 'removed', rule: 'dev keeps 2 releases' });
         const listed = await hodJson('tags', ['tags', 'timetable', '--env', 'dev'], options);
         expect(listed.repositories[0]?.tidied).toMatchObject({ digests: 1, rule: 'dev keeps 2 releases' });
         const refused = await hodFails('content-gone', ['promote', 'uat', '--version', '1.3.0'], options);
-        expect([refused.why].flat().join(' ')).toMatch(/removed it with `hod tidy` at .* \(dev keeps 2 releases\)/);
+        expect([refused.why].flat().join(' ')).toMatch(/removed it with `hod tidy` on .* \(dev keeps 2 releases\)/);
       }
       // The build runs again: what it made is there again, and can go on.
       await product.publish(3);

@@ -51,9 +51,7 @@ test('nothing moves backwards, whatever order builds are published and promoted 
   expect(late.components.map(({ way }) => way)).toEqual(components.map(() => 'beside'));
   const outcomes = Object.fromEntries((late.components[0]?.tags ?? []).map(({ tag, outcome }) => [tag, outcome]));
   expect(outcomes).toEqual({ '2.4.0': 'created', '2.4': 'created', '2': 'held', latest: 'held' });
-  expect(late.components[0]?.tags.find(({ tag }) => tag === 'latest')?.reason).toBe(
-    'points to 2.5.0, which is newer',
-  );
+  expect(late.components[0]?.tags.find(({ tag }) => tag === 'latest')?.reason).toBe('points to 2.5.0, which is newer');
   const rows = (await world.status('prod')).environments[0]?.components;
   expect(rows?.map(({ version, drift }) => [version, drift.state])).toEqual(
     Array(components.length).fill(['2.5.0', 'none']),

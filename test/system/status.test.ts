@@ -145,7 +145,7 @@ describe('the sample product', () => {
     await world.configure('after: uat\n', 'after: uat\n    gates: { results: [smoke] }\n');
     const { stdout } = await world.hod('status');
     expect(stdout).toMatch(/^waits {2}for prod: 1 release \(2\.4\.0\), just now$/m);
-    expect(stdout).toMatch(/^ {2}unmet {2}result smoke: no result of smoke in uat/m);
+    expect(stdout).toMatch(/^ {2}unmet {2}result smoke: no result of `smoke` in uat/m);
     // One tag of three that somebody removed is no run that was ended.
     await world.hod('record', 'result', 'smoke', '--passed', '--in', 'uat');
     await world.promote('prod');
