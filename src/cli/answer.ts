@@ -97,7 +97,7 @@ export async function printField(document: object, field: string): Promise<void>
   await print(fieldOf(document, field).map(visible).join('\n'));
 }
 
-/** Ends a dry run with the exit code that the real run would end with: refused, where 1 rule is not met. */
+/** Ends a dry run with the exit code that the real run would end with: refused, where a rule is not met. */
 export function endUnmet(gates: readonly { readonly outcome: string }[]): void {
   if (gates.some(({ outcome }) => outcome === 'unmet')) {
     process.exitCode = exitCodes.refused;

@@ -109,7 +109,12 @@ class ServedTags<I extends SettlingItem> {
             ({ decision }) => decision.kind === kind && (decision.platform !== undefined) === isOfImage,
           );
           const written = await settleAll(own.map((each) => this.writeOne(each)));
-          readings.push(...written.map(({ readBack }) => readBack()));
+          for (const { readBack } of written) {
+            const reading = readBack();
+            // The failure is thrown at the end; until then nothing waits for it.
+            reading.catch(() => undefined);
+            readings.push(reading);
+          }
         }
       }
     } finally {

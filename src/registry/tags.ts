@@ -103,7 +103,8 @@ export class Tags {
         );
       }
       const link = [response.headers['link'] ?? []].flat().join();
-      const goesOn = link.includes(`last=${encodeURIComponent(names.at(-1) ?? '')}`);
+      const [, last] = /[?&]last=([^&>]*)/.exec(link) ?? [];
+      const goesOn = last === encodeURIComponent(names.at(-1) ?? '');
       yield { names, goesOnAfterName: names.length > 0 && goesOn && isInOrder(names) };
     }
   }

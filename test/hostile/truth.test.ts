@@ -49,6 +49,24 @@ function promoting(
   };
 }
 
+/** Refuses to read back the tag of the version; the moving tag is answered for only when that refusal has been read. */
+function refusingToReadBack(): Spoil {
+  let written = false;
+  return (request, response) => {
+    const [method, url] = [request.method, request.url ?? ''];
+    if (method === 'HEAD' && url.endsWith('/1.1.0') && written) {
+      response.writeHead(403).end();
+      return true;
+    }
+    if (method === 'PUT' && url.endsWith('/main')) {
+      setTimeout(() => response.writeHead(201, { location: url }).end(), 500);
+      return true;
+    }
+    written ||= method === 'PUT' && url.endsWith('/1.1.0');
+    return false;
+  };
+}
+
 const created = (request: { url?: string | undefined }): Record<string, string> => ({ location: request.url ?? '/' });
 /** Takes what matches and forgets it. */
 const swallowing =
@@ -79,6 +97,7 @@ const uploaded = (method: string, url: string): boolean => method === 'PUT' && u
 const mounting = (method: string, url: string): boolean => method === 'POST' && url.includes('mount=');
 
 const writing: HostileCase[] = [
+  publishing('a tag may be written and not read back', refusingToReadBack(), 5, 'no-right', { tagged: everyTag }),
   publishing('a tag is taken and stored nowhere', swallowing(is.tagging), 6, 'tag-not-kept', { tagged: everyTag }),
   publishing(
     'a tag leads elsewhere at once',

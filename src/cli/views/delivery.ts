@@ -231,7 +231,7 @@ function wayLines(components: readonly DeliveredResult[], environment: string, s
         return style.notice(`${environment} already serves ${what}, as ${serves ?? ''}.`);
       }
       const were = group.length === components.length || group.length === 1 ? 'was' : 'were';
-      const came = way === 'beside' ? `${were} added beside it` : `${were} held`;
+      const came = way === 'beside' ? `${were === 'was' ? 'is' : 'are'} beside it` : `${were} held`;
       const going = style.notice(`${environment} still serves ${serves ?? 'nothing of it'}`);
       return `${going}; ${what} ${came}.\n  ${style.faint(wayReason)}`;
     },

@@ -82,7 +82,7 @@ export function listingAhead(
     label: reader.label,
     repository: reader.repository,
     readManifest: (descriptor) => {
-      // Whoever asks for them hears of a failure.
+      // The caller that reads the list gets the failure.
       referrersOf(descriptor.digest).catch(() => undefined);
       return reader.readManifest(descriptor);
     },

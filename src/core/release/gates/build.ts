@@ -50,7 +50,7 @@ export function gatesOfBuild(build: Build, following: Following, environment: st
   return [cleanForVersion(build), historyForNext(build), followedForVersion(build, following, environment)];
 }
 
-/** What was built from the working copy has uncommitted changes: no commit holds it. */
+/** A build of a working copy with uncommitted changes gets no version: no commit holds it. */
 function cleanForVersion({ dirty, version, commit }: Build): Gate {
   const gate = 'clean-working-copy';
   if (!dirty || version.kind === 'none') {
