@@ -4,7 +4,7 @@ import { printDocument } from '../streams';
 
 /** `hod config`. */
 export function configCommand() {
-  return group('config', 'work with hod.yaml')
+  return group('config', 'check, print and compare hod.yaml')
     .addCommand(checkCommand())
     .addCommand(showCommand())
     .addCommand(compareCommand())

@@ -16,25 +16,21 @@ import { errorOf } from '../report';
 
 /** `hod status`. */
 export function statusCommand() {
-  return command(
-    'status',
-    'show what each environment serves, what waits to come in, and what is not as it should be',
+  return command('status', 'show what each environment serves, what is waiting, and any drift', [
+    ['hod status', 'all environments'],
+    ['hod status uat prod', 'two of them'],
+    ['hod status prod --bases', 'which releases stand on a base that moved?'],
+    ['hod status dev --growth', 'how much do the repositories of dev hold, and what for?'],
+    ['hod status --announce', 'for a nightly job: tell the receivers of bases that moved'],
+    ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
+    ['hod status prod --pull', 'how to pull what prod serves: a reference by digest on each line'],
     [
-      ['hod status', 'all environments'],
-      ['hod status uat prod', 'two of them'],
-      ['hod status prod --bases', 'which releases stand on a base that moved?'],
-      ['hod status dev --growth', 'how much do the repositories of dev hold, and what for?'],
-      ['hod status --announce', 'for a nightly job: tell the receivers of bases that moved'],
-      ['hod status --check', 'for a script: exit 4 on drift, 6 where a registry does not answer'],
-      ['hod status prod --pull', 'how to pull what prod serves: a reference by digest on each line'],
-      [
-        'hod status prod --running nodes.txt',
-        'beside what prod serves: what runs, by a text that names it; - reads a pipe',
-      ],
-      ['hod status --watch', 'stay, and show it again every five seconds'],
-      ['hod status prod --field environments.prod.components.version', 'the versions that prod serves'],
+      'hod status prod --running nodes.txt',
+      'beside what prod serves: what runs, by a text that names it; - reads a pipe',
     ],
-  )
+    ['hod status --watch', 'stay, and show it again every five seconds'],
+    ['hod status prod --field environments.prod.components.version', 'the versions that prod serves'],
+  ])
     .argument('[env...]', 'the environments to show (default: all)')
     .addOption(configsOption())
     .option('--growth', 'tell how much each repository holds and why; asks registries for every manifest')

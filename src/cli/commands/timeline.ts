@@ -5,7 +5,7 @@ import { answerForProducts } from '../products';
 
 /** `hod timeline`. */
 export function timelineCommand() {
-  return command('timeline', 'tell who did what, and when; or the whole life of one release', [
+  return command('timeline', 'show the history of the product, or of one release', [
     ['hod timeline', 'the newest first'],
     ['hod timeline 2.4.0', 'from its staging to where it is now, and how long each step took'],
     ['hod timeline --env prod --since 7d', 'what came to prod in a week'],
