@@ -159,7 +159,7 @@ describe('over HTTP', () => {
     });
     remote.writable = true;
     expect((await world.hod('access', 'check')).stdout).toMatch(
-      /ledger +│ refs\/hod\/skerry-line in origin +│ yes +│ yes/,
+      /ledger +refs\/hod\/skerry-line in origin +yes +yes/,
     );
   });
 
