@@ -158,9 +158,7 @@ describe('over HTTP', () => {
       },
     });
     remote.writable = true;
-    expect((await world.hod('access', 'check')).stdout).toMatch(
-      /ledger +refs\/hod\/skerry-line in origin +yes +yes/,
-    );
+    expect((await world.hod('access', 'check')).stdout).toMatch(/ledger +refs\/hod\/skerry-line in origin +yes +yes/);
   });
 
   test('a remote that is down, or stalls, is one message; nothing is tagged; running again completes', async () => {
